@@ -1,0 +1,1 @@
+"""The web side: everything under /api/v1, and the built user interface."""

@@ -1,0 +1,86 @@
+"""What the routers share: the store, and the newest matrix of each plan, so that an edit resolves only what it touched."""
+
+from collections.abc import Iterable, Mapping
+from datetime import date
+from threading import Lock
+
+import numpy as np
+from numpy.typing import NDArray
+
+from yardgate.api.schemas import CellChange, Changed, Column, EntryOut, GrantOut, Step
+from yardgate.core.plan import Plan
+from yardgate.core.resolve import Change, Matrix, detail, resolve
+from yardgate.store import Entry, Opened, Plans, Store
+from yardgate.store.accounts import Accounts
+
+LEVEL_LETTERS = np.frombuffer(b"NPRW", dtype=np.uint8)
+SOURCE_LETTERS = np.frombuffer(b"-ogaAx", dtype=np.uint8)
+CLASH_LETTERS = np.frombuffer(b"01", dtype=np.uint8)
+LISTED = 500
+
+
+class Desk:
+    def __init__(self, store: Store):
+        self.store = store
+        self.plans = Plans(store)
+        self.accounts = Accounts(store)
+        self._matrices: dict[str, Matrix] = {}
+        self._lock = Lock()
+
+    def matrix(self, opened: Opened) -> Matrix:
+        with self._lock:
+            last = self._matrices.get(opened.id)
+            if last is None or last.plan is not opened.plan or last.on != date.today():
+                last = resolve(opened.plan, date.today(), last)
+                self._matrices[opened.id] = last
+            return last
+
+    def step(self, opened: Opened, stack: tuple[int, ...]) -> Step | None:
+        if not stack:
+            return None
+        entry = self.plans.history(opened.id, before=stack[-1] + 1, most=1)[0]
+        return Step(revision=entry.revision, words=entry.words.removeprefix("undid: ").removeprefix("redid: "))
+
+
+def order(matrix: Matrix) -> NDArray[np.intp]:
+    """Numbers of the subjects in the order of the API: users by id, then groups by id."""
+    counting = matrix.counting
+    users, groups = counting.subjects[: counting.users], counting.subjects[counting.users :]
+    return np.array([counting.number[subject] for subject in (*sorted(users), *sorted(groups))], dtype=np.intp)
+
+
+def columns(matrix: Matrix, places: Iterable[str], first: int = 0, count: int | None = None) -> dict[str, Column]:
+    wanted = [place for place in places if place in matrix.rows]
+    shown = order(matrix)[first : None if count is None else first + count]
+    details = detail(matrix, wanted)
+
+    def letters(alphabet: NDArray[np.uint8], codes: NDArray[np.uint8]) -> str:
+        return alphabet[codes[shown]].tobytes().decode("ascii")
+
+    return {
+        place: Column(
+            levels=letters(LEVEL_LETTERS, matrix.rows[place]),
+            sources=letters(SOURCE_LETTERS, details[place].source),
+            clashes=letters(CLASH_LETTERS, details[place].clash.astype(np.uint8)),
+        )
+        for place in wanted
+    }
+
+
+def changed(plan: Plan, found: list[Change], other: Plan | None = None) -> Changed:
+    """Changed cells of users; groups are rows of their own on the board, but nobody's level."""
+    cells = [c for c in found if c.subject in plan.users or (other is not None and c.subject in other.users)]
+    return Changed(
+        total=len(cells),
+        people=len({c.subject for c in cells}),
+        places=len({c.place for c in cells}),
+        cells=[CellChange(subject=c.subject, place=c.place, before=c.before, after=c.after) for c in cells[:LISTED]],
+    )
+
+
+def grants(plan: Plan, places: Iterable[str]) -> Mapping[str, list[GrantOut]]:
+    return {p: [GrantOut(who=who, level=level) for who, level in plan.grants.get(p, {}).items()] for p in places}
+
+
+def entry_out(entry: Entry) -> EntryOut:
+    return EntryOut.model_validate(entry, from_attributes=True)

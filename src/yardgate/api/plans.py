@@ -1,0 +1,253 @@
+"""Plans: make, list, outline, edit, undo, history, versions."""
+
+import asyncio
+from collections.abc import AsyncIterator, Sequence
+from dataclasses import replace
+from datetime import date
+
+from fastapi import APIRouter, HTTPException, Query
+from fastapi.concurrency import run_in_threadpool
+from fastapi.responses import StreamingResponse
+
+from yardgate.api.desk import Desk, changed, columns, entry_out, grants
+from yardgate.api.schemas import (
+    Answer,
+    Archive,
+    At,
+    BackTo,
+    Comparison,
+    CopyPlan,
+    Edits,
+    EntryOut,
+    GroupOut,
+    NewPlan,
+    NewVersion,
+    Outline,
+    PlanHead,
+    Revision,
+    VersionOut,
+)
+from yardgate.api.signin import Planner, Reader, TheDesk
+from yardgate.core.clash import rule_words
+from yardgate.core.edit import Edit, PutGroup, SetGrant, apply, describe, difference, sentence
+from yardgate.core.membership import cycles
+from yardgate.core.plan import Group, Plan
+from yardgate.core.resolve import Matrix, changes, resolve
+from yardgate.formats import planfile
+from yardgate.formats.reading import decode
+from yardgate.store import NotThere, Opened
+from yardgate.store.plans import NEWEST
+
+router = APIRouter(prefix="/plans", tags=["plans"])
+COLUMNS_SENT = 32
+
+
+@router.get("")
+def plans(_: Reader, desk: TheDesk) -> list[PlanHead]:
+    """All plans, archived ones too."""
+    return [head(desk.plans.open(plan)) for plan in desk.plans.ids()]
+
+
+def head(opened: Opened) -> PlanHead:
+    plan = opened.plan
+    services = sum(user.kind == "service" for user in plan.users.values())
+    return PlanHead(
+        id=opened.id,
+        name=plan.name,
+        office=plan.office,
+        revision=opened.revision,
+        archived=opened.archived,
+        people=len(plan.users) - services,
+        services=services,
+        groups=len(plan.groups),
+        places=len(plan.places),
+        grants=sum(len(lines) for lines in plan.grants.values()),
+    )
+
+
+@router.post("", status_code=201)
+def make(account: Planner, desk: TheDesk, body: NewPlan) -> PlanHead:
+    """Make a plan: an empty one, or from a plan file (its name then is the one given here)."""
+    plan = planfile.read(decode(body.file)) if body.file is not None else Plan()
+    plan = replace(plan, name=body.name, office=body.office or plan.office)
+    return head(desk.plans.create(plan, account.name))
+
+
+@router.post("/{plan}/copy", status_code=201)
+def copy(plan: str, account: Planner, desk: TheDesk, body: CopyPlan) -> PlanHead:
+    """Copy a plan as it is now; the copy's history begins with it."""
+    return head(desk.plans.create(replace(desk.plans.open(plan).plan, name=body.name), account.name))
+
+
+@router.put("/{plan}/archived", status_code=204)
+def archive(plan: str, _: Planner, desk: TheDesk, body: Archive) -> None:
+    """Put a plan away, or take it out again. Nothing is lost by it."""
+    desk.plans.archive(plan, body.archived)
+
+
+@router.get("/{plan}")
+def outline(plan: str, _: Reader, desk: TheDesk) -> Outline:
+    """Everything of a plan but what comes out."""
+    opened = desk.plans.open(plan)
+    p = opened.plan
+    today = date.today()
+    return Outline(
+        id=opened.id,
+        name=p.name,
+        office=p.office,
+        revision=opened.revision,
+        archived=opened.archived,
+        target=p.target,
+        rule=rule_words(p.target),
+        users=[p.users[key] for key in sorted(p.users)],
+        groups=[_group(p.groups[key]) for key in sorted(p.groups)],
+        places=[p.places[key] for key in sorted(p.places)],
+        grants=dict(grants(p, p.grants)),
+        inactive=sorted(user.id for user in p.users.values() if not user.active(today)),
+        cycles=[list(circle) for circle in cycles(p)],
+        undo=desk.step(opened, opened.done),
+        redo=desk.step(opened, opened.undone),
+    )
+
+
+def _group(group: Group) -> GroupOut:
+    return GroupOut(
+        id=group.id, name=group.name, gid=group.gid, members=sorted(group.members), origin=group.origin, note=group.note
+    )
+
+
+def _answer(desk: Desk, before: Matrix, after: Matrix, opened: Opened, edits: Sequence[Edit], words: str) -> Answer:
+    """What changed between two matrices. Only grants edited: their places' new columns come along, if they are few."""
+    places = {edit.place for edit in edits if isinstance(edit, SetGrant)}
+    whole = len(places) > COLUMNS_SENT or not all(isinstance(edit, SetGrant) for edit in edits)
+    return Answer(
+        revision=opened.revision,
+        words=words,
+        changed=changed(after.plan, changes(before, after), before.plan),
+        grants={} if whole else dict(grants(after.plan, places)),
+        columns={} if whole else columns(after, places),
+        whole=whole,
+        undo=desk.step(opened, opened.done),
+        redo=desk.step(opened, opened.undone),
+    )
+
+
+@router.post("/{plan}/edits")
+def edit(plan: str, account: Planner, desk: TheDesk, body: Edits) -> Answer:
+    """Keep a batch of edits, all or nothing. 409 where the plan has moved on."""
+    opened = desk.plans.open(plan)
+    before = desk.matrix(opened)
+    kept = desk.plans.commit(plan, body.revision, body.edits, account.name)
+    return _answer(desk, before, desk.matrix(kept), kept, body.edits, describe(before.plan, kept.plan, body.edits))
+
+
+@router.post("/{plan}/what-if")
+def what_if(plan: str, _: Reader, desk: TheDesk, body: Edits) -> Answer:
+    """What edits would change, without keeping them."""
+    opened = desk.plans.open(plan)
+    before = desk.matrix(opened)
+    next_plan, _inverse = apply(opened.plan, body.edits)
+    after = resolve(next_plan, before.on, before)
+    return _answer(desk, before, after, opened, body.edits, describe(opened.plan, next_plan, body.edits))
+
+
+@router.post("/{plan}/loss")
+def loss(plan: str, _: Reader, desk: TheDesk, body: Edits) -> list[str]:
+    """What is lost by edits that remove something, in words: what their inverse would have to bring back."""
+    opened = desk.plans.open(plan)
+    after, inverse = apply(opened.plan, body.edits)
+    back: list[str] = []
+    for lost in inverse:
+        if isinstance(lost, PutGroup) and lost.group.id not in after.groups:
+            names = sorted(opened.plan.named(member) for member in lost.group.members)
+            back.append(f"group {lost.group.name}" + (f" with members {', '.join(names)}" if names else ""))
+        else:
+            back.append(sentence(after, opened.plan, lost).removeprefix("added "))
+    return back[:1000]
+
+
+@router.post("/{plan}/undo")
+def undo(plan: str, account: Planner, desk: TheDesk, body: At) -> Answer:
+    """Take back the latest change."""
+    before = desk.matrix(desk.plans.open(plan))
+    return stepped(desk, before, desk.plans.undo(plan, body.revision, account.name))
+
+
+@router.post("/{plan}/redo")
+def redo(plan: str, account: Planner, desk: TheDesk, body: At) -> Answer:
+    """Do again what was undone last."""
+    before = desk.matrix(desk.plans.open(plan))
+    return stepped(desk, before, desk.plans.redo(plan, body.revision, account.name))
+
+
+def stepped(desk: Desk, before: Matrix, opened: Opened) -> Answer:
+    entry = desk.plans.history(opened.id, most=1)[0]
+    edits = desk.plans.edits(opened.id, opened.revision)
+    return _answer(desk, before, desk.matrix(opened), opened, edits, entry.words)
+
+
+@router.get("/{plan}/history")
+def history(
+    plan: str, _: Reader, desk: TheDesk, before: Revision | None = None, most: int = Query(100, ge=1, le=500)
+) -> list[EntryOut]:
+    """The journal, newest first."""
+    return [entry_out(entry) for entry in desk.plans.history(plan, NEWEST if before is None else before, most)]
+
+
+@router.get("/{plan}/versions")
+def versions(plan: str, _: Reader, desk: TheDesk) -> list[VersionOut]:
+    """Named versions, newest first."""
+    found = desk.plans.versions(plan)
+    return [VersionOut.model_validate(dict(zip(("name", "revision", "at", "by"), row, strict=True))) for row in found]
+
+
+@router.post("/{plan}/versions", status_code=201)
+def name_version(plan: str, account: Planner, desk: TheDesk, body: NewVersion) -> None:
+    """Give the present revision a name."""
+    try:
+        desk.plans.name_version(plan, body.name, account.name)
+    except ValueError as error:
+        raise HTTPException(422, str(error)) from None
+
+
+@router.post("/{plan}/back-to")
+def back_to(plan: str, account: Planner, desk: TheDesk, body: BackTo) -> Answer:
+    """Make the plan what it was at an earlier revision, as one change that can be undone."""
+    before = desk.matrix(desk.plans.open(plan))
+    return stepped(desk, before, desk.plans.back_to(plan, body.revision, body.to, account.name))
+
+
+@router.get("/{plan}/compare")
+def compare(plan: str, _: Reader, desk: TheDesk, older: Revision, newer: Revision) -> Comparison:
+    """From one revision to another."""
+    old, new = desk.plans.at(plan, older), desk.plans.at(plan, newer)
+    edits = difference(old, new)
+    today = date.today()
+    found = changes(resolve(old, today), resolve(new, today))
+    return Comparison(
+        words=[sentence(old, new, edit) for edit in edits[:1000]], total=len(edits), changed=changed(new, found, old)
+    )
+
+
+@router.get("/{plan}/events", response_class=StreamingResponse)
+async def events(plan: str, _: Reader, desk: TheDesk) -> StreamingResponse:
+    """Server-sent events: `revision`, with the number, at once and whenever the plan has a new one (from anywhere)."""
+    await run_in_threadpool(desk.plans.revision, plan)
+
+    async def stream() -> AsyncIterator[str]:
+        last, quiet = -1, 0
+        while True:
+            try:
+                revision = await run_in_threadpool(desk.plans.revision, plan)
+            except NotThere:
+                return
+            if revision != last:
+                last, quiet = revision, 0
+                yield f"event: revision\ndata: {revision}\n\n"
+            elif quiet >= 60:
+                quiet = 0
+                yield ": still here\n\n"
+            quiet += 1
+            await asyncio.sleep(0.25)
+
+    return StreamingResponse(stream(), media_type="text/event-stream", headers={"Cache-Control": "no-store"})

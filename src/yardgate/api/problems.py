@@ -1,0 +1,83 @@
+"""Errors as problem details (RFC 9457): what happened, to what, and what to do next."""
+
+import logging
+from collections.abc import Mapping
+
+from fastapi import FastAPI, Request
+from fastapi.exceptions import RequestValidationError
+from fastapi.responses import JSONResponse
+from starlette.exceptions import HTTPException
+
+from yardgate.api.schemas import EntryOut, Problem, TroubleOut
+from yardgate.core.plan import PlanError
+from yardgate.formats.reading import FormatError
+from yardgate.store import NotThere, Stale
+
+log = logging.getLogger("yardgate.api")
+
+
+class ProblemResponse(JSONResponse):
+    media_type = "application/problem+json"
+
+
+def answer(problem: Problem, headers: Mapping[str, str] | None = None) -> ProblemResponse:
+    body = problem.model_dump(mode="json", exclude_none=True)
+    return ProblemResponse(body, problem.status, headers=dict(headers or {}))
+
+
+def install(app: FastAPI) -> None:
+    """Every error that a request can meet, as a problem."""
+
+    @app.exception_handler(PlanError)
+    def _plan(_: Request, error: PlanError) -> ProblemResponse:
+        troubles = [TroubleOut(object=t.object[:300], message=t.message) for t in error.troubles[:100]]
+        return answer(Problem(title="This cannot stand in a plan", status=422, detail=str(error), troubles=troubles))
+
+    @app.exception_handler(FormatError)
+    def _format(_: Request, error: FormatError) -> ProblemResponse:
+        return answer(
+            Problem(
+                title="This text cannot be taken in",
+                status=422,
+                detail=str(error),
+                line=error.line,
+                column=error.column,
+            )
+        )
+
+    @app.exception_handler(Stale)
+    def _stale(_: Request, error: Stale) -> ProblemResponse:
+        since = [EntryOut.model_validate(entry, from_attributes=True) for entry in error.since]
+        who = ", ".join(sorted({entry.by for entry in error.since}))
+        detail = f"The plan was changed meanwhile by {who}. Nothing of yours was kept; look at what changed, then do it again."
+        return answer(
+            Problem(
+                title="The plan has changed meanwhile", status=409, detail=detail, revision=error.revision, since=since
+            )
+        )
+
+    @app.exception_handler(NotThere)
+    def _missing(_: Request, error: NotThere) -> ProblemResponse:
+        return answer(Problem(title="Not there", status=404, detail=str(error)))
+
+    @app.exception_handler(RequestValidationError)
+    def _request(_: Request, error: RequestValidationError) -> ProblemResponse:
+        first = error.errors()[0]
+        where = ".".join(str(step) for step in first["loc"] if step != "body")
+        return answer(
+            Problem(title="This request cannot be understood", status=422, detail=_plain(f"{where}: {first['msg']}"))
+        )
+
+    @app.exception_handler(HTTPException)
+    def _http(_: Request, error: HTTPException) -> ProblemResponse:
+        return answer(Problem(title=str(error.detail), status=error.status_code), error.headers)
+
+    @app.exception_handler(Exception)
+    def _unforeseen(request: Request, error: Exception) -> ProblemResponse:
+        log.exception("unforeseen error at %s %s", request.method, request.url.path, exc_info=error)
+        detail = "Nothing was changed by it. The server's log has the details."
+        return answer(Problem(title="Something went wrong in Yard Gate itself", status=500, detail=detail))
+
+
+def _plain(text: str) -> str:
+    return text.encode("utf-8", "replace").decode()[:500]

@@ -1,0 +1,320 @@
+"""What goes in and out of the API. Records of the core go out as they are."""
+
+from datetime import date
+from typing import Annotated, Literal
+
+from pydantic import AwareDatetime, Base64Bytes, BaseModel, ConfigDict, Field
+
+from yardgate.core.plan import Place, Target, User
+from yardgate.core.reason import Reason
+from yardgate.core.rights import Level
+from yardgate.formats.edits import AnyEdit
+from yardgate.formats.reading import Made
+from yardgate.store.accounts import Role
+
+Revision = Annotated[int, Field(ge=0, le=2**53, description="the plan's revision that this was made on, or is")]
+Name = Annotated[str, Field(min_length=1, max_length=255)]
+Id = Annotated[str, Field(min_length=1, max_length=255)]
+
+
+class In(BaseModel):
+    model_config = ConfigDict(extra="forbid")
+
+
+class Problem(BaseModel):
+    """An error, as RFC 9457 has it, with the members that say more."""
+
+    type: str = "about:blank"
+    title: str
+    status: int
+    detail: str = ""
+    troubles: list["TroubleOut"] | None = None
+    line: int | None = None
+    column: int | None = None
+    revision: Revision | None = None
+    since: list["EntryOut"] | None = None
+
+
+class TroubleOut(BaseModel):
+    object: str
+    message: str
+
+
+class EntryOut(BaseModel):
+    revision: Revision
+    at: AwareDatetime
+    by: str
+    kind: Literal["create", "edit", "import", "undo", "redo", "return"]
+    words: str
+
+
+class Session(BaseModel):
+    """Who is signed in; nobody where name is null. `first`: no account exists yet."""
+
+    name: str | None
+    role: Role | None
+    first: bool
+
+
+class SignIn(In):
+    name: Name
+    password: Annotated[str, Field(max_length=1000)]
+
+
+class Link(In):
+    link: Annotated[str, Field(max_length=200)]
+
+
+class LinkKind(BaseModel):
+    kind: Literal["sign-in", "first"] | None
+
+
+class First(In):
+    link: Annotated[str, Field(max_length=200)]
+    name: Name
+    password: Annotated[str, Field(max_length=1000)]
+
+
+class AccountOut(BaseModel):
+    id: str
+    name: str
+    role: Role
+    disabled: bool
+    has_password: bool
+
+
+class NewAccount(In):
+    name: Name
+    role: Role
+
+
+class NewAccountOut(BaseModel):
+    account: AccountOut
+    link: Annotated[str, Field(description="a one-time path that signs this account in, for a day")]
+
+
+class ChangeAccount(In):
+    role: Role | None = None
+    disabled: bool | None = None
+
+
+class NewPassword(In):
+    password: Annotated[str, Field(max_length=1000)]
+
+
+class PlanHead(BaseModel):
+    id: str
+    name: str
+    office: str
+    revision: Revision
+    archived: bool
+    people: int
+    services: int
+    groups: int
+    places: int
+    grants: int
+
+
+class NewPlan(In):
+    """A new plan: empty, or what a plan file holds."""
+
+    name: Name
+    office: Annotated[str, Field(max_length=255)] = ""
+    file: Base64Bytes | None = None
+
+
+class CopyPlan(In):
+    name: Name
+
+
+class Archive(In):
+    archived: bool
+
+
+class GroupOut(BaseModel):
+    id: str
+    name: str
+    gid: int | None
+    members: list[str]
+    origin: str
+    note: str
+
+
+class GrantOut(BaseModel):
+    who: str
+    level: Level
+
+
+class Step(BaseModel):
+    revision: Revision
+    words: str
+
+
+class Outline(BaseModel):
+    """Everything of a plan but what comes out. Users and groups are sorted by id: subjects are numbered in that order."""
+
+    id: str
+    name: str
+    office: str
+    revision: Revision
+    archived: bool
+    target: Target
+    rule: str
+    users: list[User]
+    groups: list[GroupOut]
+    places: list[Place]
+    grants: dict[str, list[GrantOut]]
+    inactive: list[str]
+    cycles: list[list[str]]
+    undo: Step | None
+    redo: Step | None
+
+
+class Column(BaseModel):
+    """One place, a character for each subject. levels: N, P, R, W. sources: - nothing said, o own, g group, a all
+    (baseline or everyone), A administrator, x account shut. clashes: 1 where another clash rule gives another level."""
+
+    levels: str
+    sources: str
+    clashes: str
+
+
+class Window(BaseModel):
+    revision: Revision
+    first: int
+    count: int
+    subjects: int
+    columns: dict[str, Column]
+
+
+class CellChange(BaseModel):
+    subject: str
+    place: str
+    before: Level
+    after: Level
+
+
+class Changed(BaseModel):
+    """Cells that come out differently. At most 500 are listed."""
+
+    total: int
+    people: int
+    places: int
+    cells: list[CellChange]
+
+
+class Edits(In):
+    revision: Revision
+    edits: Annotated[list[AnyEdit], Field(min_length=1, max_length=100_000)]
+
+
+class At(In):
+    revision: Revision
+
+
+class Answer(BaseModel):
+    """What an edit did, or would do. grants and columns of the places it touched; `whole`: read the outline again."""
+
+    revision: Revision
+    words: str
+    changed: Changed
+    grants: dict[str, list[GrantOut]]
+    columns: dict[str, Column]
+    whole: bool
+    undo: Step | None
+    redo: Step | None
+
+
+class ReasonOut(BaseModel):
+    revision: Revision
+    reason: Reason
+    names: Annotated[dict[str, str], Field(description="id -> name of everyone and every group that is mentioned")]
+
+
+class RuleOut(BaseModel):
+    """One clash rule, and how many cells would come out differently under it."""
+
+    tiers: Literal["pooled", "nearest"]
+    within: Literal["refusal", "widest", "narrowest", "first"]
+    words: str
+    taken: bool
+    changed: Changed
+
+
+class InsteadOut(BaseModel):
+    who: str
+    name: str
+    level: Level
+    others: Changed
+
+
+class Clashes(BaseModel):
+    """Cells of people and services where grants disagree, in order of places; at most 2000 are listed."""
+
+    revision: Revision
+    total: int
+    cells: list[tuple[str, str]]
+
+
+class VersionOut(BaseModel):
+    name: str
+    revision: Revision
+    at: AwareDatetime
+    by: str
+
+
+class NewVersion(In):
+    name: Name
+
+
+class BackTo(In):
+    revision: Revision
+    to: Revision
+
+
+class Comparison(BaseModel):
+    """From one revision to another: every edit in words, and the cells that differ."""
+
+    words: list[str]
+    total: int
+    changed: Changed
+
+
+class Import(In):
+    """A text to take in. accounts: `content` is a passwd file, `second` a group file."""
+
+    revision: Revision
+    kind: Literal["matrix", "people", "accounts", "plan"]
+    content: Base64Bytes
+    second: Base64Bytes = b""
+    make: dict[str, Made] = {}
+    clear_blanks: bool = False
+    lowest: Annotated[int, Field(ge=0, le=2**32)] = 1000
+    highest: Annotated[int, Field(ge=0, le=2**32)] = 60000
+    private_groups: bool = False
+
+
+class NoteOut(BaseModel):
+    line: int | None
+    text: str
+
+
+class UnknownOut(BaseModel):
+    line: int
+    name: str
+    of: Literal["who", "group", "place"]
+
+
+class ImportPreview(BaseModel):
+    """What an import would do; at most 1000 edits and notes are listed in words."""
+
+    edits: int
+    words: list[str]
+    notes: list[NoteOut]
+    note_count: int
+    unknown: list[UnknownOut]
+    changed: Changed
+
+
+class Day(BaseModel):
+    day: date

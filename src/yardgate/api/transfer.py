@@ -1,0 +1,89 @@
+"""In and out: tables, account files and plan files."""
+
+import re
+from typing import Literal
+
+from fastapi import APIRouter, Response
+
+from yardgate.api.desk import changed
+from yardgate.api.plans import stepped
+from yardgate.api.schemas import Answer, Import, ImportPreview, NoteOut, UnknownOut
+from yardgate.api.signin import Planner, Reader, TheDesk
+from yardgate.core.edit import apply, difference, sentence
+from yardgate.core.plan import Plan
+from yardgate.core.resolve import changes, resolve
+from yardgate.formats import accounts, matrix, people, planfile
+from yardgate.formats.reading import FormatError, Reading, decode
+
+router = APIRouter(prefix="/plans/{plan}", tags=["in and out"])
+LISTED = 1000
+KIND_WORDS = {
+    "matrix": "a matrix",
+    "people": "a table of people",
+    "accounts": "a host's accounts",
+    "plan": "a plan file",
+}
+
+
+def read(plan: Plan, body: Import) -> Reading:
+    """The edits that an import makes in a plan."""
+    match body.kind:
+        case "matrix":
+            return matrix.read(plan, decode(body.content), body.make, body.clear_blanks)
+        case "people":
+            return people.read(plan, decode(body.content), body.make)
+        case "accounts":
+            text, second = decode(body.content), decode(body.second)
+            return accounts.read(plan, text, second, body.lowest, body.highest, body.private_groups)
+        case "plan":
+            return Reading(difference(plan, planfile.read(decode(body.content))))
+
+
+@router.post("/import/preview")
+def preview(plan: str, _: Reader, desk: TheDesk, body: Import) -> ImportPreview:
+    """What an import would do, without keeping it."""
+    opened = desk.plans.open(plan)
+    before = desk.matrix(opened)
+    reading = read(opened.plan, body)
+    after, _inverse = apply(opened.plan, reading.edits)
+    found = changes(before, resolve(after, before.on, before))
+    return ImportPreview(
+        edits=len(reading.edits),
+        words=[sentence(opened.plan, after, edit) for edit in reading.edits[:LISTED]],
+        notes=[NoteOut(line=note.line, text=note.text) for note in reading.notes[:LISTED]],
+        note_count=len(reading.notes),
+        unknown=[UnknownOut(line=name.line, name=name.name, of=name.of) for name in reading.unknown[:LISTED]],
+        changed=changed(after, found, opened.plan),
+    )
+
+
+@router.post("/import")
+def keep(plan: str, account: Planner, desk: TheDesk, body: Import) -> Answer:
+    """Keep an import, as one change that can be undone."""
+    opened = desk.plans.open(plan)
+    before = desk.matrix(opened)
+    edits = read(opened.plan, body).edits
+    if not edits:
+        raise FormatError("there is nothing in it that the plan does not have already")
+    words = f"took in {KIND_WORDS[body.kind]}: {len(edits)} edits"
+    kept = desk.plans.commit(plan, body.revision, edits, account.name, "import", words)
+    return stepped(desk, before, kept)
+
+
+@router.get("/export/{what}", response_class=Response)
+def export(plan: str, what: Literal["plan", "grants", "effective", "people"], _: Reader, desk: TheDesk) -> Response:
+    """The plan file, or CSV of grants, of what comes out, or of people."""
+    opened = desk.plans.open(plan)
+    name = re.sub(r"[^A-Za-z0-9._-]+", "-", opened.plan.name).strip("-.") or "plan"
+    match what:
+        case "plan":
+            text, ending = planfile.write(opened.plan), "plan.json"
+        case "grants":
+            text, ending = matrix.write_grants(opened.plan), "grants.csv"
+        case "effective":
+            text, ending = matrix.write_effective(desk.matrix(opened)), "effective.csv"
+        case "people":
+            text, ending = people.write(opened.plan), "people.csv"
+    media = "application/json" if what == "plan" else "text/csv; charset=utf-8"
+    disposition = f'attachment; filename="{name}-r{opened.revision}-{ending}"'
+    return Response(text.encode(), media_type=media, headers={"Content-Disposition": disposition})

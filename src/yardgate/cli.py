@@ -1,0 +1,536 @@
+"""The command line: everything that needs no screen. Exit code 1: something is wrong with the plan; 2: bad usage."""
+
+import json
+import sys
+from collections.abc import Callable
+from dataclasses import asdict
+from datetime import date, datetime
+from pathlib import Path
+from typing import Annotated, Any
+
+import typer
+from rich.console import Console
+from rich.table import Table
+
+from yardgate import __version__
+from yardgate.core.clash import rule_words
+from yardgate.core.edit import Edit, SetGrant, apply, describe, difference, sentence
+from yardgate.core.membership import cycles
+from yardgate.core.names import Directory
+from yardgate.core.plan import Plan, PlanError, show
+from yardgate.core.reason import explain as explain_cell
+from yardgate.core.resolve import resolve as resolve_plan
+from yardgate.core.rights import LEVELS
+from yardgate.formats import accounts as account_files
+from yardgate.formats import matrix, people, planfile
+from yardgate.formats.matrix import SPELLINGS
+from yardgate.formats.reading import FormatError, Made, Reading, decode
+from yardgate.settings import Settings
+from yardgate.store import NotThere, Plans, Stale, Store
+from yardgate.store.accounts import Accounts, Role
+
+app = typer.Typer(
+    no_args_is_help=True, add_completion=False, help="Plan who may read and write what on a file server, and see why."
+)
+account = typer.Typer(no_args_is_help=True, help="Who may sign in to Yard Gate itself.")
+app.add_typer(account, name="account")
+out, err = Console(), Console(stderr=True)
+
+Data = Annotated[Path | None, typer.Option(help="Data folder (or YARDGATE_DATA).")]
+PlanName = Annotated[str | None, typer.Option("--plan", help="Name or id of a plan in the data folder.")]
+PlanPath = Annotated[Path | None, typer.Option("--file", help="Work on this plan file instead of the data folder.")]
+AsJson = Annotated[bool, typer.Option("--json", help="JSON instead of words.")]
+On = Annotated[datetime | None, typer.Option(formats=["%Y-%m-%d"], help="As of this day; today where not said.")]
+To = Annotated[Path | None, typer.Option("--out", "-o", help="Write here instead of standard output.")]
+
+
+class Refused(Exception):
+    """Ends the command with a message and a code."""
+
+    def __init__(self, message: str, code: int = 2):
+        self.code = code
+        super().__init__(message)
+
+
+def main() -> None:
+    try:
+        app(standalone_mode=True)
+    except Refused as error:
+        err.print(str(error), markup=False, style="red", highlight=False)
+        sys.exit(error.code)
+    except (PlanError, FormatError, NotThere, ValueError) as error:
+        err.print(str(error), markup=False, style="red", highlight=False)
+        sys.exit(1)
+    except Stale as error:
+        err.print(f"{error}; nothing was kept, run the command again", markup=False, style="red")
+        sys.exit(1)
+    except BrokenPipeError:
+        sys.exit(0)
+
+
+def _settings(data: Path | None, **more: Any) -> Settings:
+    given = {"data": data, **more}
+    return Settings(**{key: value for key, value in given.items() if value is not None})
+
+
+def _read_bytes(path: Path) -> bytes:
+    try:
+        return sys.stdin.buffer.read() if str(path) == "-" else path.read_bytes()
+    except OSError as error:
+        raise Refused(f"{path}: {error.strerror}") from None
+
+
+def _load(path: Path) -> Plan:
+    try:
+        return planfile.read(decode(_read_bytes(path)))
+    except FormatError as error:
+        raise FormatError(f"{path}: {error}") from None
+
+
+def _write(text: str, to: Path | None) -> None:
+    if to is None:
+        sys.stdout.write(text)
+    else:
+        with to.open("w", encoding="utf-8", newline="") as file:
+            file.write(text)
+
+
+class Source:
+    """A plan to work on: in the data folder, or a plan file."""
+
+    def __init__(self, data: Path | None, name: str | None, file: Path | None, make: bool = False):
+        self.file = file
+        if file is not None:
+            self.plan = _load(file) if file.exists() or not make else Plan(name=file.stem)
+            return
+        self.plans = Plans(Store(_settings(data).database))
+        opened = [self.plans.open(plan_id) for plan_id in self.plans.ids()]
+        found = [o for o in opened if name in (o.id, o.plan.name) or (name is None and not o.archived)]
+        if not found and make and name:
+            found = [self.plans.create(Plan(name=name), "command line")]
+        if len(found) != 1:
+            have = ", ".join(f"{o.plan.name} ({o.id})" for o in opened) or "none"
+            raise Refused(f"say which plan with --plan, or give a plan file with --file; plans here: {have}")
+        self.opened, self.plan = found[0], found[0].plan
+
+    def keep(self, edits: tuple[Edit, ...], words: str | None = None, imported: bool = False) -> Plan:
+        if self.file is not None:
+            after, _ = apply(self.plan, edits)
+            _write(planfile.write(after), self.file)
+            return after
+        kind = "import" if imported else "edit"
+        return self.plans.commit(self.opened.id, self.opened.revision, edits, "command line", kind, words).plan  # type: ignore[arg-type]
+
+
+# --- serving ----------------------------------------------------------------------------------------------------------
+
+
+@app.command()
+def serve(
+    data: Data = None,
+    host: Annotated[str | None, typer.Option(help="Address to listen on.")] = None,
+    port: Annotated[int | None, typer.Option(min=0, max=65535)] = None,
+    host_name: Annotated[
+        list[str] | None, typer.Option(help="A further host name to be asked by; may be given again.")
+    ] = None,
+) -> None:
+    """Serve the web application; the first start prints a link to make the administrator."""
+    settings = _settings(data, host=host, port=port)
+    store = Store(settings.database)
+    address = f"http://{settings.host}:{settings.port}"
+    if not Accounts(store).all():
+        out.print(
+            f"Nobody can sign in yet. Make the administrator here, once, within a day:\n  {address}/sign-in?link={Accounts(store).link(None)}",
+            soft_wrap=True,
+            highlight=False,
+        )
+    _run(store, settings, host_name or [], f"Yard Gate is at {address}")
+
+
+@app.command()
+def demo(
+    data: Annotated[Path | None, typer.Option(help="Data folder of the demo.")] = None,
+    port: Annotated[int, typer.Option(min=0, max=65535)] = 8737,
+    fresh: Annotated[bool, typer.Option(help="Begin again with the demo plan as shipped.")] = False,
+) -> None:
+    """Serve a made-up boatyard's plan, with a link that signs in."""
+    from yardgate.demo import plan
+
+    settings = _settings(data or Path(".yard/demo"), port=port)
+    if fresh:
+        for file in settings.data.glob("yardgate.sqlite*"):
+            file.unlink()
+    store = Store(settings.database)
+    plans, accounts = Plans(store), Accounts(store)
+    if not plans.ids():
+        plans.create(plan(), "Yard Gate")
+    vance = accounts.by_name("H. Vance") or accounts.add("H. Vance", "administrator")
+    link = f"http://{settings.host}:{settings.port}/sign-in?link={accounts.link(vance.id)}"
+    _run(
+        store,
+        settings,
+        [],
+        f"Yard Gate, with demo data. This link signs in, once:\n  {link}\nStart again for another. Ctrl+C ends it.",
+    )
+
+
+def _run(store: Store, settings: Settings, host_names: list[str], greeting: str) -> None:
+    import uvicorn
+
+    from yardgate.api.app import create_app
+
+    hosts = {"127.0.0.1", "localhost", "::1", *host_names}
+    if settings.host not in hosts:
+        hosts.add(settings.host)
+        err.print(
+            f"Listening on {settings.host}: others on the network can reach it, and what they send is not encrypted unless a proxy does it.",
+            style="yellow",
+        )
+
+    class Server(uvicorn.Server):
+        async def startup(self, sockets: Any = None) -> None:
+            await super().startup(sockets)
+            if self.started:
+                out.print(greeting, soft_wrap=True, highlight=False)
+                sys.stdout.flush()
+
+    config = uvicorn.Config(
+        create_app(store, frozenset(hosts)),
+        host=settings.host,
+        port=settings.port,
+        log_level="warning",
+        timeout_graceful_shutdown=1,
+        server_header=False,
+        proxy_headers=False,
+    )
+    server = Server(config)
+    try:
+        server.run()
+    except KeyboardInterrupt:
+        pass
+    finally:
+        store.close()
+    if not server.started:
+        raise Refused(f"cannot listen on {settings.host}:{settings.port}; is something else there? Try --port", 1)
+
+
+# --- in and out -------------------------------------------------------------------------------------------------------
+
+
+@app.command("import")
+def import_(
+    kind: Annotated[str, typer.Argument(help="matrix, people, accounts or plan")],
+    source: Annotated[Path, typer.Argument(help="The file; for accounts the passwd file. - is standard input.")],
+    second: Annotated[Path | None, typer.Argument(help="For accounts: the group file.")] = None,
+    plan: PlanName = None,
+    file: PlanPath = None,
+    data: Data = None,
+    make_people: Annotated[bool, typer.Option(help="Unknown names in rows become people.")] = False,
+    make_groups: Annotated[bool, typer.Option(help="Unknown group names become groups.")] = False,
+    make_places: Annotated[bool, typer.Option(help="Unknown columns become places.")] = False,
+    clear_blanks: Annotated[bool, typer.Option(help="An empty cell takes a grant away.")] = False,
+    lowest: Annotated[int, typer.Option(help="Accounts with a lower number are left out.")] = account_files.LOWEST,
+    highest: Annotated[int, typer.Option(help="Accounts with a higher number are left out.")] = account_files.HIGHEST,
+    private_groups: Annotated[bool, typer.Option(help="Bring in groups that have only their own user, too.")] = False,
+    dry_run: Annotated[bool, typer.Option(help="Show the edits, keep nothing.")] = False,
+) -> None:
+    """Take a table, a host's account files or a plan file into a plan. Says what was left out."""
+    work = Source(data, plan, file, make=True)
+    content = decode(_read_bytes(source))
+    readers: dict[str, Callable[[dict[str, Made]], Reading]] = {
+        "matrix": lambda make: matrix.read(work.plan, content, make, clear_blanks),
+        "people": lambda make: people.read(work.plan, content, make),
+        "accounts": lambda _: account_files.read(
+            work.plan, content, decode(_read_bytes(second)) if second else "", lowest, highest, private_groups
+        ),
+        "plan": lambda _: Reading(difference(work.plan, planfile.read(content))),
+    }
+    if kind not in readers:
+        raise Refused(f"{kind!r} is nothing to take in; say {', '.join(readers)}")
+    made: dict[str, Made] = {}
+    reading = readers[kind](made)
+    wanted: dict[str, Made | None] = {
+        "who": "person" if make_people else "group" if make_groups else None,
+        "group": "group" if make_groups else None,
+        "place": "place" if make_places else None,
+    }
+    for name in reading.unknown:
+        if choice := wanted[name.of]:
+            made[name.name] = choice
+    reading = readers[kind](made) if made else reading
+    after, _ = apply(work.plan, reading.edits)
+    for note in reading.notes:
+        err.print(f"{f'line {note.line}: ' if note.line else ''}{note.text}", markup=False, highlight=False)
+    for unknown in reading.unknown:
+        err.print(
+            f"line {unknown.line}: {show(unknown.name)} is not in the plan; left out (see --make-people, --make-groups, --make-places)",
+            markup=False,
+            highlight=False,
+        )
+    if dry_run:
+        for edit in reading.edits:
+            out.print(sentence(work.plan, after, edit), markup=False, highlight=False, soft_wrap=True)
+        return
+    if reading.edits:
+        work.keep(reading.edits, f"took in {source.name}: {len(reading.edits)} edits", imported=True)
+    out.print(
+        f"{len(reading.edits)} edits kept: {describe(work.plan, after, reading.edits)}",
+        markup=False,
+        highlight=False,
+        soft_wrap=True,
+    )
+
+
+@app.command()
+def export(
+    what: Annotated[str, typer.Argument(help="plan, grants, effective or people")],
+    plan: PlanName = None,
+    file: PlanPath = None,
+    data: Data = None,
+    to: To = None,
+) -> None:
+    """Write the plan file, or CSV of what is set, of what comes out, or of people."""
+    work = Source(data, plan, file)
+    writers: dict[str, Callable[[], str]] = {
+        "plan": lambda: planfile.write(work.plan),
+        "grants": lambda: matrix.write_grants(work.plan),
+        "effective": lambda: matrix.write_effective(resolve_plan(work.plan, date.today())),
+        "people": lambda: people.write(work.plan),
+    }
+    if what not in writers:
+        raise Refused(f"{what!r} is nothing to write; say {', '.join(writers)}")
+    _write(writers[what](), to)
+
+
+# --- asking and editing -----------------------------------------------------------------------------------------------
+
+
+@app.command()
+def resolve(plan_file: Path, as_json: AsJson = False, on: On = None, to: To = None) -> None:
+    """What comes out: the whole effective matrix of a plan file, as CSV (or JSON by ids). Needs no database."""
+    found = resolve_plan(_load(plan_file), on.date() if on else date.today())
+    if not as_json:
+        _write(matrix.write_effective(found), to)
+        return
+    users = found.counting.subjects[: found.counting.users]
+    levels = {
+        user: {place: LEVELS[row[number]] for place, row in found.rows.items()} for number, user in enumerate(users)
+    }
+    _write(json.dumps({"on": found.on.isoformat(), "levels": levels}, ensure_ascii=False) + "\n", to)
+
+
+def _one(found: tuple[str, ...], name: str, kind: str) -> str:
+    if len(found) != 1:
+        raise Refused(
+            f"{show(name)} is no {kind} of this plan"
+            if not found
+            else f"{show(name)} may mean several: {', '.join(found)}"
+        )
+    return found[0]
+
+
+@app.command()
+def explain(
+    plan_file: Path,
+    who: Annotated[str, typer.Argument(help="A user or group, by any of their names or by id.")],
+    place: Annotated[str, typer.Argument(help="A place, by name, path or id.")],
+    as_json: AsJson = False,
+    on: On = None,
+) -> None:
+    """Why somebody gets what they get in a place, gate by gate."""
+    plan = _load(plan_file)
+    names = Directory(plan)
+    subject = who if who in plan.users or who in plan.groups else _one(names.who(who), who, "user or group")
+    where = place if place in plan.places else _one(names.place(place), place, "place")
+    reason = explain_cell(plan, subject, where, on.date() if on else date.today())
+    if as_json:
+        sys.stdout.write(json.dumps(asdict(reason), ensure_ascii=False, indent=1) + "\n")
+        return
+    out.print(
+        f"{plan.named(subject)} in {plan.path_name(where)}: {reason.level.words} ({reason.level})",
+        markup=False,
+        highlight=False,
+    )
+    for number, gate in enumerate(reason.gates, 1):
+        out.print(
+            f"{number}. {gate.title}: {gate.level}{' — decides' if gate.decides else ''}\n   {gate.sentence}",
+            markup=False,
+            highlight=False,
+        )
+        for line in gate.lines:
+            way = " → ".join(plan.named(step) for step in line.way[1:]) or "own grant"
+            out.print(
+                f"   {line.level}  {plan.named(line.who):24} {line.verdict:10} {way}", markup=False, highlight=False
+            )
+    if reason.clash:
+        out.print(f"The grants disagree; the rule here is: {rule_words(plan.target)}.", highlight=False)
+
+
+@app.command()
+def check(plan_file: Path, as_json: AsJson = False) -> None:
+    """Whether a plan file can stand. Exit code 1 where it cannot."""
+    try:
+        plan = _load(plan_file)
+    except PlanError as error:
+        if as_json:
+            sys.stdout.write(json.dumps({"errors": [asdict(t) for t in error.troubles]}, ensure_ascii=False) + "\n")
+        else:
+            for trouble in error.troubles:
+                out.print(trouble.message, markup=False, highlight=False, soft_wrap=True)
+        raise typer.Exit(1) from None
+    circles = [" → ".join(plan.groups[group].name for group in (*circle, circle[0])) for circle in cycles(plan)]
+    if as_json:
+        sys.stdout.write(json.dumps({"errors": [], "circles": circles}, ensure_ascii=False) + "\n")
+        return
+    for circle in circles:
+        out.print(f"note: groups contain each other: {circle}", markup=False, highlight=False)
+    out.print(
+        f"{plan.name}: {len(plan.users)} users, {len(plan.groups)} groups, {len(plan.places)} places; nothing wrong",
+        markup=False,
+        highlight=False,
+    )
+
+
+@app.command()
+def grant(who: str, place: str, level: str, plan: PlanName = None, file: PlanPath = None, data: Data = None) -> None:
+    """Set one grant: WHO on PLACE gets LEVEL (RW, RO, NA, or - for nothing said). Says what else changed."""
+    work = Source(data, plan, file)
+    names = Directory(work.plan)
+    if level.casefold() not in SPELLINGS:
+        raise Refused(f"{show(level)} is no level; say RW, RO, NA or -")
+    edit = SetGrant(
+        _one(names.place(place), place, "place"),
+        _one(names.who(who), who, "user or group"),
+        SPELLINGS[level.casefold()],
+    )
+    before = resolve_plan(work.plan, date.today())
+    after = work.keep((edit,))
+    _say_changes(work.plan, after, before, describe(work.plan, after, [edit]))
+
+
+def _say_changes(plan: Plan, after: Plan, before: Any, words: str) -> None:
+    from yardgate.core.resolve import changes
+
+    found = [
+        change for change in changes(before, resolve_plan(after, before.on, before)) if change.subject in after.users
+    ]
+    out.print(f"{words}; {len(found)} cells came out differently", markup=False, highlight=False, soft_wrap=True)
+    table = Table("who", "place", "before", "after", box=None)
+    for change in found[:40]:
+        table.add_row(plan.named(change.subject), plan.path_name(change.place), change.before, change.after)
+    if found:
+        out.print(table)
+
+
+@app.command()
+def undo(
+    plan: PlanName = None,
+    data: Data = None,
+    redo: Annotated[bool, typer.Option(help="Do again what was undone.")] = False,
+) -> None:
+    """Take back the latest change of a plan in the data folder."""
+    work = Source(data, plan, None)
+    before = resolve_plan(work.plan, date.today())
+    step = work.plans.redo if redo else work.plans.undo
+    after = step(work.opened.id, work.opened.revision, "command line")
+    _say_changes(work.plan, after.plan, before, work.plans.history(work.opened.id, most=1)[0].words)
+
+
+@app.command()
+def bench(
+    users: int = 10_000,
+    groups: int = 500,
+    places: int = 1_000,
+    seed: int = 1,
+    browser: Annotated[
+        bool, typer.Option(help="Measure the board in headless Chromium instead (needs the test tools).")
+    ] = False,
+    as_json: AsJson = False,
+) -> None:
+    """Measure speed and memory: ratios and medians, in one run."""
+    if browser:
+        from yardgate.bench_browser import run as run_browser
+
+        results = run_browser()
+    else:
+        from yardgate.bench import run
+
+        results = run(users, groups, places, seed)
+    if as_json:
+        sys.stdout.write(json.dumps([asdict(result) for result in results]) + "\n")
+        return
+    table = Table("what", "measured", "aim", box=None)
+    for result in results:
+        table.add_row(result.what, result.measured, result.aim)
+    out.print(table)
+
+
+# --- accounts ---------------------------------------------------------------------------------------------------------
+
+
+def _account(accounts: Accounts, name: str) -> str:
+    found = accounts.by_name(name)
+    if found is None:
+        raise Refused(f"there is no account {show(name)}")
+    return found.id
+
+
+@account.command("list")
+def account_list(data: Data = None) -> None:
+    """Everyone who may sign in."""
+    table = Table("name", "role", "state", box=None)
+    for found in Accounts(Store(_settings(data).database)).all():
+        table.add_row(
+            found.name, found.role, "shut" if found.disabled else "open" if found.has_password else "no password yet"
+        )
+    out.print(table)
+
+
+@account.command("add")
+def account_add(
+    name: str,
+    role: Annotated[str, typer.Option(help="administrator, planner or reader")] = "planner",
+    data: Data = None,
+) -> None:
+    """Add an account; prints a path that signs in once."""
+    accounts = Accounts(Store(_settings(data).database))
+    found = accounts.add(name, _role(role))
+    out.print(f"/sign-in?link={accounts.link(found.id)}", soft_wrap=True, highlight=False)
+
+
+def _role(role: str) -> Role:
+    roles: dict[str, Role] = {"administrator": "administrator", "planner": "planner", "reader": "reader"}
+    if role not in roles:
+        raise Refused(f"{show(role)} is no role; say {', '.join(roles)}")
+    return roles[role]
+
+
+@account.command("change")
+def account_change(
+    name: str,
+    role: str | None = None,
+    shut: Annotated[bool | None, typer.Option("--shut/--open")] = None,
+    data: Data = None,
+) -> None:
+    """Change a role, or shut or open an account."""
+    accounts = Accounts(Store(_settings(data).database))
+    accounts.change(_account(accounts, name), _role(role) if role else None, shut)
+
+
+@account.command("link")
+def account_link(name: Annotated[str | None, typer.Argument()] = None, data: Data = None) -> None:
+    """Print a path that signs an account in once, within a day; without a name, one that makes the first administrator."""
+    accounts = Accounts(Store(_settings(data).database))
+    out.print(
+        f"/sign-in?link={accounts.link(_account(accounts, name) if name else None)}", soft_wrap=True, highlight=False
+    )
+
+
+@app.command()
+def version() -> None:
+    """The version of Yard Gate."""
+    out.print(__version__, highlight=False)
+
+
+if __name__ == "__main__":
+    main()

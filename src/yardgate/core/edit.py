@@ -1,0 +1,531 @@
+"""Edits: plan in, next plan and inverse out. The one language that screens, commands, imports and undo all speak."""
+
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, fields, replace
+from functools import singledispatch
+from typing import Any, Literal, TypeVar
+
+from yardgate.core.clash import rule_words
+from yardgate.core.plan import (
+    STRICT,
+    Group,
+    Place,
+    Plan,
+    PlanError,
+    Target,
+    Trouble,
+    User,
+    check,
+    grant_troubles,
+    group_troubles,
+    name_clashes,
+    place_troubles,
+    show,
+    target_troubles,
+    user_troubles,
+)
+from yardgate.core.rights import Level
+
+
+@dataclass(frozen=True, slots=True)
+class PutUser:
+    """Add a user, or replace the one of this id."""
+
+    __pydantic_config__ = STRICT
+    user: User
+    op: Literal["put-user"] = "put-user"
+
+
+@dataclass(frozen=True, slots=True)
+class RemoveUser:
+    """Remove a user, with memberships and grants."""
+
+    __pydantic_config__ = STRICT
+    user: str
+    op: Literal["remove-user"] = "remove-user"
+
+
+@dataclass(frozen=True, slots=True)
+class PutGroup:
+    """Add a group, or replace the one of this id, members included."""
+
+    __pydantic_config__ = STRICT
+    group: Group
+    op: Literal["put-group"] = "put-group"
+
+
+@dataclass(frozen=True, slots=True)
+class RemoveGroup:
+    """Remove a group, with its memberships and grants; whoever had it as primary group has none then."""
+
+    __pydantic_config__ = STRICT
+    group: str
+    op: Literal["remove-group"] = "remove-group"
+
+
+@dataclass(frozen=True, slots=True)
+class Join:
+    """Make a user or a group a direct member of a group."""
+
+    __pydantic_config__ = STRICT
+    group: str
+    member: str
+    op: Literal["join"] = "join"
+
+
+@dataclass(frozen=True, slots=True)
+class Leave:
+    """Take a direct member out of a group."""
+
+    __pydantic_config__ = STRICT
+    group: str
+    member: str
+    op: Literal["leave"] = "leave"
+
+
+@dataclass(frozen=True, slots=True)
+class PutPlace:
+    """Add a place, or replace the one of this id; another parent moves it with all below it."""
+
+    __pydantic_config__ = STRICT
+    place: Place
+    op: Literal["put-place"] = "put-place"
+
+
+@dataclass(frozen=True, slots=True)
+class RemovePlace:
+    """Remove a place from the plan, with all below it and all grants there."""
+
+    __pydantic_config__ = STRICT
+    place: str
+    op: Literal["remove-place"] = "remove-place"
+
+
+@dataclass(frozen=True, slots=True)
+class SetGrant:
+    """Say what `who` gets on a place; None says nothing. `at`: where in the list (0 first); None keeps the line, or adds it last."""
+
+    __pydantic_config__ = STRICT
+    place: str
+    who: str
+    level: Level | None
+    at: int | None = None
+    op: Literal["set-grant"] = "set-grant"
+
+
+@dataclass(frozen=True, slots=True)
+class SetTarget:
+    """Change what kind of appliance is planned for: clash rule, baseline, administrators."""
+
+    __pydantic_config__ = STRICT
+    target: Target
+    op: Literal["set-target"] = "set-target"
+
+
+@dataclass(frozen=True, slots=True)
+class SetTitle:
+    """Rename the appliance or the office."""
+
+    __pydantic_config__ = STRICT
+    name: str
+    office: str
+    op: Literal["set-title"] = "set-title"
+
+
+T = TypeVar("T")
+
+Edit = (
+    PutUser
+    | RemoveUser
+    | PutGroup
+    | RemoveGroup
+    | Join
+    | Leave
+    | PutPlace
+    | RemovePlace
+    | SetGrant
+    | SetTarget
+    | SetTitle
+)
+
+
+def apply(plan: Plan, edits: Iterable[Edit]) -> tuple[Plan, tuple[Edit, ...]]:
+    """The next plan, and the edits that lead back from it. All or nothing.
+
+    What an edit refers to must exist when its turn comes, except in records that are put (members, parents, primary
+    groups): those are checked when all edits are in. Raises PlanError.
+    """
+    draft = _Draft(plan)
+    inverse: list[Edit] = []
+    for edit in edits:
+        inverse[:0] = _apply(edit, draft)
+    after = draft.plan()
+    if troubles := tuple(_troubles(after, draft)):
+        raise PlanError(troubles)
+    return after, tuple(inverse)
+
+
+class _Draft:
+    """A plan being edited: each map is copied once, when it is first changed, and everything else is shared."""
+
+    def __init__(self, plan: Plan):
+        self.now = plan
+        self.own: set[str] = set()
+        self.put: dict[str, set[str]] = {"users": set(), "groups": set(), "places": set(), "grants": set()}
+
+    def map(self, name: Literal["users", "groups", "places", "grants"]) -> dict[str, object]:
+        if name not in self.own:
+            self.own.add(name)
+            copied: dict[str, Any] = {name: dict(getattr(self.now, name))}
+            self.now = replace(self.now, **copied)
+        found: dict[str, object] = getattr(self.now, name)
+        return found
+
+    def set(self, name: Literal["users", "groups", "places"], record: User | Group | Place) -> None:
+        self.map(name)[record.id] = record
+        self.put[name].add(record.id)
+
+    def plan(self) -> Plan:
+        return self.now
+
+
+def _troubles(plan: Plan, draft: _Draft) -> Iterator[Trouble]:
+    """The checks of what was touched. (Removals cannot break anything: they take along what refers to them.)"""
+    put = draft.put
+    for user in put["users"] & plan.users.keys():
+        yield from user_troubles(plan, plan.users[user])
+    for group in put["groups"] & plan.groups.keys():
+        yield from group_troubles(plan, plan.groups[group])
+        if group in plan.users:
+            yield Trouble(group, f"the id {show(group)} of group {show(plan.groups[group].name)} is taken by a user")
+    for place in put["places"] & plan.places.keys():
+        yield from place_troubles(plan, plan.places[place])
+    if put["places"]:
+        for child in plan.places.values():
+            if child.parent in put["places"] and child.id not in put["places"]:
+                yield from place_troubles(plan, child)
+    for place in put["grants"] & plan.grants.keys():
+        yield from grant_troubles(plan, place, plan.grants[place])
+    if any(put[name] for name in ("users", "groups", "places")):
+        yield from name_clashes(plan)
+    yield from target_troubles(plan, plan.target)
+    yield from (t for t in check(Plan(name=plan.name, office=plan.office)))
+
+
+def _missing(kind: str, object_id: str) -> PlanError:
+    return PlanError(
+        [Trouble(object_id, f"there is no {kind} {show(object_id)} in this plan; it may have been removed meanwhile")]
+    )
+
+
+@singledispatch
+def _apply(edit: Edit, _draft: _Draft) -> list[Edit]:
+    """Carry one edit into the draft; the edits that undo it."""
+    raise TypeError(edit)
+
+
+@_apply.register
+def _(edit: PutUser, draft: _Draft) -> list[Edit]:
+    before = draft.now.users.get(edit.user.id)
+    draft.set("users", edit.user)
+    return [RemoveUser(edit.user.id)] if before is None else [PutUser(before)]
+
+
+@_apply.register
+def _(edit: PutGroup, draft: _Draft) -> list[Edit]:
+    before = draft.now.groups.get(edit.group.id)
+    draft.set("groups", edit.group)
+    return [RemoveGroup(edit.group.id)] if before is None else [PutGroup(before)]
+
+
+@_apply.register
+def _(edit: PutPlace, draft: _Draft) -> list[Edit]:
+    before = draft.now.places.get(edit.place.id)
+    draft.set("places", edit.place)
+    return [RemovePlace(edit.place.id)] if before is None else [PutPlace(before)]
+
+
+@_apply.register
+def _(edit: Join, draft: _Draft) -> list[Edit]:
+    group = draft.now.groups.get(edit.group)
+    if group is None:
+        raise _missing("group", edit.group)
+    if edit.member not in draft.now.users and edit.member not in draft.now.groups:
+        raise _missing("user or group", edit.member)
+    if edit.member in group.members:
+        return []
+    draft.set("groups", replace(group, members=group.members | {edit.member}))
+    return [Leave(edit.group, edit.member)]
+
+
+@_apply.register
+def _(edit: Leave, draft: _Draft) -> list[Edit]:
+    group = draft.now.groups.get(edit.group)
+    if group is None:
+        raise _missing("group", edit.group)
+    if edit.member not in group.members:
+        return []
+    draft.set("groups", replace(group, members=group.members - {edit.member}))
+    return [Join(edit.group, edit.member)]
+
+
+@_apply.register
+def _(edit: SetGrant, draft: _Draft) -> list[Edit]:
+    plan = draft.now
+    if edit.place not in plan.places:
+        raise _missing("place", edit.place)
+    if not plan.knows(edit.who):
+        raise _missing("user or group", edit.who)
+    if edit.at is not None and edit.at < 0:
+        raise PlanError(
+            [Trouble(edit.place, f"line {edit.at} on {show(plan.path_name(edit.place))}: lines count from 0")]
+        )
+    old = plan.grants.get(edit.place, {})
+    before = old.get(edit.who)
+    position = list(old).index(edit.who) if before is not None else None
+    if edit.level is None or edit.at is None:
+        kept = {**old, edit.who: edit.level}
+        new = {who: level for who, level in kept.items() if level is not None}
+    else:
+        rest = [(who, level) for who, level in old.items() if who != edit.who]
+        new = dict([*rest[: edit.at], (edit.who, edit.level), *rest[edit.at :]])
+    if list(new.items()) == list(old.items()):
+        return []
+    grants = draft.map("grants")
+    if new:
+        grants[edit.place] = new
+    else:
+        del grants[edit.place]
+    draft.put["grants"].add(edit.place)
+    return [SetGrant(edit.place, edit.who, before, position)]
+
+
+@_apply.register
+def _(edit: SetTarget, draft: _Draft) -> list[Edit]:
+    before = draft.now.target
+    if edit.target == before:
+        return []
+    draft.now = replace(draft.now, target=edit.target)
+    return [SetTarget(before)]
+
+
+@_apply.register
+def _(edit: SetTitle, draft: _Draft) -> list[Edit]:
+    before = draft.now
+    if (edit.name, edit.office) == (before.name, before.office):
+        return []
+    draft.now = replace(before, name=edit.name, office=edit.office)
+    return [SetTitle(before.name, before.office)]
+
+
+@_apply.register
+def _(edit: RemoveUser, draft: _Draft) -> list[Edit]:
+    user = draft.now.users.get(edit.user)
+    if user is None:
+        raise _missing("user", edit.user)
+    undo = _forget(edit.user, draft)
+    del draft.map("users")[edit.user]
+    return [PutUser(user), *undo]
+
+
+@_apply.register
+def _(edit: RemoveGroup, draft: _Draft) -> list[Edit]:
+    group = draft.now.groups.get(edit.group)
+    if group is None:
+        raise _missing("group", edit.group)
+    undo = _forget(edit.group, draft)
+    for user in [user for user in draft.now.users.values() if user.primary_group == edit.group]:
+        draft.set("users", replace(user, primary_group=None))
+        undo.append(PutUser(user))
+    target = draft.now.target
+    without = replace(
+        target,
+        baseline=None if target.baseline == edit.group else target.baseline,
+        administrators=None if target.administrators == edit.group else target.administrators,
+    )
+    undo.extend(_apply(SetTarget(without), draft))
+    del draft.map("groups")[edit.group]
+    return [PutGroup(replace(group, members=group.members - {edit.group})), *undo]
+
+
+def _forget(principal: str, draft: _Draft) -> list[Edit]:
+    """Take a user or group out of all groups and all grants; the edits that undo it."""
+    undo: list[Edit] = []
+    for group in [group.id for group in draft.now.groups.values() if principal in group.members]:
+        undo[:0] = _apply(Leave(group, principal), draft)
+    for place in [place for place, grants in draft.now.grants.items() if principal in grants]:
+        undo[:0] = _apply(SetGrant(place, principal, None), draft)
+    return undo
+
+
+@_apply.register
+def _(edit: RemovePlace, draft: _Draft) -> list[Edit]:
+    place = draft.now.places.get(edit.place)
+    if place is None:
+        raise _missing("place", edit.place)
+    undo: list[Edit] = []
+    for child in [child.id for child in draft.now.places.values() if child.parent == edit.place]:
+        undo[:0] = _apply(RemovePlace(child), draft)
+    back: list[Edit] = [SetGrant(edit.place, who, level) for who, level in draft.now.grants.get(edit.place, {}).items()]
+    if back:
+        del draft.map("grants")[edit.place]
+    del draft.map("places")[edit.place]
+    return [PutPlace(place), *back, *undo]
+
+
+# --- from one plan to another -----------------------------------------------------------------------------------------
+
+
+def difference(before: Plan, after: Plan) -> tuple[Edit, ...]:
+    """The edits that turn one plan into another: what is added or changed first, then grants, what is gone last."""
+    edits: list[Edit] = []
+    if (before.name, before.office) != (after.name, after.office):
+        edits.append(SetTitle(after.name, after.office))
+    edits += [PutUser(user) for user in _changed(before.users, after.users)]
+    edits += [PutGroup(group) for group in _changed(before.groups, after.groups)]
+    edits += [PutPlace(place) for place in _changed(before.places, after.places)]
+    if before.target != after.target:
+        edits.append(SetTarget(after.target))
+    for place in after.places:
+        edits += _grant_edits(place, before.grants.get(place, {}), after.grants.get(place, {}))
+    gone = before.places.keys() - after.places.keys()
+    edits += [RemovePlace(place) for place in sorted(gone) if before.places[place].parent not in gone]
+    edits += [RemoveGroup(group) for group in sorted(before.groups.keys() - after.groups.keys())]
+    edits += [RemoveUser(user) for user in sorted(before.users.keys() - after.users.keys())]
+    return tuple(edits)
+
+
+def _changed(before: Mapping[str, T], after: Mapping[str, T]) -> Iterator[T]:
+    return (record for key, record in after.items() if before.get(key) != record)
+
+
+def _grant_edits(place: str, before: Mapping[str, Level], after: Mapping[str, Level]) -> Iterator[Edit]:
+    lines = [who for who in before if who in after]
+    yield from (SetGrant(place, who, None) for who in before if who not in after)
+    for at, (who, level) in enumerate(after.items()):
+        moved = at >= len(lines) or lines[at] != who
+        if moved:
+            lines = [other for other in lines if other != who]
+            lines.insert(at, who)
+        if moved or before[who] != level:
+            yield SetGrant(place, who, level, at if moved else None)
+
+
+# --- in words ---------------------------------------------------------------------------------------------------------
+
+
+def describe(before: Plan, after: Plan, edits: Sequence[Edit]) -> str:
+    """What some edits did, in one line for a journal: each of up to three, or how many of what kind."""
+    if len(edits) <= 3:
+        return "; ".join(sentence(before, after, edit) for edit in edits) or "nothing changed"
+    counts: dict[str, int] = {}
+    for edit in edits:
+        kind = _KIND_WORDS[edit.op]
+        counts[kind] = counts.get(kind, 0) + 1
+    return ", ".join(f"{number} {kind if number > 1 else _SINGULAR.get(kind, kind)}" for kind, number in counts.items())
+
+
+_KIND_WORDS = {
+    "put-user": "people and services put",
+    "remove-user": "people and services removed",
+    "put-group": "groups put",
+    "remove-group": "groups removed",
+    "join": "memberships added",
+    "leave": "memberships ended",
+    "put-place": "places put",
+    "remove-place": "places removed",
+    "set-grant": "grants set",
+    "set-target": "settings changed",
+    "set-title": "titles changed",
+}
+_SINGULAR = {
+    "people and services put": "person put",
+    "people and services removed": "person removed",
+    "groups put": "group put",
+    "groups removed": "group removed",
+    "memberships added": "membership added",
+    "memberships ended": "membership ended",
+    "places put": "place put",
+    "places removed": "place removed",
+    "grants set": "grant set",
+    "settings changed": "setting changed",
+    "titles changed": "title changed",
+}
+
+
+def sentence(before: Plan, after: Plan, edit: Edit) -> str:
+    """One edit in words, with the names that people know."""
+
+    def named(who: str) -> str:
+        return after.named(who) if after.knows(who) else before.named(who)
+
+    def where(place: str) -> str:
+        return (after if place in after.places else before).path_name(place)
+
+    match edit:
+        case PutUser(user):
+            return _put_words(user.kind, before.users.get(user.id), user, before, after)
+        case PutGroup(group):
+            return _put_words("group", before.groups.get(group.id), group, before, after)
+        case PutPlace(place):
+            old = before.places.get(place.id)
+            if old is None:
+                return f"added {place.kind} {where(place.id)}"
+            if old.parent != place.parent:
+                return f"moved {before.path_name(place.id)} to {where(place.id)}"
+            return _put_words(place.kind, old, place, before, after)
+        case RemoveUser(who) | RemoveGroup(who):
+            return f"removed {named(who)}"
+        case RemovePlace(place):
+            return f"removed {where(place)} from the plan"
+        case Join(group, member):
+            return f"{named(member)} joined {named(group)}"
+        case Leave(group, member):
+            return f"{named(member)} left {named(group)}"
+        case SetGrant(place, who, level):
+            if level is None:
+                return f"{named(who)} on {where(place)}: nothing said"
+            moved = (
+                f", line {edit.at + 1}"
+                if edit.at is not None and before.grants.get(place, {}).get(who) == level
+                else ""
+            )
+            return f"{named(who)} on {where(place)}: {level.words}{moved}"
+        case SetTarget(target):
+            return _target_words(before.target, target, after)
+        case SetTitle(name, office):
+            return f"called this plan {name}" + (f" of {office}" if office else "")
+
+
+def _put_words(
+    kind: str, old: User | Group | Place | None, new: User | Group | Place, before: Plan, after: Plan
+) -> str:
+    if old is None:
+        name = after.named(new.id) if not isinstance(new, Place) else new.name
+        return f"added {kind} {name}"
+    if old.name != new.name:
+        return f"renamed {kind} {old.name} to {new.name}"
+    if isinstance(old, Group) and isinstance(new, Group) and old.members != new.members:
+        came = [after.named(who) for who in sorted(new.members - old.members)]
+        went = [before.named(who) for who in sorted(old.members - new.members)]
+        parts = [f"{', '.join(names)} {verb} {new.name}" for names, verb in ((came, "joined"), (went, "left")) if names]
+        return " and ".join(parts)
+    changed = [f.name.replace("_", " ") for f in fields(new) if getattr(old, f.name, None) != getattr(new, f.name)]
+    if changed == ["enabled"] and isinstance(new, User):
+        return f"{'enabled' if new.enabled else 'disabled'} {after.named(new.id)}"
+    return f"changed {', '.join(changed) or 'nothing'} of {kind} {new.name}"
+
+
+def _target_words(old: Target, new: Target, plan: Plan) -> str:
+    said = []
+    if (old.tiers, old.within) != (new.tiers, new.within):
+        said.append(f"when grants clash: {rule_words(new)}")
+    for what, was, now in (
+        ("baseline", old.baseline, new.baseline),
+        ("administrators", old.administrators, new.administrators),
+    ):
+        if was != now:
+            said.append(f"{what}: {plan.named(now) if now else 'no group'}")
+    if old.baseline_covers_directory != new.baseline_covers_directory:
+        said.append(f"the baseline {'covers' if new.baseline_covers_directory else 'leaves out'} directory users")
+    return "; ".join(said) or "settings unchanged"

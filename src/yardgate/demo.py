@@ -1,0 +1,167 @@
+"""The demo plan: Lantern Quay Boatworks, a made-up boatyard, with real trouble to find in it."""
+
+from collections.abc import Callable
+from datetime import date
+
+from yardgate.core.names import fresh_id
+from yardgate.core.plan import EVERYONE, Group, Place, PlaceKind, Plan, Target, User
+from yardgate.core.rights import Level
+
+PEOPLE = """
+Mira Oyelaran: Draughting
+Priya Natarajan: Draughting, Apprentices
+Tomas Brandt: Draughting
+Edda Lindqvist: Draughting
+Gwen Castellan: Shopfloor
+Idris Falk: Shopfloor
+Bo Hendrickx: Shopfloor
+Marisol Vega: Shopfloor
+Ansel Krug: Shopfloor, Rigging
+Farid Haddad: Shopfloor
+Yusuf Demir: Shopfloor
+Signe Aalto: Rigging
+Caleb Nwosu: Rigging
+Runa Solheim: Rigging
+Lena Moravec: Front Desk
+Pia Lombardi: Front Desk
+Saskia de Wit: Front Desk, Ledger
+Oskar Dahl: Ledger
+Beatriz Almeida: Ledger
+Juno Harker: Apprentices, Shopfloor
+Leif Arnesen: Apprentices, Rigging
+Noor Rahman: Apprentices
+Henrik Vance: Directors
+Amara Okafor: Directors
+Dorothea Winn: Directors, Ledger
+Viktor Sand: Shopfloor
+Imke Brouwer: Draughting
+"""
+SERVICES = ("cnc-router", "scan-station", "night-backup")
+
+PLACES = """
+pool keel
+  dataset drawings
+    folder released
+    folder in-progress
+    folder toolpaths
+  dataset hulls
+    folder curlew-31
+    folder petrel-9
+    folder warranty
+  dataset office
+    folder quotes
+    dataset payroll
+    folder minutes
+  dataset common
+    folder noticeboard
+    folder scans-in
+    folder photos
+  dataset training
+pool ballast
+  dataset backups
+    folder nightly
+  dataset vm-images
+"""
+
+# In list order, which matters where the first line wins.
+GRANTS = """
+drawings: Draughting RW, Shopfloor RO, Directors RO, night-backup RO
+released: Draughting RW, Shopfloor RO, Rigging RO, Front Desk RO, Apprentices RO, Directors RO, night-backup RO
+in-progress: Draughting RW, Directors RO, night-backup RO
+toolpaths: Apprentices NA, Draughting RW, Shopfloor RO, cnc-router RO, night-backup RO
+hulls: Yard RO, Office RO, Directors RO, night-backup RO
+curlew-31: Shopfloor RW, Rigging RW, Draughting RO, Front Desk RO, night-backup RO
+petrel-9: Shopfloor RW, Rigging RW, Draughting RO, Tomas Brandt RW, Front Desk RO, Viktor Sand RW, night-backup RO
+warranty: Front Desk RW, Yard RO, Draughting RO, Directors RO, night-backup RO
+office: Office RO, night-backup RO
+quotes: Front Desk RW, Ledger RW, Directors RW, night-backup RO
+payroll: Ledger RW, Directors RW, Front Desk NA, Apprentices NA, night-backup RO
+minutes: Directors RW, Ledger RO, Beatriz Almeida RW, Apprentices NA, night-backup RO
+common: All staff RO, night-backup RO
+noticeboard: All staff RO, Front Desk RW, Directors RW, night-backup RO
+scans-in: All staff RW, scan-station RW, night-backup RO
+photos: All staff RO, Front Desk RW, Idris Falk RW, night-backup RO
+training: All staff RO, Apprentices RW, Directors RW, Noor Rahman RO, night-backup RO
+backups: Henrik Vance RO
+nightly: Henrik Vance RW, Viktor Sand RW, Directors NA
+vm-images: Machines RO, Imke Brouwer RW
+"""
+
+
+def plan() -> Plan:
+    """Twenty-seven people, three services, ten groups, two pools."""
+    taken: set[str] = set()
+
+    def fresh(name: str) -> str:
+        found = fresh_id(name, taken)
+        taken.add(found)
+        return found
+
+    listed: dict[str, list[str]] = {}
+    users: dict[str, User] = {}
+    for number, line in enumerate(PEOPLE.split("\n")[1:-1]):
+        name, _, member_of = line.partition(": ")
+        first, _, last = name.partition(" ")
+        user = User(
+            id=fresh(name),
+            name=f"{first}.{last.split()[-1]}".lower(),
+            full_name=name,
+            uid=1001 + number,
+            aliases=(f"{first}@lanternquay.example".lower(),),
+            enabled=name != "Imke Brouwer",
+            expires=date(2026, 9, 1) if name == "Viktor Sand" else None,
+            note={
+                "Imke Brouwer": "left in spring",
+                "Viktor Sand": "season contract",
+                "Henrik Vance": "the nightly backup job runs as him",
+            }.get(name, ""),
+        )
+        users[user.id] = user
+        for group in member_of.split(", "):
+            listed.setdefault(group, []).append(user.id)
+    for number, name in enumerate(SERVICES):
+        user = User(id=fresh(name), name=name, kind="service", uid=2001 + number)
+        users[user.id] = user
+        listed.setdefault("Machines", []).append(user.id)
+
+    groups: dict[str, Group] = {}
+    for number, name in enumerate((*listed, "Yard", "Office", "All staff")):
+        groups[name] = Group(id=fresh(name), name=name, gid=3001 + number, members=frozenset(listed.get(name, ())))
+    for outer, inner in (("Yard", ("Shopfloor", "Rigging")), ("Office", ("Front Desk", "Ledger", "Directors"))):
+        whole = groups[outer]
+        groups[outer] = Group(
+            id=whole.id, name=outer, gid=whole.gid, members=frozenset(groups[name].id for name in inner)
+        )
+
+    places = {place.id: place for place in _places(fresh)}
+    by_name = {user.full_name or user.name: user.id for user in users.values()}
+    by_name |= {group.name: group.id for group in groups.values()} | {"Everyone": EVERYONE}
+    at = {place.name: place.id for place in places.values()}
+    grants: dict[str, dict[str, Level]] = {}
+    for line in GRANTS.strip().splitlines():
+        where, _, said = line.partition(": ")
+        grants[at[where]] = {
+            by_name[who]: Level(level) for who, _, level in (part.rpartition(" ") for part in said.split(", "))
+        }
+    return Plan(
+        name="keelson",
+        office="Lantern Quay Boatworks",
+        target=Target(baseline=groups["All staff"].id),
+        users=users,
+        groups={group.id: group for group in groups.values()},
+        places=places,
+        grants=grants,
+    )
+
+
+def _places(fresh: Callable[[str], str]) -> list[Place]:
+    found: list[Place] = []
+    above: list[str] = []
+    for line in PLACES.strip("\n").splitlines():
+        depth = (len(line) - len(line.lstrip())) // 2
+        kind, name = line.split()
+        kinds: dict[str, PlaceKind] = {"pool": "pool", "dataset": "dataset", "folder": "folder"}
+        place = Place(id=fresh(name), name=name, kind=kinds[kind], parent=above[depth - 1] if depth else None)
+        above[depth:] = [place.id]
+        found.append(place)
+    return found

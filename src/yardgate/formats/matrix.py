@@ -1,0 +1,192 @@
+"""A matrix of grants as a table: rows are people, services or groups, columns are places."""
+
+from yardgate.core.edit import Edit, PutGroup, PutPlace, PutUser, SetGrant
+from yardgate.core.names import Directory, fresh_id
+from yardgate.core.plan import EVERYONE, Group, Place, PlaceKind, Plan, User, fold, show
+from yardgate.core.resolve import Matrix
+from yardgate.core.rights import LEVELS, Level
+from yardgate.formats import table
+from yardgate.formats.reading import FormatError, Make, Note, Reading, Unknown
+
+SPELLINGS: dict[str, Level | None] = {
+    **dict.fromkeys(
+        ("rw", "w", "read-write", "read/write", "read write", "readwrite", "write", "change", "modify", "full"),
+        Level.RW,
+    ),
+    **dict.fromkeys(("ro", "r", "read-only", "read only", "readonly", "read"), Level.RO),
+    **dict.fromkeys(
+        ("na", "n", "no", "no access", "no-access", "noaccess", "deny", "denied", "refuse", "refused"), Level.NA
+    ),
+    **dict.fromkeys(("", "-", "–", "—", ".", "·"), None),
+}
+
+
+def read(plan: Plan, text: str, make: Make | None = None, clear_blanks: bool = False) -> Reading:
+    """The edits that a matrix makes in a plan. `make`: what to do with names the plan does not have; see `Reading.unknown`.
+
+    The first row names the places, by name or by path from the pool. A row begins with a name (or `user:name`,
+    `group:name`), or, where the first two columns are headed kind and name, with both. An empty cell leaves what is there,
+    or, with `clear_blanks`, takes it away.
+    """
+    lines = iter(table.rows(text))
+    header_line, header = next(lines)
+    lead = 2 if [fold(cell) for cell in header[:2]] == ["kind", "name"] else 1
+    if len(header) <= lead:
+        raise FormatError(
+            "the first line must name at least one place after the column of names", header_line, len(header)
+        )
+    maker = _Maker(plan, make or {})
+    columns = [maker.place(cell, header_line, lead + i + 1) for i, cell in enumerate(header[lead:])]
+    filled = [place for place in columns if place]
+    for i, place in enumerate(columns):
+        if place and place in columns[:i]:
+            raise FormatError(f"place {show(header[lead + i])} is named twice", header_line, lead + i + 1)
+    grants: list[Edit] = []
+    seen: dict[str, int] = {}
+    dashes = 0
+    for line, row in lines:
+        if len(row) > len(header):
+            raise FormatError(f"{len(row)} cells where the first line has {len(header)}", line, len(header) + 1)
+        name = row[0] if lead == 1 or len(row) < 2 else f"{row[0]}:{row[1]}" if fold(row[1]) != EVERYONE else row[1]
+        who = maker.who(name, line)
+        cells = [_cell(cell, line, lead + i + 1) for i, cell in enumerate(row[lead:])]
+        dashes += sum(1 for cell in row[lead:] if cell and SPELLINGS.get(fold(cell), Level.NA) is None)
+        if who is None:
+            continue
+        if seen.setdefault(who, line) != line:
+            raise FormatError(f"{show(name)} has two rows, the first in line {seen[who]}", line, 1)
+        for place, level in zip(columns, cells, strict=False):
+            before = plan.grants.get(place, {}).get(who) if place else None
+            if place and level != before and (level is not None or clear_blanks):
+                grants.append(SetGrant(place, who, level))
+    if dashes:
+        maker.notes.append(
+            Note(None, f"{dashes} cells with a dash or dot were taken as nothing said, not as a refusal")
+        )
+    if not filled and not maker.unknown:
+        raise FormatError("none of the columns is a place", header_line, lead + 1)
+    return Reading((*maker.edits, *grants), tuple(maker.notes), tuple(maker.unknown))
+
+
+def _cell(text: str, line: int, column: int) -> Level | None:
+    try:
+        return SPELLINGS[fold(text)]
+    except KeyError:
+        hint = (
+            "write NA for a refusal, or leave the cell empty to say nothing"
+            if fold(text) == "none"
+            else "write RW, RO, NA or leave it empty"
+        )
+        raise FormatError(f"{show(text)} is no level; {hint}", line, column) from None
+
+
+class _Maker:
+    """Looks names up, and makes what is to be made of unknown ones."""
+
+    def __init__(self, plan: Plan, make: Make):
+        self.plan, self.make = plan, make
+        self.names = Directory(plan)
+        self.taken = {*plan.users, *plan.groups, *plan.places}
+        self.edits: list[Edit] = []
+        self.notes: list[Note] = []
+        self.unknown: list[Unknown] = []
+        self.made: dict[str, str] = {}
+        self.paths = {fold(plan.path_name(place)): place for place in plan.places}
+
+    def _fresh(self, name: str) -> str:
+        found = fresh_id(name, self.taken)
+        self.taken.add(found)
+        return found
+
+    def who(self, name: str, line: int) -> str | None:
+        if not name:
+            raise FormatError("the row has no name", line, 1)
+        found = self.names.who(name)
+        if len(found) > 1:
+            raise FormatError(
+                f"{show(name)} may mean several; write user:{name} or group:{name}, or the sign-in name", line, 1
+            )
+        if found or name in self.made:
+            return found[0] if found else self.made[name]
+        kind = self.make.get(name)
+        if kind not in ("person", "service", "group"):
+            self.unknown.append(Unknown(line, name, "who"))
+            return None
+        plain = (
+            name.partition(":")[2].strip()
+            if fold(name.partition(":")[0]) in ("user", "person", "service", "group")
+            else name
+        )
+        plain = plain or name
+        new = self._fresh(plain)
+        self.edits.append(
+            PutGroup(Group(id=new, name=plain)) if kind == "group" else PutUser(User(id=new, name=plain, kind=kind))
+        )
+        self.made[name] = new
+        return new
+
+    def place(self, name: str, line: int, column: int) -> str | None:
+        if not name:
+            raise FormatError("the column has no place", line, column)
+        found = self.names.place(name)
+        if len(found) > 1:
+            raise FormatError(f"{show(name)} may mean several places; write the path from the pool", line, column)
+        if found or fold(name) in self.paths:
+            return found[0] if found else self.paths[fold(name)]
+        if self.make.get(name) != "place":
+            self.unknown.append(Unknown(line, name, "place"))
+            return None
+        return self._make_path(name.strip().strip("/").split("/"))
+
+    def _make_path(self, steps: list[str]) -> str:
+        if len(steps) == 1:
+            pools = sorted((p.name, p.id) for p in self.plan.places.values() if p.kind == "pool")
+            steps = [pools[0][0] if pools else "pool", *steps]
+        parent: str | None = None
+        for depth in range(len(steps)):
+            path = fold("/".join(steps[: depth + 1]))
+            if path not in self.paths:
+                kind: PlaceKind = ("pool", "dataset", "folder")[min(depth, 2)]
+                new = self._fresh(steps[depth])
+                self.edits.append(PutPlace(Place(id=new, name=steps[depth], kind=kind, parent=parent)))
+                self.paths[path] = new
+            parent = self.paths[path]
+        assert parent is not None
+        return parent
+
+
+def _who_rows(plan: Plan) -> list[tuple[str, str, str]]:
+    """(id, kind, name) of everyone, the groups and the users, in the order they are shown."""
+    groups = sorted(plan.groups.values(), key=lambda group: (fold(group.name), group.id))
+    users = sorted(plan.users.values(), key=lambda user: (fold(user.name), user.id))
+    return [
+        (EVERYONE, "group", "Everyone"),
+        *((group.id, "group", group.name) for group in groups),
+        *((user.id, user.kind, user.name) for user in users),
+    ]
+
+
+def _places(plan: Plan) -> list[tuple[str, str]]:
+    return sorted(((place, plan.path_name(place)) for place in plan.places), key=lambda pair: (fold(pair[1]), pair[0]))
+
+
+def write_grants(plan: Plan) -> str:
+    """What is set, as CSV: kind, name, then a column a place headed by its path; RW, RO, NA or empty."""
+    places = _places(plan)
+    body = [
+        [kind, name, *(plan.grants.get(place, {}).get(who, "") for place, _ in places)]
+        for who, kind, name in _who_rows(plan)
+    ]
+    return table.write([["kind", "name", *(path for _, path in places)], *body])
+
+
+def write_effective(matrix: Matrix) -> str:
+    """What comes out, as CSV: kind, name, full name, then a column a place; the level of every user."""
+    plan, number = matrix.plan, matrix.counting.number
+    places = _places(plan)
+    body = [
+        [kind, name, plan.users[who].full_name, *(LEVELS[matrix.rows[place][number[who]]] for place, _ in places)]
+        for who, kind, name in _who_rows(plan)
+        if who in plan.users
+    ]
+    return table.write([["kind", "name", "full name", *(path for _, path in places)], *body])

@@ -1,0 +1,140 @@
+"""The plan file: a whole plan as JSON, versioned (docs/plan-format.md; JSON Schema in docs/plan-format.schema.json)."""
+
+import json
+from typing import Annotated, Any, Literal
+
+from pydantic import BaseModel, ConfigDict, Field, ValidationError
+
+from yardgate.core.plan import Group, Place, Plan, PlanError, Target, Trouble, User, check
+from yardgate.core.rights import Level
+from yardgate.formats.reading import FormatError
+
+VERSION: Literal[1] = 1
+
+
+class Strict(BaseModel):
+    model_config = ConfigDict(extra="forbid")
+
+
+class GrantLine(Strict):
+    """One line of a place's list. The order of the lines of one place is the order in which they are read."""
+
+    place: str
+    who: Annotated[str, Field(description="id of a user or group, or 'everyone'")]
+    level: Literal[Level.RW, Level.RO, Level.NA]
+
+
+class PlanFile(Strict):
+    """A plan as a file."""
+
+    model_config = ConfigDict(extra="forbid", title="Yard Gate plan file")
+    format: Literal["yardgate-plan"]
+    version: Literal[1]
+    name: str = "appliance"
+    office: str = ""
+    target: Target = Field(default_factory=Target)
+    users: list[User] = []
+    groups: list[Group] = []
+    places: list[Place] = []
+    grants: list[GrantLine] = []
+
+
+def write(plan: Plan) -> str:
+    """A plan as text, the same for equal plans: records sorted by id, grants in list order, default values left out."""
+    file = PlanFile(
+        format="yardgate-plan",
+        version=VERSION,
+        name=plan.name,
+        office=plan.office,
+        target=plan.target,
+        users=[plan.users[key] for key in sorted(plan.users)],
+        groups=[plan.groups[key] for key in sorted(plan.groups)],
+        places=[plan.places[key] for key in sorted(plan.places)],
+        grants=[
+            GrantLine.model_construct(place=place, who=who, level=level)
+            for place in sorted(plan.grants)
+            for who, level in plan.grants[place].items()
+        ],
+    )
+    body: dict[str, Any] = file.model_dump(mode="json", exclude_defaults=True)
+    for group in body.get("groups", []):
+        if "members" in group:
+            group["members"].sort()
+    return json.dumps(body, ensure_ascii=False, indent=1) + "\n"
+
+
+def read(text: str) -> Plan:
+    """The plan in a file. Raises FormatError where the text is no plan file, PlanError where the plan cannot stand."""
+    try:
+        raw = json.loads(text, object_pairs_hook=_no_duplicates)
+    except json.JSONDecodeError as error:
+        raise FormatError(f"not JSON: {error.msg}", error.lineno, error.colno) from None
+    except RecursionError:
+        raise FormatError("nested too deeply to be a plan file") from None
+    if not isinstance(raw, dict) or raw.get("format") != "yardgate-plan":
+        raise FormatError('this is no plan file: it must be a JSON object with "format": "yardgate-plan"')
+    if raw.get("version") != VERSION:
+        raise FormatError(
+            f"plan file version {raw.get('version')!r} is not known here; this program reads version {VERSION}"
+        )
+    try:
+        file = PlanFile.model_validate(raw)
+    except ValidationError as error:
+        first = error.errors()[0]
+        where = ".".join(str(step) for step in first["loc"])
+        raise FormatError(f"{where}: {first['msg']} (of {error.error_count()} such errors, the first)") from None
+    return _plan(file)
+
+
+def _no_duplicates(pairs: list[tuple[str, Any]]) -> dict[str, Any]:
+    found = dict(pairs)
+    if len(found) != len(pairs):
+        names = [name for name, _ in pairs]
+        twice = next(name for name in names if names.count(name) > 1)
+        raise FormatError(f"the key {twice[:40]!r} stands twice in one object")
+    return found
+
+
+def _plan(file: PlanFile) -> Plan:
+    troubles = [
+        Trouble(record.id, f"the id {record.id!r} stands twice among the {kind}")
+        for kind, records in (("users", file.users), ("groups", file.groups), ("places", file.places))
+        for number, record in _repeated(records)
+        if number
+    ]
+    grants: dict[str, dict[str, Level]] = {}
+    for line in file.grants:
+        if line.who in grants.setdefault(line.place, {}):
+            troubles.append(Trouble(line.place, f"place {line.place!r} has two grants for {line.who!r}; one line each"))
+        grants[line.place][line.who] = line.level
+    plan = Plan(
+        name=file.name,
+        office=file.office,
+        target=file.target,
+        users={user.id: user for user in file.users},
+        groups={group.id: group for group in file.groups},
+        places={place.id: place for place in file.places},
+        grants=grants,
+    )
+    if troubles := [*troubles, *check(plan)]:
+        raise PlanError(troubles)
+    return plan
+
+
+def _repeated(records: list[Any]) -> list[tuple[int, Any]]:
+    """(how often its id came before, record) for each record."""
+    seen: dict[str, int] = {}
+    found = []
+    for record in records:
+        found.append((seen.get(record.id, 0), record))
+        seen[record.id] = seen.get(record.id, 0) + 1
+    return found
+
+
+def schema() -> str:
+    """The JSON Schema of the plan file, as shipped."""
+    body = PlanFile.model_json_schema()
+    return (
+        json.dumps({"$schema": "https://json-schema.org/draft/2020-12/schema", **body}, indent=1, ensure_ascii=False)
+        + "\n"
+    )

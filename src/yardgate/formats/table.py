@@ -1,0 +1,53 @@
+"""CSV (RFC 4180) and tab-separated text: rows in, rows out."""
+
+import csv
+import io
+from collections.abc import Iterable, Iterator, Sequence
+
+from yardgate.formats.reading import FormatError
+
+DELIMITERS = ",;\t"
+FORMULA = ("=", "+", "-", "@", "\t", "\r")  # a spreadsheet may take a cell that begins so for a formula
+
+
+def rows(text: str) -> Iterator[tuple[int, list[str]]]:
+    """(line on which it begins, fields) for each row that is not blank. The delimiter is the header's most frequent one."""
+    if not text.strip():
+        raise FormatError("there is nothing in it; the first line must name the columns", 1, 1)
+    reader = csv.reader(io.StringIO(text, newline=""), delimiter=_delimiter(text), strict=True)
+    while True:
+        line = reader.line_num + 1
+        try:
+            row = next(reader)
+        except StopIteration:
+            return
+        except csv.Error as error:
+            raise FormatError(f"not a well-formed table: {error}", reader.line_num or line, 1) from None
+        if any(field.strip() for field in row):
+            yield line, [_unguard(field.strip()) for field in row]
+
+
+def _delimiter(text: str) -> str:
+    counts = dict.fromkeys(DELIMITERS, 0)
+    quoted = False
+    for char in text.lstrip():
+        if char == '"':
+            quoted = not quoted
+        elif char == "\n" and not quoted:
+            break
+        elif char in counts and not quoted:
+            counts[char] += 1
+    return max(counts, key=lambda delimiter: counts[delimiter])
+
+
+def _unguard(field: str) -> str:
+    return field[1:] if field[:1] == "'" and field[1:].startswith((*FORMULA, "'")) else field
+
+
+def write(table: Iterable[Sequence[str]]) -> str:
+    """CSV text with CRLF. A cell that a spreadsheet might run gets an apostrophe in front, which `rows` takes off again."""
+    out = io.StringIO(newline="")
+    writer = csv.writer(out)
+    for row in table:
+        writer.writerow([f"'{cell}" if cell.startswith((*FORMULA, "'")) else cell for cell in row])
+    return out.getvalue()

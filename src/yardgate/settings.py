@@ -1,0 +1,17 @@
+"""Where data lies and where the server listens; each can be set as an option or as YARDGATE_… in the environment."""
+
+from pathlib import Path
+
+from pydantic_settings import BaseSettings, SettingsConfigDict
+
+
+class Settings(BaseSettings):
+    model_config = SettingsConfigDict(env_prefix="YARDGATE_")
+
+    data: Path = Path.home() / ".local" / "share" / "yardgate"
+    host: str = "127.0.0.1"
+    port: int = 8737
+
+    @property
+    def database(self) -> Path:
+        return self.data / "yardgate.sqlite"

@@ -1,0 +1,405 @@
+"""Plans in the database: load, commit edits, undo, redo, history, named versions."""
+
+import secrets
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass, fields, replace
+from datetime import UTC, datetime
+from typing import Any, Literal
+
+from sqlalchemy import Connection, Table, delete, insert, select, update
+
+from yardgate.core.edit import Edit, apply, describe, difference
+from yardgate.core.plan import Group, Place, Plan, Target, User
+from yardgate.core.rights import Level
+from yardgate.formats import edits as edit_json
+from yardgate.store import tables
+from yardgate.store.database import Store
+
+Kind = Literal["create", "edit", "import", "undo", "redo", "return"]
+NEWEST = 2**63 - 1
+
+
+class NotThere(LookupError):
+    """No such plan, revision or version."""
+
+
+class Stale(Exception):
+    """The edit was made on an older revision; `since` says what happened meanwhile."""
+
+    def __init__(self, revision: int, since: "tuple[Entry, ...]"):
+        self.revision, self.since = revision, since
+        super().__init__(f"the plan is at revision {revision} by now")
+
+
+@dataclass(frozen=True, slots=True)
+class Entry:
+    """A line of the journal. `edits` lead from the revision before to this one."""
+
+    revision: int
+    at: str
+    by: str
+    kind: Kind
+    words: str
+
+
+@dataclass(frozen=True, slots=True)
+class Opened:
+    """A plan as it is now. done, undone: revisions that undo and redo would take back, the next one last."""
+
+    id: str
+    plan: Plan
+    revision: int
+    archived: bool
+    created_at: str
+    done: tuple[int, ...]
+    undone: tuple[int, ...]
+
+
+def now() -> str:
+    return datetime.now(UTC).isoformat(timespec="milliseconds")
+
+
+class Plans:
+    """All plans of an installation. What is returned is a value; a commit makes the next one."""
+
+    def __init__(self, store: Store):
+        self.store = store
+        self._cache: dict[str, Opened] = {}
+
+    # --- reading ---
+
+    def ids(self) -> list[str]:
+        with self.store.reading() as connection:
+            return list(connection.scalars(select(tables.plans.c.id).order_by(tables.plans.c.created_at)))
+
+    def revision(self, plan_id: str) -> int:
+        with self.store.reading() as connection:
+            return _revision(connection, plan_id)
+
+    def open(self, plan_id: str) -> Opened:
+        with self.store.reading() as connection:
+            return self._open(connection, plan_id)
+
+    def _open(self, connection: Connection, plan_id: str) -> Opened:
+        cached = self._cache.get(plan_id)
+        if cached is not None and cached.revision == _revision(connection, plan_id):
+            return cached
+        self._cache[plan_id] = opened = _load(connection, plan_id)
+        return opened
+
+    def history(self, plan_id: str, before: int = NEWEST, most: int = 100) -> list[Entry]:
+        """Newest first, from the revision before `before` on."""
+        journal = tables.journal.c
+        with self.store.reading() as connection:
+            _revision(connection, plan_id)
+            query = select(journal.revision, journal.at, journal.by, journal.kind, journal.words)
+            query = (
+                query.where(journal.plan == plan_id, journal.revision < before)
+                .order_by(journal.revision.desc())
+                .limit(most)
+            )
+            return [Entry(*row) for row in connection.execute(query)]
+
+    def edits(self, plan_id: str, revision: int) -> tuple[Edit, ...]:
+        with self.store.reading() as connection:
+            return edit_json.read(_journal_text(connection, plan_id, revision, "edits"))
+
+    def at(self, plan_id: str, revision: int) -> Plan:
+        """The plan as it was at a revision: what came after it, taken back step by step."""
+        with self.store.reading() as connection:
+            opened = self._open(connection, plan_id)
+            if not 0 <= revision <= opened.revision:
+                raise NotThere(f"there is no revision {revision} of this plan; it has {opened.revision}")
+            plan = opened.plan
+            for number in range(opened.revision, revision, -1):
+                plan, _ = apply(plan, edit_json.read(_journal_text(connection, plan_id, number, "inverse")))
+            return plan
+
+    def replay(self, plan_id: str) -> Plan:
+        """The plan rebuilt from nothing by the journal alone."""
+        plan = Plan()
+        for number in range(1, self.open(plan_id).revision + 1):
+            plan, _ = apply(plan, self.edits(plan_id, number))
+        return plan
+
+    # --- writing ---
+
+    def create(self, plan: Plan, by: str) -> Opened:
+        plan_id = secrets.token_hex(6)
+        first = difference(Plan(), plan)
+        _, inverse = apply(Plan(), first)
+        with self.store.writing() as connection:
+            head = {**_head(Plan()), "id": plan_id, "revision": 0, "archived": False, "created_at": now()}
+            connection.execute(insert(tables.plans).values(head))
+            _save(connection, plan_id, Plan(), plan)
+            _log(connection, plan_id, 1, by, "create", "plan made", first, inverse)
+        return self.open(plan_id)
+
+    def commit(
+        self, plan_id: str, revision: int, edits: Sequence[Edit], by: str, kind: Kind = "edit", words: str | None = None
+    ) -> Opened:
+        """Keep edits made on `revision`: tables and journal in one transaction, on disk when this returns.
+
+        Edits that change nothing keep nothing. Raises Stale, PlanError, NotThere.
+        """
+        with self.store.writing() as connection:
+            opened = self._current(connection, plan_id, revision)
+            after, inverse = apply(opened.plan, edits)
+            if not inverse:
+                return opened
+            said = words or describe(opened.plan, after, edits)
+            return self._keep(connection, opened, after, edits, inverse, by, kind, said)
+
+    def undo(self, plan_id: str, revision: int, by: str) -> Opened:
+        return self._step(plan_id, revision, by, "undo")
+
+    def redo(self, plan_id: str, revision: int, by: str) -> Opened:
+        return self._step(plan_id, revision, by, "redo")
+
+    def _step(self, plan_id: str, revision: int, by: str, kind: Literal["undo", "redo"]) -> Opened:
+        with self.store.writing() as connection:
+            opened = self._current(connection, plan_id, revision)
+            stack = opened.done if kind == "undo" else opened.undone
+            if not stack:
+                raise NotThere(f"there is nothing to {kind}")
+            edits = edit_json.read(_journal_text(connection, plan_id, stack[-1], "inverse"))
+            after, inverse = apply(opened.plan, edits)
+            words = (
+                _journal_text(connection, plan_id, stack[-1], "words").removeprefix("undid: ").removeprefix("redid: ")
+            )
+            return self._keep(
+                connection,
+                opened,
+                after,
+                edits,
+                inverse,
+                by,
+                kind,
+                f"{'undid' if kind == 'undo' else 'redid'}: {words}",
+            )
+
+    def back_to(self, plan_id: str, revision: int, target: int, by: str) -> Opened:
+        """Make the plan what it was at revision `target`, as one new change."""
+        then = self.at(plan_id, target)
+        edits = difference(self.open(plan_id).plan, then)
+        return self.commit(plan_id, revision, edits, by, "return", f"returned to revision {target}")
+
+    def archive(self, plan_id: str, archived: bool) -> None:
+        with self.store.writing() as connection:
+            _revision(connection, plan_id)
+            connection.execute(update(tables.plans).where(tables.plans.c.id == plan_id).values(archived=archived))
+        self._cache.pop(plan_id, None)
+
+    def _current(self, connection: Connection, plan_id: str, revision: int) -> Opened:
+        opened = self._open(connection, plan_id)
+        if opened.revision != revision:
+            journal = tables.journal.c
+            query = select(journal.revision, journal.at, journal.by, journal.kind, journal.words)
+            query = (
+                query.where(journal.plan == plan_id, journal.revision > revision)
+                .order_by(journal.revision.desc())
+                .limit(50)
+            )
+            raise Stale(opened.revision, tuple(Entry(*row) for row in connection.execute(query)))
+        return opened
+
+    def _keep(
+        self,
+        connection: Connection,
+        opened: Opened,
+        after: Plan,
+        edits: Sequence[Edit],
+        inverse: Sequence[Edit],
+        by: str,
+        kind: Kind,
+        words: str,
+    ) -> Opened:
+        revision = opened.revision + 1
+        _save(connection, opened.id, opened.plan, after)
+        _log(connection, opened.id, revision, by, kind, words, edits, inverse)
+        connection.commit()
+        done, undone = _stacks(((revision, kind),), opened.done, opened.undone)
+        self._cache[opened.id] = kept = replace(opened, plan=after, revision=revision, done=done, undone=undone)
+        return kept
+
+    # --- named versions ---
+
+    def name_version(self, plan_id: str, name: str, by: str) -> None:
+        """Call the present revision `name`. Raises ValueError where a version has that name already."""
+        with self.store.writing() as connection:
+            revision = _revision(connection, plan_id)
+            versions = tables.versions.c
+            if connection.scalar(select(versions.name).where(versions.plan == plan_id, versions.name == name)):
+                raise ValueError(f"there is a version {name!r} already; choose another name")
+            connection.execute(
+                insert(tables.versions).values(plan=plan_id, name=name, revision=revision, at=now(), by=by)
+            )
+
+    def versions(self, plan_id: str) -> list[tuple[str, int, str, str]]:
+        """(name, revision, at, by), newest first."""
+        versions = tables.versions.c
+        with self.store.reading() as connection:
+            _revision(connection, plan_id)
+            query = select(versions.name, versions.revision, versions.at, versions.by).where(versions.plan == plan_id)
+            return [
+                (row.name, row.revision, row.at, row.by)
+                for row in connection.execute(query.order_by(versions.revision.desc()))
+            ]
+
+
+# --- rows -------------------------------------------------------------------------------------------------------------
+
+
+def _revision(connection: Connection, plan_id: str) -> int:
+    found = connection.scalar(select(tables.plans.c.revision).where(tables.plans.c.id == plan_id))
+    if found is None:
+        raise NotThere("there is no such plan")
+    return int(found)
+
+
+def _journal_text(connection: Connection, plan_id: str, revision: int, column: str) -> str:
+    journal = tables.journal.c
+    found = connection.scalar(select(journal[column]).where(journal.plan == plan_id, journal.revision == revision))
+    if found is None:
+        raise NotThere(f"there is no revision {revision} of this plan")
+    return str(found)
+
+
+def _stacks(
+    entries: Iterable[tuple[int, str]], done: tuple[int, ...] = (), undone: tuple[int, ...] = ()
+) -> tuple[tuple[int, ...], tuple[int, ...]]:
+    """What undo and redo would take back after some journal entries: any other change forgets what was undone."""
+    done_, undone_ = list(done), list(undone)
+    for revision, kind in entries:
+        if kind == "undo":
+            done_.pop()
+            undone_.append(revision)
+        elif kind == "redo":
+            undone_.pop()
+            done_.append(revision)
+        elif kind != "create":
+            done_.append(revision)
+            undone_.clear()
+    return tuple(done_), tuple(undone_)
+
+
+def _load(connection: Connection, plan_id: str) -> Opened:
+    def rows(table: Table, *order: Any) -> Iterable[Any]:
+        return connection.execute(select(table).where(table.c.plan == plan_id).order_by(*order)).mappings()
+
+    head = connection.execute(select(tables.plans).where(tables.plans.c.id == plan_id)).mappings().one()
+    belongs: dict[str, set[str]] = {}
+    for row in rows(tables.members):
+        belongs.setdefault(row["group"], set()).add(row["member"])
+    granted: dict[str, dict[str, Level]] = {}
+    for row in rows(tables.grants, tables.grants.c.place, tables.grants.c.position):
+        granted.setdefault(row["place"], {})[row["who"]] = Level(row["level"])
+    users = [User(**{**_without_plan(row), "aliases": tuple(row["aliases"])}) for row in rows(tables.users)]
+    groups = [Group(**_without_plan(row), members=frozenset(belongs.get(row["id"], ()))) for row in rows(tables.groups)]
+    places = [Place(**_without_plan(row)) for row in rows(tables.places)]
+    plan = Plan(
+        name=head["name"],
+        office=head["office"],
+        target=Target(**{field.name: head[field.name] for field in fields(Target)}),
+        users={user.id: user for user in users},
+        groups={group.id: group for group in groups},
+        places={place.id: place for place in places},
+        grants=granted,
+    )
+    journal = tables.journal.c
+    entries = connection.execute(
+        select(journal.revision, journal.kind).where(journal.plan == plan_id).order_by(journal.revision)
+    )
+    done, undone = _stacks((row.revision, row.kind) for row in entries)
+    return Opened(plan_id, plan, head["revision"], head["archived"], head["created_at"], done, undone)
+
+
+def _without_plan(row: Any) -> dict[str, Any]:
+    return {key: value for key, value in row.items() if key != "plan"}
+
+
+def _head(plan: Plan) -> dict[str, Any]:
+    target = {field.name: getattr(plan.target, field.name) for field in fields(Target)}
+    return {"name": plan.name, "office": plan.office, **target}
+
+
+def _save(connection: Connection, plan_id: str, before: Plan, after: Plan) -> None:
+    """Bring the tables from one plan to the next, touching only rows of objects that differ."""
+    kinds: tuple[tuple[Table, Any, Any], ...] = (
+        (tables.users, before.users, after.users),
+        (tables.groups, before.groups, after.groups),
+        (tables.places, before.places, after.places),
+    )
+    for table, old, new in kinds:
+        if old is new:
+            continue
+        changed = {
+            key for key in old.keys() | new.keys() if old.get(key) is not new.get(key) and old.get(key) != new.get(key)
+        }
+        _remove(connection, table, table.c.id, plan_id, changed & old.keys())
+        _add(
+            connection, table, [{"plan": plan_id, **_columns(table, new[key])} for key in sorted(changed & new.keys())]
+        )
+        if table is tables.groups:
+            _remove(connection, tables.members, tables.members.c.group, plan_id, changed & old.keys())
+            named = [(key, member) for key in sorted(changed & new.keys()) for member in sorted(new[key].members)]
+            _add(
+                connection,
+                tables.members,
+                [{"plan": plan_id, "group": group, "member": member} for group, member in named],
+            )
+    if before.grants is not after.grants:
+        places = before.grants.keys() | after.grants.keys()
+        changed = {place for place in places if before.grants.get(place) is not after.grants.get(place)}
+        _remove(connection, tables.grants, tables.grants.c.place, plan_id, changed & before.grants.keys())
+        lines = [
+            {"plan": plan_id, "place": place, "who": who, "position": position, "level": str(level)}
+            for place in sorted(changed & after.grants.keys())
+            for position, (who, level) in enumerate(after.grants[place].items())
+        ]
+        _add(connection, tables.grants, lines)
+    connection.execute(update(tables.plans).where(tables.plans.c.id == plan_id).values(_head(after)))
+
+
+def _columns(table: Table, record: User | Group | Place) -> dict[str, Any]:
+    return {
+        column.name: list(value) if isinstance(value := getattr(record, column.name), tuple) else value
+        for column in table.c
+        if column.name != "plan"
+    }
+
+
+def _remove(connection: Connection, table: Table, column: Any, plan_id: str, keys: Iterable[str]) -> None:
+    wanted = sorted(keys)
+    for start in range(0, len(wanted), 500):
+        connection.execute(delete(table).where(table.c.plan == plan_id, column.in_(wanted[start : start + 500])))
+
+
+def _add(connection: Connection, table: Table, rows: list[dict[str, Any]]) -> None:
+    if rows:
+        connection.execute(insert(table), rows)
+
+
+def _log(
+    connection: Connection,
+    plan_id: str,
+    revision: int,
+    by: str,
+    kind: Kind,
+    words: str,
+    edits: Sequence[Edit],
+    inverse: Sequence[Edit],
+) -> None:
+    connection.execute(
+        insert(tables.journal).values(
+            plan=plan_id,
+            revision=revision,
+            at=now(),
+            by=by,
+            kind=kind,
+            words=words,
+            edits=edit_json.write(edits),
+            inverse=edit_json.write(inverse),
+        )
+    )
+    connection.execute(update(tables.plans).where(tables.plans.c.id == plan_id).values(revision=revision))

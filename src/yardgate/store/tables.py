@@ -1,0 +1,154 @@
+"""The tables. A plan's objects are rows, so that the database can be read by others; the journal says how they came about."""
+
+from sqlalchemy import (
+    JSON,
+    Boolean,
+    Column,
+    Date,
+    ForeignKey,
+    ForeignKeyConstraint,
+    Integer,
+    MetaData,
+    String,
+    Table,
+    Text,
+)
+
+metadata = MetaData(
+    naming_convention={
+        "pk": "pk_%(table_name)s",
+        "fk": "fk_%(table_name)s_%(column_0_name)s_%(referred_table_name)s",
+        "uq": "uq_%(table_name)s_%(column_0_name)s",
+        "ix": "ix_%(table_name)s_%(column_0_name)s",
+    }
+)
+
+
+def _of_plan() -> Column[str]:
+    return Column("plan", String, ForeignKey("plans.id", ondelete="CASCADE"), primary_key=True)
+
+
+def _within(table: str, column: str) -> ForeignKeyConstraint:
+    """A column that names an object of the same plan; checked when the transaction ends, so that rows may come in any order."""
+    return ForeignKeyConstraint(
+        ["plan", column], [f"{table}.plan", f"{table}.id"], deferrable=True, initially="DEFERRED"
+    )
+
+
+plans = Table(
+    "plans",
+    metadata,
+    Column("id", String, primary_key=True),
+    Column("name", String, nullable=False),
+    Column("office", String, nullable=False),
+    Column("revision", Integer, nullable=False),
+    Column("archived", Boolean, nullable=False),
+    Column("created_at", String, nullable=False),
+    Column("tiers", String, nullable=False),
+    Column("within", String, nullable=False),
+    Column("baseline", String),
+    Column("baseline_covers_directory", Boolean, nullable=False),
+    Column("administrators", String),
+)
+users = Table(
+    "users",
+    metadata,
+    _of_plan(),
+    Column("id", String, primary_key=True),
+    Column("name", String, nullable=False),
+    Column("full_name", String, nullable=False),
+    Column("kind", String, nullable=False),
+    Column("uid", Integer),
+    Column("primary_group", String),
+    Column("enabled", Boolean, nullable=False),
+    Column("expires", Date),
+    Column("aliases", JSON, nullable=False),
+    Column("origin", String, nullable=False),
+    Column("sid", String),
+    Column("note", Text, nullable=False),
+    _within("groups", "primary_group"),
+)
+groups = Table(
+    "groups",
+    metadata,
+    _of_plan(),
+    Column("id", String, primary_key=True),
+    Column("name", String, nullable=False),
+    Column("gid", Integer),
+    Column("origin", String, nullable=False),
+    Column("note", Text, nullable=False),
+)
+members = Table(
+    "members",
+    metadata,
+    _of_plan(),
+    Column("group", String, primary_key=True),
+    Column("member", String, primary_key=True),
+    _within("groups", "group"),
+)
+places = Table(
+    "places",
+    metadata,
+    _of_plan(),
+    Column("id", String, primary_key=True),
+    Column("name", String, nullable=False),
+    Column("kind", String, nullable=False),
+    Column("parent", String),
+    Column("note", Text, nullable=False),
+    _within("places", "parent"),
+)
+grants = Table(
+    "grants",
+    metadata,
+    _of_plan(),
+    Column("place", String, primary_key=True),
+    Column("who", String, primary_key=True),
+    Column("position", Integer, nullable=False),
+    Column("level", String, nullable=False),
+    _within("places", "place"),
+)
+journal = Table(
+    "journal",
+    metadata,
+    _of_plan(),
+    Column("revision", Integer, primary_key=True),
+    Column("at", String, nullable=False),
+    Column("by", String, nullable=False),
+    Column("kind", String, nullable=False),
+    Column("words", Text, nullable=False),
+    Column("edits", Text, nullable=False),
+    Column("inverse", Text, nullable=False),
+)
+versions = Table(
+    "versions",
+    metadata,
+    _of_plan(),
+    Column("name", String, primary_key=True),
+    Column("revision", Integer, nullable=False),
+    Column("at", String, nullable=False),
+    Column("by", String, nullable=False),
+)
+accounts = Table(
+    "accounts",
+    metadata,
+    Column("id", String, primary_key=True),
+    Column("name", String, nullable=False, unique=True),
+    Column("role", String, nullable=False),
+    Column("password", String),
+    Column("disabled", Boolean, nullable=False),
+    Column("created_at", String, nullable=False),
+)
+sessions = Table(
+    "sessions",
+    metadata,
+    Column("token", String, primary_key=True),
+    Column("account", String, ForeignKey("accounts.id", ondelete="CASCADE"), nullable=False),
+    Column("until", Integer, nullable=False),
+)
+links = Table(
+    "links",
+    metadata,
+    Column("token", String, primary_key=True),
+    Column("account", String, ForeignKey("accounts.id", ondelete="CASCADE")),
+    Column("until", Integer, nullable=False),
+)
