@@ -11,7 +11,6 @@ Verdict = Literal["decides", "outranked", "farther", "too late"]
 NEARNESS: tuple[Tier, ...] = ("own", "group", "all")
 RULES: tuple[tuple[Tiers, Within], ...] = tuple((t, w) for t in get_args(Tiers) for w in get_args(Within))
 
-TIERS_WORDS: dict[Tiers, str] = {"pooled": "all grants count together", "nearest": "the nearest grants decide"}
 WITHIN_WORDS: dict[Within, str] = {
     "refusal": "a refusal wins",
     "widest": "the widest wins",
@@ -28,7 +27,9 @@ class Part(NamedTuple):
 
 
 def rule_words(target: Target) -> str:
-    return f"{WITHIN_WORDS[target.within]}, {TIERS_WORDS[target.tiers]}"
+    """The clash rule as people say it; that all grants count together goes without saying."""
+    within = WITHIN_WORDS[target.within]
+    return within if target.tiers == "pooled" else f"nearest first, then {within}"
 
 
 def decide(target: Target, parts: Sequence[Part]) -> tuple[Level, tuple[Verdict, ...]]:

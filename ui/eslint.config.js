@@ -1,0 +1,19 @@
+import js from "@eslint/js";
+import hooks from "eslint-plugin-react-hooks";
+import globals from "globals";
+import ts from "typescript-eslint";
+
+export default ts.config(
+  { ignores: ["src/api/schema.d.ts", "node_modules", "vite.config.ts"] },
+  js.configs.recommended,
+  ...ts.configs.strict,
+  {
+    languageOptions: { globals: globals.browser },
+    plugins: { "react-hooks": hooks },
+    rules: {
+      "react-hooks/rules-of-hooks": "error",
+      "react-hooks/exhaustive-deps": "error",
+      "@typescript-eslint/no-non-null-assertion": "off",
+    },
+  },
+);

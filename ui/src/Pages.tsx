@@ -1,0 +1,60 @@
+import { useQuery } from "@tanstack/react-query";
+import { Button } from "antd";
+import { lazy, Suspense } from "react";
+import { Navigate, Route, Routes, useLocation, useParams } from "react-router";
+import { api, ask, message, type Session } from "./api/client";
+import { Frame } from "./frame/Frame";
+import { PlanProvider } from "./plan/PlanContext";
+import { SignIn } from "./signin/SignIn";
+
+const Board = lazy(() => import("./board/Board"));
+const People = lazy(() => import("./people/People"));
+const Storage = lazy(() => import("./storage/Storage"));
+const Plans = lazy(() => import("./plans/Plans"));
+
+export function Pages() {
+  const location = useLocation();
+  const session = useQuery({ queryKey: ["session"], queryFn: () => ask(api.GET("/api/v1/session")) });
+  if (session.isError && !session.data) {
+    return (
+      <div className="door"><div className="sheet-card"><h2>Yard Gate does not answer</h2><p>{message(session.error)}</p><Button type="primary" onClick={() => void session.refetch()}>Try again</Button></div></div>
+    );
+  }
+  if (!session.data) return <div className="loading" role="status">Opening …</div>;
+  if (location.pathname === "/sign-in" || !session.data.name) return <SignIn session={session.data} />;
+  return (
+    <Suspense fallback={<div className="loading" role="status">Opening …</div>}>
+      <Routes>
+        <Route path="/plans" element={<Plans session={session.data} />} />
+        <Route path="/p/:plan/*" element={<OnePlan session={session.data} />} />
+        <Route path="*" element={<First />} />
+      </Routes>
+    </Suspense>
+  );
+}
+
+/** Straight to the board where there is just one plan to look at. */
+function First() {
+  const plans = useQuery({ queryKey: ["plans"], queryFn: () => ask(api.GET("/api/v1/plans")) });
+  if (!plans.data) return <div className="loading" role="status">{plans.isError ? message(plans.error) : "Looking for plans …"}</div>;
+  const open = plans.data.filter((plan) => !plan.archived);
+  return <Navigate replace to={open.length === 1 ? `/p/${open[0]!.id}/board` : "/plans"} />;
+}
+
+function OnePlan({ session }: { session: Session }) {
+  const { plan } = useParams();
+  return (
+    <PlanProvider id={plan!} key={plan} session={session}>
+      <Frame session={session}>
+        <Suspense fallback={<div className="loading" role="status">Opening …</div>}>
+          <Routes>
+            <Route path="board" element={<Board />} />
+            <Route path="people" element={<People />} />
+            <Route path="storage" element={<Storage />} />
+            <Route path="*" element={<Navigate replace to="board" />} />
+          </Routes>
+        </Suspense>
+      </Frame>
+    </PlanProvider>
+  );
+}

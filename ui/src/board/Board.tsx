@@ -1,0 +1,393 @@
+import { useQuery } from "@tanstack/react-query";
+import { App, Button, Popover, Segmented } from "antd";
+import { useCallback, useEffect, useMemo, useRef, useState, useSyncExternalStore, type ClipboardEvent, type KeyboardEvent } from "react";
+import { Link, useSearchParams } from "react-router";
+import { api, ask, message, type Answer, type Edit, type Level } from "../api/client";
+import { WORDS } from "../parts/ArmSign";
+import { cellsWords, Changes } from "../parts/Changes";
+import { Grid, type GridHandle, type Look, type Spot } from "../parts/Grid";
+import { Keys } from "../parts/Keys";
+import { Side } from "../parts/Side";
+import { pathName, whoName } from "../plan/index";
+import { usePlan } from "../plan/PlanContext";
+import { parseBlock } from "./block";
+import { RuleChooser } from "./RuleChooser";
+import { boardColumns, groupedRows, peopleRows } from "./rows";
+import { WhyPanel } from "./WhyPanel";
+
+type View = "grants" | "effect" | "clashes";
+const LEVELS: Record<string, Level> = { N: "NA", P: "PT", R: "RO", W: "RW" };
+const SOURCES: Record<string, string> = { "-": "", o: "", g: "group", a: "all", A: "admin", x: "shut" };
+const SOURCE_WORDS: Record<string, string> = { "-": "nothing said", o: "own grant", g: "from a group", a: "from the grant to all", A: "as administrator", x: "the account is shut" };
+const PAINTS = [{ value: "off", label: "select" }, { value: "RW", label: "RW" }, { value: "RO", label: "RO" }, { value: "NA", label: "NA" }, { value: "none", label: "nothing" }];
+
+function kept(name: string): ReadonlySet<string> {
+  try {
+    return new Set(JSON.parse(localStorage.getItem(name) ?? "[]") as string[]);
+  } catch {
+    return new Set();
+  }
+}
+
+export default function Board() {
+  const { id, outline, index, columns: store, canEdit, last, edit, whatIf, step } = usePlan();
+  const { message: toast } = App.useApp();
+  const [params, setParams] = useSearchParams();
+  const view = (["grants", "effect", "clashes"].includes(params.get("view") ?? "") ? params.get("view") : "effect") as View;
+  const peopleOnly = params.get("rows") === "people";
+  const [foldedRows, setFoldedRows] = useState(() => kept(`rows ${id}`));
+  const [foldedColumns, setFoldedColumns] = useState(() => kept(`columns ${id}`));
+  const [at, setAt] = useState<Spot>({ row: 0, col: 0 });
+  const [from, setFrom] = useState<Spot>({ row: 0, col: 0 });
+  const [paint, setPaint] = useState("off");
+  const [keysOpen, setKeysOpen] = useState(false);
+  const [would, setWould] = useState<{ answer: Answer; level: Level | null } | null>(null);
+  const grid = useRef<GridHandle>(null);
+  const version = useSyncExternalStore(store.subscribe, store.getVersion);
+
+  const clashes = useQuery({ queryKey: ["of-plan", id, "clashes"], queryFn: () => ask(api.GET("/api/v1/plans/{plan}/clashes", { params: { path: { plan: id } } })) });
+  const clashing = useMemo(() => {
+    const cells = clashes.data?.cells ?? [];
+    return { who: new Set(cells.map(([who]) => who)), places: new Set(cells.map(([, place]) => place)) };
+  }, [clashes.data]);
+
+  const rows = useMemo(() => {
+    const all = peopleOnly || view === "clashes" ? peopleRows(outline) : groupedRows(outline, index, foldedRows);
+    return view === "clashes" ? all.filter((row) => clashing.who.has(row.who)) : all;
+  }, [outline, index, foldedRows, peopleOnly, view, clashing]);
+  const columns = useMemo(() => {
+    const all = boardColumns(outline, index, view === "clashes" ? new Set() : foldedColumns);
+    return view === "clashes" ? all.filter((column) => clashing.places.has(column.place.id)) : all;
+  }, [outline, index, foldedColumns, view, clashing]);
+  const grants = useMemo(() => {
+    const found = new Map<string, Map<string, Level>>();
+    for (const [place, lines] of Object.entries(outline.grants)) found.set(place, new Map(lines.map((line) => [line.who, line.level])));
+    return found;
+  }, [outline.grants]);
+  const inside = useCallback((one: Spot): Spot => ({ row: Math.max(0, Math.min(one.row, rows.length - 1)), col: Math.max(0, Math.min(one.col, columns.length - 1)) }), [rows.length, columns.length]);
+  const spot = useMemo(() => inside(at), [inside, at]);
+  const anchor = useMemo(() => inside(from), [inside, from]);
+  const here = { row: rows[spot.row], column: columns[spot.col] };
+
+  const needed = useCallback((first: number, lastColumn: number) => store.need(columns.slice(Math.max(0, first - 8), lastColumn + 9).map((column) => column.place.id)), [columns, store]);
+  const seen = useRef({ first: 0, last: 40 });
+  const onScrolled = useCallback((first: number, lastColumn: number) => { seen.current = { first, last: lastColumn }; needed(first, lastColumn); }, [needed]);
+  useEffect(() => needed(seen.current.first, seen.current.last), [needed, version]);
+
+  // Where a link or the search leads: to a cell, a row or a column.
+  const wanted = `${params.get("who") ?? ""}|${params.get("place") ?? ""}`;
+  const went = useRef("");
+  useEffect(() => {
+    if (wanted === "|" || went.current === wanted) return;
+    const [who, place] = [params.get("who"), params.get("place")];
+    const row = who ? rows.findIndex((one) => one.who === who) : spot.row;
+    const col = place ? columns.findIndex((one) => one.place.id === place) : spot.col;
+    if (row < 0) setFoldedRows(new Set());
+    if (col < 0) setFoldedColumns(new Set());
+    if (row < 0 || col < 0) return;
+    went.current = wanted;
+    setAt({ row, col });
+    setFrom({ row, col });
+    grid.current?.show({ row, col });
+    grid.current?.focus();
+  }, [wanted, params, rows, columns, spot.row, spot.col]);
+
+  // With no cell named, begin where grants disagree: that is what most need looking at.
+  const begun = useRef(wanted !== "|");
+  useEffect(() => {
+    const first = clashes.data?.cells[0];
+    if (begun.current || !first) return;
+    const [row, col] = [rows.findIndex((one) => one.who === first[0]), columns.findIndex((one) => one.place.id === first[1])];
+    if (row < 0 || col < 0) return;
+    begun.current = true;
+    setAt({ row, col });
+    setFrom({ row, col });
+  }, [clashes.data, rows, columns]);
+
+  const change = useCallback((values: Record<string, string | null>) => {
+    setParams((old) => {
+      const next = new URLSearchParams(old);
+      for (const [key, value] of Object.entries(values)) if (value === null) next.delete(key); else next.set(key, value);
+      return next;
+    }, { replace: true });
+  }, [setParams]);
+
+  const onMove = useCallback((next: Spot, nextFrom: Spot) => {
+    setAt(next);
+    setFrom(nextFrom);
+    const [row, column] = [rows[next.row], columns[next.col]];
+    if (row && column) {
+      went.current = `${row.who}|${column.place.id}`;
+      change({ who: row.who, place: column.place.id });
+    }
+  }, [rows, columns, change]);
+
+  /** The grants that setting a block to a level means; a person who stands under several groups counts once. */
+  const editsFor = useCallback((a: Spot, b: Spot, level: (row: number, col: number) => Level | null | undefined): Edit[] => {
+    const found = new Map<string, Edit>();
+    for (let row = Math.min(a.row, b.row); row <= Math.max(a.row, b.row); row++) {
+      for (let col = Math.min(a.col, b.col); col <= Math.max(a.col, b.col); col++) {
+        const [who, place] = [rows[row]?.who, columns[col]?.place.id];
+        const value = level(row, col);
+        if (who && place && value !== undefined && (grants.get(place)?.get(who) ?? null) !== value) found.set(`${who}|${place}`, { op: "set-grant", place, who, level: value, at: null });
+      }
+    }
+    return [...found.values()];
+  }, [rows, columns, grants]);
+
+  const set = useCallback((level: Level | null, a: Spot = spot, b: Spot = anchor) => {
+    if (!canEdit) {
+      toast.info("This account may only read. Nothing was changed.");
+      return;
+    }
+    setWould(null);
+    const edits = editsFor(a, b, () => level);
+    if (edits.length > 0) void edit(edits);
+  }, [canEdit, editsFor, edit, toast, spot, anchor]);
+
+  const asked = useRef(0);
+  const preview = useCallback((level: Level | null | undefined) => {
+    const serial = ++asked.current;
+    if (level === undefined) {
+      setWould(null);
+      return;
+    }
+    const edits = editsFor(spot, anchor, () => level);
+    if (edits.length === 0) setWould(null);
+    else whatIf(edits).then((answer) => { if (serial === asked.current) setWould({ answer, level }); }, () => undefined);
+  }, [editsFor, spot, anchor, whatIf]);
+
+  const onKey = (event: KeyboardEvent) => {
+    const key = event.key.toLowerCase();
+    const control = event.ctrlKey || event.metaKey;
+    const levels: Record<string, Level | null> = { w: "RW", r: "RO", n: "NA", backspace: null, delete: null };
+    if (control && (key === "z" || key === "y")) {
+      event.preventDefault();
+      if (canEdit) void step(key === "y" || event.shiftKey ? "redo" : "undo");
+    } else if (!control && key in levels) {
+      event.preventDefault();
+      if (event.altKey) preview(levels[key]);
+      else set(levels[key] ?? null);
+    } else if (event.key === "Enter") {
+      event.preventDefault();
+      document.querySelector<HTMLElement>(".side .gate, .side h2")?.closest<HTMLElement>(".side")?.querySelector<HTMLElement>(".sets button")?.focus();
+    } else if (event.key === "?") {
+      setKeysOpen(true);
+    } else if (event.key === "Escape") {
+      setWould(null);
+      setFrom(spot);
+      setPaint("off");
+    } else if (event.key === " " && here.row?.kind === "group") {
+      event.preventDefault();
+      foldRow(here.row.who);
+    }
+  };
+
+  const fold = (name: string, set: typeof setFoldedRows, what: string) =>
+    set((old) => {
+      const next = new Set(old);
+      if (!next.delete(what)) next.add(what);
+      localStorage.setItem(`${name} ${id}`, JSON.stringify([...next]));
+      return next;
+    });
+  const foldRow = (who: string) => fold("rows", setFoldedRows, who);
+  const foldColumn = (place: string) => fold("columns", setFoldedColumns, place);
+
+  const levelAt = (row: number, col: number): Level | null => {
+    const [who, place] = [rows[row]!.who, columns[col]!.place.id];
+    if (view === "grants" || who === "everyone") return grants.get(place)?.get(who) ?? null;
+    return LEVELS[store.get(place)?.levels[index.number.get(who) ?? -1] ?? ""] ?? null;
+  };
+
+  const onCopy = (event: ClipboardEvent) => {
+    event.preventDefault();
+    const lines: string[] = [];
+    for (let row = Math.min(spot.row, anchor.row); row <= Math.max(spot.row, anchor.row); row++) {
+      const cells: string[] = [];
+      for (let col = Math.min(spot.col, anchor.col); col <= Math.max(spot.col, anchor.col); col++) cells.push(levelAt(row, col) ?? "");
+      lines.push(cells.join("\t"));
+    }
+    event.clipboardData.setData("text/plain", lines.join("\n"));
+    toast.success(`Copied ${lines.length} × ${Math.abs(spot.col - anchor.col) + 1} cells${view === "grants" ? "" : ", as they come out"}`);
+  };
+
+  const onPaste = (event: ClipboardEvent) => {
+    event.preventDefault();
+    const parsed = parseBlock(event.clipboardData.getData("text/plain"));
+    if ("trouble" in parsed) {
+      toast.error(parsed.trouble, 6);
+      return;
+    }
+    if (!canEdit) return;
+    const { block } = parsed;
+    const [height, width] = [block.length, Math.max(...block.map((line) => line.length))];
+    const corner = { row: Math.min(spot.row, anchor.row), col: Math.min(spot.col, anchor.col) };
+    const chosen = { row: Math.max(spot.row, anchor.row), col: Math.max(spot.col, anchor.col) };
+    const end = { row: Math.max(chosen.row, corner.row + height - 1), col: Math.max(chosen.col, corner.col + width - 1) };
+    if (end.row >= rows.length || end.col >= columns.length) toast.warning("What was copied is larger than what is left of the board; the rest was left out.");
+    const pasted = (row: number, col: number) => block[(row - corner.row) % height]?.[(col - corner.col) % width];
+    const edits = editsFor(corner, end, pasted);
+    if (edits.length > 0) void edit(edits);
+  };
+
+  const onPainted = (a: Spot, b: Spot) => {
+    if (paint !== "off") set(paint === "none" ? null : (paint as Level), a, b);
+  };
+
+  const flashing = useMemo(() => new Set((last?.changed.cells ?? []).map((cell) => `${cell.subject}|${cell.place}`)), [last]);
+  const wouldChange = useMemo(() => new Map((would?.answer.changed.cells ?? []).map((cell) => [`${cell.subject}|${cell.place}`, cell.after])), [would]);
+
+  const look = (row: number, col: number): Look => {
+    const { who, kind } = rows[row]!;
+    const place = columns[col]!.place;
+    const marks = `${flashing.has(`${who}|${place.id}`) ? ` flash s${(last?.serial ?? 0) % 2}` : ""}${wouldChange.has(`${who}|${place.id}`) ? " would" : ""}`;
+    const name = `${whoName(index, who)} on ${place.name}`;
+    if (view === "grants" || kind === "everyone") {
+      const level = grants.get(place.id)?.get(who);
+      return level ? { cls: level + marks, level, label: `${name}: granted ${WORDS[level]}` } : { cls: marks, label: `${name}: nothing said` };
+    }
+    const column = store.get(place.id);
+    const number = index.number.get(who) ?? -1;
+    const level = LEVELS[column?.levels[number] ?? ""];
+    if (!column || !level) return { cls: "", mark: "…", word: "far", label: `${name}: being asked` };
+    const source = column.sources[number] ?? "-";
+    const clash = column.clashes[number] === "1";
+    if (view === "clashes" && !clash) return { cls: marks, mark: " ", label: `${name}: ${WORDS[level]}, no clash` };
+    if (kind === "group" && source === "-") return { cls: marks, label: `${name}: nothing said` };
+    const soft = level === "NA" && (source === "-" || source === "x") ? " soft" : "";
+    return {
+      cls: `${level}${soft}${clash ? " clash" : ""}${marks}`,
+      level,
+      word: kind === "group" && grants.get(place.id)?.has(who) ? "" : SOURCES[source],
+      label: `${name}: ${WORDS[level]}, ${SOURCE_WORDS[source]}${clash ? ", grants disagree" : ""}`,
+    };
+  };
+
+  const bands = (cols: { index: number; start: number }[], width: number) => {
+    const spans: { band: string; start: number; count: number; colindex: number }[] = [];
+    for (const { index: number, start } of cols) {
+      const band = columns[number]!.band;
+      const open = spans.at(-1);
+      if (open?.band === band) open.count++;
+      else spans.push({ band, start, count: 1, colindex: number });
+    }
+    return spans.map(({ band, start, count, colindex }) => {
+      const place = index.places.get(band)!;
+      return (
+        <div key={`${band} ${colindex}`} className="band" role="columnheader" aria-colindex={colindex + 2} aria-colspan={count} style={{ left: start, width: count * width }} title={pathName(index, band)}>
+          {count > 1 && place.name} {place.parent && <small>{index.places.get(place.parent)?.name}</small>}
+        </div>
+      );
+    });
+  };
+
+  const heads = (cols: { index: number; start: number }[], width: number) =>
+    cols.map(({ index: number, start }) => {
+      const column = columns[number]!;
+      return (
+        <div key={column.place.id} className={`head ${column.depth === 1 ? "own" : ""} ${number === spot.col ? "lit" : ""}`} role="columnheader" aria-colindex={number + 2} style={{ left: start, width, top: 22, height: 108 }} title={`${column.place.kind} ${pathName(index, column.place.id)}`}>
+          <span className="slant">{column.place.name}</span>
+          {column.folds && (
+            <button className="plain fold" tabIndex={-1} aria-label={`${column.folded ? "Unfold" : "Fold"} ${column.place.name}`} onClick={() => foldColumn(column.place.id)}>{column.folded ? "▸" : "◂"}</button>
+          )}
+        </div>
+      );
+    });
+
+  const rowHead = (number: number) => {
+    const row = rows[number]!;
+    if (row.kind === "person") {
+      const user = index.users.get(row.who)!;
+      const remark = index.inactive.has(row.who) ? (user.enabled ? "expired" : "disabled") : user.kind === "service" ? "service" : "";
+      return <><span className="n" title={user.name}>{whoName(index, row.who)}</span> <small>{remark}</small></>;
+    }
+    const baseline = outline.target.baseline === row.who;
+    const group = index.groups.get(row.who);
+    const nested = group?.members.filter((member) => index.groups.has(member)).map((member) => index.groups.get(member)!.name) ?? [];
+    return (
+      <>
+        {row.people ? <button className="plain" tabIndex={-1} aria-label={`${row.folded ? "Unfold" : "Fold"} ${group?.name}`} onClick={() => foldRow(row.who)}>{row.folded ? "▸" : "▾"}</button> : <span style={{ width: 10 }} />}
+        <span className="n">{whoName(index, row.who)}</span>
+        <small style={{ fontWeight: 400 }}>{baseline ? "baseline" : nested.length > 0 ? nested.join(", ") : row.people !== undefined ? `· ${row.people}` : ""}</small>
+      </>
+    );
+  };
+
+  if (outline.users.length + outline.groups.length === 0 || index.places.size === 0) {
+    return (
+      <div className="work"><div className="empty"><h2>The board begins with people and places</h2>
+        <p className="muted">Its rows are people and groups, its columns the places of the storage tree. Bring them in from a table or a host's account files (Take in, above), or add them by hand.</p>
+        <div className="row" style={{ justifyContent: "center" }}><Link to={`/p/${id}/people`}><Button type={outline.users.length ? "default" : "primary"}>Add people and groups</Button></Link><Link to={`/p/${id}/storage`}><Button type={index.places.size ? "default" : "primary"}>Add places</Button></Link></div>
+      </div></div>
+    );
+  }
+  const others = last ? last.changed : null;
+  return (
+    <>
+      <div className="work">
+        <div className="tools">
+          <Segmented size="small" aria-label="View" value={view} onChange={(value) => { begun.current = false; change({ view: value, who: null, place: null }); }} options={[{ value: "grants", label: "Grants" }, { value: "effect", label: "In effect" }, { value: "clashes", label: `Clashes ${clashes.data ? clashes.data.total.toLocaleString() : ""}` }]} />
+          <RuleChooser />
+          <span className="spread" />
+          {canEdit && <span className="row">paint <Segmented size="small" aria-label="What dragging does" value={paint} onChange={setPaint} options={PAINTS} /></span>}
+          {view !== "clashes" && <Segmented size="small" aria-label="Rows" value={peopleOnly ? "people" : "groups"} onChange={(value) => change({ rows: value === "people" ? "people" : null })} options={[{ value: "groups", label: "by group" }, { value: "people", label: "people only" }]} />}
+          <Button size="small" onClick={() => setKeysOpen(true)} aria-label="Keys">?</Button>
+        </div>
+        <div className={`said ${would ? "would" : last ? "" : "quiet"}`} role="status">
+          {would ? (
+            <>Would set {would.level ? WORDS[would.level] : "nothing"}: {cellsWords(would.answer.changed)} would come out differently (outlined).</>
+          ) : last && others ? (
+            <>
+              <span style={{ overflow: "hidden", textOverflow: "ellipsis", whiteSpace: "nowrap" }}>{last.words}</span>
+              <Popover trigger="click" placement="bottomLeft" content={<div style={{ width: 360, maxHeight: 320, overflow: "auto" }}><Changes changed={others} index={index} /></div>}>
+                <button className="plain" style={{ textDecoration: "underline", whiteSpace: "nowrap" }}>{others.total === 0 ? "nothing came out differently" : `${cellsWords(others)} came out differently`}</button>
+              </Popover>
+            </>
+          ) : store.failed ? (
+            <>The server does not answer; what is shown may be old.</>
+          ) : (
+            <>{canEdit ? "Arrows move, w read-write, r read-only, n no access, Backspace nothing said. ? shows all keys." : outline.archived ? "This plan is archived: it can be read, not changed." : "You may read this plan, not change it."}</>
+          )}
+        </div>
+        {clashes.isError && <div className="trouble">{message(clashes.error)}</div>}
+        {view === "clashes" && clashes.data?.total === 0 ? (
+          <div className="empty"><h2>No grants disagree</h2><p className="muted">For every person and place, all grants that concern them say the same, so every clash rule gives the same board.</p></div>
+        ) : (
+          <Grid
+            handle={grid}
+            label={view === "grants" ? "What is granted" : "What comes out"}
+            rows={rows.length}
+            columns={columns.length}
+            rowKey={(row) => rows[row]?.key ?? String(row)}
+            columnKey={(col) => columns[col]?.place.id ?? String(col)}
+            rowClass={(row) => { const one = rows[row]!; return one.kind === "person" ? (one.flat ? "person flat" : "person") : "group"; }}
+            rowHead={rowHead}
+            corner={<span>{rows.length.toLocaleString()} rows · {columns.length} places</span>}
+            heads={heads}
+            bands={bands}
+            look={look}
+            at={spot}
+            from={anchor}
+            onMove={onMove}
+            onKey={onKey}
+            onPainted={onPainted}
+            onCopy={onCopy}
+            onPaste={onPaste}
+            onScrolled={onScrolled}
+          />
+        )}
+      </div>
+      <Side label="Why">
+        {here.row && here.column ? (
+          <>
+            <WhyPanel key={`${here.row.who}|${here.column.place.id}`} who={here.row.who} place={here.column.place.id} onSet={(level) => set(level)} onWould={preview} />
+            {(spot.row !== anchor.row || spot.col !== anchor.col) && <p className="muted">{(Math.abs(spot.row - anchor.row) + 1) * (Math.abs(spot.col - anchor.col) + 1)} cells are selected; setting a level sets them all.</p>}
+          </>
+        ) : (
+          <p className="muted">Choose a cell to see why it comes out as it does.</p>
+        )}
+      </Side>
+      <Keys open={keysOpen} onClose={() => { setKeysOpen(false); grid.current?.focus(); }} />
+    </>
+  );
+}

@@ -1,0 +1,90 @@
+import { useQuery } from "@tanstack/react-query";
+import { Button } from "antd";
+import { api, ask, message, type Level } from "../api/client";
+import { ArmSign, LevelTag, WORDS } from "../parts/ArmSign";
+import { cellsWords } from "../parts/Changes";
+import { pathName, whoName } from "../plan/index";
+import { usePlan } from "../plan/PlanContext";
+
+const VERDICTS: Record<string, string> = { decides: "decides", outranked: "outranked", farther: "farther away", "too late": "too late" };
+
+/** Why somebody gets what they get in a place, gate by gate, and what could be set instead. */
+export function WhyPanel({ who, place, onSet, onWould }: { who: string; place: string; onSet: (level: Level | null) => void; onWould: (level: Level | null | undefined) => void }) {
+  const { id, outline, index, canEdit, edit } = usePlan();
+  const known = index.places.has(place) && (index.users.has(who) || index.groups.has(who));
+  const reason = useQuery({
+    queryKey: ["of-plan", id, "reason", who, place],
+    queryFn: () => ask(api.GET("/api/v1/plans/{plan}/reason", { params: { path: { plan: id }, query: { subject: who, place } } })),
+    enabled: known,
+    placeholderData: (old) => (old?.reason.subject === who && old.reason.place === place ? old : undefined),
+  });
+  const own = outline.grants[place]?.find((line) => line.who === who)?.level ?? null;
+  const isUser = index.users.has(who);
+  const instead = useQuery({
+    queryKey: ["of-plan", id, "instead", who, place, own],
+    queryFn: () => ask(api.GET("/api/v1/plans/{plan}/instead", { params: { path: { plan: id }, query: { who, place, level: own! } } })),
+    enabled: known && isUser && own !== null,
+  });
+  const found = reason.data?.reason;
+
+  return (
+    <>
+      <h2>{whoName(index, who)} → {index.places.get(place)?.name}</h2>
+      <div className="muted" style={{ marginBottom: 8 }}>{pathName(index, place)}</div>
+      {found && (
+        <div className="row" style={{ marginBottom: 8 }}>
+          <LevelTag level={found.level} long />
+          {found.clash && <span className="muted">grants disagree here</span>}
+        </div>
+      )}
+      <div className="sets" role="group" aria-label={`Set what ${whoName(index, who)} is granted here`} onMouseLeave={() => onWould(undefined)}>
+        {(["RW", "RO", "NA", null] as const).map((level) => (
+          <button key={level ?? "none"} type="button" className={level ?? ""} disabled={!canEdit} aria-pressed={own === level} title={`${level ? WORDS[level] : "nothing said"}: point here to see what would change`} onClick={() => onSet(level)} onMouseEnter={() => onWould(level)} onFocus={() => onWould(level)} onBlur={() => onWould(undefined)}>
+            {level ? <ArmSign level={level} /> : <span style={{ width: 8 }} />}
+            {level ?? "nothing"}
+          </button>
+        ))}
+      </div>
+      <p className="muted" style={{ margin: "2px 0 10px" }}>{own === null ? `No grant of ${isUser ? "their own" : "its own"} here.` : isUser ? `A personal grant: ${WORDS[own]}.` : `Granted here: ${WORDS[own]}.`}</p>
+      {who === "everyone" && <p>A grant to everyone concerns every person and service.</p>}
+      {reason.isError && <div className="trouble">{message(reason.error)}</div>}
+      {known && !found && !reason.isError && <div className="muted" role="status">Asking why …</div>}
+      {found?.gates.map((gate, number) => (
+        <section key={gate.kind} className={`gate ${gate.decides ? "decides" : ""}`} aria-label={gate.title}>
+          <header>
+            <span className="spread">{number + 1} · {gate.title}</span>
+            {gate.kind === "account" && gate.level === "RW" ? <span className="muted" style={{ fontWeight: 400 }}>passes</span> : <LevelTag level={gate.level} />}
+          </header>
+          <p>{gate.sentence}</p>
+          {gate.lines?.map((line) => (
+            <div key={line.who} className={`line ${line.verdict === "decides" ? "decides" : ""}`}>
+              <span>
+                <LevelTag level={line.level} /> {line.tier === "own" ? "their own grant" : whoName(index, line.who)}
+              </span>
+              <span>{VERDICTS[line.verdict]}</span>
+              {line.way.length > 2 && <span className="way">through {line.way.slice(1, -1).map((step) => whoName(index, step)).join(", then ")}</span>}
+              {line.way.length === 2 && line.who === outline.target.baseline && <span className="way">the baseline: everybody is in it</span>}
+            </div>
+          ))}
+        </section>
+      ))}
+      {instead.data && instead.data.length > 0 && (
+        <>
+          <h3>The same by a group</h3>
+          {instead.data.slice(0, 3).map((offer) => (
+            <div key={offer.who} className="offer">
+              <span>
+                <b>{offer.name}: {WORDS[offer.level]}</b>
+                <br />
+                <span className="muted">{offer.others.total === 0 ? "changes it for nobody else" : `also changes ${cellsWords(offer.others)}`}</span>
+              </span>
+              <Button size="small" disabled={!canEdit} onClick={() => void edit([{ op: "set-grant", place, who, level: null, at: null }, { op: "set-grant", place, who: offer.who, level: offer.level, at: null }])}>
+                Do that instead
+              </Button>
+            </div>
+          ))}
+        </>
+      )}
+    </>
+  );
+}

@@ -1,0 +1,59 @@
+import type { Outline, Place } from "../api/client";
+import { compareNames, compareUsers, type PlanIndex } from "../plan/index";
+
+export interface BoardRow {
+  key: string;
+  who: string;
+  kind: "everyone" | "group" | "person";
+  /** people under this group, where it is one */
+  people?: number;
+  folded?: boolean;
+  flat?: boolean;
+}
+
+/** Rows of the board: everyone, then each group with its direct members folded under it, then who is in no group. */
+export function groupedRows(outline: Outline, index: PlanIndex, folded: ReadonlySet<string>): BoardRow[] {
+  const rows: BoardRow[] = [];
+  const everyoneGranted = Object.values(outline.grants).some((lines) => lines.some((line) => line.who === "everyone"));
+  if (everyoneGranted) rows.push({ key: "everyone", who: "everyone", kind: "everyone" });
+  const direct = new Map<string, string[]>();
+  const loose: string[] = [];
+  for (const user of [...outline.users].sort(compareUsers)) {
+    const groups = index.groupsOf.get(user.id) ?? [];
+    for (const group of groups) direct.set(group, [...(direct.get(group) ?? []), user.id]);
+    if (groups.length === 0) loose.push(user.id);
+  }
+  for (const group of [...outline.groups].sort(compareNames)) {
+    const people = direct.get(group.id) ?? [];
+    rows.push({ key: group.id, who: group.id, kind: "group", people: people.length, folded: folded.has(group.id) });
+    if (!folded.has(group.id)) for (const who of people) rows.push({ key: `${group.id}|${who}`, who, kind: "person" });
+  }
+  for (const who of loose) rows.push({ key: `|${who}`, who, kind: "person", flat: true });
+  return rows;
+}
+
+export function peopleRows(outline: Outline): BoardRow[] {
+  return [...outline.users].sort(compareUsers).map((user) => ({ key: user.id, who: user.id, kind: "person", flat: true }));
+}
+
+export interface BoardColumn {
+  place: Place;
+  /** the place whose band it stands in: a pool, or a dataset right below a pool */
+  band: string;
+  depth: number;
+  folds: boolean;
+  folded: boolean;
+}
+
+/** Columns: the storage tree, depth first. A pool is a column only where something is granted on it. */
+export function boardColumns(outline: Outline, index: PlanIndex, folded: ReadonlySet<string>): BoardColumn[] {
+  const columns: BoardColumn[] = [];
+  const walk = (place: Place, band: string, depth: number) => {
+    const inner = index.children.get(place.id) ?? [];
+    const isFolded = folded.has(place.id);
+    if (place.kind !== "pool" || outline.grants[place.id] || inner.length === 0) columns.push({ place, band, depth, folds: place.kind !== "pool" && inner.length > 0, folded: isFolded });
+    if (place.kind === "pool" || !isFolded) for (const child of inner) walk(child, place.kind === "pool" ? child.id : band, depth + 1);
+  };
+  for (const pool of index.children.get(null) ?? []) walk(pool, pool.id, 0);
+  return columns;
+}

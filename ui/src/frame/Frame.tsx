@@ -1,0 +1,165 @@
+import { useQuery } from "@tanstack/react-query";
+import { App, AutoComplete, Button, Dropdown, Input, Modal, Tooltip } from "antd";
+import type { InputRef } from "antd";
+import { lazy, Suspense, useEffect, useMemo, useRef, useState, type ReactNode } from "react";
+import { NavLink, useLocation, useNavigate, useSearchParams } from "react-router";
+import { api, ask, message, type Session } from "../api/client";
+import { allGroups, pathName, shownName } from "../plan/index";
+import { usePlan } from "../plan/PlanContext";
+import { ago } from "../parts/time";
+
+const History = lazy(() => import("../history/History"));
+const TakeIn = lazy(() => import("../transfer/TakeIn"));
+const Accounts = lazy(() => import("../signin/Accounts"));
+
+const EXPORTS = [
+  { key: "plan", label: "Plan file (JSON)" },
+  { key: "grants", label: "What is granted (CSV)" },
+  { key: "effective", label: "What comes out (CSV)" },
+  { key: "people", label: "People and groups (CSV)" },
+];
+
+/** What stands around every station: bar, stations, strip. */
+export function Frame({ session, children }: { session: Session; children: ReactNode }) {
+  const { id, outline, canEdit, live, step } = usePlan();
+  const [drawer, setDrawer] = useState<"history" | "take-in" | "accounts" | "password" | null>(null);
+  const navigate = useNavigate();
+  const base = `/p/${id}`;
+  const clashes = useQuery({ queryKey: ["of-plan", id, "clashes"], queryFn: () => ask(api.GET("/api/v1/plans/{plan}/clashes", { params: { path: { plan: id } } })) });
+  const latest = useQuery({ queryKey: ["of-plan", id, "latest"], queryFn: () => ask(api.GET("/api/v1/plans/{plan}/history", { params: { path: { plan: id }, query: { most: 1 } } })) });
+  const last = latest.data?.[0];
+  const shut = outline.inactive.length;
+  const placeless = useMemo(() => {
+    const index = { groupsOf: new Map<string, string[]>() };
+    for (const group of outline.groups) for (const member of group.members) index.groupsOf.set(member, [...(index.groupsOf.get(member) ?? []), group.id]);
+    return outline.users.filter((user) => !user.primary_group && allGroups(index as never, user.id).length === 0).length;
+  }, [outline]);
+
+  useEffect(() => {
+    document.title = `${outline.name} · Yard Gate`;
+  }, [outline.name]);
+
+  const signOut = async () => {
+    await api.DELETE("/api/v1/session").catch(() => undefined);
+    window.location.href = "/sign-in";
+  };
+  return (
+    <div className="frame">
+      <header className="bar">
+        <svg width="30" height="24" viewBox="0 0 30 24" aria-hidden="true"><path d="M5 22V9" stroke="#f5f3ee" strokeWidth="3" /><path d="M5 11L27 3" stroke="#e9833a" strokeWidth="3.4" strokeLinecap="round" /><circle cx="5" cy="11" r="2.6" fill="#f5f3ee" /></svg>
+        <span className="name">Yard Gate</span>
+        <Tooltip title="All plans"><button className="plain" onClick={() => void navigate("/plans")}>{outline.office && `${outline.office} · `}<b>{outline.name}</b>{outline.archived && " (archived)"}</button></Tooltip>
+        <span className="spread" />
+        <Find />
+        <Dropdown trigger={["click"]} menu={{ items: [
+          { key: "password", label: "Set my password …" },
+          ...(session.role === "administrator" ? [{ key: "accounts", label: "Who may sign in …" }] : []),
+          { key: "out", label: "Sign out" },
+        ], onClick: ({ key }) => (key === "out" ? void signOut() : setDrawer(key as "password" | "accounts")) }}>
+          <button className="plain">{session.name}{session.role === "reader" && " (reader)"} ▾</button>
+        </Dropdown>
+      </header>
+      <nav className="stations" aria-label="Stations">
+        <NavLink to={`${base}/people`}>People <span className="count">{outline.users.length.toLocaleString()}</span></NavLink>
+        <NavLink to={`${base}/storage`}>Storage <span className="count">{outline.places.length.toLocaleString()}</span></NavLink>
+        <NavLink to={`${base}/board`}>Board {clashes.data && clashes.data.total > 0 && <span className="count bad">{clashes.data.total.toLocaleString()} {clashes.data.total === 1 ? "clash" : "clashes"}</span>}</NavLink>
+        <span className="spread" />
+        <span className="row">
+          <Tooltip title={outline.undo ? `Undo: ${outline.undo.words}` : "Nothing to undo"}><Button size="small" disabled={!canEdit || !outline.undo} onClick={() => void step("undo")}>Undo</Button></Tooltip>
+          <Tooltip title={outline.redo ? `Redo: ${outline.redo.words}` : "Nothing to redo"}><Button size="small" disabled={!canEdit || !outline.redo} onClick={() => void step("redo")}>Redo</Button></Tooltip>
+          <Button size="small" onClick={() => setDrawer("history")}>History</Button>
+          {canEdit && <Button size="small" onClick={() => setDrawer("take-in")}>Take in …</Button>}
+          <Dropdown trigger={["click"]} menu={{ items: EXPORTS, onClick: ({ key }) => window.location.assign(`/api/v1/plans/${id}/export/${key}`) }}><Button size="small">Take away ▾</Button></Dropdown>
+        </span>
+      </nav>
+      <main className="station">{children}</main>
+      <footer className="strip">
+        <span><span className="dot" style={{ background: live ? "var(--rw)" : "var(--attention)" }} />{live ? (canEdit ? "every change is kept at once" : outline.archived ? "archived, to be read" : "to be read") : "the server does not answer; trying again"}</span>
+        {clashes.data && <button className="plain" onClick={() => void navigate(`${base}/board?view=clashes`)}>{clashes.data.total === 0 ? "no grants disagree" : `${clashes.data.total.toLocaleString()} cells where grants disagree`}</button>}
+        {outline.cycles.length > 0 && <button className="plain" onClick={() => void navigate(`${base}/people?who=${encodeURIComponent(outline.cycles[0]![0]!)}`)}>{outline.cycles.length} {outline.cycles.length === 1 ? "circle" : "circles"} of groups</button>}
+        {placeless > 0 && <button className="plain" onClick={() => void navigate(`${base}/people`)}>{placeless} in no group</button>}
+        {shut > 0 && <button className="plain" onClick={() => void navigate(`${base}/people?who=${encodeURIComponent(outline.inactive[0]!)}`)}>{shut} {shut === 1 ? "account" : "accounts"} shut</button>}
+        <span className="spread" />
+        {last && <button className="plain last" onClick={() => setDrawer("history")} title={last.words}>revision {last.revision} · {last.by}, {ago(last.at)}: {last.words}</button>}
+      </footer>
+      <Suspense fallback={null}>
+        {drawer === "history" && <History onClose={() => setDrawer(null)} />}
+        {drawer === "take-in" && <TakeIn onClose={() => setDrawer(null)} />}
+        {drawer === "accounts" && <Accounts onClose={() => setDrawer(null)} />}
+      </Suspense>
+      {drawer === "password" && <PasswordDialog onClose={() => setDrawer(null)} />}
+    </div>
+  );
+}
+
+/** Find a person, group or place, from anywhere by "/". */
+function Find() {
+  const { id, outline, index } = usePlan();
+  const [text, setText] = useState("");
+  const navigate = useNavigate();
+  const location = useLocation();
+  const [params] = useSearchParams();
+  const input = useRef<InputRef>(null);
+  useEffect(() => {
+    const onKey = (event: globalThis.KeyboardEvent) => {
+      const element = event.target as HTMLElement;
+      if (event.key !== "/" || event.ctrlKey || event.metaKey || ["INPUT", "TEXTAREA"].includes(element.tagName)) return;
+      event.preventDefault();
+      input.current?.focus();
+    };
+    window.addEventListener("keydown", onKey);
+    return () => window.removeEventListener("keydown", onKey);
+  }, []);
+  const options = useMemo(() => {
+    const wanted = text.trim().toLowerCase();
+    if (!wanted) return [];
+    const found: { value: string; label: ReactNode; rank: number }[] = [];
+    const add = (value: string, name: string, detail: string, more = "") => {
+      const place = `${name} ${detail} ${more}`.toLowerCase().indexOf(wanted);
+      if (place >= 0) found.push({ value, rank: place === 0 ? 0 : 1, label: <span>{name} <span className="muted">{detail}</span></span> });
+    };
+    for (const user of outline.users) add(`who ${user.id}`, shownName(user), user.full_name ? user.name : (user.kind ?? "person"), (user.aliases ?? []).join(" "));
+    for (const group of outline.groups) add(`who ${group.id}`, group.name, "group");
+    for (const place of outline.places) add(`place ${place.id}`, place.name, pathName(index, place.id));
+    return found.sort((a, b) => a.rank - b.rank).slice(0, 30);
+  }, [text, outline, index]);
+  const go = (value: string) => {
+    const [kind, ...rest] = value.split(" ");
+    const target = rest.join(" ");
+    setText("");
+    input.current?.blur();
+    const stay = (kind === "who" && location.pathname.endsWith("/people")) || (kind === "place" && location.pathname.endsWith("/storage"));
+    const next = new URLSearchParams(location.pathname.endsWith("/board") ? params : undefined);
+    next.set(kind!, target);
+    void navigate(stay ? `${location.pathname}?${kind}=${encodeURIComponent(target)}` : `/p/${id}/board?${next.toString()}`);
+  };
+  return (
+    <AutoComplete className="find" value={text} options={options} defaultActiveFirstOption onSelect={go} onSearch={setText} notFoundContent={text ? "Nobody and nothing of that name" : null} popupMatchSelectWidth={360}>
+      <Input ref={input} size="small" placeholder="Find a person, group or place" aria-label="Find a person, group or place" suffix={<kbd>/</kbd>} />
+    </AutoComplete>
+  );
+}
+
+function PasswordDialog({ onClose }: { onClose: () => void }) {
+  const { message: toast } = App.useApp();
+  const [password, setPassword] = useState("");
+  const [again, setAgain] = useState("");
+  const [trouble, setTrouble] = useState("");
+  const keep = async () => {
+    if (password !== again) return setTrouble("The two passwords differ.");
+    try {
+      await ask(api.PUT("/api/v1/session/password", { body: { password } }));
+      toast.success("Your password is set; other sessions have ended.");
+      onClose();
+    } catch (error) {
+      setTrouble(message(error));
+    }
+  };
+  return (
+    <Modal title="Set my password" open onCancel={onClose} okText="Set it" onOk={() => void keep()} okButtonProps={{ disabled: password.length < 10 }}>
+      <label className="field"><span>New password, at least 10 characters</span><Input.Password autoFocus autoComplete="new-password" value={password} onChange={(event) => setPassword(event.target.value)} /></label>
+      <label className="field"><span>Again</span><Input.Password autoComplete="new-password" value={again} onChange={(event) => setAgain(event.target.value)} /></label>
+      {trouble && <div className="trouble" role="alert">{trouble}</div>}
+    </Modal>
+  );
+}

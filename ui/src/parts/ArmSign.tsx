@@ -1,0 +1,31 @@
+import type { Level } from "../api/client";
+
+const ARMS: Record<Level, string> = { RW: "M6 13V1.5", RO: "M6 11L15 4.5", PT: "M6 11H9.5M13 11H16.5", NA: "M6 11H17" };
+export const WORDS: Record<Level, string> = { RW: "read-write", RO: "read-only", PT: "pass through", NA: "no access" };
+
+/** A gate's arm: up for read-write, half up for read-only, broken for pass through, down for no access. */
+export function ArmSign({ level }: { level: Level }) {
+  return (
+    <svg className="arm" viewBox="0 0 22 18" aria-hidden="true">
+      <path d={`M6 17V9${ARMS[level]}`} />
+      <circle cx="6" cy="11" r="2.3" />
+    </svg>
+  );
+}
+
+export function LevelTag({ level, long = false }: { level: Level; long?: boolean }) {
+  return (
+    <span className={`tag ${level}`} title={WORDS[level]}>
+      {long ? WORDS[level] : level}
+    </span>
+  );
+}
+
+/** A level's change, as in a list of what an edit did. */
+export function LevelChange({ before, after }: { before: Level; after: Level }) {
+  return (
+    <span style={{ whiteSpace: "nowrap" }}>
+      <LevelTag level={before} /> → <LevelTag level={after} />
+    </span>
+  );
+}

@@ -1,0 +1,28 @@
+import type { Changed } from "../api/client";
+import { pathName, whoName, type PlanIndex } from "../plan/index";
+import { LevelChange } from "./ArmSign";
+
+/** The cells that come out differently, as a list to read. */
+export function Changes({ changed, index, most = 40 }: { changed: Changed; index: PlanIndex; most?: number }) {
+  if (changed.total === 0) return <p className="muted">Nothing comes out differently for anybody.</p>;
+  return (
+    <>
+      <ul className="cells">
+        {changed.cells.slice(0, most).map((cell) => (
+          <li key={`${cell.subject}|${cell.place}`}>
+            <span className="who" title={pathName(index, cell.place)}>
+              {whoName(index, cell.subject)} <span className="muted">on {index.places.get(cell.place)?.name ?? cell.place}</span>
+            </span>
+            <LevelChange before={cell.before} after={cell.after} />
+          </li>
+        ))}
+      </ul>
+      {changed.total > most && <p className="muted">… and {(changed.total - most).toLocaleString()} more.</p>}
+    </>
+  );
+}
+
+export function cellsWords(changed: Changed): string {
+  if (changed.total === 0) return "nothing else comes out differently";
+  return `${changed.total.toLocaleString()} ${changed.total === 1 ? "cell" : "cells"} of ${changed.people} ${changed.people === 1 ? "person" : "people"}`;
+}

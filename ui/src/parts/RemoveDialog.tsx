@@ -1,0 +1,31 @@
+import { useQuery } from "@tanstack/react-query";
+import { Input, Modal } from "antd";
+import { useState } from "react";
+import { api, ask, message, type Edit } from "../api/client";
+import { usePlan } from "../plan/PlanContext";
+
+/** Says what is lost by a removal, and asks for the name where anything else goes with it. */
+export function RemoveDialog({ name, edit, onClose }: { name: string; edit: Edit; onClose: (removed: boolean) => void }) {
+  const plan = usePlan();
+  const [typed, setTyped] = useState("");
+  const loss = useQuery({
+    queryKey: ["of-plan", plan.id, "loss", edit],
+    queryFn: () => ask(api.POST("/api/v1/plans/{plan}/loss", { params: { path: { plan: plan.id } }, body: { revision: plan.outline.revision, edits: [edit] } })),
+  });
+  const more = (loss.data?.length ?? 0) > 1;
+  const ready = loss.data !== undefined && (!more || typed === name);
+  return (
+    <Modal title={`Remove ${name} from the plan`} open onCancel={() => onClose(false)} okText="Remove" okButtonProps={{ danger: true, disabled: !ready }} onOk={() => void plan.edit([edit]).then((kept) => onClose(kept !== null))}>
+      {loss.isError && <div className="trouble">{message(loss.error)}</div>}
+      {!loss.data && !loss.isError && <p role="status">Looking what goes with it …</p>}
+      {loss.data && (
+        <>
+          <p>This takes out of the plan:</p>
+          <ul className="words">{loss.data.map((line, number) => <li key={number}>{line}</li>)}</ul>
+          <p className="muted">Nothing on the appliance is touched, and undo brings it all back.</p>
+          {more && <label className="field"><span>Write <b>{name}</b> to remove it</span><Input value={typed} onChange={(event) => setTyped(event.target.value)} autoFocus /></label>}
+        </>
+      )}
+    </Modal>
+  );
+}

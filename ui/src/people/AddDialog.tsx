@@ -1,0 +1,40 @@
+import { Input, Modal, Select } from "antd";
+import { useState } from "react";
+import type { Edit } from "../api/client";
+import { compareNames, freshId } from "../plan/index";
+import { usePlan } from "../plan/PlanContext";
+
+/** Add a person, a service or a group. */
+export function AddDialog({ kind, onClose }: { kind: "person" | "service" | "group"; onClose: (added: string | null) => void }) {
+  const { outline, index, edit } = usePlan();
+  const [name, setName] = useState("");
+  const [fullName, setFullName] = useState("");
+  const [groups, setGroups] = useState<string[]>([]);
+  const [busy, setBusy] = useState(false);
+  const add = async () => {
+    if (!name.trim()) return;
+    setBusy(true);
+    const id = freshId(fullName.trim() || name.trim(), index);
+    const base = { id, name: name.trim(), origin: "local", note: "" };
+    const first: Edit = kind === "group" ? { op: "put-group", group: { ...base, members: [] } } : { op: "put-user", user: { ...base, kind, full_name: fullName.trim(), enabled: true, aliases: [] } };
+    const joins = groups.map((group): Edit => ({ op: "join", group, member: id }));
+    const kept = await edit([first, ...joins]);
+    setBusy(false);
+    if (kept) onClose(id);
+  };
+  return (
+    <Modal title={`Add a ${kind}`} open onCancel={() => onClose(null)} okText={`Add ${kind}`} okButtonProps={{ disabled: !name.trim(), loading: busy }} onOk={() => void add()}>
+      <form onSubmit={(event) => { event.preventDefault(); void add(); }}>
+        {kind === "person" && <label className="field"><span>Full name</span><Input autoFocus value={fullName} maxLength={255} onChange={(event) => { const next = event.target.value; setName((old) => (old === "" || old === proposed(fullName) ? proposed(next) : old)); setFullName(next); }} /></label>}
+        <label className="field"><span>{kind === "group" ? "Name" : "Sign-in name on the file server"}</span><Input autoFocus={kind !== "person"} value={name} maxLength={255} onChange={(event) => setName(event.target.value)} /></label>
+        <label className="field"><span>Member of</span><Select mode="multiple" style={{ width: "100%" }} value={groups} onChange={setGroups} optionFilterProp="label" options={[...outline.groups].sort(compareNames).map((group) => ({ value: group.id, label: group.name }))} /></label>
+        <button type="submit" hidden />
+      </form>
+    </Modal>
+  );
+}
+
+function proposed(fullName: string): string {
+  const parts = fullName.normalize("NFKD").toLowerCase().replace(/[^a-z\s-]/g, "").trim().split(/\s+/).filter(Boolean);
+  return parts.length > 1 ? `${parts[0]}.${parts.at(-1)}` : (parts[0] ?? "");
+}

@@ -1,0 +1,158 @@
+import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { App, Button } from "antd";
+import { createContext, useCallback, useContext, useEffect, useMemo, useRef, useState, type ReactNode } from "react";
+import { api, ask, message, Refusal, type Answer, type Edit, type Outline, type Session } from "../api/client";
+import { Columns } from "./columns";
+import { indexed, type PlanIndex } from "./index";
+
+/** What the latest change did, to be shown where one looks. */
+export interface LastChange {
+  words: string;
+  changed: Answer["changed"];
+  serial: number;
+}
+
+export interface PlanState {
+  id: string;
+  outline: Outline;
+  index: PlanIndex;
+  columns: Columns;
+  canEdit: boolean;
+  live: boolean;
+  last: LastChange | null;
+  /** Keep edits. Nothing is kept, and null comes back, where the server refuses or is away: the person is told, and may try again. */
+  edit: (edits: Edit[]) => Promise<Answer | null>;
+  whatIf: (edits: Edit[]) => Promise<Answer>;
+  step: (kind: "undo" | "redo") => Promise<Answer | null>;
+  /** Take over an answer that another request gave (an import, a return to an earlier revision). */
+  take: (answer: Answer) => Promise<void>;
+}
+
+const Context = createContext<PlanState | null>(null);
+
+export function usePlan(): PlanState {
+  const state = useContext(Context);
+  if (!state) throw new Error("usePlan outside of a plan");
+  return state;
+}
+
+export function PlanProvider({ id, session, children }: { id: string; session: Session; children: ReactNode }) {
+  const client = useQueryClient();
+  const { notification } = App.useApp();
+  const [live, setLive] = useState(true);
+  const [last, setLast] = useState<LastChange | null>(null);
+  const revision = useRef(-1);
+  const columns = useMemo(() => new Columns(id, () => revision.current), [id]);
+  const queue = useRef<Promise<unknown>>(Promise.resolve());
+  const key = useMemo(() => ["plan", id], [id]);
+
+  const query = useQuery({
+    queryKey: key,
+    queryFn: async () => {
+      const outline = await ask(api.GET("/api/v1/plans/{plan}", { params: { path: { plan: id } } }));
+      if (outline.revision !== revision.current) {
+        revision.current = outline.revision;
+        columns.outdate();
+      }
+      return outline;
+    },
+  });
+  const outline = query.data;
+  const index = useMemo(() => (outline ? indexed(outline) : null), [outline]);
+
+  const take = useCallback(
+    async (answer: Answer) => {
+      if (answer.whole) {
+        await client.refetchQueries({ queryKey: key });
+      } else {
+        revision.current = answer.revision;
+        client.setQueryData<Outline>(key, (old) => {
+          if (!old) return old;
+          const grants = Object.fromEntries(Object.entries({ ...old.grants, ...answer.grants }).filter(([, lines]) => lines.length > 0));
+          return { ...old, revision: answer.revision, grants, undo: answer.undo ?? null, redo: answer.redo ?? null };
+        });
+        columns.put(answer.columns);
+      }
+      void client.invalidateQueries({ queryKey: ["of-plan", id] });
+      setLast((old) => ({ words: answer.words, changed: answer.changed, serial: (old?.serial ?? 0) + 1 }));
+    },
+    [client, columns, id, key],
+  );
+
+  /** One change after another, each on the revision that the one before it made. */
+  const inTurn = useCallback(
+    (request: () => Promise<Answer>): Promise<Answer | null> => {
+      const attempt = async (): Promise<Answer | null> => {
+        try {
+          const answer = await request();
+          await take(answer);
+          return answer;
+        } catch (error) {
+          const stale = error instanceof Refusal && error.problem.status === 409;
+          if (stale) await client.refetchQueries({ queryKey: key });
+          const name = `trouble-${Date.now()}`;
+          notification.error({
+            key: name,
+            title: stale ? "The plan was changed meanwhile" : error instanceof Refusal ? error.problem.title : "Not kept",
+            description: stale ? `${message(error)} ${(error.problem.since ?? []).map((entry) => `${entry.by}: ${entry.words}`).join("; ")}` : message(error),
+            duration: 0,
+            actions: error instanceof Refusal && !stale ? undefined : (
+              <Button
+                size="small"
+                type="primary"
+                onClick={() => {
+                  notification.destroy(name);
+                  void inTurn(request);
+                }}
+              >
+                {stale ? "Do mine now" : "Try again"}
+              </Button>
+            ),
+          });
+          return null;
+        }
+      };
+      const turn = queue.current.then(attempt);
+      queue.current = turn;
+      return turn;
+    },
+    [client, key, notification, take],
+  );
+
+  const edit = useCallback(
+    (edits: Edit[]) => inTurn(() => ask(api.POST("/api/v1/plans/{plan}/edits", { params: { path: { plan: id } }, body: { revision: revision.current, edits } }))),
+    [id, inTurn],
+  );
+  const step = useCallback(
+    (kind: "undo" | "redo") => inTurn(() => ask(api.POST(`/api/v1/plans/{plan}/${kind}`, { params: { path: { plan: id } }, body: { revision: revision.current } }))),
+    [id, inTurn],
+  );
+  const whatIf = useCallback(
+    (edits: Edit[]) => ask(api.POST("/api/v1/plans/{plan}/what-if", { params: { path: { plan: id } }, body: { revision: revision.current, edits } })),
+    [id],
+  );
+
+  useEffect(() => {
+    const events = new EventSource(`/api/v1/plans/${id}/events`);
+    events.addEventListener("revision", (event) => {
+      setLive(true);
+      const told = Number(event.data);
+      window.setTimeout(() => {
+        void queue.current.then(() => {
+          if (told > revision.current) {
+            void client.refetchQueries({ queryKey: key });
+            void client.invalidateQueries({ queryKey: ["of-plan", id] });
+          }
+        });
+      }, 60);
+    });
+    events.addEventListener("open", () => setLive(true));
+    events.addEventListener("error", () => setLive(false));
+    return () => events.close();
+  }, [client, id, key]);
+
+  if (query.isError && !outline) return <div className="page"><div className="sheet-card"><h2>This plan cannot be shown</h2><div className="trouble">{message(query.error)}</div><Button onClick={() => void query.refetch()}>Try again</Button> <Button href="/plans">All plans</Button></div></div>;
+  if (!outline || !index) return <div className="loading" role="status">Reading the plan …</div>;
+  const canEdit = session.role !== "reader" && !outline.archived;
+  return <Context.Provider value={{ id, outline, index, columns, canEdit, live, last, edit, whatIf, step, take }}>{children}</Context.Provider>;
+}

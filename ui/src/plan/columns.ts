@@ -1,0 +1,84 @@
+import { api, ask, type Column } from "../api/client";
+
+const BLOCK = 24;
+
+/** The columns of the board that this browser has, fetched in blocks as they are looked at. Old ones stay in sight until new ones are here. */
+export class Columns {
+  private readonly have = new Map<string, Column>();
+  private stale = new Set<string>();
+  private readonly asked = new Set<string>();
+  private readonly listeners = new Set<() => void>();
+  private waiting = new Set<string>();
+  private scheduled = false;
+  version = 0;
+  failed = false;
+
+  constructor(
+    private readonly plan: string,
+    private readonly revision: () => number,
+  ) {}
+
+  subscribe = (listener: () => void) => {
+    this.listeners.add(listener);
+    return () => this.listeners.delete(listener);
+  };
+
+  getVersion = () => this.version;
+
+  get(place: string): Column | undefined {
+    return this.have.get(place);
+  }
+
+  put(columns: Record<string, Column>) {
+    for (const [place, column] of Object.entries(columns)) {
+      this.have.set(place, column);
+      this.stale.delete(place);
+    }
+    this.changed();
+  }
+
+  /** Everything must be fetched again, when it is next looked at. */
+  outdate() {
+    this.stale = new Set(this.have.keys());
+    this.changed();
+  }
+
+  /** See to it that these places' columns come. */
+  need(places: Iterable<string>) {
+    for (const place of places) {
+      if ((!this.have.has(place) || this.stale.has(place)) && !this.asked.has(place)) this.waiting.add(place);
+    }
+    if (this.waiting.size > 0 && !this.scheduled) {
+      this.scheduled = true;
+      queueMicrotask(() => void this.fetch());
+    }
+  }
+
+  private async fetch() {
+    this.scheduled = false;
+    const wanted = [...this.waiting];
+    this.waiting = new Set();
+    const blocks: string[][] = [];
+    for (let at = 0; at < wanted.length; at += BLOCK) blocks.push(wanted.slice(at, at + BLOCK));
+    await Promise.all(
+      blocks.map(async (block) => {
+        for (const place of block) this.asked.add(place);
+        try {
+          const window = await ask(api.GET("/api/v1/plans/{plan}/board", { params: { path: { plan: this.plan }, query: { place: block } } }));
+          this.failed = false;
+          if (window.revision === this.revision()) this.put(window.columns);
+        } catch {
+          this.failed = true;
+          this.changed();
+        } finally {
+          for (const place of block) this.asked.delete(place);
+        }
+      }),
+    );
+  }
+
+  private changed() {
+    this.version++;
+    for (const listener of this.listeners) listener();
+  }
+}

@@ -1,0 +1,86 @@
+import type { Group, Outline, Place, User } from "../api/client";
+
+/** What is looked up again and again in an outline. */
+export interface PlanIndex {
+  users: Map<string, User>;
+  groups: Map<string, Group>;
+  places: Map<string, Place>;
+  /** subject id -> its number in the columns: users by id, then groups by id */
+  number: Map<string, number>;
+  children: Map<string | null, Place[]>;
+  /** principal id -> groups that name it, or that are its primary group */
+  groupsOf: Map<string, string[]>;
+  inactive: Set<string>;
+}
+
+const byName = new Intl.Collator(undefined, { numeric: true, sensitivity: "base" });
+export const compareNames = (a: { name: string; id: string }, b: { name: string; id: string }) => byName.compare(a.name, b.name) || (a.id < b.id ? -1 : 1);
+export const shownName = (user: User) => user.full_name || user.name;
+export const compareUsers = (a: User, b: User) => byName.compare(shownName(a), shownName(b)) || (a.id < b.id ? -1 : 1);
+
+export function indexed(outline: Outline): PlanIndex {
+  const number = new Map<string, number>();
+  for (const record of [...outline.users, ...outline.groups]) number.set(record.id, number.size);
+  const children = new Map<string | null, Place[]>();
+  for (const place of outline.places) {
+    const parent = place.parent ?? null;
+    children.set(parent, [...(children.get(parent) ?? []), place]);
+  }
+  for (const list of children.values()) list.sort(compareNames);
+  const groupsOf = new Map<string, string[]>();
+  const put = (who: string, group: string) => {
+    const list = groupsOf.get(who) ?? [];
+    if (!list.includes(group)) groupsOf.set(who, [...list, group]);
+  };
+  for (const group of outline.groups) for (const member of group.members) put(member, group.id);
+  for (const user of outline.users) if (user.primary_group) put(user.id, user.primary_group);
+  return {
+    users: new Map(outline.users.map((user) => [user.id, user])),
+    groups: new Map(outline.groups.map((group) => [group.id, group])),
+    places: new Map(outline.places.map((place) => [place.id, place])),
+    number,
+    children,
+    groupsOf,
+    inactive: new Set(outline.inactive),
+  };
+}
+
+export function whoName(index: PlanIndex, who: string): string {
+  if (who === "everyone") return "Everyone";
+  const user = index.users.get(who);
+  return user ? shownName(user) : (index.groups.get(who)?.name ?? who);
+}
+
+export function pathName(index: PlanIndex, place: string): string {
+  const steps: string[] = [];
+  for (let here: string | null | undefined = place; here && steps.length < 100; here = index.places.get(here)?.parent) {
+    steps.unshift(index.places.get(here)?.name ?? here);
+  }
+  return steps.join(" / ");
+}
+
+/** All groups that somebody counts as, direct ones first; circles do no harm. */
+export function allGroups(index: PlanIndex, who: string): string[] {
+  const found = new Set<string>();
+  const queue = [...(index.groupsOf.get(who) ?? [])];
+  for (const group of queue) {
+    if (found.has(group)) continue;
+    found.add(group);
+    queue.push(...(index.groupsOf.get(group) ?? []));
+  }
+  return [...found];
+}
+
+/** The places below one, depth first, itself not included. */
+export function below(index: PlanIndex, place: string): Place[] {
+  return (index.children.get(place) ?? []).flatMap((child) => [child, ...below(index, child.id)]);
+}
+
+/** An id for something new, made from its name. */
+export function freshId(name: string, index: PlanIndex): string {
+  const base = name.normalize("NFKD").toLowerCase().replace(/[^a-z0-9]+/g, "-").replace(/^-+|-+$/g, "").slice(0, 40) || "object";
+  const taken = (id: string) => index.number.has(id) || index.places.has(id) || id === "everyone" || id === "guest";
+  let id = base;
+  for (let n = 2; taken(id); n++) id = `${base}-${n}`;
+  return id;
+}

@@ -1,0 +1,183 @@
+import { Button, Input, Modal, Select } from "antd";
+import { useEffect, useMemo, useRef, useState, useSyncExternalStore, type KeyboardEvent } from "react";
+import { Link, useSearchParams } from "react-router";
+import type { Level, Place } from "../api/client";
+import { LevelTag } from "../parts/ArmSign";
+import { Field } from "../parts/Field";
+import { RemoveDialog } from "../parts/RemoveDialog";
+import { below, compareUsers, freshId, pathName, shownName, whoName } from "../plan/index";
+import { usePlan } from "../plan/PlanContext";
+import { notEmpty } from "../people/PersonPanel";
+
+const INSIDE: Record<Place["kind"], Place["kind"][]> = { pool: ["dataset", "folder"], dataset: ["dataset", "folder"], folder: ["folder"] };
+const LETTERS: Record<string, Level> = { N: "NA", P: "PT", R: "RO", W: "RW" };
+
+/** The storage tree, and for the place chosen: what is granted, in which order, and who comes out with what. */
+export default function Storage() {
+  const { outline, index, canEdit, step } = usePlan();
+  const [params, setParams] = useSearchParams();
+  const [folded, setFolded] = useState<ReadonlySet<string>>(new Set());
+  const [adding, setAdding] = useState<{ kind: Place["kind"]; parent: string | null } | null>(null);
+  const tree = useRef<HTMLDivElement>(null);
+  const shown = useMemo(() => {
+    const found: { place: Place; depth: number }[] = [];
+    const walk = (parent: string | null, depth: number) => {
+      for (const place of index.children.get(parent) ?? []) {
+        found.push({ place, depth });
+        if (!folded.has(place.id)) walk(place.id, depth + 1);
+      }
+    };
+    walk(null, 0);
+    return found;
+  }, [index, folded]);
+  const chosen = index.places.get(params.get("place") ?? "") ?? shown.find(({ depth }) => depth > 0)?.place ?? shown[0]?.place;
+  const choose = (place: string) => setParams({ place }, { replace: true });
+  const fold = (place: string, to: boolean) => setFolded((old) => { const next = new Set(old); if (to) next.add(place); else next.delete(place); return next; });
+
+  const onKeyDown = (event: KeyboardEvent) => {
+    const number = shown.findIndex(({ place }) => place.id === chosen?.id);
+    const inner = chosen ? (index.children.get(chosen.id) ?? []) : [];
+    const open = chosen && inner.length > 0 && !folded.has(chosen.id);
+    const to = { ArrowDown: shown[number + 1], ArrowUp: shown[number - 1], Home: shown[0], End: shown.at(-1) }[event.key];
+    if ((event.ctrlKey || event.metaKey) && ["z", "y"].includes(event.key.toLowerCase())) { if (canEdit) void step(event.key.toLowerCase() === "y" || event.shiftKey ? "redo" : "undo"); }
+    else if (to) choose(to.place.id);
+    else if (event.key === "ArrowRight" && chosen && inner.length > 0) { if (open) choose(inner[0]!.id); else fold(chosen.id, false); }
+    else if (event.key === "ArrowLeft" && chosen) { if (open) fold(chosen.id, true); else if (chosen.parent) choose(chosen.parent); }
+    else return;
+    event.preventDefault();
+  };
+  useEffect(() => tree.current?.querySelector("[aria-selected=true]")?.scrollIntoView({ block: "nearest" }), [chosen?.id]);
+
+  return (
+    <>
+      <div className="tree">
+        <div className="row" style={{ padding: "2px 10px 8px" }}>
+          <span className="muted spread">{index.places.size} places</span>
+          {canEdit && <Button size="small" onClick={() => setAdding({ kind: "pool", parent: null })}>Add pool</Button>}
+        </div>
+        <div ref={tree} role="tree" aria-label="Storage" tabIndex={0} onKeyDown={onKeyDown} aria-activedescendant={chosen ? `place-${chosen.id}` : undefined}>
+          {shown.map(({ place, depth }) => {
+            const inner = (index.children.get(place.id) ?? []).length > 0;
+            const lines = outline.grants[place.id]?.length ?? 0;
+            return (
+              <div key={place.id} id={`place-${place.id}`} role="treeitem" aria-level={depth + 1} aria-selected={place.id === chosen?.id} aria-expanded={inner ? !folded.has(place.id) : undefined} style={{ paddingLeft: 12 + depth * 18 }} onClick={() => choose(place.id)}>
+                <span aria-hidden="true" style={{ width: 10 }} onClick={(event) => { if (inner) { event.stopPropagation(); fold(place.id, !folded.has(place.id)); } }}>{inner ? (folded.has(place.id) ? "▸" : "▾") : ""}</span>
+                <span style={{ fontWeight: depth < 2 ? 600 : 400, overflow: "hidden", textOverflow: "ellipsis" }}>{place.name}</span>
+                <span className="kind muted">{place.kind === "folder" ? "" : place.kind}{lines ? `${place.kind === "folder" ? "" : " · "}${lines} ${lines === 1 ? "grant" : "grants"}` : ""}</span>
+              </div>
+            );
+          })}
+        </div>
+      </div>
+      {chosen ? <PlaceDetail key={chosen.id} place={chosen} onAdd={(kind) => setAdding({ kind, parent: chosen.id })} onGone={() => setParams(chosen.parent ? { place: chosen.parent } : {}, { replace: true })} /> : (
+        <div className="detail"><div className="empty"><h2>No storage is planned yet</h2><p className="muted">Begin with the pool as the appliance names it; datasets and folders lie inside it. Only places where access changes need to be here.</p>{canEdit && <Button type="primary" onClick={() => setAdding({ kind: "pool", parent: null })}>Add a pool</Button>}</div></div>
+      )}
+      {adding && <AddPlace {...adding} onClose={(added) => { setAdding(null); if (added) { if (adding.parent) fold(adding.parent, false); choose(added); } }} />}
+    </>
+  );
+}
+
+function PlaceDetail({ place, onAdd, onGone }: { place: Place; onAdd: (kind: Place["kind"]) => void; onGone: () => void }) {
+  const { id, outline, index, columns, canEdit, edit } = usePlan();
+  const [removing, setRemoving] = useState(false);
+  const [moving, setMoving] = useState(false);
+  const version = useSyncExternalStore(columns.subscribe, columns.getVersion);
+  useEffect(() => columns.need([place.id]), [columns, place.id, version]);
+  const lines = outline.grants[place.id] ?? [];
+  const put = (change: Partial<Place>) => void edit([{ op: "put-place", place: { ...place, ...change } }]);
+  const move = (who: string, level: Level, at: number) => void edit([{ op: "set-grant", place: place.id, who, level, at }]);
+  const column = columns.get(place.id);
+  const out = useMemo(() => {
+    const found: Record<Level, string[]> = { RW: [], RO: [], PT: [], NA: [] };
+    if (column) for (const user of [...outline.users].sort(compareUsers)) found[LETTERS[column.levels[index.number.get(user.id)!] ?? "N"] ?? "NA"].push(shownName(user));
+    return found;
+  }, [column, outline.users, index]);
+  const total = outline.users.length || 1;
+  const targets = outline.places.filter((other) => other.id !== place.id && INSIDE[other.kind].includes(place.kind) && !below(index, place.id).includes(other));
+  return (
+    <div className="detail">
+      <div className="row">
+        <h2>{place.name}</h2>
+        <span className="muted">{place.kind} · {pathName(index, place.id)}</span>
+        <span className="spread" />
+        <Link to={`/p/${id}/board?place=${encodeURIComponent(place.id)}`}>See on the board</Link>
+      </div>
+      {canEdit && (
+        <div className="row" style={{ margin: "10px 0 14px", flexWrap: "wrap" }}>
+          {INSIDE[place.kind].map((kind) => <Button key={kind} size="small" onClick={() => onAdd(kind)}>Add {kind} inside</Button>)}
+          {place.kind !== "pool" && <Button size="small" onClick={() => setMoving(true)} disabled={targets.length === 0}>Move …</Button>}
+          <Button size="small" danger onClick={() => setRemoving(true)}>Remove …</Button>
+        </div>
+      )}
+      <div style={{ display: "grid", gridTemplateColumns: "minmax(320px, 1fr) minmax(260px, 360px)", gap: 28 }}>
+        <div>
+          <h3>Granted here, in this order</h3>
+          {lines.length === 0 ? <p className="muted">Nothing. Nobody gets in unless something is granted; set grants on the board.</p> : (
+            <div className="lines">
+              {lines.map((line, number) => (
+                <div className="l" key={line.who}>
+                  <span className="muted">{number + 1}</span>
+                  <span><Link to={`/p/${id}/board?view=grants&who=${encodeURIComponent(line.who)}&place=${encodeURIComponent(place.id)}`}>{whoName(index, line.who)}</Link> {index.users.has(line.who) && <span className="muted">personal</span>}</span>
+                  <LevelTag level={line.level} long />
+                  <span>
+                    <Button size="small" type="text" aria-label={`Move ${whoName(index, line.who)} up`} disabled={!canEdit || number === 0} onClick={() => move(line.who, line.level, number - 1)}>↑</Button>
+                    <Button size="small" type="text" aria-label={`Move ${whoName(index, line.who)} down`} disabled={!canEdit || number === lines.length - 1} onClick={() => move(line.who, line.level, number + 1)}>↓</Button>
+                  </span>
+                </div>
+              ))}
+            </div>
+          )}
+          <p className="muted">{outline.target.within === "first" ? "The first line that concerns somebody decides." : `The order decides only where the first line wins; here ${outline.rule}.`}</p>
+          <Field label="Name" value={place.name} disabled={!canEdit} check={(text) => notEmpty(text) ?? (text.includes("/") ? "A name cannot contain /." : null)} onKeep={(name) => put({ name })} />
+          <Field label="Note" area value={place.note ?? ""} disabled={!canEdit} onKeep={(note) => put({ note })} />
+        </div>
+        <div>
+          <h3>What comes out</h3>
+          {!column ? <p className="muted" role="status">{columns.failed ? "The server does not answer." : "Asking …"}</p> : (
+            <>
+              <div className="bars" role="img" aria-label={`${out.RW.length} read-write, ${out.RO.length} read-only, ${out.NA.length} no access`}>
+                {(["RW", "RO", "PT", "NA"] as const).map((level) => <i key={level} style={{ width: `${(100 * out[level].length) / total}%`, background: `var(--${level.toLowerCase()})` }} />)}
+              </div>
+              {(["RW", "RO", "NA"] as const).map((level) => out[level].length > 0 && (
+                <div key={level} style={{ marginBottom: 10 }}>
+                  <LevelTag level={level} long /> <span className="muted">{out[level].length}</span>
+                  <div style={{ fontSize: 12.5, marginTop: 2 }}>{out[level].slice(0, 60).join(", ")}{out[level].length > 60 && ` and ${out[level].length - 60} more`}</div>
+                </div>
+              ))}
+            </>
+          )}
+        </div>
+      </div>
+      {removing && <RemoveDialog name={place.name} edit={{ op: "remove-place", place: place.id }} onClose={(removed) => { setRemoving(false); if (removed) onGone(); }} />}
+      {moving && <MoveDialog place={place} targets={targets} onClose={() => setMoving(false)} onMove={(parent) => put({ parent })} />}
+    </div>
+  );
+}
+
+function MoveDialog({ place, targets, onClose, onMove }: { place: Place; targets: Place[]; onClose: () => void; onMove: (parent: string) => void }) {
+  const { index } = usePlan();
+  const [to, setTo] = useState<string | null>(place.parent ?? null);
+  return (
+    <Modal title={`Move ${place.name}`} open onCancel={onClose} okText="Move" okButtonProps={{ disabled: !to || to === place.parent }} onOk={() => { onMove(to!); onClose(); }}>
+      <label className="field"><span>It will lie in</span><Select showSearch={{ optionFilterProp: "label" }} style={{ width: "100%" }} value={to} onChange={setTo} options={targets.map((other) => ({ value: other.id, label: pathName(index, other.id) })).sort((a, b) => a.label.localeCompare(b.label))} /></label>
+      <p className="muted">What lies below moves along, and so do all grants. On an appliance, moving a dataset changes the paths that people know.</p>
+    </Modal>
+  );
+}
+
+function AddPlace({ kind, parent, onClose }: { kind: Place["kind"]; parent: string | null; onClose: (added: string | null) => void }) {
+  const { index, edit } = usePlan();
+  const [name, setName] = useState("");
+  const add = async () => {
+    const id = freshId(name.trim(), index);
+    if (await edit([{ op: "put-place", place: { id, name: name.trim(), kind, parent, note: "" } }])) onClose(id);
+  };
+  return (
+    <Modal title={parent ? `Add a ${kind} in ${pathName(index, parent)}` : "Add a pool"} open onCancel={() => onClose(null)} okText={`Add ${kind}`} okButtonProps={{ disabled: !name.trim() }} onOk={() => void add()}>
+      <form onSubmit={(event) => { event.preventDefault(); if (name.trim()) void add(); }}>
+        <label className="field"><span>Name, as on the appliance</span><Input autoFocus value={name} maxLength={255} onChange={(event) => setName(event.target.value)} /></label>
+      </form>
+      <p className="muted">{kind === "dataset" ? "A dataset can have permissions, snapshots and a quota of its own." : kind === "folder" ? "Add a folder only where access differs from the place above it." : "A pool is where the appliance's disks come together; it has no permissions for people of its own."} It begins with nothing granted: nobody gets in.</p>
+    </Modal>
+  );
+}

@@ -1,0 +1,28 @@
+import { theme, type ThemeConfig } from "antd";
+
+/** Ant Design's tokens, from the same colours as theme.css. */
+export function themed(dark: boolean): ThemeConfig {
+  return {
+    algorithm: dark ? theme.darkAlgorithm : theme.defaultAlgorithm,
+    token: {
+      fontFamily: '"IBM Plex Sans", system-ui, sans-serif',
+      fontSize: 13,
+      controlHeight: 30,
+      controlHeightSM: 25,
+      padding: 14,
+      paddingLG: 20,
+      borderRadius: 4,
+      colorPrimary: dark ? "#3f8f8d" : "#0d6e6e",
+      colorError: dark ? "#f0a0bf" : "#7c2347",
+      colorWarning: dark ? "#f5935c" : "#b83b0b",
+      colorText: dark ? "#e8e4da" : "#1d2b33",
+      colorTextSecondary: dark ? "#a9b3b5" : "#4f5d64",
+      colorTextPlaceholder: dark ? "#9aa6aa" : "#667178",
+      colorBgContainer: dark ? "#1d282f" : "#fffdf8",
+      colorBgElevated: dark ? "#223037" : "#fffdf8",
+      colorBorder: dark ? "#4a5a63" : "#cfc6b4",
+      motionDurationMid: "0.12s",
+      motionDurationSlow: "0.16s",
+    },
+  };
+}

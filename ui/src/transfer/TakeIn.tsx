@@ -1,0 +1,138 @@
+import { Button, Checkbox, Drawer, Input, Segmented, Select } from "antd";
+import { useState } from "react";
+import { api, ask, message, Refusal, type ImportBody, type Preview } from "../api/client";
+import { Changes, cellsWords } from "../parts/Changes";
+import { usePlan } from "../plan/PlanContext";
+
+type Kind = ImportBody["kind"];
+type Made = "person" | "service" | "group" | "place";
+const HELP: Record<Kind, string> = {
+  matrix: "Rows are people or groups, columns are places (a name, or a path such as keel/office/payroll). Cells say RW, RO, NA or nothing; “read only”, “r” and “-” are understood too.",
+  people: "The first row names the columns: name, full name, kind, uid, primary group, groups, enabled, expires, sign-in names, note. Or: group, gid, members. Or: group, member.",
+  accounts: "A Linux host's passwd file, and its group file. Numbers are kept; accounts outside the range are left out and listed.",
+  plan: "A plan file that Yard Gate wrote, or that follows its documented format. This plan becomes what the file says.",
+};
+
+const toBase64 = (bytes: Uint8Array) => {
+  let text = "";
+  for (let at = 0; at < bytes.length; at += 8192) text += String.fromCharCode(...bytes.subarray(at, at + 8192));
+  return btoa(text);
+};
+
+/** One text to take in: chosen as a file (its bytes as they are), or pasted. */
+function Source({ label, value, onChange }: { label: string; value: Uint8Array | null; onChange: (bytes: Uint8Array | null) => void }) {
+  const [file, setFile] = useState("");
+  const [text, setText] = useState("");
+  return (
+    <label className="field">
+      <span>{label}</span>
+      <Input.TextArea rows={4} placeholder="Paste it here, or choose a file" spellCheck={false} value={file ? `${file}, ${value?.length.toLocaleString()} bytes` : text} disabled={file !== ""} onChange={(event) => { setText(event.target.value); onChange(event.target.value ? new TextEncoder().encode(event.target.value) : null); }} style={{ fontFamily: "var(--mono)", fontSize: 12 }} />
+      <div className="row" style={{ marginTop: 4 }}>
+        <input type="file" aria-label={`${label}: file`} onChange={(event) => { const chosen = event.target.files?.[0]; if (chosen) void chosen.arrayBuffer().then((buffer) => { setFile(chosen.name); onChange(new Uint8Array(buffer)); }); }} />
+        {file && <Button size="small" onClick={() => { setFile(""); setText(""); onChange(null); }}>Take another</Button>}
+      </div>
+    </label>
+  );
+}
+
+/** Take in a table, a host's accounts or a plan file: shown as what it would do, then kept as one change. */
+export default function TakeIn({ onClose }: { onClose: () => void }) {
+  const { id, outline, index, take } = usePlan();
+  const [kind, setKind] = useState<Kind>("matrix");
+  const [first, setFirst] = useState<Uint8Array | null>(null);
+  const [second, setSecond] = useState<Uint8Array | null>(null);
+  const [make, setMake] = useState<Record<string, Made>>({});
+  const [clearBlanks, setClearBlanks] = useState(false);
+  const [range, setRange] = useState({ lowest: "1000", highest: "60000" });
+  const [privateGroups, setPrivateGroups] = useState(false);
+  const [preview, setPreview] = useState<Preview | null>(null);
+  const [trouble, setTrouble] = useState<{ title: string; text: string } | null>(null);
+  const [busy, setBusy] = useState(false);
+
+  const body = (made: Record<string, Made>): ImportBody => ({
+    revision: outline.revision,
+    kind,
+    content: toBase64(first ?? new Uint8Array()),
+    second: toBase64(second ?? new Uint8Array()),
+    make: made,
+    clear_blanks: clearBlanks,
+    lowest: Number(range.lowest) || 0,
+    highest: Number(range.highest) || 0,
+    private_groups: privateGroups,
+  });
+  const run = async (work: () => Promise<void>) => {
+    setBusy(true);
+    setTrouble(null);
+    try {
+      await work();
+    } catch (error) {
+      setTrouble({ title: error instanceof Refusal ? error.problem.title : "Not taken in", text: message(error) });
+    } finally {
+      setBusy(false);
+    }
+  };
+  const look = (made = make) => run(async () => setPreview(await ask(api.POST("/api/v1/plans/{plan}/import/preview", { params: { path: { plan: id } }, body: body(made) }))));
+  const keep = () => run(async () => {
+    await take(await ask(api.POST("/api/v1/plans/{plan}/import", { params: { path: { plan: id } }, body: body(make) })));
+    onClose();
+  });
+  const forget = () => { setPreview(null); setTrouble(null); };
+  const unknownMade = Object.entries(make);
+  const choose = (names: string[], made: Made | undefined) => {
+    const next = Object.fromEntries([...unknownMade.filter(([name]) => !names.includes(name)), ...(made ? names.map((name) => [name, made] as const) : [])]);
+    setMake(next);
+    void look(next);
+  };
+  const whoNames = preview?.unknown.filter((name) => name.of !== "place").map((name) => name.name) ?? [];
+  const placeNames = preview?.unknown.filter((name) => name.of === "place").map((name) => name.name) ?? [];
+
+  return (
+    <Drawer title="Take in" open onClose={onClose} size={640} footer={
+      <div className="row">
+        <span className="spread muted">{preview && `${preview.edits.toLocaleString()} edits, one step to undo`}</span>
+        <Button onClick={() => void look()} loading={busy} disabled={!first}>{preview ? "Look again" : "See what it would do"}</Button>
+        <Button type="primary" disabled={!preview || preview.edits === 0 || trouble !== null} loading={busy} onClick={() => void keep()}>Keep it</Button>
+      </div>
+    }>
+      <Segmented block value={kind} onChange={(value) => { setKind(value as Kind); setMake({}); forget(); }} options={[{ value: "matrix", label: "Matrix" }, { value: "people", label: "People, groups" }, { value: "accounts", label: "Host accounts" }, { value: "plan", label: "Plan file" }]} />
+      <p className="muted">{HELP[kind]}</p>
+      <Source key={kind} label={kind === "accounts" ? "passwd" : kind === "plan" ? "Plan file" : "Table (CSV, or copied from a spreadsheet)"} value={first} onChange={(bytes) => { setFirst(bytes); forget(); }} />
+      {kind === "accounts" && (
+        <>
+          <Source label="group" value={second} onChange={(bytes) => { setSecond(bytes); forget(); }} />
+          <div className="row" style={{ marginBottom: 10 }}>
+            accounts from <Input size="small" aria-label="Lowest number" style={{ width: 80 }} value={range.lowest} onChange={(event) => { setRange({ ...range, lowest: event.target.value }); forget(); }} />
+            to <Input size="small" aria-label="Highest number" style={{ width: 80 }} value={range.highest} onChange={(event) => { setRange({ ...range, highest: event.target.value }); forget(); }} />
+            <Checkbox checked={privateGroups} onChange={(event) => { setPrivateGroups(event.target.checked); forget(); }}>private groups too</Checkbox>
+          </div>
+        </>
+      )}
+      {kind === "matrix" && <Checkbox checked={clearBlanks} onChange={(event) => { setClearBlanks(event.target.checked); forget(); }}>An empty cell takes away what is granted now</Checkbox>}
+      {trouble && <div className="trouble" role="alert"><b>{trouble.title}</b><br />{trouble.text}</div>}
+      {preview && (
+        <section aria-label="What it would do" style={{ marginTop: 14 }}>
+          {(preview.unknown.length > 0 || unknownMade.length > 0) && (
+            <>
+              <h3 style={{ fontSize: 13 }}>Names that the plan does not have</h3>
+              {whoNames.length > 0 && <p className="row">{whoNames.length} in rows are left out. Make all of them <Button size="small" onClick={() => choose(whoNames, "person")}>people</Button> <Button size="small" onClick={() => choose(whoNames, "group")}>groups</Button></p>}
+              {placeNames.length > 0 && <p className="row">{placeNames.length} columns are left out. <Button size="small" onClick={() => choose(placeNames, "place")}>Make these places</Button></p>}
+              <ul className="words">
+                {preview.unknown.map((name) => (
+                  <li key={`${name.of} ${name.name}`} className="row">
+                    <span className="spread">line {name.line}: <b>{name.name}</b></span>
+                    <Select size="small" aria-label={`What to make of ${name.name}`} value="" style={{ width: 130 }} onChange={(value) => choose([name.name], (value || undefined) as Made | undefined)} options={[{ value: "", label: "left out" }, ...(name.of === "place" ? ["place"] : name.of === "group" ? ["group"] : ["person", "service", "group"]).map((value) => ({ value, label: value }))]} />
+                  </li>
+                ))}
+                {unknownMade.map(([name, made]) => <li key={name} className="row"><span className="spread"><b>{name}</b> will be a new {made}</span><Button size="small" onClick={() => choose([name], undefined)}>Leave out</Button></li>)}
+              </ul>
+            </>
+          )}
+          <h3 style={{ fontSize: 13 }}>{preview.edits === 0 ? "Nothing in it that the plan does not have already" : `It would make ${preview.edits.toLocaleString()} edits`}</h3>
+          {preview.edits > 0 && <ul className="words">{preview.words.map((line, number) => <li key={number}>{line}</li>)}{preview.edits > preview.words.length && <li className="muted">… and {(preview.edits - preview.words.length).toLocaleString()} more</li>}</ul>}
+          {preview.note_count > 0 && <><h3 style={{ fontSize: 13 }}>Noticed</h3><ul className="words">{preview.notes.map((note, number) => <li key={number}>{note.line !== null && `line ${note.line}: `}{note.text}</li>)}</ul></>}
+          {preview.changed.total > 0 && <><h3 style={{ fontSize: 13 }}>{cellsWords(preview.changed)} come out differently</h3><Changes changed={preview.changed} index={index} most={20} /></>}
+        </section>
+      )}
+    </Drawer>
+  );
+}
