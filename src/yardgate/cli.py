@@ -414,7 +414,12 @@ def _say_changes(plan: Plan, after: Plan, before: Any, words: str) -> None:
     found = [
         change for change in changes(before, resolve_plan(after, before.on, before)) if change.subject in after.users
     ]
-    out.print(f"{words}; {len(found)} cells came out differently", markup=False, highlight=False, soft_wrap=True)
+    out.print(
+        f"{words}; {len(found)} {'cell' if len(found) == 1 else 'cells'} came out differently",
+        markup=False,
+        highlight=False,
+        soft_wrap=True,
+    )
     table = Table("who", "place", "before", "after", box=None)
     for change in found[:40]:
         table.add_row(plan.named(change.subject), plan.path_name(change.place), change.before, change.after)

@@ -100,6 +100,8 @@ def create_app(store: Store, hosts: frozenset[str] = frozenset({"127.0.0.1", "lo
     for router in (signin.router, plans.router, board.router, transfer.router):
         app.include_router(router, prefix="/api/v1")
     problems.install(app)
+    schema = app.openapi
+    app.openapi = lambda: problems.documented(schema())  # type: ignore[method-assign]
     app.add_middleware(GZipMiddleware, minimum_size=2000, compresslevel=5)
     app.add_middleware(Guard, hosts=hosts)
 

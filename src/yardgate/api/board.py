@@ -7,7 +7,7 @@ from typing import Annotated
 from fastapi import APIRouter, HTTPException, Query
 
 from yardgate.api.desk import changed, columns
-from yardgate.api.schemas import Clashes, Id, InsteadOut, ReasonOut, RuleOut, Window
+from yardgate.api.schemas import Cell, Clashes, Id, InsteadOut, ReasonOut, RuleOut, Window
 from yardgate.api.signin import Reader, TheDesk
 from yardgate.core.clash import RULES, rule_words
 from yardgate.core.plan import EVERYONE, fold
@@ -57,12 +57,13 @@ def clashes(plan: str, _: Reader, desk: TheDesk) -> Clashes:
     matrix = desk.matrix(opened)
     users = matrix.counting.users
     total = 0
-    cells: list[tuple[str, str]] = []
+    cells: list[Cell] = []
     granted = sorted(opened.plan.grants, key=lambda place: (fold(opened.plan.path_name(place)), place))
     for place, found in detail(matrix, granted).items():
         numbers = found.clash[:users].nonzero()[0].tolist()
         total += len(numbers)
-        cells += [(matrix.counting.subjects[number], place) for number in numbers[: CLASHES_LISTED - len(cells)]]
+        listed = numbers[: CLASHES_LISTED - len(cells)]
+        cells += [Cell(subject=matrix.counting.subjects[number], place=place) for number in listed]
     return Clashes(revision=opened.revision, total=total, cells=cells)
 
 

@@ -2,6 +2,7 @@
 
 import logging
 from collections.abc import Mapping
+from typing import Any
 
 from fastapi import FastAPI, Request
 from fastapi.exceptions import RequestValidationError
@@ -23,6 +24,16 @@ class ProblemResponse(JSONResponse):
 def answer(problem: Problem, headers: Mapping[str, str] | None = None) -> ProblemResponse:
     body = problem.model_dump(mode="json", exclude_none=True)
     return ProblemResponse(body, problem.status, headers=dict(headers or {}))
+
+
+def documented(schema: dict[str, Any]) -> dict[str, Any]:
+    """The OpenAPI document, with errors under the media type that they are sent with."""
+    for operations in schema["paths"].values():
+        for operation in operations.values():
+            for status, response in operation["responses"].items():
+                if status >= "400" and (content := response.get("content", {}).pop("application/json", None)):
+                    response["content"]["application/problem+json"] = content
+    return schema
 
 
 def install(app: FastAPI) -> None:

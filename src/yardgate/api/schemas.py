@@ -248,12 +248,17 @@ class InsteadOut(BaseModel):
     others: Changed
 
 
+class Cell(BaseModel):
+    subject: str
+    place: str
+
+
 class Clashes(BaseModel):
     """Cells of people and services where grants disagree, in order of places; at most 2000 are listed."""
 
     revision: Revision
     total: int
-    cells: list[tuple[str, str]]
+    cells: list[Cell]
 
 
 class VersionOut(BaseModel):

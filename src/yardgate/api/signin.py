@@ -67,7 +67,7 @@ class Tries:
     def wait(self, *keys: str) -> float:
         """Seconds that must still pass before another try."""
         with self._lock:
-            return max((self._failed.get(key, (0, 0.0))[1] - self.clock() for key in keys), default=0.0)
+            return max(0.0, *(self._failed.get(key, (0, 0.0))[1] - self.clock() for key in keys))
 
     def failed(self, *keys: str) -> None:
         with self._lock:

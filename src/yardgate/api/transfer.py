@@ -65,7 +65,7 @@ def keep(plan: str, account: Planner, desk: TheDesk, body: Import) -> Answer:
     edits = read(opened.plan, body).edits
     if not edits:
         raise FormatError("there is nothing in it that the plan does not have already")
-    words = f"took in {KIND_WORDS[body.kind]}: {len(edits)} edits"
+    words = f"took in {KIND_WORDS[body.kind]}: {len(edits)} {'edit' if len(edits) == 1 else 'edits'}"
     kept = desk.plans.commit(plan, body.revision, edits, account.name, "import", words)
     return stepped(desk, before, kept)
 

@@ -61,7 +61,10 @@ def read(plan: Plan, text: str, make: Make | None = None, clear_blanks: bool = F
                 grants.append(SetGrant(place, who, level))
     if dashes:
         maker.notes.append(
-            Note(None, f"{dashes} cells with a dash or dot were taken as nothing said, not as a refusal")
+            Note(
+                None,
+                f"a dash or dot was taken as nothing said, not as a refusal, in {dashes} {'cell' if dashes == 1 else 'cells'}",
+            )
         )
     if not filled and not maker.unknown:
         raise FormatError("none of the columns is a place", header_line, lead + 1)

@@ -23,8 +23,9 @@ def rows(text: str) -> Iterator[tuple[int, list[str]]]:
             return
         except csv.Error as error:
             raise FormatError(f"not a well-formed table: {error}", reader.line_num or line, 1) from None
-        if any(field.strip() for field in row):
-            yield line, [_unguard(field.strip()) for field in row]
+        fields = [_unguard(field.strip(" ")).strip() for field in row]
+        if any(fields):
+            yield line, fields
 
 
 def _delimiter(text: str) -> str:

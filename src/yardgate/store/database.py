@@ -34,6 +34,9 @@ def migrations(engine: Engine) -> Config:
     return config
 
 
+_MIGRATING = Lock()  # Alembic keeps its context in module globals
+
+
 class Store:
     """One installation's database. Writers of one process take turns; readers see the last commit."""
 
@@ -42,7 +45,8 @@ class Store:
         self.path = path
         self.engine = connect(path)
         self._turn = Lock()
-        command.upgrade(migrations(self.engine), "head")
+        with _MIGRATING:
+            command.upgrade(migrations(self.engine), "head")
 
     @contextmanager
     def reading(self) -> Iterator[Connection]:

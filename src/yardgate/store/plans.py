@@ -287,7 +287,9 @@ def _load(connection: Connection, plan_id: str) -> Opened:
     def rows(table: Table, *order: Any) -> Iterable[Any]:
         return connection.execute(select(table).where(table.c.plan == plan_id).order_by(*order)).mappings()
 
-    head = connection.execute(select(tables.plans).where(tables.plans.c.id == plan_id)).mappings().one()
+    head = connection.execute(select(tables.plans).where(tables.plans.c.id == plan_id)).mappings().one_or_none()
+    if head is None:
+        raise NotThere("there is no such plan")
     belongs: dict[str, set[str]] = {}
     for row in rows(tables.members):
         belongs.setdefault(row["group"], set()).add(row["member"])

@@ -16,6 +16,7 @@ import { boardColumns, groupedRows, peopleRows } from "./rows";
 import { WhyPanel } from "./WhyPanel";
 
 type View = "grants" | "effect" | "clashes";
+const FETCH_AHEAD = 2_000_000; // cells that are fetched before they are looked at, so that no scrolling can outrun them
 const LEVELS: Record<string, Level> = { N: "NA", P: "PT", R: "RO", W: "RW" };
 const SOURCES: Record<string, string> = { "-": "", o: "", g: "group", a: "all", A: "admin", x: "shut" };
 const SOURCE_WORDS: Record<string, string> = { "-": "nothing said", o: "own grant", g: "from a group", a: "from the grant to all", A: "as administrator", x: "the account is shut" };
@@ -48,7 +49,7 @@ export default function Board() {
   const clashes = useQuery({ queryKey: ["of-plan", id, "clashes"], queryFn: () => ask(api.GET("/api/v1/plans/{plan}/clashes", { params: { path: { plan: id } } })) });
   const clashing = useMemo(() => {
     const cells = clashes.data?.cells ?? [];
-    return { who: new Set(cells.map(([who]) => who)), places: new Set(cells.map(([, place]) => place)) };
+    return { who: new Set(cells.map((cell) => cell.subject)), places: new Set(cells.map((cell) => cell.place)) };
   }, [clashes.data]);
 
   const rows = useMemo(() => {
@@ -72,7 +73,13 @@ export default function Board() {
   const needed = useCallback((first: number, lastColumn: number) => store.need(columns.slice(Math.max(0, first - 8), lastColumn + 9).map((column) => column.place.id)), [columns, store]);
   const seen = useRef({ first: 0, last: 40 });
   const onScrolled = useCallback((first: number, lastColumn: number) => { seen.current = { first, last: lastColumn }; needed(first, lastColumn); }, [needed]);
-  useEffect(() => needed(seen.current.first, seen.current.last), [needed, version]);
+  const all = columns.length * (outline.users.length + outline.groups.length) <= FETCH_AHEAD;
+  useEffect(() => {
+    needed(seen.current.first, seen.current.last);
+    if (!all) return;
+    const later = window.setTimeout(() => store.need(columns.map((column) => column.place.id)), 300);
+    return () => window.clearTimeout(later);
+  }, [needed, version, all, columns, store]);
 
   // Where a link or the search leads: to a cell, a row or a column.
   const wanted = `${params.get("who") ?? ""}|${params.get("place") ?? ""}`;
@@ -97,7 +104,7 @@ export default function Board() {
   useEffect(() => {
     const first = clashes.data?.cells[0];
     if (begun.current || !first) return;
-    const [row, col] = [rows.findIndex((one) => one.who === first[0]), columns.findIndex((one) => one.place.id === first[1])];
+    const [row, col] = [rows.findIndex((one) => one.who === first.subject), columns.findIndex((one) => one.place.id === first.place)];
     if (row < 0 || col < 0) return;
     begun.current = true;
     setAt({ row, col });

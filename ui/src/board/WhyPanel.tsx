@@ -70,7 +70,7 @@ export function WhyPanel({ who, place, onSet, onWould }: { who: string; place: s
       ))}
       {instead.data && instead.data.length > 0 && (
         <>
-          <h3>The same by a group</h3>
+          <h3>By a group instead</h3>
           {instead.data.slice(0, 3).map((offer) => (
             <div key={offer.who} className="offer">
               <span>

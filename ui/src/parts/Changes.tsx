@@ -1,6 +1,7 @@
 import type { Changed } from "../api/client";
 import { pathName, whoName, type PlanIndex } from "../plan/index";
 import { LevelChange } from "./ArmSign";
+import { plural } from "./plural";
 
 /** The cells that come out differently, as a list to read. */
 export function Changes({ changed, index, most = 40 }: { changed: Changed; index: PlanIndex; most?: number }) {
@@ -24,5 +25,5 @@ export function Changes({ changed, index, most = 40 }: { changed: Changed; index
 
 export function cellsWords(changed: Changed): string {
   if (changed.total === 0) return "nothing else comes out differently";
-  return `${changed.total.toLocaleString()} ${changed.total === 1 ? "cell" : "cells"} of ${changed.people} ${changed.people === 1 ? "person" : "people"}`;
+  return `${plural(changed.total, "cell")} of ${plural(changed.people, "person", "people")}`;
 }

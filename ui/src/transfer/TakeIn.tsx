@@ -2,6 +2,7 @@ import { Button, Checkbox, Drawer, Input, Segmented, Select } from "antd";
 import { useState } from "react";
 import { api, ask, message, Refusal, type ImportBody, type Preview } from "../api/client";
 import { Changes, cellsWords } from "../parts/Changes";
+import { plural } from "../parts/plural";
 import { usePlan } from "../plan/PlanContext";
 
 type Kind = ImportBody["kind"];
@@ -28,7 +29,7 @@ function Source({ label, value, onChange }: { label: string; value: Uint8Array |
       <span>{label}</span>
       <Input.TextArea rows={4} placeholder="Paste it here, or choose a file" spellCheck={false} value={file ? `${file}, ${value?.length.toLocaleString()} bytes` : text} disabled={file !== ""} onChange={(event) => { setText(event.target.value); onChange(event.target.value ? new TextEncoder().encode(event.target.value) : null); }} style={{ fontFamily: "var(--mono)", fontSize: 12 }} />
       <div className="row" style={{ marginTop: 4 }}>
-        <input type="file" aria-label={`${label}: file`} onChange={(event) => { const chosen = event.target.files?.[0]; if (chosen) void chosen.arrayBuffer().then((buffer) => { setFile(chosen.name); onChange(new Uint8Array(buffer)); }); }} />
+        <input type="file" className="file" aria-label={`${label}: file`} onChange={(event) => { const chosen = event.target.files?.[0]; if (chosen) void chosen.arrayBuffer().then((buffer) => { setFile(chosen.name); onChange(new Uint8Array(buffer)); }); }} />
         {file && <Button size="small" onClick={() => { setFile(""); setText(""); onChange(null); }}>Take another</Button>}
       </div>
     </label>
@@ -89,7 +90,7 @@ export default function TakeIn({ onClose }: { onClose: () => void }) {
   return (
     <Drawer title="Take in" open onClose={onClose} size={640} footer={
       <div className="row">
-        <span className="spread muted">{preview && `${preview.edits.toLocaleString()} edits, one step to undo`}</span>
+        <span className="spread muted">{preview && `${plural(preview.edits, "edit")}, one step to undo`}</span>
         <Button onClick={() => void look()} loading={busy} disabled={!first}>{preview ? "Look again" : "See what it would do"}</Button>
         <Button type="primary" disabled={!preview || preview.edits === 0 || trouble !== null} loading={busy} onClick={() => void keep()}>Keep it</Button>
       </div>
@@ -114,8 +115,8 @@ export default function TakeIn({ onClose }: { onClose: () => void }) {
           {(preview.unknown.length > 0 || unknownMade.length > 0) && (
             <>
               <h3 style={{ fontSize: 13 }}>Names that the plan does not have</h3>
-              {whoNames.length > 0 && <p className="row">{whoNames.length} in rows are left out. Make all of them <Button size="small" onClick={() => choose(whoNames, "person")}>people</Button> <Button size="small" onClick={() => choose(whoNames, "group")}>groups</Button></p>}
-              {placeNames.length > 0 && <p className="row">{placeNames.length} columns are left out. <Button size="small" onClick={() => choose(placeNames, "place")}>Make these places</Button></p>}
+              {whoNames.length > 0 && <p className="row">{plural(whoNames.length, "row is", "rows are")} left out. Make {whoNames.length === 1 ? "it a" : "all of them"} <Button size="small" onClick={() => choose(whoNames, "person")}>{whoNames.length === 1 ? "person" : "people"}</Button> <Button size="small" onClick={() => choose(whoNames, "group")}>{whoNames.length === 1 ? "group" : "groups"}</Button></p>}
+              {placeNames.length > 0 && <p className="row">{plural(placeNames.length, "column is", "columns are")} left out. <Button size="small" onClick={() => choose(placeNames, "place")}>{placeNames.length === 1 ? "Make it a place" : "Make them places"}</Button></p>}
               <ul className="words">
                 {preview.unknown.map((name) => (
                   <li key={`${name.of} ${name.name}`} className="row">
@@ -127,10 +128,10 @@ export default function TakeIn({ onClose }: { onClose: () => void }) {
               </ul>
             </>
           )}
-          <h3 style={{ fontSize: 13 }}>{preview.edits === 0 ? "Nothing in it that the plan does not have already" : `It would make ${preview.edits.toLocaleString()} edits`}</h3>
+          <h3 style={{ fontSize: 13 }}>{preview.edits === 0 ? "Nothing in it that the plan does not have already" : `It would make ${plural(preview.edits, "edit")}`}</h3>
           {preview.edits > 0 && <ul className="words">{preview.words.map((line, number) => <li key={number}>{line}</li>)}{preview.edits > preview.words.length && <li className="muted">… and {(preview.edits - preview.words.length).toLocaleString()} more</li>}</ul>}
           {preview.note_count > 0 && <><h3 style={{ fontSize: 13 }}>Noticed</h3><ul className="words">{preview.notes.map((note, number) => <li key={number}>{note.line !== null && `line ${note.line}: `}{note.text}</li>)}</ul></>}
-          {preview.changed.total > 0 && <><h3 style={{ fontSize: 13 }}>{cellsWords(preview.changed)} come out differently</h3><Changes changed={preview.changed} index={index} most={20} /></>}
+          {preview.changed.total > 0 && <><h3 style={{ fontSize: 13 }}>Comes out differently: {cellsWords(preview.changed)}</h3><Changes changed={preview.changed} index={index} most={20} /></>}
         </section>
       )}
     </Drawer>

@@ -1,0 +1,51 @@
+"""A client that is signed in, on a store of its own."""
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import pytest
+from fastapi.testclient import TestClient
+
+from yardgate.api.app import create_app
+from yardgate.core.plan import Plan
+from yardgate.store import Plans, Store
+from yardgate.store.accounts import Accounts, Role
+
+
+@dataclass
+class Web:
+    """A store, and clients signed in to it."""
+
+    store: Store
+    plan: str
+
+    def client(self, role: Role | None = "planner") -> TestClient:
+        client = TestClient(create_app(self.store), base_url="http://127.0.0.1", raise_server_exceptions=False)
+        if role:
+            accounts = Accounts(self.store)
+            found = accounts.by_name(f"a {role}") or accounts.add(f"a {role}", role)
+            assert client.post("/api/v1/session/link", json={"link": accounts.link(found.id)}).status_code == 200
+        return client
+
+    def at(self, path: str = "") -> str:
+        return f"/api/v1/plans/{self.plan}{path}"
+
+
+@pytest.fixture
+def web(tmp_path: Path, lantern: Plan) -> Iterator[Web]:
+    store = Store(tmp_path / "yardgate.sqlite")
+    yield Web(store, Plans(store).create(lantern, "ann").id)
+    store.close()
+
+
+@pytest.fixture
+def client(web: Web) -> TestClient:
+    return web.client()
+
+
+def edit(
+    who: str = "apprentices", level: str | None = None, revision: int = 1, place: str = "toolpaths"
+) -> dict[str, Any]:
+    return {"revision": revision, "edits": [{"op": "set-grant", "place": place, "who": who, "level": level}]}

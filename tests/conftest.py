@@ -1,0 +1,21 @@
+"""What every test may use."""
+
+from datetime import date
+
+import pytest
+from hypothesis import HealthCheck, settings
+
+from yardgate import demo
+from yardgate.core.plan import Plan
+
+ON = date(2027, 1, 1)
+
+settings.register_profile(
+    "yard", deadline=None, suppress_health_check=[HealthCheck.too_slow, HealthCheck.data_too_large], print_blob=True
+)
+settings.load_profile("yard")
+
+
+@pytest.fixture
+def lantern() -> Plan:
+    return demo.plan()

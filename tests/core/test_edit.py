@@ -1,0 +1,164 @@
+"""Edits and their inverses."""
+
+from dataclasses import replace
+
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from tests.conftest import ON
+from tests.plans import edits, plans
+from yardgate.core.edit import (
+    Join,
+    Leave,
+    PutGroup,
+    PutPlace,
+    PutUser,
+    RemoveGroup,
+    RemovePlace,
+    RemoveUser,
+    SetGrant,
+    SetTarget,
+    SetTitle,
+    apply,
+    describe,
+    difference,
+    sentence,
+)
+from yardgate.core.plan import Group, Place, Plan, PlanError, User, check, same
+from yardgate.core.remedies import group_instead
+from yardgate.core.rights import Level
+
+
+@settings(max_examples=1500)
+@given(plans(), st.data())
+def test_an_edit_followed_by_its_inverse_gives_the_identical_plan(plan: Plan, data: st.DataObject) -> None:
+    made = []
+    now = plan
+    for _ in range(data.draw(st.integers(1, 4))):
+        edit = data.draw(edits(now))
+        try:
+            now, _ = apply(now, [edit])
+        except PlanError:
+            continue
+        assert check(now) == ()
+        made.append(edit)
+    after, inverse = apply(plan, made)
+    assert same(after, now)
+    back, again = apply(after, inverse)
+    assert same(back, plan)
+    assert same(apply(back, again)[0], after)
+
+
+@settings(max_examples=500)
+@given(plans(), plans())
+def test_the_difference_of_two_plans_turns_one_into_the_other(before: Plan, after: Plan) -> None:
+    found = difference(before, after)
+    reached, inverse = apply(before, found)
+    assert same(reached, after)
+    assert same(apply(reached, inverse)[0], before)
+    assert difference(after, after) == ()
+    assert all(sentence(before, after, edit) for edit in found)
+
+
+def test_a_batch_is_kept_whole_or_not_at_all(lantern: Plan) -> None:
+    with pytest.raises(PlanError, match="no user or group “nobody”"):
+        apply(lantern, [SetGrant("payroll", "office", Level.RW), SetGrant("payroll", "nobody", Level.RW)])
+
+
+def test_removing_takes_along_what_refers_to_it_and_the_inverse_brings_it_back(lantern: Plan) -> None:
+    for edit in (RemoveUser("saskia-de-wit"), RemoveGroup("all-staff"), RemovePlace("keel")):
+        after, inverse = apply(lantern, [edit])
+        assert check(after) == ()
+        assert same(apply(after, inverse)[0], lantern)
+    after, _ = apply(lantern, [RemoveGroup("all-staff")])
+    assert after.target.baseline is None
+    after, _ = apply(lantern, [RemovePlace("keel")])
+    assert {place.name for place in after.places.values()} == {"ballast", "backups", "nightly", "vm-images"}
+
+
+def test_a_grant_can_be_put_at_a_line_and_keeps_its_line_when_changed(lantern: Plan) -> None:
+    order = list(lantern.grants["toolpaths"])
+    assert order[:2] == ["apprentices", "draughting"]
+    moved, _ = apply(lantern, [SetGrant("toolpaths", "draughting", Level.RW, 0)])
+    assert list(moved.grants["toolpaths"])[:2] == ["draughting", "apprentices"]
+    changed, _ = apply(lantern, [SetGrant("toolpaths", "apprentices", Level.RO)])
+    assert list(changed.grants["toolpaths"]) == order
+
+
+@pytest.mark.parametrize(
+    ("edit", "message"),
+    [
+        (PutUser(User(id="x", name="mira.oyelaran")), "used twice"),
+        (PutUser(User(id="x", name="MIRA.Oyelaran")), "used twice"),
+        (PutUser(User(id="x", name="x", aliases=("mira@lanternquay.example",))), "used twice"),
+        (PutUser(User(id="x", name="a\nb")), "control character or line break"),
+        (PutUser(User(id="x", name="a\u202eb")), "direction mark"),
+        (PutUser(User(id="x", name="")), "is empty"),
+        (PutUser(User(id="x", name=" x")), "begins or ends with a space"),
+        (PutUser(User(id="x", name="x" * 256)), "256 characters"),
+        (PutUser(User(id="x", name="x", uid=-1)), "outside 0 to"),
+        (PutUser(User(id="x", name="x", primary_group="nowhere")), "is not a group"),
+        (PutUser(User(id="draughting", name="x")), "taken by a group"),
+        (PutUser(User(id="everyone", name="x")), "built-in"),
+        (PutGroup(Group(id="mira-oyelaran", name="x")), "taken by a user"),
+        (PutGroup(Group(id="x", name="x", members=frozenset({"ghost"}))), "no user or group"),
+        (PutPlace(Place(id="x", name="x", kind="dataset")), "nowhere"),
+        (PutPlace(Place(id="x", name="a/b", kind="folder", parent="keel")), "separates folders"),
+        (PutPlace(Place(id="x", name="..", kind="folder", parent="keel")), "dot name"),
+        (PutPlace(Place(id="x", name="x", kind="dataset", parent="toolpaths")), "cannot lie in folder"),
+        (PutPlace(Place(id="x", name="Payroll", kind="folder", parent="office-2")), "used twice"),
+        (PutPlace(Place(id="drawings", name="drawings", kind="folder", parent="toolpaths")), "lies inside itself"),
+        (
+            PutPlace(Place(id="office-2", name="office", kind="folder", parent="keel")),
+            "dataset “payroll” cannot lie in folder",
+        ),
+        (PutPlace(Place(id="x", name="x", kind="pool", parent="keel")), "cannot lie inside"),
+        (SetGrant("payroll", "office", Level.PT), "only RW, RO and NA"),
+        (SetGrant("payroll", "office", Level.RW, -1), "lines count from 0"),
+        (SetGrant("nowhere", "office", Level.RW), "no place “nowhere”"),
+        (Join("nowhere", "mira-oyelaran"), "no group “nowhere”"),
+        (Leave("nowhere", "mira-oyelaran"), "no group “nowhere”"),
+        (RemoveUser("ghost"), "no user “ghost”"),
+        (SetTitle("", ""), "is empty"),
+    ],
+)
+def test_what_cannot_stand_is_refused_by_name(lantern: Plan, edit: object, message: str) -> None:
+    with pytest.raises(PlanError, match=message):
+        apply(lantern, [edit])  # type: ignore[list-item]
+
+
+def test_words_name_people_as_people_do(lantern: Plan) -> None:
+    def words(*made: object) -> str:
+        after, _ = apply(lantern, made)  # type: ignore[arg-type]
+        return describe(lantern, after, made)  # type: ignore[arg-type]
+
+    mira = lantern.users["mira-oyelaran"]
+    assert (
+        words(SetGrant("toolpaths", "mira-oyelaran", Level.RO)) == "Mira Oyelaran on keel/drawings/toolpaths: read-only"
+    )
+    assert words(SetGrant("toolpaths", "apprentices", None)) == "Apprentices on keel/drawings/toolpaths: nothing said"
+    assert words(SetGrant("toolpaths", "draughting", Level.RW, 0)).endswith("read-write, line 1")
+    assert words(PutUser(replace(mira, enabled=False))) == "disabled Mira Oyelaran"
+    assert words(PutUser(replace(mira, name="mira.o"))) == "renamed person mira.oyelaran to mira.o"
+    assert words(Join("ledger", "mira-oyelaran")) == "Mira Oyelaran joined Ledger"
+    assert words(RemovePlace("payroll")) == "removed keel/office/payroll from the plan"
+    assert (
+        words(PutPlace(replace(lantern.places["payroll"], parent="keel")))
+        == "moved keel/office/payroll to keel/payroll"
+    )
+    assert words(SetTarget(replace(lantern.target, within="widest"))) == "when grants clash: the widest wins"
+    assert (
+        words(*(SetGrant("payroll", who, Level.NA) for who in ("yard", "rigging", "shopfloor", "draughting")))
+        == "4 grants set"
+    )
+    assert words(SetGrant("toolpaths", "apprentices", Level.NA)) == "Apprentices on keel/drawings/toolpaths: no access"
+
+
+def test_a_group_grant_is_offered_where_it_does_the_same(lantern: Plan) -> None:
+    offers = group_instead(lantern, "petrel-9", "tomas-brandt", Level.RW, ON)
+    first = offers[0]
+    assert first.edit == SetGrant("petrel-9", "draughting", Level.RW)
+    assert {change.subject for change in first.others} == {"mira-oyelaran", "priya-natarajan", "edda-lindqvist"}
+    assert all(change.after == Level.RW for change in first.others)
+    assert group_instead(lantern, "toolpaths", "juno-harker", Level.RW, ON)[0].edit.who == "apprentices"

@@ -1,0 +1,105 @@
+"""Two resolvers, one truth."""
+
+import itertools
+from dataclasses import replace
+
+import numpy as np
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from tests.conftest import ON
+from tests.plans import edits, plans
+from yardgate.core.clash import RULES
+from yardgate.core.edit import SetGrant, apply
+from yardgate.core.plan import Plan, PlanError, check
+from yardgate.core.reason import explain
+from yardgate.core.resolve import SOURCES, Change, changes, detail, resolve
+from yardgate.core.rights import LEVELS, Level
+
+
+def compare_every_cell(plan: Plan) -> int:
+    matrix = resolve(plan, ON)
+    details = detail(matrix, plan.places)
+    cells = 0
+    for place, (number, subject) in itertools.product(plan.places, enumerate(matrix.counting.subjects)):
+        reason = explain(plan, subject, place, ON)
+        assert LEVELS[matrix.rows[place][number]] == reason.level, (subject, place)
+        assert SOURCES[details[place].source[number]] == reason.source, (subject, place)
+        assert bool(details[place].clash[number]) == reason.clash, (subject, place)
+        cells += 1
+    return cells
+
+
+@settings(max_examples=2000)
+@given(plans())
+def test_every_cell_of_random_plans_is_what_the_reference_says(plan: Plan) -> None:
+    assert check(plan) == ()
+    compare_every_cell(plan)
+
+
+@settings(max_examples=100)
+@given(plans())
+def test_every_rule_on_the_same_plan(plan: Plan) -> None:
+    for tiers, within in RULES:
+        compare_every_cell(replace(plan, target=replace(plan.target, tiers=tiers, within=within)))
+
+
+def test_the_demo_plan_cell_by_cell(lantern: Plan) -> None:
+    assert compare_every_cell(lantern) == 41 * 22
+
+
+@settings(max_examples=300)
+@given(plans(), st.data())
+def test_resolving_again_after_an_edit_is_resolving_from_the_start(plan: Plan, data: st.DataObject) -> None:
+    try:
+        after, _ = apply(plan, [data.draw(edits(plan))])
+    except PlanError:
+        return
+    before = resolve(plan, ON)
+    again, whole = resolve(after, ON, before), resolve(after, ON)
+    assert again.counting.subjects == whole.counting.subjects
+    assert again.rows.keys() == whole.rows.keys()
+    assert all(np.array_equal(again.rows[place], whole.rows[place]) for place in whole.rows)
+    assert changes(before, again) == changes(before, whole)
+    for change in changes(before, again):
+        assert (
+            before.level(change.subject, change.place)
+            == change.before
+            != change.after
+            == again.level(change.subject, change.place)
+        )
+
+
+def test_an_edit_of_one_place_takes_the_other_rows_over_as_they_are(lantern: Plan) -> None:
+    before = resolve(lantern, ON)
+    after = resolve(apply(lantern, [SetGrant("toolpaths", "priya-natarajan", Level.RO)])[0], ON, before)
+    assert [place for place in after.rows if after.rows[place] is not before.rows[place]] == ["toolpaths"]
+
+
+def test_changes_name_the_cells_that_an_edit_changes(lantern: Plan) -> None:
+    before = resolve(lantern, ON)
+    after = resolve(apply(lantern, [SetGrant("toolpaths", "apprentices", None)])[0], ON, before)
+    people = [change for change in changes(before, after) if change.subject in lantern.users]
+    assert people == [
+        Change("priya-natarajan", "toolpaths", Level.NA, Level.RW),
+        Change("juno-harker", "toolpaths", Level.NA, Level.RO),
+    ]
+
+
+def test_a_plan_without_anybody_or_anything_resolves() -> None:
+    empty = resolve(Plan(), ON)
+    assert empty.rows == {}
+    assert detail(empty, []) == {}
+    assert changes(empty, empty) == []
+
+
+def test_more_places_and_users_than_one_block_holds() -> None:
+    from yardgate.bench import random_plan
+
+    plan = random_plan(users=150, groups=30, places=300, seed=7)
+    for tiers, within in RULES:
+        other = replace(plan, target=replace(plan.target, tiers=tiers, within=within))
+        matrix = resolve(other, ON)
+        for place in list(plan.places)[::37]:
+            for user in list(plan.users)[::11]:
+                assert matrix.level(user, place) == explain(other, user, place, ON).level

@@ -1,0 +1,106 @@
+"""The plan file."""
+
+import json
+
+import jsonschema
+import pytest
+from hypothesis import given, settings
+
+from tests.hostile import HOSTILE
+from tests.plans import plans
+from yardgate.core.edit import PutUser, apply
+from yardgate.core.plan import Plan, PlanError, User, same
+from yardgate.formats import planfile
+from yardgate.formats.reading import FormatError, decode
+
+SCHEMA = jsonschema.Draft202012Validator(json.loads(planfile.schema()))
+EMPTY = '{"format": "yardgate-plan", "version": 1%s}'
+
+
+@settings(max_examples=500)
+@given(plans())
+def test_what_is_written_is_read_back_as_the_identical_plan(plan: Plan) -> None:
+    text = planfile.write(plan)
+    assert same(planfile.read(text), plan)
+    assert planfile.write(planfile.read(text)) == text
+    SCHEMA.validate(json.loads(text))
+
+
+def test_a_plan_file_can_be_written_by_hand() -> None:
+    text = (
+        EMPTY
+        % """, "name": "nas", "users": [{"id": "a", "name": "ann"}], "groups": [{"id": "g", "name": "crew", "members": ["a"]}],
+        "places": [{"id": "p", "name": "tank", "kind": "pool"}], "grants": [{"place": "p", "who": "g", "level": "RW"}]"""
+    )
+    plan = planfile.read(text)
+    assert plan.grants == {"p": {"g": "RW"}}
+    SCHEMA.validate(json.loads(text))
+
+
+@pytest.mark.parametrize(
+    ("text", "message"),
+    [
+        ("", "line 1, column 1: not JSON"),
+        ("[]", "no plan file"),
+        ('{"format": "other"}', "no plan file"),
+        ('{"format": "yardgate-plan", "version": 2}', "version 2 is not known"),
+        (EMPTY % ', "users": [{"id": "a"}]', "users.0.name: Field required"),
+        (EMPTY % ', "colour": 1', "colour: Extra inputs"),
+        (EMPTY % ', "users": [{"id": "a", "name": "a", "colour": 1}]', "users.0.colour"),
+        (EMPTY % ', "grants": [{"place": "p", "who": "g", "level": "PT"}]', "grants.0.level"),
+        (EMPTY % ', "name": "a", "name": "b"', "'name' stands twice"),
+        ('{"format": "yardgate-plan",\n "version": 1,}', "line 2, column 1"),
+        ("[" * 100_000, "nested too deeply|not JSON"),
+    ],
+)
+def test_bad_files_are_refused_with_the_place(text: str, message: str) -> None:
+    with pytest.raises(FormatError, match=message):
+        planfile.read(text)
+
+
+@pytest.mark.parametrize(
+    ("body", "message"),
+    [
+        (', "users": [{"id": "a", "name": "a"}, {"id": "a", "name": "b"}]', "stands twice among the users"),
+        (', "grants": [{"place": "p", "who": "g", "level": "RW"}]', "no place of this plan"),
+        (', "groups": [{"id": "g", "name": "g", "members": ["x"]}]', "no user or group of this plan"),
+        (
+            ', "places": [{"id": "a", "name": "a", "kind": "dataset", "parent": "b"}, {"id": "b", "name": "b", "kind": "dataset", "parent": "a"}]',
+            "lies inside itself",
+        ),
+        (', "target": {"baseline": "x"}', "baseline group"),
+        (', "groups": [{"id": "everyone", "name": "x"}]', "built-in"),
+    ],
+)
+def test_plans_that_cannot_stand_are_refused_by_name(body: str, message: str) -> None:
+    with pytest.raises(PlanError, match=message):
+        planfile.read(EMPTY % body)
+
+
+@pytest.mark.parametrize("kind", HOSTILE)
+def test_hostile_names_are_refused_or_come_back_as_they_were(kind: str) -> None:
+    name, whole, refused = HOSTILE[kind], None, ""
+    try:
+        whole, _ = apply(Plan(), [PutUser(User(id="a", name=name, full_name=name, note=name[:4000]))])
+    except PlanError as error:
+        refused = str(error)
+    assert "\0" not in refused
+    assert len(refused) < 600
+    assert refused if whole is None else same(planfile.read(planfile.write(whole)), whole)
+
+
+@pytest.mark.parametrize(
+    ("content", "message"),
+    [
+        (b"ok\nb\xffd", "line 2, column 2: byte 0xff"),
+        (b"a\nbc\0", "line 2, column 3: a NUL"),
+        ("x".encode("utf-16"), "line 1, column 1"),
+    ],
+)
+def test_bytes_that_are_no_text_are_refused_with_line_and_column(content: bytes, message: str) -> None:
+    with pytest.raises(FormatError, match=message):
+        decode(content)
+
+
+def test_a_byte_order_mark_is_taken_off() -> None:
+    assert decode(b"\xef\xbb\xbfhull") == "hull"

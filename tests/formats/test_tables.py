@@ -1,0 +1,299 @@
+"""Matrices, people and account files, as people really write them."""
+
+import csv
+import io
+from pathlib import Path
+
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from tests.conftest import ON
+from tests.hostile import FAITHFUL, HOSTILE
+from tests.plans import plans
+from yardgate.core.edit import PutPlace, PutUser, SetGrant, apply
+from yardgate.core.plan import Place, Plan, PlanError, User
+from yardgate.core.resolve import resolve
+from yardgate.core.rights import Level
+from yardgate.formats import accounts, matrix, people, table
+from yardgate.formats.reading import FormatError, Make, Reading
+
+
+def read_all(plan: Plan, text: str, make: Make | None = None, clear: bool = False) -> Plan:
+    return apply(plan, matrix.read(plan, text, make, clear).edits)[0]
+
+
+# --- tables ---
+
+
+@settings(max_examples=300)
+@given(
+    st.lists(
+        st.lists(st.text(st.characters(codec="utf-8", exclude_characters="\0")), min_size=1, max_size=4),
+        min_size=1,
+        max_size=4,
+    )
+)
+def test_cells_come_back_as_they_were_and_none_is_a_formula(rows: list[list[str]]) -> None:
+    text = table.write([["head"] * 4, *rows])
+    back = [row for _, row in table.rows(text)][1:]
+    assert back == [[cell.strip() for cell in row] for row in rows if any(cell.strip() for cell in row)]
+    for row in csv.reader(io.StringIO(text, newline="")):
+        assert not any(cell.startswith(("=", "+", "-", "@", "\t", "\r")) for cell in row)
+
+
+@pytest.mark.parametrize("delimiter", [",", ";", "\t"])
+@pytest.mark.parametrize("end", ["\n", "\r\n"])
+def test_delimiters_line_ends_and_quoted_line_breaks(delimiter: str, end: str) -> None:
+    text = end.join(
+        [
+            delimiter.join(["name", "note"]),
+            "",
+            delimiter.join(["ann", f'"one{end}two, ""three"";"']),
+            delimiter.join(["bob", "x"]),
+        ]
+    )
+    assert list(table.rows(text)) == [(1, ["name", "note"]), (3, ["ann", f'one{end}two, "three";']), (5, ["bob", "x"])]
+
+
+def test_a_broken_quote_is_refused_with_its_line() -> None:
+    with pytest.raises(FormatError, match=r"line 2"):
+        list(table.rows('name,note\nann,"open'))
+
+
+# --- matrices ---
+
+
+@settings(max_examples=200)
+@given(plans())
+def test_grants_written_and_read_back_are_the_same(plan: Plan) -> None:
+    bare = Plan(users=plan.users, groups=plan.groups, places=plan.places, target=plan.target)
+    back = read_all(bare, matrix.write_grants(plan))
+    assert {place: dict(lines) for place, lines in back.grants.items()} == plan.grants
+
+
+@settings(max_examples=50)
+@given(plans())
+def test_what_comes_out_is_written_cell_by_cell(plan: Plan) -> None:
+    found = resolve(plan, ON)
+    rows = list(csv.reader(io.StringIO(matrix.write_effective(found), newline="")))
+    paths = {plan.path_name(place): place for place in plan.places}
+    names = {user.name: user.id for user in plan.users.values()}
+    assert len(rows) == len(plan.users) + 1
+    for row in rows[1:]:
+        assert row[3:] == [found.level(names[row[1]], paths[path]) for path in rows[0][3:]]
+
+
+def test_usual_spellings_are_understood(lantern: Plan) -> None:
+    text = "who;payroll;quotes;minutes;toolpaths;photos\nMira Oyelaran;read only;r;Read-Write;-;\nShopfloor;No Access;w;RO;—;deny\n"
+    after = read_all(lantern, text)
+    assert after.grants["payroll"]["mira-oyelaran"] == Level.RO
+    assert after.grants["minutes"]["mira-oyelaran"] == Level.RW
+    assert after.grants["payroll"]["shopfloor"] == Level.NA
+    assert after.grants["photos"]["shopfloor"] == Level.NA
+    assert after.grants["toolpaths"] == lantern.grants["toolpaths"]
+    assert "in 2 cells" in matrix.read(lantern, text).notes[0].text
+
+
+def test_blanks_leave_or_take_away_as_asked(lantern: Plan) -> None:
+    text = "who,toolpaths\nApprentices,\n"
+    assert read_all(lantern, text).grants == lantern.grants
+    assert "apprentices" not in read_all(lantern, text, clear=True).grants["toolpaths"]
+
+
+def test_unknown_names_are_listed_with_their_line_and_made_where_asked(lantern: Plan) -> None:
+    text = "who,toolpaths,keel/moulds/plugs,attic\nZora Quist,RW,RO,\nWelders,RO,,NA\nMira Oyelaran,,RW,\n"
+    reading = matrix.read(lantern, text)
+    assert [(name.line, name.name, name.of) for name in reading.unknown] == [
+        (1, "keel/moulds/plugs", "place"), (1, "attic", "place"), (2, "Zora Quist", "who"), (3, "Welders", "who")
+    ]  # fmt: skip
+    assert reading.edits == ()
+    made = read_all(
+        lantern, text, {"keel/moulds/plugs": "place", "attic": "place", "Zora Quist": "person", "Welders": "group"}
+    )
+    assert made.grants["toolpaths"]["zora-quist"] == Level.RW
+    assert made.grants["plugs"] == {"zora-quist": Level.RO, "mira-oyelaran": Level.RW}
+    assert made.path_name("plugs") == "keel/moulds/plugs"
+    assert [made.places[step].kind for step in made.path("plugs")] == ["pool", "dataset", "folder"]
+    assert made.path_name("attic") == "ballast/attic"
+    assert made.groups["welders"].name == "Welders"
+
+
+@pytest.mark.parametrize(
+    ("text", "message"),
+    [
+        ("", "line 1, column 1: there is nothing in it"),
+        ("who\nann\n", "at least one place"),
+        ("who,payroll\nMira Oyelaran,maybe\n", "line 2, column 2: “maybe” is no level"),
+        ("who,payroll\nMira Oyelaran,none\n", "write NA for a refusal"),
+        ("who,payroll\nMira Oyelaran,RW\nmira.oyelaran,RO\n", "line 3, column 1: .* two rows, the first in line 2"),
+        ("who,payroll,keel/office/payroll\nMira Oyelaran,RW,RW\n", "line 1, column 3: .* named twice"),
+        ("who,payroll\nMira Oyelaran,RW,RO\n", "line 2, column 3: 3 cells where the first line has 2"),
+        ("who,payroll\n,RW\n", "line 2, column 1: the row has no name"),
+        ("who,,payroll\nMira Oyelaran,RW,RO\n", "line 1, column 2: the column has no place"),
+    ],
+)
+def test_what_cannot_be_read_is_refused_with_line_and_column(lantern: Plan, text: str, message: str) -> None:
+    with pytest.raises(FormatError, match=message):
+        matrix.read(lantern, text)
+
+
+def test_a_name_that_may_mean_several_is_refused_until_it_says_which(lantern: Plan) -> None:
+    plan, _ = apply(
+        lantern,
+        [
+            PutUser(User(id="ledger-2", name="Ledger")),
+            PutPlace(Place(id="x", name="payroll", kind="folder", parent="hulls")),
+        ],
+    )
+    with pytest.raises(FormatError, match="user:Ledger or group:Ledger"):
+        matrix.read(plan, "who,quotes\nLedger,RW\n")
+    with pytest.raises(FormatError, match="write the path"):
+        matrix.read(plan, "who,payroll\nMira Oyelaran,RW\n")
+    edits = matrix.read(plan, "who,keel/hulls/payroll\nuser:Ledger,RW\ngroup:Ledger,RO\n").edits
+    assert edits == (SetGrant("x", "ledger-2", Level.RW), SetGrant("x", "ledger", Level.RO))
+
+
+@pytest.mark.parametrize("kind", HOSTILE)
+def test_hostile_names_in_a_matrix(kind: str) -> None:
+    plan = Plan(places={"p": Place(id="p", name="tank", kind="pool")})
+    text = table.write([["who", "tank"], [HOSTILE[kind], "RW"]])
+    try:
+        reading = matrix.read(plan, text, {HOSTILE[kind].strip(): "person"})
+        after, _ = apply(plan, reading.edits)
+    except (FormatError, PlanError):
+        assert kind not in FAITHFUL
+        return
+    if kind in FAITHFUL:
+        assert [user.name for user in after.users.values()] == [HOSTILE[kind]]
+        again = matrix.read(after, matrix.write_grants(after))
+        assert again.edits == ()
+        assert again.unknown == ()
+
+
+# --- people ---
+
+
+def test_people_with_groups_come_in(lantern: Plan) -> None:
+    text = "name;full name;uid;groups;enabled;expires;kind\nzora.quist;Zora Quist;1500;Draughting|Welders;yes;2027-06-30;\nmira.oyelaran;;1100;Ledger;no;;\npress-brake;;;;;;service\n"
+    reading = people.read(lantern, text)
+    assert [(name.line, name.name) for name in reading.unknown] == [(2, "Welders")]
+    after, _ = apply(lantern, people.read(lantern, text, {"Welders": "group"}).edits)
+    zora = next(user for user in after.users.values() if user.name == "zora.quist")
+    assert (zora.full_name, zora.uid, str(zora.expires)) == ("Zora Quist", 1500, "2027-06-30")
+    assert {group.name for group in after.groups.values() if zora.id in group.members} == {"Draughting", "Welders"}
+    mira = after.users["mira-oyelaran"]
+    assert (mira.full_name, mira.uid, mira.enabled) == ("Mira Oyelaran", 1100, False)
+    assert mira.id in after.groups["ledger"].members
+    assert mira.id in after.groups["draughting"].members
+    assert after.users["press-brake"].kind == "service"
+
+
+def test_groups_and_memberships_come_in(lantern: Plan) -> None:
+    after, _ = apply(
+        lantern, people.read(lantern, "group,gid,members\nWelders,4000,Mira Oyelaran;Rigging\nYard,,Welders\n").edits
+    )
+    welders = next(group for group in after.groups.values() if group.name == "Welders")
+    assert (welders.gid, welders.members) == (4000, {"mira-oyelaran", "rigging"})
+    assert welders.id in after.groups["yard"].members
+    after, _ = apply(lantern, people.read(lantern, "member,group\nMira Oyelaran,Ledger\nLedger,Yard\n").edits)
+    assert "mira-oyelaran" in after.groups["ledger"].members
+    assert "ledger" in after.groups["yard"].members
+
+
+def test_people_written_and_read_into_an_empty_plan_are_the_same(lantern: Plan) -> None:
+    groups = dict.fromkeys((group.name for group in lantern.groups.values()), "group")
+    back, _ = apply(Plan(), people.read(Plan(), people.write(lantern), groups).edits)
+
+    def strip(plan: Plan) -> list[tuple[object, ...]]:
+        return sorted(
+            (u.name, u.full_name, u.kind, u.uid, u.enabled, u.expires, u.aliases, u.note) for u in plan.users.values()
+        )
+
+    assert strip(back) == strip(lantern)
+    assert people.write(back) == people.write(lantern)
+
+
+@pytest.mark.parametrize(
+    ("text", "message"),
+    [
+        ("name,colour\nann,red\n", "line 1, column 2: column “colour” is not one of"),
+        ("full name\nAnn\n", "there must be a column 'name'"),
+        ("name,uid\nann,twelve\n", "line 2, column 2: “twelve” is no number"),
+        ("name,enabled\nann,perhaps\n", "neither yes nor no"),
+        ("name,expires\nann,31.12.2027\n", "is no day"),
+        ("name,kind\nann,robot\n", "is no kind"),
+        ("name\nann\nANN\n", "line 3, column 1: “ANN” stands twice, first in line 2"),
+        ("group,member\nLedger,\n", "line 2, column 2"),
+    ],
+)
+def test_tables_of_people_that_cannot_be_read(text: str, message: str) -> None:
+    with pytest.raises(FormatError, match=message):
+        people.read(Plan(), text)
+
+
+# --- account files ---
+
+PASSWD = """root:x:0:0:root:/root:/bin/bash
+# a comment
+ann:x:1000:1000:Ann Archer,Room 1,,:/home/ann:/bin/bash
+bob:x:1001:100::/home/bob:/bin/sh
+"""
+GROUP = "root:x:0:\nusers:x:100:ann\nann:x:1000:\nsudo:x:27:ann\nyard:x:2000:ann,bob,ghost\n"
+
+
+def test_a_hosts_accounts_come_in_with_their_numbers() -> None:
+    reading = accounts.read(Plan(), PASSWD, GROUP)
+    plan, _ = apply(Plan(), reading.edits)
+    assert {(u.name, u.full_name, u.uid, u.primary_group) for u in plan.users.values()} == {
+        ("ann", "Ann Archer", 1000, None),
+        ("bob", "", 1001, "users"),
+    }
+    assert {(g.name, g.gid, g.members) for g in plan.groups.values()} == {
+        ("users", 100, frozenset({"ann"})),
+        ("yard", 2000, frozenset({"ann", "bob"})),
+    }
+    said = [note.text for note in reading.notes]
+    assert any("“root” left out: uid 0 is outside 1000 to 60000" in text for text in said)
+    assert any("private group “ann” left out" in text for text in said)
+    assert any("“sudo” left out" in text for text in said)
+    assert any("“ghost”" in text for text in said)
+    assert accounts.read(plan, PASSWD, GROUP).edits == ()
+
+
+def test_private_groups_and_system_accounts_come_in_where_asked() -> None:
+    plan, _ = apply(Plan(), accounts.read(Plan(), PASSWD, GROUP, lowest=0, private_groups=True).edits)
+    assert {user.name for user in plan.users.values()} == {"root", "ann", "bob"}
+    assert {group.name for group in plan.groups.values()} == {"root", "users", "ann", "sudo", "yard"}
+    root = next(user for user in plan.users.values() if user.name == "root")
+    assert plan.groups[root.primary_group or ""].name == "root"
+    assert len({*plan.users, *plan.groups}) == 8
+
+
+def test_this_machines_own_files_come_in() -> None:
+    reading: Reading = accounts.read(
+        Plan(), Path("/etc/passwd").read_text(), Path("/etc/group").read_text(), lowest=0, highest=2**32 - 2
+    )
+    plan, _ = apply(Plan(), reading.edits)
+    lines = [line for line in Path("/etc/passwd").read_text().splitlines() if line]
+    assert len(plan.users) == len(lines)
+    assert {(user.name, user.uid) for user in plan.users.values()} == {
+        (line.split(":")[0], int(line.split(":")[2])) for line in lines
+    }
+
+
+@pytest.mark.parametrize(
+    ("passwd", "group", "message"),
+    [
+        ("ann:x:1000:1000:\n", "", "line 1, column 16: a line of passwd has 7 fields"),
+        ("ann:x:ten:1000:::\n", "", "line 1, column 7: uid “ten”"),
+        ("ann:x:1000:-1:::\n", "", "line 1, column 12: gid “-1”"),
+        (":x:1000:1000:::\n", "", "the name is empty"),
+        (PASSWD + "Ann:x:1002:1002:::\n", "", "line 5, column 1: account “Ann” stands twice"),
+        (PASSWD, "a:x:1\n", "a line of group has 4 fields"),
+        (PASSWD, "a:x:99999999999:\n", "gid “99999999999”"),
+    ],
+)
+def test_account_files_that_cannot_be_read(passwd: str, group: str, message: str) -> None:
+    with pytest.raises(FormatError, match=message):
+        accounts.read(Plan(), passwd, group)

@@ -1,0 +1,129 @@
+"""Random plans and random edits, for property tests."""
+
+from dataclasses import replace
+from datetime import date
+
+from hypothesis import strategies as st
+
+from yardgate.core.clash import RULES
+from yardgate.core.edit import (
+    Edit,
+    Join,
+    Leave,
+    PutGroup,
+    PutPlace,
+    PutUser,
+    RemoveGroup,
+    RemovePlace,
+    RemoveUser,
+    SetGrant,
+    SetTarget,
+    SetTitle,
+)
+from yardgate.core.plan import EVERYONE, Group, Place, Plan, Target, User
+from yardgate.core.rights import GRANTABLE
+
+NAMES = st.text(st.characters(codec="utf-8", categories=("L", "N", "P", "S")), min_size=1, max_size=8).filter(
+    lambda name: "/" not in name and name not in (".", "..")
+)
+LEVELS = st.sampled_from(GRANTABLE)
+
+
+@st.composite
+def plans(draw: st.DrawFn, most: int = 7) -> Plan:
+    """A small plan with everything that counts in it: nesting of any shape, circles, empty groups, shut accounts, all rules."""
+    user_ids = [f"u{i}" for i in range(draw(st.integers(0, most)))]
+    group_ids = [f"g{i}" for i in range(draw(st.integers(0, most)))]
+    maybe_group = st.sampled_from([None, *group_ids])
+    users = {
+        u: User(
+            id=u,
+            name=f"name-{u}",
+            full_name=draw(st.sampled_from(["", f"Full {u}"])),
+            kind=draw(st.sampled_from(["person", "service"])),
+            uid=draw(st.sampled_from([None, 1000, 1001])),
+            primary_group=draw(maybe_group),
+            enabled=draw(st.integers(0, 5)) > 0,
+            expires=draw(st.sampled_from([None, None, date(2026, 12, 31), date(2027, 1, 1), date(2027, 1, 2)])),
+            origin=draw(st.sampled_from(["local", "local", "elsewhere"])),
+        )
+        for u in user_ids
+    }
+    anybody = st.sampled_from([*user_ids, *group_ids]) if user_ids or group_ids else st.nothing()
+    groups = {g: Group(id=g, name=f"name-{g}", members=draw(st.frozensets(anybody, max_size=4))) for g in group_ids}
+    places = draw(trees())
+    granted = st.sampled_from([*user_ids, *group_ids, EVERYONE])
+    grants = {}
+    for place in places:
+        if lines := draw(st.lists(st.tuples(granted, LEVELS), max_size=6, unique_by=lambda line: line[0])):
+            grants[place] = dict(lines)
+    return Plan(
+        name="random", target=draw(targets(group_ids)), users=users, groups=groups, places=places, grants=grants
+    )
+
+
+@st.composite
+def targets(draw: st.DrawFn, group_ids: list[str]) -> Target:
+    tiers, within = draw(st.sampled_from(RULES))
+    maybe_group = st.sampled_from([None, None, *group_ids])
+    return Target(
+        tiers=tiers,
+        within=within,
+        baseline=draw(maybe_group),
+        baseline_covers_directory=draw(st.booleans()),
+        administrators=draw(maybe_group),
+    )
+
+
+@st.composite
+def trees(draw: st.DrawFn) -> dict[str, Place]:
+    found = {"p0": Place(id="p0", name="pool", kind="pool")}
+    for number in range(1, draw(st.integers(1, 7))):
+        parent = draw(st.sampled_from(sorted(found)))
+        kind = "folder" if found[parent].kind == "folder" else draw(st.sampled_from(["dataset", "folder"]))
+        found[f"p{number}"] = Place(id=f"p{number}", name=f"name-{number}", kind=kind, parent=parent)
+    return found
+
+
+@st.composite
+def edits(draw: st.DrawFn, plan: Plan) -> Edit:
+    """An edit that may or may not be possible in the plan."""
+    users, groups, places = sorted(plan.users), sorted(plan.groups), sorted(plan.places)
+    one = lambda ids, new: st.sampled_from([*ids, new])  # noqa: E731
+    kind = draw(st.integers(0, 11))
+    if kind == 0:
+        user = draw(one(users, "u-new"))
+        old = plan.users.get(user, User(id=user, name=user))
+        return PutUser(
+            replace(
+                old, name=draw(NAMES), enabled=draw(st.booleans()), primary_group=draw(st.sampled_from([None, *groups]))
+            )
+        )
+    if kind == 1:
+        group = draw(one(groups, "g-new"))
+        return PutGroup(
+            Group(id=group, name=draw(NAMES), members=draw(st.frozensets(one([*users, *groups], group), max_size=3)))
+        )
+    if kind == 2:
+        place = draw(one(places, "p-new"))
+        parent = draw(st.sampled_from([None, *places]))
+        return PutPlace(
+            Place(id=place, name=draw(NAMES), kind=draw(st.sampled_from(["pool", "dataset", "folder"])), parent=parent)
+        )
+    if kind == 3:
+        return RemoveUser(draw(one(users, "nobody")))
+    if kind == 4:
+        return RemoveGroup(draw(one(groups, "nobody")))
+    if kind == 5:
+        return RemovePlace(draw(one(places, "nowhere")))
+    if kind == 6:
+        return Join(draw(one(groups, "nobody")), draw(one([*users, *groups], "nobody")))
+    if kind == 7:
+        return Leave(draw(one(groups, "nobody")), draw(one([*users, *groups], "nobody")))
+    if kind == 8:
+        return SetTarget(draw(targets(groups)))
+    if kind == 9:
+        return SetTitle(draw(NAMES), draw(st.one_of(st.just(""), NAMES)))
+    place = draw(one(places, "nowhere"))
+    at = draw(st.sampled_from([None, 0, 1, 5]))
+    return SetGrant(place, draw(one([*users, *groups, EVERYONE], "nobody")), draw(st.one_of(st.none(), LEVELS)), at)

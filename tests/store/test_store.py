@@ -1,0 +1,218 @@
+"""Records, journal, undo, versions."""
+
+import sqlite3
+from pathlib import Path
+
+import pytest
+from alembic.autogenerate import compare_metadata
+from alembic.migration import MigrationContext
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
+
+from tests.plans import edits, plans
+from yardgate.core.edit import PutUser, RemoveGroup, SetGrant
+from yardgate.core.plan import Plan, PlanError, User, same
+from yardgate.core.rights import Level
+from yardgate.formats import edits as edit_json
+from yardgate.store import NotThere, Opened, Plans, Stale, Store
+from yardgate.store.accounts import Accounts
+from yardgate.store.tables import metadata
+
+
+@pytest.fixture
+def store(tmp_path: Path) -> Store:
+    return Store(tmp_path / "yardgate.sqlite")
+
+
+@pytest.fixture
+def shelf(store: Store) -> Plans:
+    return Plans(store)
+
+
+def reopened(plans: Plans, opened: Opened) -> Opened:
+    """The same plan, read from disk by somebody else."""
+    return Plans(Store(plans.store.path)).open(opened.id)
+
+
+def test_the_schema_is_what_the_migrations_make(store: Store) -> None:
+    with store.reading() as connection:
+        assert compare_metadata(MigrationContext.configure(connection), metadata) == []
+        assert connection.exec_driver_sql("PRAGMA journal_mode").scalar() == "wal"
+        assert connection.exec_driver_sql("PRAGMA synchronous").scalar() == 2
+        assert connection.exec_driver_sql("PRAGMA foreign_keys").scalar() == 1
+
+
+@settings(max_examples=150, suppress_health_check=[HealthCheck.function_scoped_fixture, HealthCheck.too_slow])
+@given(plan=plans(), data=st.data())
+def test_tables_and_journal_both_give_the_plan(shelf: Plans, plan: Plan, data: st.DataObject) -> None:
+    opened = shelf.create(plan, "ann")
+    assert same(opened.plan, plan)
+    for _ in range(data.draw(st.integers(0, 5))):
+        step = data.draw(st.sampled_from(["edit", "edit", "edit", "undo", "redo"]))
+        try:
+            if step == "edit":
+                opened = shelf.commit(opened.id, opened.revision, [data.draw(edits(opened.plan))], "ann")
+            else:
+                opened = getattr(shelf, step)(opened.id, opened.revision, "ann")
+        except (PlanError, NotThere):
+            continue
+    read = reopened(shelf, opened)
+    assert same(read.plan, opened.plan)
+    assert (read.revision, read.done, read.undone) == (opened.revision, opened.done, opened.undone)
+    assert same(shelf.replay(opened.id), opened.plan)
+    assert same(shelf.at(opened.id, 1), plan)
+
+
+def test_undo_and_redo_go_on_after_a_restart(shelf: Plans, lantern: Plan) -> None:
+    opened = shelf.create(lantern, "ann")
+    one = shelf.commit(opened.id, 1, [SetGrant("payroll", "office", Level.RW)], "ann")
+    two = shelf.commit(opened.id, 2, [RemoveGroup("all-staff")], "bob")
+    fresh = Plans(Store(shelf.store.path))
+    back = fresh.undo(opened.id, 3, "ann")
+    assert same(back.plan, one.plan)
+    back = fresh.undo(opened.id, 4, "ann")
+    assert same(back.plan, lantern)
+    with pytest.raises(NotThere, match="nothing to undo"):
+        fresh.undo(opened.id, 5, "ann")
+    again = Plans(Store(shelf.store.path)).redo(opened.id, 5, "ann")
+    assert same(again.plan, one.plan)
+    again = fresh.redo(opened.id, 6, "ann")
+    assert same(again.plan, two.plan)
+    words = [(entry.kind, entry.by, entry.words) for entry in fresh.history(opened.id)]
+    assert words[0] == ("redo", "ann", "redid: removed All staff")
+    assert words[-1] == ("create", "ann", "plan made")
+
+
+def test_a_new_change_forgets_what_was_undone(shelf: Plans, lantern: Plan) -> None:
+    opened = shelf.create(lantern, "ann")
+    shelf.commit(opened.id, 1, [SetGrant("payroll", "office", Level.RW)], "ann")
+    shelf.undo(opened.id, 2, "ann")
+    shelf.commit(opened.id, 3, [SetGrant("payroll", "office", Level.RO)], "ann")
+    with pytest.raises(NotThere, match="nothing to redo"):
+        shelf.redo(opened.id, 4, "ann")
+
+
+def test_a_stale_edit_is_told_what_changed_and_keeps_nothing(shelf: Plans, lantern: Plan) -> None:
+    opened = shelf.create(lantern, "ann")
+    other = Plans(Store(shelf.store.path))
+    other.commit(opened.id, 1, [SetGrant("payroll", "office", Level.RW)], "bob")
+    with pytest.raises(Stale) as caught:
+        shelf.commit(opened.id, 1, [SetGrant("payroll", "office", Level.NA)], "ann")
+    assert caught.value.revision == 2
+    assert [(entry.by, entry.words) for entry in caught.value.since] == [
+        ("bob", "Office on keel/office/payroll: read-write")
+    ]
+    assert shelf.open(opened.id).plan.grants["payroll"]["office"] == Level.RW
+
+
+def test_edits_that_cannot_stand_or_change_nothing_leave_no_revision(shelf: Plans, lantern: Plan) -> None:
+    opened = shelf.create(lantern, "ann")
+    with pytest.raises(PlanError):
+        shelf.commit(
+            opened.id, 1, [SetGrant("payroll", "office", Level.RW), SetGrant("payroll", "ghost", Level.RW)], "ann"
+        )
+    assert shelf.commit(opened.id, 1, [SetGrant("payroll", "ledger", Level.RW)], "ann").revision == 1
+    assert same(reopened(shelf, opened).plan, lantern)
+
+
+def test_versions_are_named_compared_and_returned_to(shelf: Plans, lantern: Plan) -> None:
+    opened = shelf.create(lantern, "ann")
+    shelf.name_version(opened.id, "before the move", "ann")
+    with pytest.raises(ValueError, match="already"):
+        shelf.name_version(opened.id, "before the move", "ann")
+    shelf.commit(opened.id, 1, [RemoveGroup("all-staff")], "ann")
+    assert [(name, revision) for name, revision, _, _ in shelf.versions(opened.id)] == [("before the move", 1)]
+    back = shelf.back_to(opened.id, 2, 1, "ann")
+    assert same(back.plan, lantern)
+    assert same(shelf.undo(opened.id, 3, "ann").plan, shelf.at(opened.id, 2))
+    with pytest.raises(NotThere):
+        shelf.at(opened.id, 99)
+
+
+def test_plans_do_not_touch_each_other(shelf: Plans, lantern: Plan) -> None:
+    one, two = shelf.create(lantern, "ann"), shelf.create(lantern, "ann")
+    shelf.commit(one.id, 1, [RemoveGroup("all-staff")], "ann")
+    assert same(reopened(shelf, two).plan, lantern)
+    shelf.archive(one.id, True)
+    assert [shelf.open(plan).archived for plan in shelf.ids()] == [True, False]
+    with pytest.raises(NotThere):
+        shelf.open("none")
+
+
+def test_the_tables_can_be_read_by_others(shelf: Plans, lantern: Plan) -> None:
+    shelf.create(lantern, "ann")
+    with sqlite3.connect(shelf.store.path) as connection:
+        rows = connection.execute(
+            "select who, level from grants where place = 'toolpaths' order by position"
+        ).fetchall()
+    assert rows == [(who, level) for who, level in lantern.grants["toolpaths"].items()]
+
+
+@settings(max_examples=300)
+@given(plan=plans(), data=st.data())
+def test_edits_written_as_json_are_read_back(plan: Plan, data: st.DataObject) -> None:
+    made = tuple(data.draw(edits(plan)) for _ in range(3))
+    assert edit_json.read(edit_json.write(made)) == made
+
+
+def test_a_user_keeps_every_field(shelf: Plans) -> None:
+    from datetime import date
+
+    user = User(
+        id="a",
+        name="a",
+        full_name="A",
+        kind="service",
+        uid=5,
+        enabled=False,
+        expires=date(2027, 2, 3),
+        aliases=("x", "y"),
+        origin="d",
+        sid="S-1",
+        note="n\nn",
+    )
+    opened = shelf.create(Plan(), "ann")
+    kept = shelf.commit(opened.id, 1, [PutUser(user)], "ann")
+    assert reopened(shelf, kept).plan.users["a"] == user
+
+
+# --- accounts of the application ---
+
+
+def test_accounts_passwords_sessions_and_links(store: Store) -> None:
+    accounts = Accounts(store)
+    first = accounts.link(None)
+    assert accounts.link_kind(first) == "first"
+    with pytest.raises(ValueError, match="at least 10"):
+        accounts.first(first, "Ann", "short")
+    ann = accounts.first(first, "Ann", "a long enough one")
+    with pytest.raises(ValueError, match="used already"):
+        accounts.first(first, "Eve", "a long enough one")
+    assert accounts.check("ann", "a long enough one") == ann
+    assert accounts.check("ann", "another long one") is None
+    assert accounts.check("nobody", "a long enough one") is None
+    token = accounts.begin(ann.id)
+    assert accounts.whose(token) == ann
+    accounts.set_password(ann.id, "a different long one")
+    assert accounts.whose(token) is None
+    link = accounts.link(ann.id)
+    assert accounts.use_link(link) == ann
+    assert accounts.use_link(link) is None
+    with pytest.raises(ValueError, match="must remain"):
+        accounts.change(ann.id, disabled=True)
+    bob = accounts.add("Bob", "reader")
+    with pytest.raises(ValueError, match="already"):
+        accounts.add("BOB", "reader")
+    session = accounts.begin(bob.id)
+    accounts.change(bob.id, disabled=True)
+    assert accounts.whose(session) is None
+    assert accounts.use_link(accounts.link(bob.id)) is None
+
+
+def test_no_secret_is_in_the_database_file(store: Store) -> None:
+    accounts = Accounts(store)
+    ann = accounts.first(accounts.link(None), "Ann", "a long enough one")
+    secrets = [accounts.begin(ann.id), accounts.link(ann.id), "a long enough one"]
+    store.close()
+    content = b"".join(file.read_bytes() for file in store.path.parent.iterdir())
+    assert not [secret for secret in secrets if secret.encode() in content]

@@ -1,0 +1,151 @@
+"""The command line, as a script or a person uses it."""
+
+import csv
+import json
+import subprocess
+import sys
+from datetime import date
+from pathlib import Path
+
+import pytest
+
+from tests.conftest import ON
+from yardgate.core.plan import Plan, same
+from yardgate.core.resolve import resolve
+from yardgate.formats import planfile
+
+
+def yardgate(*arguments: object, code: int = 0, stdin: str | None = None) -> str:
+    done = subprocess.run(
+        [sys.executable, "-m", "yardgate.cli", *map(str, arguments)],
+        capture_output=True,
+        text=True,
+        input=stdin,
+        env={"PATH": "/usr/bin:/bin", "COLUMNS": "200", "HOME": "/nonexistent"},
+    )
+    assert done.returncode == code, (done.returncode, done.stdout, done.stderr)
+    assert "Traceback" not in done.stderr
+    return done.stdout + done.stderr
+
+
+@pytest.fixture
+def plan_file(tmp_path: Path, lantern: Plan) -> Path:
+    path = tmp_path / "lantern.json"
+    path.write_text(planfile.write(lantern))
+    return path
+
+
+def test_resolve_writes_every_cell(plan_file: Path, tmp_path: Path, lantern: Plan) -> None:
+    yardgate("resolve", plan_file, "--on", "2027-01-01", "--out", tmp_path / "out.csv")
+    with (tmp_path / "out.csv").open(newline="") as file:
+        rows = list(csv.DictReader(file))
+    found = resolve(lantern, ON)
+    names = {user.name: user.id for user in lantern.users.values()}
+    paths = {lantern.path_name(place): place for place in lantern.places}
+    assert len(rows) == 30
+    assert all(row[path] == found.level(names[row["name"]], place) for row in rows for path, place in paths.items())
+    by_id = json.loads(yardgate("resolve", plan_file, "--on", "2027-01-01", "--json"))
+    assert by_id["on"] == "2027-01-01"
+    assert all(
+        level == found.level(user, place) for user, cells in by_id["levels"].items() for place, level in cells.items()
+    )
+
+
+def test_explain_says_why(plan_file: Path) -> None:
+    said = yardgate("explain", plan_file, "priya@lanternquay.example", "keel/drawings/toolpaths", "--on", "2027-01-01")
+    assert "Priya Natarajan in keel/drawings/toolpaths: no access (NA)" in said
+    assert "Apprentices: no access. A refusal wins." in said
+    assert "a refusal wins" in said
+    told = json.loads(yardgate("explain", plan_file, "Viktor Sand", "petrel-9", "--json", "--on", "2027-01-01"))
+    assert (told["level"], told["source"]) == ("NA", "account")
+    assert "is no user or group" in yardgate("explain", plan_file, "nobody", "petrel-9", code=2)
+
+
+def test_check_finds_what_cannot_stand(plan_file: Path, tmp_path: Path) -> None:
+    assert "nothing wrong" in yardgate("check", plan_file)
+    broken = tmp_path / "broken.json"
+    broken.write_text(plan_file.read_text().replace('"who": "ledger"', '"who": "ghost"'))
+    assert "names “ghost”, who is no user or group" in yardgate("check", broken, code=1)
+    assert json.loads(yardgate("check", broken, "--json", code=1))["errors"]
+    assert "not JSON" in yardgate("check", "-", stdin="{", code=1)
+    assert "No such file" in yardgate("check", tmp_path / "none.json", code=2)
+    yardgate("check", code=2)
+
+
+def test_the_main_job_on_this_machines_own_accounts(tmp_path: Path) -> None:
+    """Account files and a matrix of 12 × 8 in, a clash explained, an edit made and undone, the result read back."""
+    data = ("--data", tmp_path / "data", "--plan", "host")
+    assert "edits kept" in yardgate(
+        "import", "accounts", "/etc/passwd", "/etc/group", "--lowest", 0, "--highest", 4294967294, *data
+    )
+    people = sorted(line.split(":")[0] for line in Path("/etc/passwd").read_text().splitlines())[:12]
+    assert len(people) == 12
+    first = f"user:{people[0]}"
+    places = [f"tank/data-{number}" for number in range(8)]
+    spelled = ["RW", "read only", "NA", "-", "r", "w", "no access", ""]
+    table = [
+        ["who", *places],
+        *([f"user:{name}", *(spelled[(row + col) % 8] for col in range(8))] for row, name in enumerate(people)),
+    ]
+    with (tmp_path / "matrix.csv").open("w", newline="") as file:
+        csv.writer(file, delimiter=";").writerows(table)
+    assert "is not in the plan; left out" in yardgate("import", "matrix", tmp_path / "matrix.csv", *data, "--dry-run")
+    yardgate("import", "matrix", tmp_path / "matrix.csv", *data, "--make-places")
+    yardgate("import", "people", "-", *data, stdin=f"group,members\ncrew,user:{people[0]}\n")
+    assert "1 cell came out differently" in yardgate("grant", "group:crew", places[0], "NA", *data)
+
+    yardgate("export", "plan", *data, "--out", tmp_path / "plan.json")
+    why = yardgate("explain", tmp_path / "plan.json", first, places[0])
+    assert "crew: no access. A refusal wins." in why
+    assert "The grants disagree" in why
+
+    before = yardgate("export", "effective", *data)
+    assert "1 cell came out differently" in yardgate("grant", first, places[3], "RW", *data)
+    assert yardgate("export", "effective", *data) != before
+    assert "undid" in yardgate("undo", *data)
+    assert yardgate("export", "effective", *data) == before
+
+    found = resolve(planfile.read((tmp_path / "plan.json").read_text()), date.today())
+    ids = {user.name: user.id for user in found.plan.users.values()}
+    cells = {found.plan.path_name(place): place for place in found.plan.places}
+    rows = list(csv.DictReader(before.splitlines()))
+    assert len(rows) == len(ids) >= 12
+    assert all(row[path] == found.level(ids[row["name"]], place) for row in rows for path, place in cells.items())
+    assert [row[places[0]] for row in rows if row["name"] == people[0]] == ["NA"]
+
+
+def test_a_plan_file_is_worked_on_without_a_database(tmp_path: Path) -> None:
+    file = tmp_path / "nas.json"
+    (tmp_path / "people.csv").write_text("name,groups\nann,Crew\nbob,Crew\n")
+    assert "“Crew” is not in the plan" in yardgate("import", "people", tmp_path / "people.csv", "--file", file)
+    yardgate("import", "people", tmp_path / "people.csv", "--file", file, "--make-groups")
+    yardgate("import", "matrix", "-", "--file", file, "--make-places", stdin="who,tank/jobs\nCrew,RW\n")
+    said = yardgate("grant", "ann", "jobs", "no access", "--file", file)
+    assert "ann on tank/jobs: no access; 1 cell came out differently" in said
+    assert list(csv.reader(yardgate("export", "effective", "--file", file).splitlines()))[1:] == [
+        ["person", "ann", "", "NA", "NA"],
+        ["person", "bob", "", "NA", "RW"],
+    ]
+    assert same(planfile.read(yardgate("export", "plan", "--file", file)), planfile.read(file.read_text()))
+    before = file.read_text()
+    assert "“maybe” is no level" in yardgate("grant", "ann", "jobs", "maybe", "--file", file, code=2)
+    assert "line 2, column 2" in yardgate(
+        "import", "matrix", "-", "--file", file, stdin="who,tank/jobs\nCrew,maybe\n", code=1
+    )
+    assert file.read_text() == before
+
+
+def test_accounts_are_kept_by_command(tmp_path: Path) -> None:
+    data = ("--data", tmp_path)
+    assert "/sign-in?link=" in yardgate("account", "link", *data)
+    assert "/sign-in?link=" in yardgate("account", "add", "Rosa", "--role", "administrator", *data)
+    assert "no password yet" in yardgate("account", "list", *data)
+    assert "must remain" in yardgate("account", "change", "Rosa", "--shut", *data, code=1)
+    assert "is no role" in yardgate("account", "add", "X", "--role", "king", *data, code=2)
+    assert "there is no account" in yardgate("account", "link", "Nobody", *data, code=2)
+    assert "say which plan" in yardgate("export", "plan", *data, code=2)
+
+
+def test_bench_measures_a_small_plan() -> None:
+    results = json.loads(yardgate("bench", "--users", 60, "--groups", 12, "--places", 20, "--json"))
+    assert "0 differ" in {result["measured"] for result in results}
