@@ -77,7 +77,7 @@ def run(users: int, groups: int, places: int, seed: int) -> list[Result]:
     on = date(2027, 1, 1)
     plan = random_plan(users, groups, places, seed)
     matrix = resolve(plan, on)
-    copied = np.empty((places, users), dtype=np.uint8)
+    copied = np.array([matrix.rows[place][:users] for place in plan.places])
     floor = _median(lambda: copied.copy())
     whole = _median(lambda: resolve(plan, on))
     rng = random.Random(seed)

@@ -4,6 +4,7 @@ import { lazy, Suspense } from "react";
 import { Navigate, Route, Routes, useLocation, useParams } from "react-router";
 import { api, ask, message, type Session } from "./api/client";
 import { Frame } from "./frame/Frame";
+import { Boundary } from "./parts/Boundary";
 import { PlanProvider } from "./plan/PlanContext";
 import { SignIn } from "./signin/SignIn";
 
@@ -46,6 +47,7 @@ function OnePlan({ session }: { session: Session }) {
   return (
     <PlanProvider id={plan!} key={plan} session={session}>
       <Frame session={session}>
+        <Boundary>
         <Suspense fallback={<div className="loading" role="status">Opening …</div>}>
           <Routes>
             <Route path="board" element={<Board />} />
@@ -54,6 +56,7 @@ function OnePlan({ session }: { session: Session }) {
             <Route path="*" element={<Navigate replace to="board" />} />
           </Routes>
         </Suspense>
+        </Boundary>
       </Frame>
     </PlanProvider>
   );

@@ -80,7 +80,7 @@ def count(plan: Plan, on: date) -> Counting:
     """Pack who counts as what: direct members first, then subgroups handed upward until nothing changes (a circle is no harm)."""
     users, groups, target = list(plan.users.values()), list(plan.groups.values()), plan.target
     subjects = (*plan.users, *plan.groups)
-    number = {subject: i for i, subject in enumerate(subjects)}
+    number = dict(zip(subjects, range(len(subjects)), strict=True))
     size, n = len(subjects), len(users)
     member = np.zeros((len(groups) + 1, -(-max(size, 1) // 64) * 64), dtype=np.bool_)
 
@@ -99,9 +99,13 @@ def count(plan: Plan, on: date) -> Counting:
 
     bits = _nest(_pack(member), outer[~direct], inner[~direct] - n)
     active = np.zeros(member.shape[1], dtype=np.bool_)
-    active[:size] = [user.active(on) for user in users] + [True] * len(groups)
+    active[:size] = True
+    active[
+        [i for i, user in enumerate(users) if not user.enabled or user.expires is not None and not user.active(on)]
+    ] = False
     boss = bits[number[target.administrators] - n] if target.administrators is not None else np.zeros_like(bits[-1])
-    return Counting(subjects, n, {**number, EVERYONE: size}, bits, _pack(active), boss)
+    number[EVERYONE] = size
+    return Counting(subjects, n, number, bits, _pack(active), boss)
 
 
 def _nest(bits: Bits, outer: NDArray[np.intp], inner: NDArray[np.intp]) -> Bits:
@@ -127,12 +131,12 @@ def _spread() -> NDArray[np.uint64]:
 SPREAD = _spread()
 
 
-def _codes(high: Bits, low: Bits) -> Codes:
-    """Two bit planes (places, words) -> uint8 (places, 64 · words), value 2·high + low."""
+def _codes(high: Bits, low: Bits, out: NDArray[np.uint64]) -> None:
+    """Two bit planes (places, words) into eight codes 2·high + low a word: uint64 (places, 8 · words)."""
     index = high.view(np.uint8).astype(np.uint16)
     index <<= 8
     index |= low.view(np.uint8)
-    return SPREAD.take(index, mode="clip").view(np.uint8)
+    SPREAD.take(index, out=out, mode="clip")
 
 
 def resolve(plan: Plan, on: date, before: Matrix | None = None) -> Matrix:
@@ -211,7 +215,7 @@ class Lines(NamedTuple):
 
 def _rows(plan: Plan, counting: Counting, places: Sequence[str]) -> Iterable[tuple[str, Codes]]:
     """Levels of the places named, as views of one array, so that a row can be replaced without touching the others."""
-    result = np.empty((len(places), counting.bits.shape[1] * 64), dtype=np.uint8)
+    result = np.empty((len(places), counting.bits.shape[1] * 8), dtype=np.uint64)
     for start in range(0, len(places), BLOCK):
         block = places[start : start + BLOCK]
         lines = _lines(plan, counting, block)
@@ -225,9 +229,9 @@ def _rows(plan: Plan, counting: Counting, places: Sequence[str]) -> Iterable[tup
         low |= counting.boss
         high &= counting.active
         low &= counting.active
-        result[start : start + len(block)] = _codes(high, low)
+        _codes(high, low, result[start : start + len(block)])
     size = len(counting.subjects)
-    return zip(places, result[:, :size], strict=True)
+    return zip(places, result.view(np.uint8)[:, :size], strict=True)
 
 
 def _lines(plan: Plan, counting: Counting, block: Sequence[str]) -> Lines:
@@ -256,11 +260,11 @@ def _or_into(into: Bits, slots: NDArray[np.intp], bits: Bits, rows: NDArray[np.i
     length = np.diff(starts, append=len(slots))
     longest = np.argsort(-length, kind="stable")
     starts, length = starts[longest], length[longest]
-    gathered = into[sorted_slots[starts]]
-    for turn in range(length.max(initial=0)):
+    gathered = bits.take(sorted_rows[starts], axis=0)
+    for turn in range(1, length.max(initial=0)):
         going = int(np.searchsorted(-length, -turn))  # the slots that have more than `turn` lines
         gathered[:going] |= bits.take(sorted_rows[starts[:going] + turn], axis=0)
-    into[sorted_slots[starts]] = gathered
+    into[sorted_slots[starts]] |= gathered
 
 
 def _gather(counting: Counting, lines: Lines, places: int, *, by_tier: bool) -> Bits:

@@ -81,23 +81,26 @@ export default function Board() {
     return () => window.clearTimeout(later);
   }, [needed, version, all, columns, store]);
 
-  // Where a link or the search leads: to a cell, a row or a column.
+  // Where a link or the search leads: to a cell, a row or a column. Addresses that this page wrote itself lead nowhere new.
   const wanted = `${params.get("who") ?? ""}|${params.get("place") ?? ""}`;
-  const went = useRef("");
+  const known = useRef({ now: "|", all: new Set(["|"]) });
   useEffect(() => {
-    if (wanted === "|" || went.current === wanted) return;
+    if (known.current.all.has(wanted)) {
+      if (known.current.now !== wanted) known.current = { now: wanted, all: new Set([wanted]) };
+      return;
+    }
     const [who, place] = [params.get("who"), params.get("place")];
     const row = who ? rows.findIndex((one) => one.who === who) : spot.row;
     const col = place ? columns.findIndex((one) => one.place.id === place) : spot.col;
-    if (row < 0) setFoldedRows(new Set());
-    if (col < 0) setFoldedColumns(new Set());
+    if (row < 0 && foldedRows.size > 0) setFoldedRows(new Set());
+    if (col < 0 && foldedColumns.size > 0) setFoldedColumns(new Set());
     if (row < 0 || col < 0) return;
-    went.current = wanted;
+    known.current = { now: wanted, all: new Set([wanted]) };
     setAt({ row, col });
     setFrom({ row, col });
     grid.current?.show({ row, col });
     grid.current?.focus();
-  }, [wanted, params, rows, columns, spot.row, spot.col]);
+  }, [wanted, params, rows, columns, spot.row, spot.col, foldedRows.size, foldedColumns.size]);
 
   // With no cell named, begin where grants disagree: that is what most need looking at.
   const begun = useRef(wanted !== "|");
@@ -119,15 +122,20 @@ export default function Board() {
     }, { replace: true });
   }, [setParams]);
 
+  const writing = useRef<number | undefined>(undefined);
   const onMove = useCallback((next: Spot, nextFrom: Spot) => {
     setAt(next);
     setFrom(nextFrom);
     const [row, column] = [rows[next.row], columns[next.col]];
+    window.clearTimeout(writing.current);
     if (row && column) {
-      went.current = `${row.who}|${column.place.id}`;
-      change({ who: row.who, place: column.place.id });
+      writing.current = window.setTimeout(() => {
+        known.current.all.add(`${row.who}|${column.place.id}`);
+        change({ who: row.who, place: column.place.id });
+      }, 200);
     }
   }, [rows, columns, change]);
+  useEffect(() => () => window.clearTimeout(writing.current), []);
 
   /** The grants that setting a block to a level means; a person who stands under several groups counts once. */
   const editsFor = useCallback((a: Spot, b: Spot, level: (row: number, col: number) => Level | null | undefined): Edit[] => {
@@ -251,21 +259,22 @@ export default function Board() {
     const name = `${whoName(index, who)} on ${place.name}`;
     if (view === "grants" || kind === "everyone") {
       const level = grants.get(place.id)?.get(who);
-      return level ? { cls: level + marks, level, label: `${name}: granted ${WORDS[level]}` } : { cls: marks, label: `${name}: nothing said` };
+      return level ? { cls: level + marks, level, label: `${name}: granted ${WORDS[level]}` } : { cls: `none${marks}`, label: `${name}: nothing said` };
     }
     const column = store.get(place.id);
     const number = index.number.get(who) ?? -1;
     const level = LEVELS[column?.levels[number] ?? ""];
-    if (!column || !level) return { cls: "", mark: "…", word: "far", label: `${name}: being asked` };
+    if (!column || !level) return { cls: "mark far waiting", mark: "…", label: `${name}: being asked` };
     const source = column.sources[number] ?? "-";
     const clash = column.clashes[number] === "1";
-    if (view === "clashes" && !clash) return { cls: marks, mark: " ", label: `${name}: ${WORDS[level]}, no clash` };
-    if (kind === "group" && source === "-") return { cls: marks, label: `${name}: nothing said` };
+    if (view === "clashes" && !clash) return { cls: marks, label: `${name}: ${WORDS[level]}, no clash` };
+    if (kind === "group" && source === "-") return { cls: `none${marks}`, label: `${name}: nothing said` };
     const soft = level === "NA" && (source === "-" || source === "x") ? " soft" : "";
+    const word = kind === "group" && grants.get(place.id)?.has(who) ? "" : SOURCES[source];
     return {
       cls: `${level}${soft}${clash ? " clash" : ""}${marks}`,
       level,
-      word: kind === "group" && grants.get(place.id)?.has(who) ? "" : SOURCES[source],
+      word,
       label: `${name}: ${WORDS[level]}, ${SOURCE_WORDS[source]}${clash ? ", grants disagree" : ""}`,
     };
   };
@@ -333,7 +342,7 @@ export default function Board() {
     <>
       <div className="work">
         <div className="tools">
-          <Segmented size="small" aria-label="View" value={view} onChange={(value) => { begun.current = false; change({ view: value, who: null, place: null }); }} options={[{ value: "grants", label: "Grants" }, { value: "effect", label: "In effect" }, { value: "clashes", label: `Clashes ${clashes.data ? clashes.data.total.toLocaleString() : ""}` }]} />
+          <Segmented size="small" aria-label="View" value={view} onChange={(value) => { begun.current = false; known.current.all.add("|"); change({ view: value, who: null, place: null }); }} options={[{ value: "grants", label: "Grants" }, { value: "effect", label: "In effect" }, { value: "clashes", label: `Clashes ${clashes.data ? clashes.data.total.toLocaleString() : ""}` }]} />
           <RuleChooser />
           <span className="spread" />
           {canEdit && <span className="row">paint <Segmented size="small" aria-label="What dragging does" value={paint} onChange={setPaint} options={PAINTS} /></span>}

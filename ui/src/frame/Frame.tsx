@@ -4,7 +4,7 @@ import type { InputRef } from "antd";
 import { lazy, Suspense, useEffect, useMemo, useRef, useState, type ReactNode } from "react";
 import { NavLink, useLocation, useNavigate, useSearchParams } from "react-router";
 import { api, ask, message, type Session } from "../api/client";
-import { allGroups, pathName, shownName } from "../plan/index";
+import { pathName, shownName } from "../plan/index";
 import { usePlan } from "../plan/PlanContext";
 import { ago } from "../parts/time";
 
@@ -21,7 +21,7 @@ const EXPORTS = [
 
 /** What stands around every station: bar, stations, strip. */
 export function Frame({ session, children }: { session: Session; children: ReactNode }) {
-  const { id, outline, canEdit, live, step } = usePlan();
+  const { id, outline, index, canEdit, live, step } = usePlan();
   const [drawer, setDrawer] = useState<"history" | "take-in" | "accounts" | "password" | null>(null);
   const navigate = useNavigate();
   const base = `/p/${id}`;
@@ -29,11 +29,7 @@ export function Frame({ session, children }: { session: Session; children: React
   const latest = useQuery({ queryKey: ["of-plan", id, "latest"], queryFn: () => ask(api.GET("/api/v1/plans/{plan}/history", { params: { path: { plan: id }, query: { most: 1 } } })) });
   const last = latest.data?.[0];
   const shut = outline.inactive.length;
-  const placeless = useMemo(() => {
-    const index = { groupsOf: new Map<string, string[]>() };
-    for (const group of outline.groups) for (const member of group.members) index.groupsOf.set(member, [...(index.groupsOf.get(member) ?? []), group.id]);
-    return outline.users.filter((user) => !user.primary_group && allGroups(index as never, user.id).length === 0).length;
-  }, [outline]);
+  const loose = outline.users.filter((user) => !index.groupsOf.has(user.id)).length;
 
   useEffect(() => {
     document.title = `${outline.name} · Yard Gate`;
@@ -47,7 +43,7 @@ export function Frame({ session, children }: { session: Session; children: React
     <div className="frame">
       <header className="bar">
         <svg width="30" height="24" viewBox="0 0 30 24" aria-hidden="true"><path d="M5 22V9" stroke="#f5f3ee" strokeWidth="3" /><path d="M5 11L27 3" stroke="#e9833a" strokeWidth="3.4" strokeLinecap="round" /><circle cx="5" cy="11" r="2.6" fill="#f5f3ee" /></svg>
-        <span className="name">Yard Gate</span>
+        <h1 className="name">Yard Gate</h1>
         <Tooltip title="All plans"><button className="plain" onClick={() => void navigate("/plans")}>{outline.office && `${outline.office} · `}<b>{outline.name}</b>{outline.archived && " (archived)"}</button></Tooltip>
         <span className="spread" />
         <Find />
@@ -77,7 +73,7 @@ export function Frame({ session, children }: { session: Session; children: React
         <span><span className="dot" style={{ background: live ? "var(--rw)" : "var(--attention)" }} />{live ? (canEdit ? "every change is kept at once" : outline.archived ? "archived, to be read" : "to be read") : "the server does not answer; trying again"}</span>
         {clashes.data && <button className="plain" onClick={() => void navigate(`${base}/board?view=clashes`)}>{clashes.data.total === 0 ? "no grants disagree" : `${clashes.data.total.toLocaleString()} cells where grants disagree`}</button>}
         {outline.cycles.length > 0 && <button className="plain" onClick={() => void navigate(`${base}/people?who=${encodeURIComponent(outline.cycles[0]![0]!)}`)}>{outline.cycles.length} {outline.cycles.length === 1 ? "circle" : "circles"} of groups</button>}
-        {placeless > 0 && <button className="plain" onClick={() => void navigate(`${base}/people`)}>{placeless} in no group</button>}
+        {loose > 0 && <button className="plain" onClick={() => void navigate(`${base}/people`)}>{loose} in no group</button>}
         {shut > 0 && <button className="plain" onClick={() => void navigate(`${base}/people?who=${encodeURIComponent(outline.inactive[0]!)}`)}>{shut} {shut === 1 ? "account" : "accounts"} shut</button>}
         <span className="spread" />
         {last && <button className="plain last" onClick={() => setDrawer("history")} title={last.words}>revision {last.revision} · {last.by}, {ago(last.at)}: {last.words}</button>}

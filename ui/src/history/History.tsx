@@ -99,7 +99,7 @@ function Difference({ older, newer }: { older: number; newer: number }) {
   if (!found.data) return <p role="status">Comparing …</p>;
   return (
     <div>
-      <ul className="words">{found.data.words.length === 0 ? <li>nothing differs</li> : found.data.words.map((line, number) => <li key={number}>{line}</li>)}</ul>
+      <ul className="words" tabIndex={0}>{found.data.words.length === 0 ? <li>nothing differs</li> : found.data.words.map((line, number) => <li key={number}>{line}</li>)}</ul>
       <p className="muted">Comes out differently: {cellsWords(found.data.changed)}.</p>
       {found.data.changed.total > 0 && <Changes changed={found.data.changed} index={index} most={20} />}
     </div>

@@ -7,8 +7,7 @@ export const WORDS: Record<Level, string> = { RW: "read-write", RO: "read-only",
 export function ArmSign({ level }: { level: Level }) {
   return (
     <svg className="arm" viewBox="0 0 22 18" aria-hidden="true">
-      <path d={`M6 17V9${ARMS[level]}`} />
-      <circle cx="6" cy="11" r="2.3" />
+      <path d={`M6 17V11.5M5 11a1 1 0 1 0 2 0a1 1 0 1 0 -2 0${ARMS[level]}`} />
     </svg>
   );
 }

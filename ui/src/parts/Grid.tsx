@@ -1,4 +1,4 @@
-import { useVirtualizer } from "@tanstack/react-virtual";
+import { useVirtualizer, type VirtualItem } from "@tanstack/react-virtual";
 import { memo, useCallback, useEffect, useId, useImperativeHandle, useRef, type ClipboardEvent, type KeyboardEvent, type MouseEvent, type ReactNode, type Ref } from "react";
 import type { Level } from "../api/client";
 import { ArmSign } from "./ArmSign";
@@ -54,18 +54,45 @@ interface Props {
 
 const Cell = memo(function Cell({ id, left, width, col, row, cls, level, word, mark, label, selected }: { id: string; left: number; width: number; row: number; col: number; selected: boolean } & Look) {
   return (
-    <div id={id} role="gridcell" aria-colindex={col + 2} aria-selected={selected} aria-label={label} className={cls} data-row={row} data-col={col} style={{ left, width }}>
-      {level ? (
-        <>
-          <ArmSign level={level} />
-          <em>{level}</em>
-          {word && <u>{word}</u>}
-        </>
-      ) : mark ? (
-        <span className={`mark ${word ?? ""}`}>{mark}</span>
-      ) : (
-        <span className="nothing" />
-      )}
+    <div id={id} role="gridcell" aria-colindex={col + 2} aria-selected={selected} aria-label={label} className={cls} data-row={row} data-col={col} data-sign={level ?? mark} data-word={word || undefined} style={{ left, width }}>
+      {level && <ArmSign level={level} />}
+    </div>
+  );
+});
+
+interface RowProps {
+  name: string;
+  row: number;
+  top: number;
+  height: number;
+  width: number;
+  headWidth: number;
+  columns: readonly VirtualItem[];
+  columnWidth: number;
+  columnKey: (col: number) => string;
+  cls: string;
+  head: (row: number) => ReactNode;
+  look: (row: number, col: number) => Look;
+  active: number;
+  left: number;
+  right: number;
+  lit: boolean;
+  several: boolean;
+}
+
+/** A row draws itself anew only when something of it changes: scrolling past it does not. */
+const Row = memo(function Row({ name, row, top, height, width, headWidth, columns, columnWidth, columnKey, cls, head, look, active, left, right, lit, several }: RowProps) {
+  return (
+    <div role="row" aria-rowindex={row + 2} className={`r ${cls}`} style={{ top, height, width }}>
+      <div role="rowheader" aria-colindex={1} className={`rowhead ${lit ? "lit" : ""}`} style={{ width: headWidth }}>
+        {head(row)}
+      </div>
+      {columns.map(({ index: col, start }) => {
+        const selected = col >= left && col <= right;
+        const seen = look(row, col);
+        const state = `c ${seen.cls}${selected && several ? " sel" : ""}${col === active ? " active" : ""}`;
+        return <Cell key={columnKey(col)} id={`${name}-${row}-${col}`} row={row} col={col} left={start} width={columnWidth} selected={selected} {...seen} cls={state} />;
+      })}
     </div>
   );
 });
@@ -79,15 +106,17 @@ export function Grid(props: Props) {
   const moved = useRef({ at, from });
   moved.current = { at, from };
 
-  const vertical = useVirtualizer({ count: rows, getScrollElement: () => box.current, estimateSize: () => rowHeight, overscan: 14, paddingStart: headHeight, getItemKey: props.rowKey });
-  const horizontal = useVirtualizer({ count: columns, getScrollElement: () => box.current, estimateSize: () => columnWidth, overscan: 8, paddingStart: rowHeadWidth, paddingEnd: 60, horizontal: true, getItemKey: props.columnKey });
+  const vertical = useVirtualizer({ count: rows, getScrollElement: () => box.current, estimateSize: () => rowHeight, overscan: 14, paddingStart: headHeight });
+  const horizontal = useVirtualizer({ count: columns, getScrollElement: () => box.current, estimateSize: () => columnWidth, overscan: 8, paddingStart: rowHeadWidth, paddingEnd: 60, horizontal: true });
   const seenRows = vertical.getVirtualItems();
   const seenColumns = horizontal.getVirtualItems();
   const width = horizontal.getTotalSize();
   const firstColumn = seenColumns[0]?.index ?? 0;
   const lastColumn = seenColumns.at(-1)?.index ?? -1;
 
-  useEffect(() => onScrolled?.(firstColumn, lastColumn), [firstColumn, lastColumn, onScrolled]);
+  useEffect(() => {
+    onScrolled?.(firstColumn, lastColumn);
+  }, [firstColumn, lastColumn, onScrolled]);
 
   const show = useCallback(
     (spot: Spot) => {
@@ -195,22 +224,29 @@ export function Grid(props: Props) {
             {props.heads(seenColumns, columnWidth)}
           </div>
         </div>
-        {seenRows.map((item) => {
-          const row = item.index;
+        {seenRows.map(({ index: row, start }) => {
           const rowIn = row >= top && row <= bottom;
           return (
-            <div key={item.key} role="row" aria-rowindex={row + 2} className={`r ${props.rowClass(row)}`} style={{ top: item.start, height: rowHeight, width }}>
-              <div role="rowheader" aria-colindex={1} className={`rowhead ${row === at.row ? "lit" : ""}`} style={{ width: rowHeadWidth }}>
-                {props.rowHead(row)}
-              </div>
-              {seenColumns.map((column) => {
-                const col = column.index;
-                const selected = rowIn && col >= left && col <= right;
-                const look = props.look(row, col);
-                const cls = `c ${look.cls}${selected && several ? " sel" : ""}${row === at.row && col === at.col ? " active" : ""}`;
-                return <Cell key={column.key} id={`${name}-${row}-${col}`} row={row} col={col} left={column.start} width={columnWidth} selected={selected} {...look} cls={cls} />;
-              })}
-            </div>
+            <Row
+              key={props.rowKey(row)}
+              name={name}
+              row={row}
+              top={start}
+              height={rowHeight}
+              width={width}
+              headWidth={rowHeadWidth}
+              columns={seenColumns}
+              columnWidth={columnWidth}
+              columnKey={props.columnKey}
+              cls={props.rowClass(row)}
+              head={props.rowHead}
+              look={props.look}
+              active={row === at.row ? at.col : -1}
+              left={rowIn ? left : -1}
+              right={rowIn ? right : -2}
+              lit={row === at.row}
+              several={rowIn && several}
+            />
           );
         })}
       </div>

@@ -9,7 +9,8 @@ export function RemoveDialog({ name, edit, onClose }: { name: string; edit: Edit
   const plan = usePlan();
   const [typed, setTyped] = useState("");
   const loss = useQuery({
-    queryKey: ["of-plan", plan.id, "loss", edit],
+    queryKey: ["loss", plan.id, edit],
+    gcTime: 0,
     queryFn: () => ask(api.POST("/api/v1/plans/{plan}/loss", { params: { path: { plan: plan.id } }, body: { revision: plan.outline.revision, edits: [edit] } })),
   });
   const more = (loss.data?.length ?? 0) > 1;
@@ -21,7 +22,7 @@ export function RemoveDialog({ name, edit, onClose }: { name: string; edit: Edit
       {loss.data && (
         <>
           <p>This takes out of the plan:</p>
-          <ul className="words">{loss.data.map((line, number) => <li key={number}>{line}</li>)}</ul>
+          <ul className="words" tabIndex={0}>{loss.data.map((line, number) => <li key={number}>{line}</li>)}</ul>
           <p className="muted">Nothing on the appliance is touched, and undo brings it all back.</p>
           {more && <label className="field"><span>Write <b>{name}</b> to remove it</span><Input value={typed} onChange={(event) => setTyped(event.target.value)} autoFocus /></label>}
         </>

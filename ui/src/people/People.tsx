@@ -98,11 +98,11 @@ export default function People() {
   const look = (row: number, col: number): Look => {
     const [member, group] = [rows[row]!, columns[col]!];
     const name = `${member.name} in ${group.name}`;
-    if (direct.get(group.id)?.has(member.id)) return { cls: "", mark: "●", label: `${name}: member` };
-    if (index.users.get(member.id)?.primary_group === group.id) return { cls: "", mark: "●", label: `${name}: primary group` };
-    if (outline.target.baseline === group.id && member.kind !== "group") return { cls: "", mark: "○", word: "far", label: `${name}: everybody is in the baseline` };
-    if (far(member.id).has(group.id)) return { cls: "", mark: "○", word: "far", label: `${name}: through another group` };
-    return { cls: "", label: `${name}: not a member` };
+    if (direct.get(group.id)?.has(member.id)) return { cls: "mark", mark: "●", label: `${name}: member` };
+    if (index.users.get(member.id)?.primary_group === group.id) return { cls: "mark", mark: "●", label: `${name}: primary group` };
+    if (outline.target.baseline === group.id && member.kind !== "group") return { cls: "mark far", mark: "○", label: `${name}: everybody is in the baseline` };
+    if (far(member.id).has(group.id)) return { cls: "mark far", mark: "○", label: `${name}: through another group` };
+    return { cls: "none", label: `${name}: not a member` };
   };
 
   const user = chosen ? index.users.get(chosen) : undefined;

@@ -3,6 +3,7 @@ import { App, Button } from "antd";
 import { createContext, useCallback, useContext, useEffect, useMemo, useRef, useState, type ReactNode } from "react";
 import { api, ask, message, Refusal, type Answer, type Edit, type Outline, type Session } from "../api/client";
 import { Columns } from "./columns";
+import { follow } from "./events";
 import { indexed, type PlanIndex } from "./index";
 
 /** What the latest change did, to be shown where one looks. */
@@ -133,22 +134,19 @@ export function PlanProvider({ id, session, children }: { id: string; session: S
   );
 
   useEffect(() => {
-    const events = new EventSource(`/api/v1/plans/${id}/events`);
-    events.addEventListener("revision", (event) => {
-      setLive(true);
-      const told = Number(event.data);
+    return follow(id, (news) => {
+      setLive("revision" in news || news.live);
+      if (!("revision" in news)) return;
+      // An edit of this tab's own may be on its way: hear its answer first.
       window.setTimeout(() => {
         void queue.current.then(() => {
-          if (told > revision.current) {
+          if (news.revision > revision.current) {
             void client.refetchQueries({ queryKey: key });
             void client.invalidateQueries({ queryKey: ["of-plan", id] });
           }
         });
       }, 60);
     });
-    events.addEventListener("open", () => setLive(true));
-    events.addEventListener("error", () => setLive(false));
-    return () => events.close();
   }, [client, id, key]);
 
   if (query.isError && !outline) return <div className="page"><div className="sheet-card"><h2>This plan cannot be shown</h2><div className="trouble">{message(query.error)}</div><Button onClick={() => void query.refetch()}>Try again</Button> <Button href="/plans">All plans</Button></div></div>;

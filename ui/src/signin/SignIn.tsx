@@ -60,7 +60,10 @@ export function SignIn({ session }: { session: Session }) {
   return (
     <main className="door">
       <div className="sheet-card">
-        <h1 style={{ fontSize: 18, marginBottom: 4 }}>Yard Gate</h1>
+        <div className="row" style={{ marginBottom: 6 }}>
+          <img src="/gate.svg" alt="" width={40} height={32} />
+          <h1 style={{ fontSize: 18 }}>Yard Gate</h1>
+        </div>
         {stage === "link" ? (
           <p role="status">Signing in …</p>
         ) : (

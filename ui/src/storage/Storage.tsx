@@ -46,7 +46,9 @@ export default function Storage() {
     else return;
     event.preventDefault();
   };
-  useEffect(() => tree.current?.querySelector("[aria-selected=true]")?.scrollIntoView({ block: "nearest" }), [chosen?.id]);
+  useEffect(() => {
+    void tree.current?.querySelector("[aria-selected=true]")?.scrollIntoView({ block: "nearest" });
+  }, [chosen?.id]);
 
   return (
     <>

@@ -117,7 +117,7 @@ export default function TakeIn({ onClose }: { onClose: () => void }) {
               <h3 style={{ fontSize: 13 }}>Names that the plan does not have</h3>
               {whoNames.length > 0 && <p className="row">{plural(whoNames.length, "row is", "rows are")} left out. Make {whoNames.length === 1 ? "it a" : "all of them"} <Button size="small" onClick={() => choose(whoNames, "person")}>{whoNames.length === 1 ? "person" : "people"}</Button> <Button size="small" onClick={() => choose(whoNames, "group")}>{whoNames.length === 1 ? "group" : "groups"}</Button></p>}
               {placeNames.length > 0 && <p className="row">{plural(placeNames.length, "column is", "columns are")} left out. <Button size="small" onClick={() => choose(placeNames, "place")}>{placeNames.length === 1 ? "Make it a place" : "Make them places"}</Button></p>}
-              <ul className="words">
+              <ul className="words" tabIndex={0}>
                 {preview.unknown.map((name) => (
                   <li key={`${name.of} ${name.name}`} className="row">
                     <span className="spread">line {name.line}: <b>{name.name}</b></span>
@@ -129,8 +129,8 @@ export default function TakeIn({ onClose }: { onClose: () => void }) {
             </>
           )}
           <h3 style={{ fontSize: 13 }}>{preview.edits === 0 ? "Nothing in it that the plan does not have already" : `It would make ${plural(preview.edits, "edit")}`}</h3>
-          {preview.edits > 0 && <ul className="words">{preview.words.map((line, number) => <li key={number}>{line}</li>)}{preview.edits > preview.words.length && <li className="muted">… and {(preview.edits - preview.words.length).toLocaleString()} more</li>}</ul>}
-          {preview.note_count > 0 && <><h3 style={{ fontSize: 13 }}>Noticed</h3><ul className="words">{preview.notes.map((note, number) => <li key={number}>{note.line !== null && `line ${note.line}: `}{note.text}</li>)}</ul></>}
+          {preview.edits > 0 && <ul className="words" tabIndex={0}>{preview.words.map((line, number) => <li key={number}>{line}</li>)}{preview.edits > preview.words.length && <li className="muted">… and {(preview.edits - preview.words.length).toLocaleString()} more</li>}</ul>}
+          {preview.note_count > 0 && <><h3 style={{ fontSize: 13 }}>Noticed</h3><ul className="words" tabIndex={0}>{preview.notes.map((note, number) => <li key={number}>{note.line !== null && `line ${note.line}: `}{note.text}</li>)}</ul></>}
           {preview.changed.total > 0 && <><h3 style={{ fontSize: 13 }}>Comes out differently: {cellsWords(preview.changed)}</h3><Changes changed={preview.changed} index={index} most={20} /></>}
         </section>
       )}

@@ -1,0 +1,145 @@
+"""A served plan and a browser that is signed in."""
+
+import json
+import time
+from collections.abc import Callable, Iterator
+from pathlib import Path
+from typing import Any
+
+import pytest
+from selenium.common.exceptions import NoSuchElementException, StaleElementReferenceException
+from selenium.webdriver.common.action_chains import ActionChains
+from selenium.webdriver.common.by import By
+from selenium.webdriver.common.keys import Keys
+from selenium.webdriver.remote.webelement import WebElement
+
+from tests.server import Server
+from yardgate.bench_browser import chromium, large_plan
+from yardgate.core.plan import Plan
+from yardgate.demo import plan as demo_plan
+from yardgate.store import Plans
+from yardgate.store.accounts import Role
+
+AXE = Path(__file__).parent.parent.parent / "ui" / "node_modules" / "axe-core" / "axe.min.js"
+
+
+class Page:
+    """One browser, as a person has it."""
+
+    def __init__(self, server: Server, role: Role = "administrator"):
+        self.server = server
+        self.driver = chromium()
+        self.driver.get(server.link(f"the {role}", role))
+        self.until(lambda: "/sign-in" not in self.driver.current_url)
+
+    def until(self, true: Callable[[], Any], seconds: float = 20.0) -> Any:
+        end = time.monotonic() + seconds
+        while True:
+            try:
+                if found := true():
+                    return found
+            except (NoSuchElementException, StaleElementReferenceException, StopIteration):
+                pass
+            if time.monotonic() > end:
+                raise AssertionError(f"it did not come about; the page says: {self.text()[:1500]}")
+            time.sleep(0.02)
+
+    def go(self, path: str, there: str = "[role=grid], [role=tree], .empty, .sheet-card") -> None:
+        self.driver.get(f"{self.server.url}{path}")
+        self.until(lambda: self.all(there))
+
+    def all(self, css: str) -> list[WebElement]:
+        return list(self.driver.find_elements(By.CSS_SELECTOR, css))
+
+    def one(self, css: str) -> WebElement:
+        return self.until(lambda: self.driver.find_element(By.CSS_SELECTOR, css))
+
+    def button(self, text: str, within: str = "") -> WebElement:
+        return self.until(
+            lambda: next((b for b in self.all(f"{within} button") if b.is_displayed() and text in b.text), None)
+        )
+
+    def text(self) -> str:
+        """What the page says, in one line."""
+        return " ".join(str(self.driver.execute_script("return document.body.innerText")).split())
+
+    def says(self, text: str, seconds: float = 20.0) -> None:
+        self.until(lambda: text in self.text(), seconds)
+
+    def cell(self, who: str, place: str) -> WebElement:
+        return self.one(f'[role=gridcell][aria-label^="{who} on {place}:"]')
+
+    def level(self, who: str, place: str) -> str:
+        """What the board says of a cell, in words."""
+        return self.until(lambda: self.cell(who, place).get_attribute("aria-label")).partition(": ")[2]
+
+    def keys(self, *keys: str) -> None:
+        ActionChains(self.driver).send_keys(*keys).perform()
+
+    def chord(self, held: str, *keys: str) -> None:
+        ActionChains(self.driver).key_down(held).send_keys(*keys).key_up(held).perform()
+
+    def fill(self, element: WebElement, text: str) -> None:
+        element.send_keys(Keys.CONTROL, "a")
+        element.send_keys(text)
+
+    def trouble(self) -> list[str]:
+        """What axe-core finds serious or critical on the page as it is."""
+        self.driver.execute_script(AXE.read_text())
+        found = self.driver.execute_async_script(
+            "const done = arguments[0]; axe.run(document, { resultTypes: ['violations'] }).then((r) => done(JSON.stringify(r.violations)));"
+        )
+        return [
+            f"{rule['id']}: {node['html'][:150]} {node['failureSummary'][:200]}"
+            for rule in json.loads(found)
+            if rule["impact"] in ("serious", "critical")
+            for node in rule["nodes"][:3]
+        ]
+
+    def errors(self) -> list[str]:
+        """Script errors since they were last asked for."""
+        return [
+            line["message"]
+            for line in self.driver.get_log("browser")
+            if line["source"] == "javascript" or "Uncaught" in line["message"]
+        ]
+
+    def close(self) -> None:
+        self.driver.quit()
+
+
+class Yard:
+    """A server with the demo plan, made anew for each test."""
+
+    def __init__(self, folder: Path):
+        self.server = Server(folder)
+        self.plan = self.server.put(demo_plan())
+        self.pages: list[Page] = []
+        self.server.start()
+
+    def page(self, role: Role = "administrator") -> Page:
+        self.pages.append(Page(self.server, role))
+        return self.pages[-1]
+
+    def at(self, station: str) -> str:
+        return f"/p/{self.plan}/{station}"
+
+    def now(self) -> Plan:
+        return Plans(self.server.store()).open(self.plan).plan
+
+    def large(self) -> str:
+        return self.server.put(large_plan())
+
+
+@pytest.fixture
+def yard(tmp_path: Path) -> Iterator[Yard]:
+    found = Yard(tmp_path)
+    yield found
+    for page in found.pages:
+        page.close()
+    found.server.stop()
+
+
+@pytest.fixture
+def page(yard: Yard) -> Page:
+    return yard.page()

@@ -1,0 +1,296 @@
+"""The main job, by mouse and by keyboard, as a person does it."""
+
+import csv
+import io
+from datetime import date
+from pathlib import Path
+
+from selenium.webdriver.common.action_chains import ActionChains
+from selenium.webdriver.common.keys import Keys
+
+from tests.browser.conftest import Page, Yard
+from tests.server import Server
+from yardgate.core.plan import same
+from yardgate.core.resolve import resolve
+from yardgate.core.rights import Level
+from yardgate.store import Plans
+from yardgate.store.accounts import Accounts
+
+
+def test_a_hosts_accounts_and_a_matrix_become_a_board_that_answers_why(yard: Yard, page: Page, tmp_path: Path) -> None:
+    page.go("/plans")
+    page.button("New plan").click()
+    page.one(".ant-modal input").send_keys("host", Keys.ENTER)
+    page.says("The board begins with people and places")
+    plan_id = page.driver.current_url.split("/p/")[1].split("/")[0]
+
+    page.button("Take in").click()
+    page.until(lambda: next(e for e in page.all(".ant-segmented-item-label") if e.text == "Host accounts")).click()
+    page.until(lambda: len(page.all("input[type=file]")) == 2)
+    files = page.all("input[type=file]")
+    files[0].send_keys("/etc/passwd")
+    files[1].send_keys("/etc/group")
+    page.fill(page.one("input[aria-label='Lowest number']"), "0")
+    page.fill(page.one("input[aria-label='Highest number']"), "4294967294")
+    page.button("See what it would do").click()
+    page.says("It would make")
+    page.button("Keep it").click()
+    people = sorted(line.split(":")[0] for line in Path("/etc/passwd").read_text().splitlines() if line)
+    page.says(f"People {len(people)}")
+
+    chosen = people[:12]
+    spelled = ["RW", "read only", "NA", "-", "r", "w", "no access", ""]
+    matrix = tmp_path / "matrix.csv"
+    with matrix.open("w", newline="") as file:
+        writer = csv.writer(file, delimiter=";")
+        writer.writerow(["who", *(f"tank/data-{n}" for n in range(8))])
+        writer.writerows(
+            [f"user:{name}", *(spelled[(row + col) % 8] for col in range(8))] for row, name in enumerate(chosen)
+        )
+    page.button("Take in").click()
+    page.one("input[type=file]").send_keys(str(matrix))
+    page.button("See what it would do").click()
+    page.button("Make them places").click()
+    page.says("added pool tank")
+    page.button("Keep it").click()
+    page.says("Storage 9")
+
+    # A group that refuses what a person is granted: the clash, and why.
+    page.go(f"/p/{plan_id}/people?who={chosen[0]}")
+    page.button("Add group").click()
+    page.one(".ant-modal input").send_keys("crew", Keys.ENTER)
+    page.until(
+        lambda: "crew" in {group.name for group in Plans(yard.server.store()).open(plan_id).plan.groups.values()}
+    )
+    store = Plans(yard.server.store())
+    crew = next(group.id for group in store.open(plan_id).plan.groups.values() if group.name == "crew")
+    user = next(user for user in store.open(plan_id).plan.users.values() if user.name == chosen[0])
+    page.go(f"/p/{plan_id}/people?who={user.id}")
+    select = page.one("input[aria-label='Member of']")
+    select.send_keys("crew", Keys.ENTER)
+    page.until(lambda: user.id in store.open(plan_id).plan.groups[crew].members)
+    page.go(f"/p/{plan_id}/board?who={crew}&place=data-0")
+    page.until(lambda: page.all(".c.active"))
+    page.one("[role=grid]").send_keys("n")
+    shown = user.full_name or user.name
+    page.until(lambda: page.level(shown, "data-0").startswith("no access"))
+    page.go(f"/p/{plan_id}/board?who={user.id}&place=data-0")
+    page.says("crew: no access. A refusal wins.")
+    page.says("grants disagree here")
+
+    # One edit, made and undone.
+    before = store.open(plan_id).plan
+    page.one("[role=grid]").send_keys("r")
+    page.until(lambda: store.open(plan_id).plan.grants["data-0"][user.id] == Level.RO)
+    page.one("[role=grid]").send_keys(Keys.CONTROL, "z")
+    page.until(lambda: same(store.open(plan_id).plan, before))
+
+    # What is taken away is what is shown.
+    text = page.driver.execute_async_script(
+        "fetch(arguments[0]).then((r) => r.text()).then(arguments[1])", f"/api/v1/plans/{plan_id}/export/effective"
+    )
+    found = resolve(before, date.today())
+    ids = {one.name: one.id for one in before.users.values()}
+    cells = {before.path_name(place): place for place in before.places}
+    rows = list(csv.DictReader(io.StringIO(text)))
+    assert len(rows) == len(people)
+    assert all(row[path] == found.level(ids[row["name"]], place) for row in rows for path, place in cells.items())
+    assert page.errors() == []
+
+
+def test_by_keyboard_alone(yard: Yard, page: Page) -> None:
+    """Find a person, set a block of cells, read why, undo."""
+    page.go(yard.at("board"))
+    page.until(lambda: page.all(".c.RW"))
+    before = yard.now()
+    page.keys("/")
+    page.keys("Priya")
+    page.until(lambda: page.all(".ant-select-item-option-active"))
+    page.keys(Keys.ENTER)
+    page.until(lambda: "who=priya-natarajan" in page.driver.current_url)
+    page.until(lambda: page.driver.switch_to.active_element.get_attribute("role") == "grid")
+    page.keys(Keys.HOME)
+    page.chord(Keys.SHIFT, Keys.ARROW_RIGHT, Keys.ARROW_RIGHT, Keys.ARROW_DOWN)
+    assert len(page.all("[role=gridcell][aria-selected=true]")) == 6
+    page.says("6 cells are selected")
+    page.keys("r")
+    page.until(lambda: yard.now().grants["backups"].get("priya-natarajan") == Level.RO)
+    after = yard.now()
+    assert all(after.grants[place]["priya-natarajan"] == Level.RO for place in ("backups", "nightly", "vm-images"))
+    assert all(after.grants[place]["directors"] == Level.RO for place in ("backups", "nightly", "vm-images"))
+    page.until(lambda: page.level("Priya Natarajan", "nightly").startswith("read-only, own grant"))
+    page.keys(Keys.ARROW_UP, Keys.ENTER)
+    page.until(lambda: page.driver.switch_to.active_element.tag_name == "button")
+    page.says("A personal grant: read-only.")
+    page.until(lambda: "their own grant" in page.one(".gate.decides").text)
+    page.chord(Keys.SHIFT, Keys.TAB)
+    page.one("[role=grid]")
+    page.driver.execute_script("document.querySelector('[role=grid]').focus()")
+    page.chord(Keys.CONTROL, "z")
+    page.until(lambda: same(yard.now(), before))
+    page.until(lambda: page.level("Priya Natarajan", "nightly").startswith("no access, nothing said"))
+    assert page.errors() == []
+
+
+def test_painting_and_blocks_by_mouse_and_clipboard(yard: Yard, page: Page) -> None:
+    page.go(yard.at("board?view=grants"))
+    page.until(lambda: page.all(".c.RW"))
+    before = yard.now()
+    next(e for e in page.all(".ant-segmented-item-label") if e.text == "RO").click()
+    start, end = page.cell("Apprentices", "backups"), page.cell("Leif Arnesen", "nightly")
+    ActionChains(page.driver).move_to_element(start).click_and_hold().move_to_element(end).release().perform()
+    page.until(lambda: yard.now().grants["nightly"].get("leif-arnesen") == Level.RO)
+    assert set(yard.now().grants["backups"]) == {
+        "henrik-vance",
+        "apprentices",
+        "juno-harker",
+        "leif-arnesen",
+    }
+    page.button("Undo").click()
+    page.until(lambda: same(yard.now(), before))
+    next(e for e in page.all(".ant-segmented-item-label") if e.text == "select").click()
+
+    paste = "const data = new DataTransfer(); data.setData('text/plain', arguments[0]); document.querySelector('[role=grid]').dispatchEvent(new ClipboardEvent('paste', { clipboardData: data, bubbles: true, cancelable: true }));"
+    page.cell("Juno Harker", "backups").click()
+    page.driver.execute_script(paste, "RW\tread only\r\nno access\t\r\n")
+    page.until(lambda: yard.now().grants["backups"].get("leif-arnesen") == Level.NA)
+    assert yard.now().grants["backups"]["juno-harker"] == Level.RW
+    assert yard.now().grants["nightly"]["juno-harker"] == Level.RO
+    assert "leif-arnesen" not in yard.now().grants["nightly"]
+    page.driver.execute_script(paste, "perhaps")
+    page.says("Row 1, column 1 of what was copied says “perhaps”")
+
+    page.cell("Juno Harker", "backups").click()
+    page.chord(Keys.SHIFT, Keys.ARROW_RIGHT, Keys.ARROW_DOWN)
+    copied = page.driver.execute_script(
+        "const data = new DataTransfer(); document.querySelector('[role=grid]').dispatchEvent(new ClipboardEvent('copy', { clipboardData: data, bubbles: true, cancelable: true })); return data.getData('text/plain');"
+    )
+    assert copied == "RW\tRO\nNA\t"
+    assert page.errors() == []
+
+
+def test_what_an_edit_would_change_is_shown_before_it_is_made(yard: Yard, page: Page) -> None:
+    page.go(yard.at("board?who=apprentices&place=toolpaths"))
+    page.until(lambda: page.all(".c.active.NA"))
+    revision = Plans(yard.server.store()).open(yard.plan).revision
+    nothing = page.until(lambda: page.all(".sets button")[3])
+    ActionChains(page.driver).move_to_element(nothing).perform()
+    page.says("Would set nothing: 2 cells of 2 people would come out differently")
+    outlined = {cell.get_attribute("aria-label").partition(":")[0] for cell in page.all(".c.would")}
+    assert outlined == {"Juno Harker on toolpaths", "Priya Natarajan on toolpaths"}
+    assert Plans(yard.server.store()).open(yard.plan).revision == revision
+    page.one("[role=grid]").send_keys(Keys.BACKSPACE)
+    page.says("2 cells of 2 people came out differently")
+    page.until(lambda: page.level("Priya Natarajan", "toolpaths").startswith("read-write"))
+    page.button("came out differently").click()
+    page.says("Juno Harker on toolpaths")
+
+
+def test_the_rule_is_chosen_after_seeing_whom_it_concerns(yard: Yard, page: Page) -> None:
+    page.go(yard.at("board?who=priya-natarajan&place=toolpaths"))
+    page.until(lambda: page.all(".c.active.NA"))
+    page.button("a refusal wins", ".tools").click()
+    page.until(lambda: page.all("input[name=rule]"))[1].click()
+    page.says("Saskia de Wit on payroll")
+    page.button("Take this rule").click()
+    page.until(lambda: page.level("Priya Natarajan", "toolpaths").startswith("read-write"))
+    assert yard.now().target.within == "widest"
+    page.says("when grants clash: the widest wins")
+
+
+def test_memberships_are_edited_from_both_sides(yard: Yard, page: Page) -> None:
+    page.go(yard.at("people?who=mira-oyelaran"))
+    page.says("Mira Oyelaran")
+    page.until(lambda: page.all("[role=gridcell][aria-label='Mira Oyelaran in Ledger: not a member']"))
+    page.one("[role=gridcell][aria-label='Mira Oyelaran in Ledger: not a member']").click()
+    page.one("[role=grid]").send_keys(" ")
+    page.until(lambda: "mira-oyelaran" in yard.now().groups["ledger"].members)
+    page.until(lambda: page.all("[role=gridcell][aria-label='Mira Oyelaran in Office: through another group']"))
+    page.until(lambda: next(b for b in page.all("button.slant") if b.text == "Ledger")).click()
+    page.until(lambda: page.one(".side h2").text == "Ledger")
+    page.until(
+        lambda: next(e for e in page.all(".side .ant-select-selection-item") if "Oskar Dahl" in e.text)
+    ).find_element("css selector", ".ant-select-selection-item-remove").click()
+    page.until(lambda: "oskar-dahl" not in yard.now().groups["ledger"].members)
+    page.button("Undo").click()
+    page.until(lambda: "oskar-dahl" in yard.now().groups["ledger"].members)
+
+
+def test_the_tree_is_added_to_renamed_and_removed_with_what_is_lost(yard: Yard, page: Page) -> None:
+    page.go(yard.at("storage?place=office-2"))
+    page.button("Add folder inside").click()
+    page.one(".ant-modal input").send_keys("tenders", Keys.ENTER)
+    page.until(lambda: "tenders" in yard.now().places)
+    page.until(lambda: page.one(".detail h2").text == "tenders")
+    name = page.one(".detail .field input")
+    page.fill(name, "bids")
+    name.send_keys(Keys.ENTER)
+    page.until(lambda: yard.now().places["tenders"].name == "bids")
+    page.go(yard.at("storage?place=office-2"))
+    before = yard.now()
+    page.button("Remove …").click()
+    page.says("dataset keel/office/payroll")
+    page.says("Ledger on keel/office/payroll: read-write")
+    remove = page.button("Remove", ".ant-modal-footer")
+    assert not remove.is_enabled()
+    page.one(".ant-modal input").send_keys("office")
+    page.until(lambda: remove.is_enabled())
+    remove.click()
+    page.until(lambda: "payroll" not in yard.now().places)
+    page.until(lambda: "keel" in page.one(".detail h2").text)
+    page.button("Undo").click()
+    page.until(lambda: same(yard.now(), before))
+
+
+def test_history_names_compares_and_returns(yard: Yard, page: Page) -> None:
+    before = yard.now()
+    page.go(yard.at("board?who=apprentices&place=toolpaths"))
+    page.until(lambda: page.all(".c.active.NA"))
+    page.button("History").click()
+    page.one("input[aria-label='Name of the version']").send_keys("before", Keys.ENTER)
+    page.says("Named versions")
+    page.keys(Keys.ESCAPE)
+    page.until(lambda: not [e for e in page.all(".ant-drawer-mask") if e.is_displayed()])
+    page.one("[role=grid]").send_keys(Keys.BACKSPACE)
+    page.until(lambda: "apprentices" not in yard.now().grants["toolpaths"])
+    page.button("History").click()
+    page.button("Compare with now").click()
+    page.says("Apprentices on keel/drawings/toolpaths: nothing said")
+    page.button("Return", ".ant-drawer").click()
+    page.button("Return to it").click()
+    page.until(lambda: same(yard.now(), before))
+
+
+def test_the_first_start_makes_one_administrator(tmp_path: Path) -> None:
+    from yardgate.bench_browser import chromium
+
+    server = Server(tmp_path / "new")
+    store = server.store()
+    link = Accounts(store).link(None)
+    with server:
+        page = Page.__new__(Page)
+        page.server, page.driver = server, chromium()
+        try:
+            page.go(f"/sign-in?link={link}")
+            page.says("Nobody can sign in yet. Choose name and password")
+            name, password, again = page.all("form input")
+            name.send_keys("Ann")
+            password.send_keys("a long enough one")
+            again.send_keys("another one", Keys.ENTER)
+            page.says("The two passwords differ.")
+            page.fill(again, "a long enough one")
+            again.send_keys(Keys.ENTER)
+            page.says("No plan yet")
+            page.go("/sign-in")
+            page.driver.delete_all_cookies()
+            page.go("/plans")
+            page.says("Sign in to plan")
+            name, password = page.all("form input")
+            name.send_keys("ann")
+            password.send_keys("not the password", Keys.ENTER)
+            page.says("Name and password do not match")
+            page.fill(password, "a long enough one")
+            password.send_keys(Keys.ENTER)
+            page.says("No plan yet")
+        finally:
+            page.close()
