@@ -79,6 +79,12 @@ def test_a_reason_names_the_way_and_the_sentence() -> None:
     ]
 
 
+def test_without_a_refusal_the_reason_does_not_speak_of_one(lantern: Plan) -> None:
+    reason = explain(lantern, "tomas-brandt", "petrel-9", ON)
+    assert reason.gates[1].sentence == "Their own grant: read-write. Nobody refuses, so the widest counts."
+    assert explain(lantern, "mira-oyelaran", "petrel-9", ON).gates[1].sentence == "Draughting: read-only."
+
+
 def test_a_reason_for_a_shut_account_is_the_account() -> None:
     plan = Plan(
         users={"ann": User(id="ann", name="ann", enabled=False), "bob": User(id="bob", name="bob", expires=ON)},

@@ -1,6 +1,6 @@
-import "@fontsource/ibm-plex-mono/400.css";
-import "@fontsource/ibm-plex-sans/400.css";
-import "@fontsource/ibm-plex-sans/600.css";
+import "@fontsource/source-code-pro/400.css";
+import "@fontsource/source-sans-3/400.css";
+import "@fontsource/source-sans-3/600.css";
 import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
 import { App, ConfigProvider } from "antd";
 import { StrictMode, useSyncExternalStore } from "react";

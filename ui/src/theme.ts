@@ -5,8 +5,8 @@ export function themed(dark: boolean): ThemeConfig {
   return {
     algorithm: dark ? theme.darkAlgorithm : theme.defaultAlgorithm,
     token: {
-      fontFamily: '"IBM Plex Sans", system-ui, sans-serif',
-      fontSize: 13,
+      fontFamily: '"Source Sans 3", system-ui, sans-serif',
+      fontSize: 14,
       controlHeight: 30,
       controlHeightSM: 25,
       padding: 14,

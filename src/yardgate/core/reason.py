@@ -122,6 +122,8 @@ def _sentence(plan: Plan, subject: str, place: str, level: Level, lines: tuple[L
         return f"{names}: {level.words}. The grants agree." if len(lines) > 1 else f"{names}: {level.words}."
     if any(line.verdict == "farther" for line in lines):
         return f"{names}: {level.words}. The nearest grants decide, so farther ones do not count."
+    if plan.target.within == "refusal" and level != Level.NA:
+        return f"{names}: {level.words}. Nobody refuses, so the widest counts."
     return f"{names}: {level.words}. {WITHIN_WORDS[plan.target.within].capitalize()}."
 
 

@@ -6,6 +6,7 @@ import { NavLink, useLocation, useNavigate, useSearchParams } from "react-router
 import { api, ask, message, type Session } from "../api/client";
 import { pathName, shownName } from "../plan/index";
 import { usePlan } from "../plan/PlanContext";
+import { Brand, signOut } from "./Brand";
 import { ago } from "../parts/time";
 
 const History = lazy(() => import("../history/History"));
@@ -35,15 +36,10 @@ export function Frame({ session, children }: { session: Session; children: React
     document.title = `${outline.name} · Yard Gate`;
   }, [outline.name]);
 
-  const signOut = async () => {
-    await api.DELETE("/api/v1/session").catch(() => undefined);
-    window.location.href = "/sign-in";
-  };
   return (
     <div className="frame">
       <header className="bar">
-        <svg width="30" height="24" viewBox="0 0 30 24" aria-hidden="true"><path d="M5 22V9" stroke="#f5f3ee" strokeWidth="3" /><path d="M5 11L27 3" stroke="#e9833a" strokeWidth="3.4" strokeLinecap="round" /><circle cx="5" cy="11" r="2.6" fill="#f5f3ee" /></svg>
-        <h1 className="name">Yard Gate</h1>
+        <Brand />
         <Tooltip title="All plans"><button className="plain" onClick={() => void navigate("/plans")}>{outline.office && `${outline.office} · `}<b>{outline.name}</b>{outline.archived && " (archived)"}</button></Tooltip>
         <span className="spread" />
         <Find />

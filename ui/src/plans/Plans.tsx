@@ -2,6 +2,7 @@ import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { App, Button, Input, Modal } from "antd";
 import { useState } from "react";
 import { Link, useNavigate } from "react-router";
+import { Brand, signOut } from "../frame/Brand";
 import { api, ask, message, type PlanHead, type Session } from "../api/client";
 
 type Dialog = { kind: "new" } | { kind: "copy" | "rename"; plan: PlanHead };
@@ -23,10 +24,12 @@ export default function Plans({ session }: { session: Session }) {
     }
   };
   return (
-    <main className="page">
+    <>
+    <header className="bar" style={{ height: 46 }}><Brand /><span className="spread" />{session.name}<button className="plain" onClick={() => void signOut()}>Sign out</button></header>
+    <main className="page" style={{ height: "calc(100% - 46px)" }}>
       <div className="sheet-card">
         <div className="row" style={{ marginBottom: 12 }}>
-          <h1 style={{ fontSize: 18 }}>Plans</h1>
+          <h2 style={{ fontSize: 18 }}>Plans</h2>
           <span className="muted">one for each appliance</span>
           <span className="spread" />
           {canEdit && <Button type="primary" onClick={() => setDialog({ kind: "new" })}>New plan</Button>}
@@ -55,6 +58,7 @@ export default function Plans({ session }: { session: Session }) {
       </div>
       {dialog && <PlanDialog dialog={dialog} onClose={(made) => { setDialog(null); void client.invalidateQueries({ queryKey: ["plans"] }); if (made) void navigate(`/p/${made}/board`); }} />}
     </main>
+    </>
   );
 }
 
