@@ -100,9 +100,7 @@ def count(plan: Plan, on: date) -> Counting:
     bits = _nest(_pack(member), outer[~direct], inner[~direct] - n)
     active = np.zeros(member.shape[1], dtype=np.bool_)
     active[:size] = True
-    active[
-        [i for i, user in enumerate(users) if not user.enabled or user.expires is not None and not user.active(on)]
-    ] = False
+    active[[i for i, user in enumerate(users) if not user.active(on)]] = False
     boss = bits[number[target.administrators] - n] if target.administrators is not None else np.zeros_like(bits[-1])
     number[EVERYONE] = size
     return Counting(subjects, n, number, bits, _pack(active), boss)
