@@ -246,3 +246,8 @@ def test_too_large_a_body_is_refused(web: Web, client: TestClient) -> None:
         web.at("/edits"), content=b" " * (33 * 1024 * 1024), headers={"content-type": "application/json"}
     )
     assert answer.status_code == 413
+    in_pieces = client.post(
+        web.at("/edits"), content=(b" " * 1024 * 1024 for _ in range(33)), headers={"content-type": "application/json"}
+    )
+    assert in_pieces.status_code == 413
+    assert in_pieces.headers["content-type"] == "application/problem+json"

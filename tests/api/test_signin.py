@@ -108,7 +108,9 @@ def test_a_session_ended_on_the_server_cannot_be_used_again(web: Web) -> None:
     assert client.get("/api/v1/plans").status_code == 401
 
 
-@pytest.mark.parametrize("host", ["evil.example", "127.0.0.1.evil.example", "", "evil.example:8737"])
+@pytest.mark.parametrize(
+    "host", ["evil.example", "127.0.0.1.evil.example", "", "evil.example:8737", "[::1", "[", "127.0.0.1@evil.example"]
+)
 def test_other_host_names_are_not_served(web: Web, host: str) -> None:
     assert web.client().get("/api/v1/plans", headers={"host": host}).status_code == 421
 
@@ -118,6 +120,7 @@ def test_other_host_names_are_not_served(web: Web, host: str) -> None:
     [
         {"origin": "http://evil.example"},
         {"origin": "null"},
+        {"origin": "http://["},
         {"origin": "http://127.0.0.1:9999"},
         {"sec-fetch-site": "cross-site"},
         {"sec-fetch-site": "same-site"},

@@ -13,6 +13,7 @@ from yardgate.core.edit import SetGrant
 from yardgate.core.plan import Plan
 from yardgate.core.rights import Level
 from yardgate.store import Plans
+from yardgate.store.accounts import Accounts
 
 SCREENS = ["board", "board?view=grants", "board?view=clashes", "board?rows=people", "people", "storage?place=payroll"]
 
@@ -147,6 +148,23 @@ def test_when_the_server_is_away_nothing_is_lost(yard: Yard, page: Page) -> None
     page.until(lambda: page.level("Priya Natarajan", "toolpaths").startswith("read-write"), 15)
     page.says("every change is kept at once", 15)
     assert "apprentices" not in yard.now().grants["toolpaths"]
+
+
+def test_somebody_whose_session_ended_signs_in_and_is_back_at_the_same_cell(yard: Yard, page: Page) -> None:
+    accounts = Accounts(yard.server.store())
+    boss = accounts.by_name("the administrator")
+    assert boss is not None
+    page.go(yard.at("board?who=apprentices&place=toolpaths"))
+    page.until(lambda: page.all(".c.active.NA"))
+    accounts.set_password(boss.id, "a long enough one")  # which ends every session
+    page.one("[role=grid]").send_keys(Keys.BACKSPACE)
+    page.says("Sign in to plan")
+    name, password = page.all("form input")
+    name.send_keys("the administrator")
+    password.send_keys("a long enough one", Keys.ENTER)
+    page.until(lambda: page.all(".c.active.NA"))
+    assert page.one(".side h2").text == "Apprentices → toolpaths"
+    assert yard.now().grants["toolpaths"]["apprentices"] == Level.NA
 
 
 def test_a_reader_can_look_and_is_told_that_nothing_changes(yard: Yard) -> None:

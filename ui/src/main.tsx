@@ -6,7 +6,7 @@ import { App, ConfigProvider } from "antd";
 import { StrictMode, useSyncExternalStore } from "react";
 import { createRoot } from "react-dom/client";
 import { BrowserRouter } from "react-router";
-import { Refusal } from "./api/client";
+import { Refusal, SIGNED_OUT, type Session } from "./api/client";
 import { Pages } from "./Pages";
 import { themed } from "./theme";
 import "./theme.css";
@@ -14,6 +14,7 @@ import "./theme.css";
 const client = new QueryClient({
   defaultOptions: { queries: { staleTime: 5_000, retry: (count, error) => !(error instanceof Refusal) && count < 2, refetchOnWindowFocus: true } },
 });
+window.addEventListener(SIGNED_OUT, () => client.setQueryData<Session>(["session"], (old) => (old?.name ? { ...old, name: null, role: null } : old)));
 const dark = matchMedia("(prefers-color-scheme: dark)");
 
 function Root() {

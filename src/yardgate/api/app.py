@@ -2,7 +2,7 @@
 
 from pathlib import Path
 from typing import Any
-from urllib.parse import urlsplit
+from urllib.parse import SplitResult, urlsplit
 
 from fastapi import FastAPI, HTTPException
 from fastapi.responses import FileResponse, Response
@@ -67,21 +67,27 @@ class Guard:
 
     def _refused(self, method: str, headers: Headers) -> Problem | None:
         host = headers.get("host", "")
-        if urlsplit(f"//{host}").hostname not in self.hosts:
+        if _split(f"//{host}").hostname not in self.hosts:
             return Problem(
                 title="This host name is not served here", status=421, detail="Start with --host-name to allow it."
             )
         if method in SAFE_METHODS:
             return None
         origin = headers.get("origin")
-        if (origin is not None and urlsplit(origin).netloc != host) or headers.get("sec-fetch-site", "none") not in (
-            "none",
-            "same-origin",
-        ):
+        foreign = origin is not None and _split(origin).netloc != host
+        if foreign or headers.get("sec-fetch-site", "none") not in ("none", "same-origin"):
             return Problem(title="This change does not come from Yard Gate's own pages", status=403)
-        if int(headers.get("content-length") or 0) > LARGEST_BODY:
+        length = headers.get("content-length", "0")
+        if not length.isdecimal() or int(length) > LARGEST_BODY:
             return Problem(title="The request is too large; at most 32 MiB are taken", status=413)
         return None
+
+
+def _split(address: str) -> SplitResult:
+    try:
+        return urlsplit(address)
+    except ValueError:
+        return urlsplit("")
 
 
 def create_app(store: Store, hosts: frozenset[str] = frozenset({"127.0.0.1", "localhost", "::1"})) -> FastAPI:

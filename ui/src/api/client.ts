@@ -36,6 +36,9 @@ export class Unreachable extends Error {
   }
 }
 
+/** Told to the window when the server no longer knows who is asking. */
+export const SIGNED_OUT = "yardgate-signed-out";
+
 /** The data of an answer; throws Refusal or Unreachable. */
 export async function ask<T>(request: Promise<{ data?: T; error?: unknown; response: Response }>): Promise<T> {
   let answer;
@@ -44,6 +47,7 @@ export async function ask<T>(request: Promise<{ data?: T; error?: unknown; respo
   } catch {
     throw new Unreachable();
   }
+  if (answer.response.status === 401) window.dispatchEvent(new Event(SIGNED_OUT));
   if (!answer.response.ok) {
     const problem = answer.error as Problem | undefined;
     throw new Refusal(problem?.title ? problem : { title: `The server answered ${answer.response.status}`, status: answer.response.status, type: "about:blank", detail: "" });

@@ -192,9 +192,10 @@ export default function Board() {
       setWould(null);
       setFrom(spot);
       setPaint("off");
-    } else if (event.key === " " && here.row?.kind === "group") {
+    } else if (event.key === " ") {
       event.preventDefault();
-      foldRow(here.row.who);
+      if (event.shiftKey && here.column?.folds) foldColumn(here.column.place.id);
+      else if (!event.shiftKey && here.row?.kind === "group") foldRow(here.row.who);
     }
   };
 

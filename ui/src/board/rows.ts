@@ -11,11 +11,11 @@ export interface BoardRow {
   flat?: boolean;
 }
 
-/** Rows of the board: everyone, then each group with its direct members folded under it, then who is in no group. */
+/** Rows of the board: everyone (where no baseline stands for it, or something is granted to it), then each group with its direct members folded under it, then who is in no group. */
 export function groupedRows(outline: Outline, index: PlanIndex, folded: ReadonlySet<string>): BoardRow[] {
   const rows: BoardRow[] = [];
-  const everyoneGranted = Object.values(outline.grants).some((lines) => lines.some((line) => line.who === "everyone"));
-  if (everyoneGranted) rows.push({ key: "everyone", who: "everyone", kind: "everyone" });
+  const granted = Object.values(outline.grants).some((lines) => lines.some((line) => line.who === "everyone"));
+  if (granted || !outline.target.baseline) rows.push({ key: "everyone", who: "everyone", kind: "everyone" });
   const direct = new Map<string, string[]>();
   const loose: string[] = [];
   for (const user of [...outline.users].sort(compareUsers)) {

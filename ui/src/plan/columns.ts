@@ -64,9 +64,10 @@ export class Columns {
       blocks.map(async (block) => {
         for (const place of block) this.asked.add(place);
         try {
-          const window = await ask(api.GET("/api/v1/plans/{plan}/board", { params: { path: { plan: this.plan }, query: { place: block } } }));
+          const answer = await ask(api.GET("/api/v1/plans/{plan}/board", { params: { path: { plan: this.plan }, query: { place: block } } }));
           this.failed = false;
-          if (window.revision === this.revision()) this.put(window.columns);
+          if (answer.revision === this.revision()) this.put(answer.columns);
+          else window.setTimeout(() => this.changed(), 150); // the plan moved on meanwhile: whoever looks asks again
         } catch {
           this.failed = true;
           this.changed();

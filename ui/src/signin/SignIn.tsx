@@ -20,7 +20,7 @@ export function SignIn({ session }: { session: Session }) {
     setTrouble("");
     try {
       client.setQueryData(["session"], await signedIn);
-      await navigate("/", { replace: true });
+      if (window.location.pathname === "/sign-in") await navigate("/", { replace: true });
     } catch (error) {
       setTrouble(message(error));
     } finally {
