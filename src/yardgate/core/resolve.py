@@ -27,7 +27,7 @@ SOURCES: tuple[Source, ...] = ("nothing", "own", "group", "all", "admin", "accou
 OWN, GROUP, ALL = range(3)
 NA, RO, RW = range(3)
 GRANT_CODE = {Level.NA: NA, Level.RO: RO, Level.RW: RW}
-BLOCK = 128  # places worked on together
+BLOCK = 256  # places worked on together
 
 
 @dataclass(frozen=True, slots=True)
