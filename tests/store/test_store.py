@@ -16,6 +16,7 @@ from yardgate.core.rights import Level
 from yardgate.formats import edits as edit_json
 from yardgate.store import NotThere, Opened, Plans, Stale, Store
 from yardgate.store.accounts import Accounts
+from yardgate.store.database import MIGRATIONS
 from yardgate.store.tables import metadata
 
 
@@ -40,6 +41,32 @@ def test_the_schema_is_what_the_migrations_make(store: Store) -> None:
         assert connection.exec_driver_sql("PRAGMA journal_mode").scalar() == "wal"
         assert connection.exec_driver_sql("PRAGMA synchronous").scalar() == 2
         assert connection.exec_driver_sql("PRAGMA foreign_keys").scalar() == 1
+
+
+def test_the_newest_migration_is_the_one_that_a_start_looks_for(store: Store) -> None:
+    """Otherwise every start would load Alembic, or none would migrate."""
+    with store.reading() as connection:
+        at = MigrationContext.configure(connection).get_current_revision()
+    assert at == max(file.name[1:5] for file in (MIGRATIONS / "versions").glob("v*.py"))
+    with store.writing() as connection:
+        connection.exec_driver_sql("DROP TABLE links")
+        connection.exec_driver_sql("DELETE FROM alembic_version")
+        for table in (
+            "sessions",
+            "accounts",
+            "versions",
+            "journal",
+            "grants",
+            "places",
+            "members",
+            "users",
+            "groups",
+            "plans",
+        ):
+            connection.exec_driver_sql(f"DROP TABLE IF EXISTS {table}")
+    again = Store(store.path)
+    with again.reading() as connection:
+        assert compare_metadata(MigrationContext.configure(connection), metadata) == []
 
 
 @settings(max_examples=150, suppress_health_check=[HealthCheck.function_scoped_fixture, HealthCheck.too_slow])

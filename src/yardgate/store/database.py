@@ -6,9 +6,7 @@ from pathlib import Path
 from threading import Lock
 from typing import Any
 
-from alembic import command
-from alembic.config import Config
-from sqlalchemy import Connection, Engine, create_engine, event
+from sqlalchemy import Connection, Engine, create_engine, event, inspect
 
 
 def connect(path: Path) -> Engine:
@@ -27,11 +25,24 @@ def connect(path: Path) -> Engine:
     return engine
 
 
-def migrations(engine: Engine) -> Config:
+MIGRATIONS = Path(__file__).parent / "migrations"
+
+
+def upgrade(engine: Engine) -> None:
+    """Bring the schema up to date. Alembic is loaded only where there is something to do, which most starts have not."""
+    newest = max(file.name[1:5] for file in (MIGRATIONS / "versions").glob("v*.py"))
+    with engine.begin() as connection:
+        known = inspect(connection).has_table("alembic_version")
+        if known and connection.exec_driver_sql("SELECT version_num FROM alembic_version").scalar() == newest:
+            return
+    from alembic import command
+    from alembic.config import Config
+
     config = Config()
-    config.set_main_option("script_location", str(Path(__file__).parent / "migrations"))
+    config.set_main_option("script_location", str(MIGRATIONS))
     config.attributes["engine"] = engine
-    return config
+    with _MIGRATING:
+        command.upgrade(config, "head")
 
 
 _MIGRATING = Lock()  # Alembic keeps its context in module globals
@@ -45,8 +56,7 @@ class Store:
         self.path = path
         self.engine = connect(path)
         self._turn = Lock()
-        with _MIGRATING:
-            command.upgrade(migrations(self.engine), "head")
+        upgrade(self.engine)
 
     @contextmanager
     def reading(self) -> Iterator[Connection]:
