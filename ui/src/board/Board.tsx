@@ -1,8 +1,7 @@
-import { useQuery } from "@tanstack/react-query";
 import { App, Button, Popover, Segmented } from "antd";
 import { useCallback, useEffect, useMemo, useRef, useState, useSyncExternalStore, type ClipboardEvent, type KeyboardEvent } from "react";
 import { Link, useSearchParams } from "react-router";
-import { api, ask, message, type Answer, type Edit, type Level } from "../api/client";
+import { message, type Answer, type Edit, type Level } from "../api/client";
 import { WORDS } from "../parts/ArmSign";
 import { cellsWords, Changes } from "../parts/Changes";
 import { Grid, type GridHandle, type Look, type Spot } from "../parts/Grid";
@@ -10,14 +9,15 @@ import { Keys } from "../parts/Keys";
 import { Side } from "../parts/Side";
 import { pathName, whoName } from "../plan/index";
 import { usePlan } from "../plan/PlanContext";
+import { useClashes } from "../plan/queries";
 import { parseBlock } from "./block";
+import { useCursor } from "./useCursor";
 import { RuleChooser } from "./RuleChooser";
 import { boardColumns, groupedRows, peopleRows } from "./rows";
 import { WhyPanel } from "./WhyPanel";
 
 type View = "grants" | "effect" | "clashes";
 const FETCH_AHEAD = 2_000_000; // cells that are fetched before they are looked at, so that no scrolling can outrun them
-const LEVELS: Record<string, Level> = { N: "NA", P: "PT", R: "RO", W: "RW" };
 const SOURCES: Record<string, string> = { "-": "", o: "", g: "group", a: "all", A: "admin", x: "shut" };
 const SOURCE_WORDS: Record<string, string> = { "-": "nothing said", o: "own grant", g: "from a group", a: "from the grant to all", A: "as administrator", x: "the account is shut" };
 const PAINTS = [{ value: "off", label: "select" }, { value: "RW", label: "RW" }, { value: "RO", label: "RO" }, { value: "NA", label: "NA" }, { value: "none", label: "nothing" }];
@@ -33,20 +33,18 @@ function kept(name: string): ReadonlySet<string> {
 export default function Board() {
   const { id, outline, index, columns: store, canEdit, last, edit, whatIf, step } = usePlan();
   const { message: toast } = App.useApp();
-  const [params, setParams] = useSearchParams();
+  const [params] = useSearchParams();
   const view = (["grants", "effect", "clashes"].includes(params.get("view") ?? "") ? params.get("view") : "effect") as View;
   const peopleOnly = params.get("rows") === "people";
   const [foldedRows, setFoldedRows] = useState(() => kept(`rows ${id}`));
   const [foldedColumns, setFoldedColumns] = useState(() => kept(`columns ${id}`));
-  const [at, setAt] = useState<Spot>({ row: 0, col: 0 });
-  const [from, setFrom] = useState<Spot>({ row: 0, col: 0 });
   const [paint, setPaint] = useState("off");
   const [keysOpen, setKeysOpen] = useState(false);
   const [would, setWould] = useState<{ answer: Answer; level: Level | null } | null>(null);
   const grid = useRef<GridHandle>(null);
   const version = useSyncExternalStore(store.subscribe, store.getVersion);
 
-  const clashes = useQuery({ queryKey: ["of-plan", id, "clashes"], queryFn: () => ask(api.GET("/api/v1/plans/{plan}/clashes", { params: { path: { plan: id } } })) });
+  const clashes = useClashes(id);
   const clashing = useMemo(() => {
     const cells = clashes.data?.cells ?? [];
     return { who: new Set(cells.map((cell) => cell.subject)), places: new Set(cells.map((cell) => cell.place)) };
@@ -65,9 +63,9 @@ export default function Board() {
     for (const [place, lines] of Object.entries(outline.grants)) found.set(place, new Map(lines.map((line) => [line.who, line.level])));
     return found;
   }, [outline.grants]);
-  const inside = useCallback((one: Spot): Spot => ({ row: Math.max(0, Math.min(one.row, rows.length - 1)), col: Math.max(0, Math.min(one.col, columns.length - 1)) }), [rows.length, columns.length]);
-  const spot = useMemo(() => inside(at), [inside, at]);
-  const anchor = useMemo(() => inside(from), [inside, from]);
+  const unfold = useCallback((what: "rows" | "columns") => (what === "rows" ? setFoldedRows : setFoldedColumns)((old) => (old.size > 0 ? new Set() : old)), []);
+  // With no cell named, begin where grants disagree: that is what most need looking at.
+  const { spot, anchor, move, change, forget } = useCursor(rows, columns, grid, clashes.data?.cells[0], unfold);
   const here = { row: rows[spot.row], column: columns[spot.col] };
 
   const needed = useCallback((first: number, lastColumn: number) => store.need(columns.slice(Math.max(0, first - 8), lastColumn + 9).map((column) => column.place.id)), [columns, store]);
@@ -80,62 +78,6 @@ export default function Board() {
     const later = window.setTimeout(() => store.need(columns.map((column) => column.place.id)), 300);
     return () => window.clearTimeout(later);
   }, [needed, version, all, columns, store]);
-
-  // Where a link or the search leads: to a cell, a row or a column. Addresses that this page wrote itself lead nowhere new.
-  const wanted = `${params.get("who") ?? ""}|${params.get("place") ?? ""}`;
-  const known = useRef({ now: "|", all: new Set(["|"]) });
-  useEffect(() => {
-    if (known.current.all.has(wanted)) {
-      if (known.current.now !== wanted) known.current = { now: wanted, all: new Set([wanted]) };
-      return;
-    }
-    const [who, place] = [params.get("who"), params.get("place")];
-    const row = who ? rows.findIndex((one) => one.who === who) : spot.row;
-    const col = place ? columns.findIndex((one) => one.place.id === place) : spot.col;
-    if (row < 0 && foldedRows.size > 0) setFoldedRows(new Set());
-    if (col < 0 && foldedColumns.size > 0) setFoldedColumns(new Set());
-    if (row < 0 || col < 0) return;
-    known.current = { now: wanted, all: new Set([wanted]) };
-    setAt({ row, col });
-    setFrom({ row, col });
-    grid.current?.show({ row, col });
-    grid.current?.focus();
-  }, [wanted, params, rows, columns, spot.row, spot.col, foldedRows.size, foldedColumns.size]);
-
-  // With no cell named, begin where grants disagree: that is what most need looking at.
-  const begun = useRef(wanted !== "|");
-  useEffect(() => {
-    const first = clashes.data?.cells[0];
-    if (begun.current || !first) return;
-    const [row, col] = [rows.findIndex((one) => one.who === first.subject), columns.findIndex((one) => one.place.id === first.place)];
-    if (row < 0 || col < 0) return;
-    begun.current = true;
-    setAt({ row, col });
-    setFrom({ row, col });
-  }, [clashes.data, rows, columns]);
-
-  const change = useCallback((values: Record<string, string | null>) => {
-    setParams((old) => {
-      const next = new URLSearchParams(old);
-      for (const [key, value] of Object.entries(values)) if (value === null) next.delete(key); else next.set(key, value);
-      return next;
-    }, { replace: true });
-  }, [setParams]);
-
-  const writing = useRef<number | undefined>(undefined);
-  const onMove = useCallback((next: Spot, nextFrom: Spot) => {
-    setAt(next);
-    setFrom(nextFrom);
-    const [row, column] = [rows[next.row], columns[next.col]];
-    window.clearTimeout(writing.current);
-    if (row && column) {
-      writing.current = window.setTimeout(() => {
-        known.current.all.add(`${row.who}|${column.place.id}`);
-        change({ who: row.who, place: column.place.id });
-      }, 200);
-    }
-  }, [rows, columns, change]);
-  useEffect(() => () => window.clearTimeout(writing.current), []);
 
   /** The grants that setting a block to a level means; a person who stands under several groups counts once. */
   const editsFor = useCallback((a: Spot, b: Spot, level: (row: number, col: number) => Level | null | undefined): Edit[] => {
@@ -190,7 +132,7 @@ export default function Board() {
       setKeysOpen(true);
     } else if (event.key === "Escape") {
       setWould(null);
-      setFrom(spot);
+      move(spot, spot);
       setPaint("off");
     } else if (event.key === " ") {
       event.preventDefault();
@@ -212,7 +154,7 @@ export default function Board() {
   const levelAt = (row: number, col: number): Level | null => {
     const [who, place] = [rows[row]!.who, columns[col]!.place.id];
     if (view === "grants" || who === "everyone") return grants.get(place)?.get(who) ?? null;
-    return LEVELS[store.get(place)?.levels[index.number.get(who) ?? -1] ?? ""] ?? null;
+    return store.cell(place, index.number.get(who))?.level ?? null;
   };
 
   const onCopy = (event: ClipboardEvent) => {
@@ -262,12 +204,9 @@ export default function Board() {
       const level = grants.get(place.id)?.get(who);
       return level ? { cls: level + marks, level, label: `${name}: granted ${WORDS[level]}` } : { cls: `none${marks}`, label: `${name}: nothing said` };
     }
-    const column = store.get(place.id);
-    const number = index.number.get(who) ?? -1;
-    const level = LEVELS[column?.levels[number] ?? ""];
-    if (!column || !level) return { cls: "mark far waiting", mark: "…", label: `${name}: being asked` };
-    const source = column.sources[number] ?? "-";
-    const clash = column.clashes[number] === "1";
+    const cell = store.cell(place.id, index.number.get(who));
+    if (!cell) return { cls: "mark far waiting", mark: "…", label: `${name}: being asked` };
+    const { level, source, clash } = cell;
     if (view === "clashes" && !clash) return { cls: marks, label: `${name}: ${WORDS[level]}, no clash` };
     if (kind === "group" && source === "-") return { cls: `none${marks}`, label: `${name}: nothing said` };
     const soft = level === "NA" && (source === "-" || source === "x") ? " soft" : "";
@@ -343,7 +282,7 @@ export default function Board() {
     <>
       <div className="work">
         <div className="tools">
-          <Segmented size="small" aria-label="View" value={view} onChange={(value) => { begun.current = false; known.current.all.add("|"); change({ view: value, who: null, place: null }); }} options={[{ value: "grants", label: "Grants" }, { value: "effect", label: "In effect" }, { value: "clashes", label: `Clashes ${clashes.data ? clashes.data.total.toLocaleString() : ""}` }]} />
+          <Segmented size="small" aria-label="View" value={view} onChange={(value) => { forget(); change({ view: value, who: null, place: null }); }} options={[{ value: "grants", label: "Grants" }, { value: "effect", label: "In effect" }, { value: "clashes", label: `Clashes ${clashes.data ? clashes.data.total.toLocaleString() : ""}` }]} />
           <RuleChooser />
           <span className="spread" />
           {canEdit && <span className="row">paint <Segmented size="small" aria-label="What dragging does" value={paint} onChange={setPaint} options={PAINTS} /></span>}
@@ -385,7 +324,7 @@ export default function Board() {
             look={look}
             at={spot}
             from={anchor}
-            onMove={onMove}
+            onMove={move}
             onKey={onKey}
             onPainted={onPainted}
             onCopy={onCopy}

@@ -6,6 +6,7 @@ import { NavLink, useLocation, useNavigate, useSearchParams } from "react-router
 import { api, ask, message, type Session } from "../api/client";
 import { pathName, shownName } from "../plan/index";
 import { usePlan } from "../plan/PlanContext";
+import { useClashes } from "../plan/queries";
 import { Brand, signOut } from "./Brand";
 import { ago } from "../parts/time";
 
@@ -26,7 +27,7 @@ export function Frame({ session, children }: { session: Session; children: React
   const [drawer, setDrawer] = useState<"history" | "take-in" | "accounts" | "password" | null>(null);
   const navigate = useNavigate();
   const base = `/p/${id}`;
-  const clashes = useQuery({ queryKey: ["of-plan", id, "clashes"], queryFn: () => ask(api.GET("/api/v1/plans/{plan}/clashes", { params: { path: { plan: id } } })) });
+  const clashes = useClashes(id);
   const latest = useQuery({ queryKey: ["of-plan", id, "latest"], queryFn: () => ask(api.GET("/api/v1/plans/{plan}/history", { params: { path: { plan: id }, query: { most: 1 } } })) });
   const last = latest.data?.[0];
   const shut = outline.inactive.length;

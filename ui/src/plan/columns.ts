@@ -1,6 +1,14 @@
-import { api, ask, type Column } from "../api/client";
+import { api, ask, type Column, type Level } from "../api/client";
 
 const BLOCK = 24;
+const LEVELS: Record<string, Level> = { N: "NA", P: "PT", R: "RO", W: "RW" };
+
+/** What comes out for somebody in a place. source: - nothing said, o own, g group, a all, A administrator, x account shut. */
+export interface CellOut {
+  level: Level;
+  source: string;
+  clash: boolean;
+}
 
 /** The columns of the board that this browser has, fetched in blocks as they are looked at. Old ones stay in sight until new ones are here. */
 export class Columns {
@@ -25,8 +33,15 @@ export class Columns {
 
   getVersion = () => this.version;
 
-  get(place: string): Column | undefined {
-    return this.have.get(place);
+  /** A cell by place and number of the subject; nothing while its column is still to come. */
+  cell(place: string, subject: number | undefined): CellOut | undefined {
+    const column = this.have.get(place);
+    const level = LEVELS[column?.levels[subject ?? -1] ?? ""];
+    return column && level ? { level, source: column.sources[subject!] ?? "-", clash: column.clashes[subject!] === "1" } : undefined;
+  }
+
+  has(place: string): boolean {
+    return this.have.has(place);
   }
 
   put(columns: Record<string, Column>) {

@@ -10,7 +10,6 @@ import { usePlan } from "../plan/PlanContext";
 import { notEmpty } from "../people/PersonPanel";
 
 const INSIDE: Record<Place["kind"], Place["kind"][]> = { pool: ["dataset", "folder"], dataset: ["dataset", "folder"], folder: ["folder"] };
-const LETTERS: Record<string, Level> = { N: "NA", P: "PT", R: "RO", W: "RW" };
 
 /** The storage tree, and for the place chosen: what is granted, in which order, and who comes out with what. */
 export default function Storage() {
@@ -88,12 +87,12 @@ function PlaceDetail({ place, onAdd, onGone }: { place: Place; onAdd: (kind: Pla
   const lines = outline.grants[place.id] ?? [];
   const put = (change: Partial<Place>) => void edit([{ op: "put-place", place: { ...place, ...change } }]);
   const move = (who: string, level: Level, at: number) => void edit([{ op: "set-grant", place: place.id, who, level, at }]);
-  const column = columns.get(place.id);
   const out = useMemo(() => {
     const found: Record<Level, string[]> = { RW: [], RO: [], PT: [], NA: [] };
-    if (column) for (const user of [...outline.users].sort(compareUsers)) found[LETTERS[column.levels[index.number.get(user.id)!] ?? "N"] ?? "NA"].push(shownName(user));
+    for (const user of [...outline.users].sort(compareUsers)) found[columns.cell(place.id, index.number.get(user.id))?.level ?? "NA"].push(shownName(user));
     return found;
-  }, [column, outline.users, index]);
+    // eslint-disable-next-line react-hooks/exhaustive-deps -- the version says when the columns changed
+  }, [columns, place.id, version, outline.users, index]);
   const total = outline.users.length || 1;
   const targets = outline.places.filter((other) => other.id !== place.id && INSIDE[other.kind].includes(place.kind) && !below(index, place.id).includes(other));
   return (
@@ -135,7 +134,7 @@ function PlaceDetail({ place, onAdd, onGone }: { place: Place; onAdd: (kind: Pla
         </div>
         <div>
           <h3>What comes out</h3>
-          {!column ? <p className="muted" role="status">{columns.failed ? "The server does not answer." : "Asking …"}</p> : (
+          {!columns.has(place.id) ? <p className="muted" role="status">{columns.failed ? "The server does not answer." : "Asking …"}</p> : (
             <>
               <div className="bars" role="img" aria-label={`${out.RW.length} read-write, ${out.RO.length} read-only, ${out.NA.length} no access`}>
                 {(["RW", "RO", "PT", "NA"] as const).map((level) => <i key={level} style={{ width: `${(100 * out[level].length) / total}%`, background: `var(--${level.toLowerCase()})` }} />)}
