@@ -6,11 +6,10 @@ processor's cache. Held equal to `reason` by property tests.
 """
 
 import itertools
-import operator
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import date
-from itertools import chain, compress
+from itertools import chain
 from typing import NamedTuple
 
 import numpy as np
@@ -89,7 +88,15 @@ def count(plan: Plan, on: date) -> Counting:
     direct = inner < n
     member[outer[direct], inner[direct]] = True
     member[range(len(groups)), range(n, size)] = True
-    primary = [(number[user.primary_group] - n, i) for i, user in enumerate(users) if user.primary_group is not None]
+    primary: list[tuple[int, int]] = []
+    shut: list[int] = []
+    for i, user in enumerate(
+        users
+    ):  # one pass: to fetch ten thousand scattered records costs more than to look at them
+        if user.primary_group is not None:
+            primary.append((number[user.primary_group] - n, i))
+        if not user.enabled or (user.expires is not None and not user.active(on)):
+            shut.append(i)
     member[tuple(np.array(primary, dtype=np.intp).reshape(-1, 2).T)] = True
     if target.baseline is not None:
         everybody = target.baseline_covers_directory
@@ -100,7 +107,7 @@ def count(plan: Plan, on: date) -> Counting:
     bits = _nest(_pack(member), outer[~direct], inner[~direct] - n)
     active = np.zeros(member.shape[1], dtype=np.bool_)
     active[:size] = True
-    active[[i for i, user in enumerate(users) if not user.active(on)]] = False
+    active[shut] = False
     boss = bits[number[target.administrators] - n] if target.administrators is not None else np.zeros_like(bits[-1])
     number[EVERYONE] = size
     return Counting(subjects, n, number, bits, _pack(active), boss)
@@ -148,9 +155,9 @@ def resolve(plan: Plan, on: date, before: Matrix | None = None) -> Matrix:
     if before is None or not same:
         counting = count(plan, on)
         return Matrix(plan, on, counting, dict(_rows(plan, counting, list(plan.places))))
-    changed = map(operator.is_not, map(plan.grants.get, plan.places), map(before.plan.grants.get, plan.places))
-    fresh = list(compress(plan.places, changed))
-    stale = set(fresh)
+    old, new = before.plan.grants, plan.grants
+    stale = {place for place, lines in new.items() if old.get(place) is not lines} | (old.keys() - new.keys())
+    fresh = [place for place in stale if place in plan.places]
     rows = before.rows
     if plan.places is not before.plan.places:
         rows = {place: before.rows[place] for place in plan.places if place in before.rows}
