@@ -9,7 +9,8 @@ from fastapi.exceptions import RequestValidationError
 from fastapi.responses import JSONResponse
 from starlette.exceptions import HTTPException
 
-from yardgate.api.schemas import EntryOut, Problem, TroubleOut
+from yardgate.api.desk import entry_out
+from yardgate.api.schemas import Problem, TroubleOut
 from yardgate.core.plan import PlanError
 from yardgate.formats.reading import FormatError
 from yardgate.store import NotThere, Stale
@@ -58,7 +59,7 @@ def install(app: FastAPI) -> None:
 
     @app.exception_handler(Stale)
     def _stale(_: Request, error: Stale) -> ProblemResponse:
-        since = [EntryOut.model_validate(entry, from_attributes=True) for entry in error.since]
+        since = [entry_out(entry) for entry in error.since]
         who = ", ".join(sorted({entry.by for entry in error.since}))
         detail = f"The plan was changed meanwhile by {who}. Nothing of yours was kept; look at what changed, then do it again."
         return answer(

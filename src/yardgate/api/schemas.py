@@ -1,6 +1,5 @@
 """What goes in and out of the API. Records of the core go out as they are."""
 
-from datetime import date
 from typing import Annotated, Literal
 
 from pydantic import AwareDatetime, Base64Bytes, BaseModel, ConfigDict, Field
@@ -319,7 +318,3 @@ class ImportPreview(BaseModel):
     note_count: int
     unknown: list[UnknownOut]
     changed: Changed
-
-
-class Day(BaseModel):
-    day: date

@@ -33,9 +33,14 @@ def desk(request: Request) -> Desk:
     return found
 
 
-def signed_in(request: Request) -> Account:
+def asking(request: Request) -> Account | None:
+    """Whose session the request carries, if anybody's."""
     token = request.cookies.get(COOKIE)
-    account = desk(request).accounts.whose(token) if token else None
+    return desk(request).accounts.whose(token) if token else None
+
+
+def signed_in(request: Request) -> Account:
+    account = asking(request)
     if account is None:
         raise HTTPException(401, "Sign in first")
     return account
@@ -99,8 +104,7 @@ def _begin(request: Request, response: Response, account: Account) -> Session:
 @router.get("/session")
 def session(request: Request) -> Session:
     """Who is signed in."""
-    token = request.cookies.get(COOKIE)
-    account = desk(request).accounts.whose(token) if token else None
+    account = asking(request)
     if account is not None:
         return Session(name=account.name, role=account.role, first=False)
     return Session(name=None, role=None, first=not desk(request).accounts.all())

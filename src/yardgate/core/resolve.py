@@ -90,12 +90,11 @@ def count(plan: Plan, on: date) -> Counting:
     member[range(len(groups)), range(n, size)] = True
     primary: list[tuple[int, int]] = []
     shut: list[int] = []
-    for i, user in enumerate(
-        users
-    ):  # one pass: to fetch ten thousand scattered records costs more than to look at them
+    # One pass: to fetch ten thousand scattered records costs more than to look at them.
+    for i, user in enumerate(users):
         if user.primary_group is not None:
             primary.append((number[user.primary_group] - n, i))
-        if not user.enabled or (user.expires is not None and not user.active(on)):
+        if not user.active(on):
             shut.append(i)
     member[tuple(np.array(primary, dtype=np.intp).reshape(-1, 2).T)] = True
     if target.baseline is not None:
