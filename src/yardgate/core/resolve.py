@@ -260,14 +260,19 @@ def _or_into(into: Bits, slots: NDArray[np.intp], bits: Bits, rows: NDArray[np.i
     """
     order = np.argsort(slots, kind="stable")
     sorted_slots, sorted_rows = slots[order], rows[order]
-    starts = np.flatnonzero(np.diff(sorted_slots, prepend=-1))
-    length = np.diff(starts, append=len(slots))
-    longest = np.argsort(-length, kind="stable")
-    starts, length = starts[longest], length[longest]
+    first = np.ones(len(slots), dtype=np.bool_)
+    first[1:] = sorted_slots[1:] != sorted_slots[:-1]
+    starts = first.nonzero()[0]
+    shorter = np.empty_like(starts)  # the length of each slot's run, negative
+    shorter[:-1] = starts[:-1] - starts[1:]
+    shorter[-1:] = starts[-1:] - len(slots)
+    longest = shorter.argsort(kind="stable")
+    starts, shorter = starts[longest], shorter[longest]
     gathered = bits.take(sorted_rows[starts], axis=0)
-    for turn in range(1, length.max(initial=0)):
-        going = int(np.searchsorted(-length, -turn))  # the slots that have more than `turn` lines
-        gathered[:going] |= bits.take(sorted_rows[starts[:going] + turn], axis=0)
+    turns = -int(shorter.min(initial=0))
+    for turn, going in enumerate(shorter.searchsorted(-np.arange(turns)).tolist()):  # slots with more than `turn` lines
+        if turn:
+            gathered[:going] |= bits.take(sorted_rows[starts[:going] + turn], axis=0)
     into[sorted_slots[starts]] |= gathered
 
 
