@@ -11,17 +11,22 @@ from yardgate.core.edit import (
     Join,
     Leave,
     PutGroup,
+    PutPattern,
     PutPlace,
     PutUser,
     RemoveGroup,
+    RemovePattern,
     RemovePlace,
     RemoveUser,
     SetGrant,
     SetTarget,
     SetTitle,
 )
-from yardgate.core.plan import EVERYONE, Group, Place, Plan, Target, User
-from yardgate.core.rights import GRANTABLE
+from yardgate.core.lists import Entry, Mode, Ordered, OwnList, Posix, PosixEntry
+from yardgate.core.lists.modebits import MODE
+from yardgate.core.lists.ordered import FLAGS, GROUP, OWNER
+from yardgate.core.plan import EVERYONE, ROOT, Group, Pattern, Place, Plan, Target, User
+from yardgate.core.rights import CHANGE, FULL, GRANTABLE, PASS, READ, WRITE
 
 NAMES = st.text(st.characters(codec="utf-8", categories=("L", "N", "P", "S")), min_size=1, max_size=8).filter(
     lambda name: "/" not in name and name not in (".", "..")
@@ -41,7 +46,7 @@ def plans(draw: st.DrawFn, most: int = 7) -> Plan:
             name=f"name-{u}",
             full_name=draw(st.sampled_from(["", f"Full {u}"])),
             kind=draw(st.sampled_from(["person", "service"])),
-            uid=draw(st.sampled_from([None, 1000, 1001])),
+            uid=draw(st.sampled_from([None, None, 1000, 1001, 0])),
             primary_group=draw(maybe_group),
             enabled=draw(st.integers(0, 5)) > 0,
             expires=draw(st.sampled_from([None, None, date(2026, 12, 31), date(2027, 1, 1), date(2027, 1, 2)])),
@@ -52,13 +57,22 @@ def plans(draw: st.DrawFn, most: int = 7) -> Plan:
     anybody = st.sampled_from([*user_ids, *group_ids]) if user_ids or group_ids else st.nothing()
     groups = {g: Group(id=g, name=f"name-{g}", members=draw(st.frozensets(anybody, max_size=4))) for g in group_ids}
     places = draw(trees())
+    if draw(st.booleans()):
+        places = {place.id: draw(stored(place, user_ids, group_ids)) for place in places.values()}
     granted = st.sampled_from([*user_ids, *group_ids, EVERYONE])
     grants = {}
     for place in places:
         if lines := draw(st.lists(st.tuples(granted, LEVELS), max_size=6, unique_by=lambda line: line[0])):
             grants[place] = dict(lines)
+    kept = draw(st.lists(own_lists(user_ids, group_ids), max_size=2))
     return Plan(
-        name="random", target=draw(targets(group_ids)), users=users, groups=groups, places=places, grants=grants
+        name="random",
+        target=draw(targets(group_ids)),
+        users=users,
+        groups=groups,
+        places=places,
+        grants=grants,
+        patterns={f"k{i}": Pattern(id=f"k{i}", name=f"name-{i}", own=own) for i, own in enumerate(kept)},
     )
 
 
@@ -72,6 +86,8 @@ def targets(draw: st.DrawFn, group_ids: list[str]) -> Target:
         baseline=draw(maybe_group),
         baseline_covers_directory=draw(st.booleans()),
         administrators=draw(maybe_group),
+        entering=draw(st.sampled_from(["asked", "asked", "free"])),
+        attributes_open=draw(st.booleans()),
     )
 
 
@@ -85,12 +101,59 @@ def trees(draw: st.DrawFn) -> dict[str, Place]:
     return found
 
 
+MASKS = st.one_of(
+    st.sampled_from([READ, WRITE, FULL, PASS, CHANGE]),
+    st.integers(1, FULL).map(lambda mask: mask & FULL or READ),
+)
+
+
+@st.composite
+def own_lists(draw: st.DrawFn, user_ids: list[str], group_ids: list[str]) -> OwnList:
+    """A list of any style, with everything in it that counts."""
+    match draw(st.sampled_from(["ordered", "ordered", "posix", "posix", "mode"])):
+        case "ordered":
+            whos = st.sampled_from([*user_ids, *group_ids, EVERYONE, OWNER, GROUP])
+            entry = st.builds(Entry, st.sampled_from(["allow", "allow", "deny"]), whos, MASKS, st.integers(0, FLAGS))
+            return Ordered(tuple(draw(st.lists(entry, max_size=6))))
+        case "posix":
+            return Posix(
+                draw(posix_entries(user_ids, group_ids)),
+                draw(st.one_of(st.none(), posix_entries(user_ids, group_ids))),
+                setgid=draw(st.booleans()),
+                sticky=draw(st.integers(0, 4)) == 0,
+            )
+        case _:
+            return Mode(draw(st.one_of(st.none(), st.integers(0, MODE))))
+
+
+@st.composite
+def posix_entries(draw: st.DrawFn, user_ids: list[str], group_ids: list[str]) -> tuple[PosixEntry, ...]:
+    keys = [("user", ""), ("group", ""), ("other", ""), ("mask", "")]
+    keys += [("user", user) for user in user_ids] + [("group", group) for group in group_ids]
+    chosen = draw(st.lists(st.sampled_from(keys), max_size=6, unique=True))
+    return tuple(PosixEntry(tag, who, draw(st.integers(0, 7))) for tag, who in chosen)
+
+
+@st.composite
+def stored(draw: st.DrawFn, place: Place, user_ids: list[str], group_ids: list[str]) -> Place:
+    """A place with owner, list, inheritance and carrier; a pool more often with a list than not."""
+    often = 3 if place.kind == "pool" else 1
+    return replace(
+        place,
+        owner=draw(st.sampled_from([None, None, ROOT, *user_ids])),
+        group=draw(st.sampled_from([None, None, ROOT, *group_ids])),
+        own=draw(own_lists(user_ids, group_ids)) if draw(st.integers(0, 3)) < often else None,
+        cut=draw(st.integers(0, 4)) == 0,
+        carried=draw(st.sampled_from([None, "share", "storage", "both"])),
+    )
+
+
 @st.composite
 def edits(draw: st.DrawFn, plan: Plan) -> Edit:
     """An edit that may or may not be possible in the plan."""
     users, groups, places = sorted(plan.users), sorted(plan.groups), sorted(plan.places)
     one = lambda ids, new: st.sampled_from([*ids, new])  # noqa: E731
-    kind = draw(st.integers(0, 11))
+    kind = draw(st.integers(0, 13))
     if kind == 0:
         user = draw(one(users, "u-new"))
         old = plan.users.get(user, User(id=user, name=user))
@@ -107,9 +170,10 @@ def edits(draw: st.DrawFn, plan: Plan) -> Edit:
     if kind == 2:
         place = draw(one(places, "p-new"))
         parent = draw(st.sampled_from([None, *places]))
-        return PutPlace(
-            Place(id=place, name=draw(NAMES), kind=draw(st.sampled_from(["pool", "dataset", "folder"])), parent=parent)
-        )
+        if place in plan.places and draw(st.booleans()):
+            return PutPlace(draw(stored(plan.places[place], users, groups)))
+        kinds = st.sampled_from(["pool", "dataset", "folder"])
+        return PutPlace(Place(id=place, name=draw(NAMES), kind=draw(kinds), parent=parent))
     if kind == 3:
         return RemoveUser(draw(one(users, "nobody")))
     if kind == 4:
@@ -124,6 +188,11 @@ def edits(draw: st.DrawFn, plan: Plan) -> Edit:
         return SetTarget(draw(targets(groups)))
     if kind == 9:
         return SetTitle(draw(NAMES), draw(st.one_of(st.just(""), NAMES)))
+    if kind == 10:
+        pattern = draw(one(sorted(plan.patterns), "k-new"))
+        return PutPattern(Pattern(id=pattern, name=draw(NAMES), own=draw(own_lists(users, groups))))
+    if kind == 11:
+        return RemovePattern(draw(one(sorted(plan.patterns), "nothing")))
     place = draw(one(places, "nowhere"))
     at = draw(st.sampled_from([None, 0, 1, 5]))
     return SetGrant(place, draw(one([*users, *groups, EVERYONE], "nobody")), draw(st.one_of(st.none(), LEVELS)), at)

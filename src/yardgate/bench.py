@@ -14,9 +14,8 @@ import numpy as np
 
 from yardgate.core.clash import RULES
 from yardgate.core.edit import SetGrant, apply
-from yardgate.core.membership import containers
 from yardgate.core.plan import Group, Place, Plan, Target, User
-from yardgate.core.reason import explain
+from yardgate.core.reason import explain, ground
 from yardgate.core.resolve import resolve
 from yardgate.core.rights import GRANTABLE, Level
 
@@ -82,9 +81,9 @@ def run(users: int, groups: int, places: int, seed: int) -> list[Result]:
     whole = _median(lambda: resolve(plan, on))
     rng = random.Random(seed)
     cells = [(rng.choice(list(plan.users)), rng.choice(list(plan.places))) for _ in range(SAMPLE)]
-    above = containers(plan)
-    one_by_one = _median(lambda: [explain(plan, user, place, on, above) for user, place in cells], rounds=3) / SAMPLE
-    wrong = sum(explain(plan, user, place, on, above).level != matrix.level(user, place) for user, place in cells)
+    stands = ground(plan, on)
+    one_by_one = _median(lambda: [explain(plan, user, place, on, stands) for user, place in cells], rounds=3) / SAMPLE
+    wrong = sum(explain(plan, user, place, on, stands).level != matrix.level(user, place) for user, place in cells)
     edit = SetGrant("p0", "g1", Level.NA if plan.grants["p0"].get("g1") != Level.NA else Level.RW)
     after, _ = apply(plan, [edit])
     again = _median(lambda: resolve(after, on, matrix), rounds=99)

@@ -12,20 +12,24 @@ from tests.plans import edits, plans
 from yardgate.core.clash import RULES
 from yardgate.core.edit import SetGrant, apply
 from yardgate.core.plan import Plan, PlanError, check
-from yardgate.core.reason import explain
-from yardgate.core.resolve import SOURCES, Change, changes, detail, resolve
-from yardgate.core.rights import LEVELS, Level
+from yardgate.core.reason import explain, ground
+from yardgate.core.resolve import SOURCES, Change, changes, detail, resolve, rights
+from yardgate.core.rights import EVERYTHING, LEVELS, Level
 
 
 def compare_every_cell(plan: Plan) -> int:
     matrix = resolve(plan, ON)
     details = detail(matrix, plan.places)
+    masks = rights(matrix, plan.places)
+    stands = ground(plan, ON)
     cells = 0
     for place, (number, subject) in itertools.product(plan.places, enumerate(matrix.counting.subjects)):
-        reason = explain(plan, subject, place, ON)
+        reason = explain(plan, subject, place, ON, stands)
         assert LEVELS[matrix.rows[place][number]] == reason.level, (subject, place)
         assert SOURCES[details[place].source[number]] == reason.source, (subject, place)
         assert bool(details[place].clash[number]) == reason.clash, (subject, place)
+        given = masks[place].folder[number], masks[place].file[number]
+        assert given == (reason.rights or EVERYTHING), (subject, place)
         cells += 1
     return cells
 

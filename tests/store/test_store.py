@@ -56,6 +56,7 @@ def test_the_newest_migration_is_the_one_that_a_start_looks_for(store: Store) ->
             "accounts",
             "versions",
             "journal",
+            "patterns",
             "grants",
             "places",
             "members",

@@ -3,12 +3,13 @@
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, fields, replace
 from functools import singledispatch
-from typing import Any, Literal, TypeVar
+from typing import Any, Literal, TypeVar, get_args
 
 from yardgate.core.clash import rule_words
+from yardgate.core.lists import Mode, Ordered, OwnList, Posix
 from yardgate.core.plan import (
-    STRICT,
     Group,
+    Pattern,
     Place,
     Plan,
     PlanError,
@@ -19,12 +20,13 @@ from yardgate.core.plan import (
     grant_troubles,
     group_troubles,
     name_clashes,
+    pattern_troubles,
     place_troubles,
     show,
     target_troubles,
     user_troubles,
 )
-from yardgate.core.rights import Level
+from yardgate.core.rights import STRICT, Level
 
 
 @dataclass(frozen=True, slots=True)
@@ -102,6 +104,24 @@ class RemovePlace:
 
 
 @dataclass(frozen=True, slots=True)
+class PutPattern:
+    """Keep a list under a name, or replace the pattern of this id."""
+
+    __pydantic_config__ = STRICT
+    pattern: Pattern
+    op: Literal["put-pattern"] = "put-pattern"
+
+
+@dataclass(frozen=True, slots=True)
+class RemovePattern:
+    """Forget a pattern. Places that were given it keep their lists."""
+
+    __pydantic_config__ = STRICT
+    pattern: str
+    op: Literal["remove-pattern"] = "remove-pattern"
+
+
+@dataclass(frozen=True, slots=True)
 class SetGrant:
     """Say what `who` gets on a place; None says nothing. `at`: where in the list (0 first); None keeps the line, or adds it last."""
 
@@ -143,6 +163,8 @@ Edit = (
     | Leave
     | PutPlace
     | RemovePlace
+    | PutPattern
+    | RemovePattern
     | SetGrant
     | SetTarget
     | SetTitle
@@ -165,15 +187,18 @@ def apply(plan: Plan, edits: Iterable[Edit]) -> tuple[Plan, tuple[Edit, ...]]:
     return after, tuple(inverse)
 
 
+Map = Literal["users", "groups", "places", "patterns", "grants"]
+
+
 class _Draft:
     """A plan being edited: each map is copied once, when it is first changed, and everything else is shared."""
 
     def __init__(self, plan: Plan):
         self.now = plan
         self.own: set[str] = set()
-        self.put: dict[str, set[str]] = {"users": set(), "groups": set(), "places": set(), "grants": set()}
+        self.put: dict[str, set[str]] = {name: set() for name in get_args(Map)}
 
-    def map(self, name: Literal["users", "groups", "places", "grants"]) -> dict[str, object]:
+    def map(self, name: Map) -> dict[str, object]:
         if name not in self.own:
             self.own.add(name)
             copied: dict[str, Any] = {name: dict(getattr(self.now, name))}
@@ -181,7 +206,7 @@ class _Draft:
         found: dict[str, object] = getattr(self.now, name)
         return found
 
-    def set(self, name: Literal["users", "groups", "places"], record: User | Group | Place) -> None:
+    def set(self, name: Map, record: User | Group | Place | Pattern) -> None:
         self.map(name)[record.id] = record
         self.put[name].add(record.id)
 
@@ -204,9 +229,11 @@ def _troubles(plan: Plan, draft: _Draft) -> Iterator[Trouble]:
         for child in plan.places.values():
             if child.parent in put["places"] and child.id not in put["places"]:
                 yield from place_troubles(plan, child)
+    for pattern in put["patterns"] & plan.patterns.keys():
+        yield from pattern_troubles(plan, plan.patterns[pattern])
     for place in put["grants"] & plan.grants.keys():
         yield from grant_troubles(plan, place, plan.grants[place])
-    if any(put[name] for name in ("users", "groups", "places")):
+    if any(put[name] for name in ("users", "groups", "places", "patterns")):
         yield from name_clashes(plan)
     yield from target_troubles(plan, plan.target)
     yield from (t for t in check(Plan(name=plan.name, office=plan.office)))
@@ -243,6 +270,22 @@ def _(edit: PutPlace, draft: _Draft) -> list[Edit]:
     before = draft.now.places.get(edit.place.id)
     draft.set("places", edit.place)
     return [RemovePlace(edit.place.id)] if before is None else [PutPlace(before)]
+
+
+@_apply.register
+def _(edit: PutPattern, draft: _Draft) -> list[Edit]:
+    before = draft.now.patterns.get(edit.pattern.id)
+    draft.set("patterns", edit.pattern)
+    return [RemovePattern(edit.pattern.id)] if before is None else [PutPattern(before)]
+
+
+@_apply.register
+def _(edit: RemovePattern, draft: _Draft) -> list[Edit]:
+    pattern = draft.now.patterns.get(edit.pattern)
+    if pattern is None:
+        raise _missing("pattern", edit.pattern)
+    del draft.map("patterns")[edit.pattern]
+    return [PutPattern(pattern)]
 
 
 @_apply.register
@@ -349,8 +392,17 @@ def _(edit: RemoveGroup, draft: _Draft) -> list[Edit]:
 
 
 def _forget(principal: str, draft: _Draft) -> list[Edit]:
-    """Take a user or group out of all groups and all grants; the edits that undo it."""
+    """Take a user or group out of all groups, all grants and all lists; the edits that undo it.
+
+    What they owned has no owner of its own then: the one above, or root.
+    """
     undo: list[Edit] = []
+    for naming in [place for place in draft.now.places.values() if principal in mentioned(place)]:
+        draft.set("places", without(naming, principal))
+        undo.append(PutPlace(naming))
+    for kept in [pattern for pattern in draft.now.patterns.values() if principal in named_in(pattern.own)]:
+        draft.set("patterns", replace(kept, own=_list_without(kept.own, principal)))
+        undo.append(PutPattern(kept))
     for group in [group.id for group in draft.now.groups.values() if principal in group.members]:
         undo[:0] = _apply(Leave(group, principal), draft)
     for place in [place for place, grants in draft.now.grants.items() if principal in grants]:
@@ -373,6 +425,43 @@ def _(edit: RemovePlace, draft: _Draft) -> list[Edit]:
     return [PutPlace(place), *back, *undo]
 
 
+def mentioned(place: Place) -> set[str]:
+    """Ids that a place's owner, owning group and list name."""
+    named = named_in(place.own) if place.own is not None else set()
+    return named | {who for who in (place.owner, place.group) if who is not None}
+
+
+def named_in(own: OwnList) -> set[str]:
+    """Ids that a list names."""
+    whos: set[str] = set()
+    match own:
+        case Ordered(entries):
+            whos = {entry.who for entry in entries}
+        case Posix(access, default):
+            whos = {entry.who for entry in (*access, *(default or ()))}
+        case Mode():
+            pass
+    return whos - {""}
+
+
+def without(place: Place, who: str) -> Place:
+    """A place whose owner, owning group and list do not name somebody."""
+    own = None if place.own is None else _list_without(place.own, who)
+    owner, group = (None if named == who else named for named in (place.owner, place.group))
+    return replace(place, own=own, owner=owner, group=group)
+
+
+def _list_without(own: OwnList, who: str) -> OwnList:
+    match own:
+        case Ordered(entries):
+            return replace(own, entries=tuple(entry for entry in entries if entry.who != who))
+        case Posix(access, default):
+            kept = default and tuple(entry for entry in default if entry.who != who)
+            return replace(own, access=tuple(entry for entry in access if entry.who != who), default=kept)
+        case Mode():
+            return own
+
+
 # --- from one plan to another -----------------------------------------------------------------------------------------
 
 
@@ -384,12 +473,14 @@ def difference(before: Plan, after: Plan) -> tuple[Edit, ...]:
     edits += [PutUser(user) for user in _changed(before.users, after.users)]
     edits += [PutGroup(group) for group in _changed(before.groups, after.groups)]
     edits += [PutPlace(place) for place in _changed(before.places, after.places)]
+    edits += [PutPattern(pattern) for pattern in _changed(before.patterns, after.patterns)]
     if before.target != after.target:
         edits.append(SetTarget(after.target))
     for place in after.places:
         edits += _grant_edits(place, before.grants.get(place, {}), after.grants.get(place, {}))
     gone = before.places.keys() - after.places.keys()
     edits += [RemovePlace(place) for place in sorted(gone) if before.places[place].parent not in gone]
+    edits += [RemovePattern(pattern) for pattern in sorted(before.patterns.keys() - after.patterns.keys())]
     edits += [RemoveGroup(group) for group in sorted(before.groups.keys() - after.groups.keys())]
     edits += [RemoveUser(user) for user in sorted(before.users.keys() - after.users.keys())]
     return tuple(edits)
@@ -434,6 +525,8 @@ _KIND_WORDS = {
     "leave": "memberships ended",
     "put-place": "places put",
     "remove-place": "places removed",
+    "put-pattern": "patterns kept",
+    "remove-pattern": "patterns forgotten",
     "set-grant": "grants set",
     "set-target": "settings changed",
     "set-title": "titles changed",
@@ -447,6 +540,8 @@ _SINGULAR = {
     "memberships ended": "membership ended",
     "places put": "place put",
     "places removed": "place removed",
+    "patterns kept": "pattern kept",
+    "patterns forgotten": "pattern forgotten",
     "grants set": "grant set",
     "settings changed": "setting changed",
     "titles changed": "title changed",
@@ -478,6 +573,10 @@ def sentence(before: Plan, after: Plan, edit: Edit) -> str:
             return f"removed {named(who)}"
         case RemovePlace(place):
             return f"removed {where(place)} from the plan"
+        case PutPattern(pattern):
+            return f"{'changed' if pattern.id in before.patterns else 'kept'} the pattern {pattern.name}"
+        case RemovePattern(pattern_id):
+            return f"forgot the pattern {before.patterns[pattern_id].name if pattern_id in before.patterns else pattern_id}"
         case Join(group, member):
             return f"{named(member)} joined {named(group)}"
         case Leave(group, member):

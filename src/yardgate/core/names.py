@@ -4,7 +4,7 @@ import re
 import unicodedata
 from collections.abc import Collection
 
-from yardgate.core.plan import BUILT_IN, EVERYONE, Plan, fold
+from yardgate.core.plan import BUILT_IN, EVERYONE, ROOT, Plan, fold
 
 
 class Directory:
@@ -43,7 +43,7 @@ def fresh_id(name: str, taken: Collection[str]) -> str:
     """An id made from a name, that nothing else has: lower case letters, digits and dashes."""
     plain = unicodedata.normalize("NFKD", name).encode("ascii", "ignore").decode().lower()
     base = re.sub(r"[^a-z0-9]+", "-", plain).strip("-")[:40] or "object"
-    if base in BUILT_IN or base in taken:
+    if base in (*BUILT_IN, ROOT) or base in taken:
         number = 2
         while f"{base}-{number}" in taken:
             number += 1

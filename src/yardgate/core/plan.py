@@ -11,17 +11,21 @@ from dataclasses import dataclass, field
 from datetime import date
 from typing import Literal
 
-from yardgate.core.rights import GRANTABLE, Level
+from yardgate.core.lists import Mode, Ordered, OwnList, Posix
+from yardgate.core.lists.modebits import MODE
+from yardgate.core.lists.ordered import FLAGS, GROUP, OWNER
+from yardgate.core.rights import FULL, GRANTABLE, STRICT, Level
 
 EVERYONE = "everyone"
 GUEST = "guest"
-BUILT_IN = (EVERYONE, GUEST)
+ROOT = "root"  # the owner, and the owning group, of what nobody of the plan was given
+BUILT_IN = (EVERYONE, GUEST, OWNER, GROUP)
+LONGEST_LIST = 10_000
 LONGEST_NAME = 255
 LARGEST_NUMBER = 2**32 - 2  # (uid_t) -1 means "no change" to chown(2)
 
-STRICT = {"extra": "forbid"}  # for whoever reads these classes from outside: an unknown field is an error
-
 PlaceKind = Literal["pool", "dataset", "folder"]
+Carrier = Literal["share", "storage", "both"]
 Tiers = Literal["pooled", "nearest"]
 Within = Literal["refusal", "widest", "narrowest", "first"]
 
@@ -63,13 +67,41 @@ class Group:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Place:
-    """A node of the storage tree. A pool has no parent; a dataset lies in a pool or dataset, a folder in either or a folder."""
+    """A node of the storage tree. A pool has no parent; a dataset lies in a pool or dataset, a folder in either or a folder.
+
+    owner, group: ids; None leaves a folder to what lies above it, and gives pools and datasets to root. own: its own
+    entries, and with them its list style; None has the style from above. cut: nothing comes down. carried: what carries
+    its grants; None has it from above. Where no place from the pool down says a style, storage is not planned there.
+    """
 
     __pydantic_config__ = STRICT
     id: str
     name: str
     kind: PlaceKind
     parent: str | None = None
+    note: str = ""
+    owner: str | None = None
+    group: str | None = None
+    own: OwnList | None = None
+    cut: bool = False
+    carried: Carrier | None = None
+
+    @property
+    def inheritance(self) -> Literal["follows", "adds", "cut"]:
+        if self.cut:
+            return "cut"
+        has_own = self.own is not None and self.own != type(self.own)()
+        return "adds" if has_own else "follows"
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Pattern:
+    """A list kept under a name, to be given to places again."""
+
+    __pydantic_config__ = STRICT
+    id: str
+    name: str
+    own: OwnList
     note: str = ""
 
 
@@ -78,7 +110,10 @@ class Target:
     """What differs between appliances.
 
     tiers, within: the clash rule (see `clash`). baseline: the group that every user is in without being listed.
-    administrators: the group whose members always get read-write at the share.
+    administrators: the group whose members always get read-write where grants count.
+    entering: whether every folder on the way down asks for the right to enter (a kernel does; an SMB server that keeps
+    ordered lists itself does not). attributes_open: whether everybody may read attributes, whatever an ordered list says
+    (such an SMB server lets them).
     """
 
     __pydantic_config__ = STRICT
@@ -87,6 +122,8 @@ class Target:
     baseline: str | None = None
     baseline_covers_directory: bool = True
     administrators: str | None = None
+    entering: Literal["asked", "free"] = "asked"
+    attributes_open: bool = False
 
 
 Grants = Mapping[str, Level]
@@ -103,13 +140,14 @@ class Plan:
     groups: Mapping[str, Group] = field(default_factory=dict)
     places: Mapping[str, Place] = field(default_factory=dict)
     grants: Mapping[str, Grants] = field(default_factory=dict)
+    patterns: Mapping[str, Pattern] = field(default_factory=dict)
 
     def named(self, who: str) -> str:
         """The name of a user, a group or a built-in who, as shown to people; the id itself where nobody has it."""
         if who == EVERYONE:
             return "Everyone"
-        if who == GUEST:
-            return "Guest"
+        if who in SPECIAL_WORDS:
+            return SPECIAL_WORDS[who]
         if who in self.users:
             user = self.users[who]
             return user.full_name or user.name
@@ -129,6 +167,9 @@ class Plan:
 
     def knows(self, who: str) -> bool:
         return who in self.users or who in self.groups or who == EVERYONE
+
+
+SPECIAL_WORDS = {GUEST: "Guest", OWNER: "Owner", GROUP: "Owning group"}
 
 
 def same(one: Plan, other: Plan) -> bool:
@@ -198,6 +239,7 @@ def check(plan: Plan) -> tuple[Trouble, ...]:
         *(t for group in plan.groups.values() for t in group_troubles(plan, group)),
         *(t for place in plan.places.values() for t in place_troubles(plan, place)),
         *(t for place, grants in plan.grants.items() for t in grant_troubles(plan, place, grants)),
+        *(t for pattern in plan.patterns.values() for t in pattern_troubles(plan, pattern)),
         *target_troubles(plan, plan.target),
         *name_clashes(plan),
     )
@@ -241,6 +283,8 @@ def user_troubles(plan: Plan, user: User) -> Iterator[Trouble]:
         yield Trouble(
             user.id, f"the id {show(user.id)} of user {show(user.name)} is taken by a group or a built-in who"
         )
+    if user.id == ROOT and user.uid != 0:
+        yield Trouble(user.id, f"the id {show(ROOT)} of user {show(user.name)} belongs to the account with uid 0")
     if user.uid is not None and not 0 <= user.uid <= LARGEST_NUMBER:
         yield Trouble(user.id, f"the uid {user.uid} of {show(user.name)} is outside 0 to {LARGEST_NUMBER}")
     if user.primary_group is not None and user.primary_group not in plan.groups:
@@ -253,6 +297,8 @@ def group_troubles(plan: Plan, group: Group) -> Iterator[Trouble]:
     yield from _text_troubles(group.id, "group", group.name, {"origin": group.origin, "note": group.note})
     if group.id in BUILT_IN:
         yield Trouble(group.id, f"the id {show(group.id)} of group {show(group.name)} belongs to a built-in who")
+    if group.id == ROOT and group.gid != 0:
+        yield Trouble(group.id, f"the id {show(ROOT)} of group {show(group.name)} belongs to the group with gid 0")
     if group.gid is not None and not 0 <= group.gid <= LARGEST_NUMBER:
         yield Trouble(group.id, f"the gid {group.gid} of {show(group.name)} is outside 0 to {LARGEST_NUMBER}")
     for member in sorted(group.members):
@@ -264,6 +310,7 @@ def group_troubles(plan: Plan, group: Group) -> Iterator[Trouble]:
 
 def place_troubles(plan: Plan, place: Place) -> Iterator[Trouble]:
     yield from _text_troubles(place.id, place.kind, place.name, {"note": place.note})
+    yield from list_troubles(plan, place)
     if place.kind == "pool":
         if place.parent is not None:
             yield Trouble(place.id, f"pool {show(place.name)} cannot lie inside another place")
@@ -279,6 +326,57 @@ def place_troubles(plan: Plan, place: Place) -> Iterator[Trouble]:
         )
     elif plan.places[plan.path(place.id)[0]].parent is not None:
         yield Trouble(place.id, f"{place.kind} {show(place.name)} lies inside itself")
+
+
+def list_troubles(plan: Plan, place: Place) -> Iterator[Trouble]:
+    where = f"{place.kind} {show(place.name)}"
+    if place.owner is not None and place.owner != ROOT and place.owner not in plan.users:
+        yield Trouble(place.id, f"the owner {show(place.owner)} of {where} is no user of this plan")
+    if place.group is not None and place.group != ROOT and place.group not in plan.groups:
+        yield Trouble(place.id, f"the owning group {show(place.group)} of {where} is no group of this plan")
+    if place.own is not None:
+        for message in own_list_troubles(plan, place.own):
+            yield Trouble(place.id, f"the list of {where}: {message}")
+
+
+def pattern_troubles(plan: Plan, pattern: Pattern) -> Iterator[Trouble]:
+    yield from _text_troubles(pattern.id, "pattern", pattern.name, {"note": pattern.note})
+    for message in own_list_troubles(plan, pattern.own):
+        yield Trouble(pattern.id, f"pattern {show(pattern.name)}: {message}")
+
+
+def own_list_troubles(plan: Plan, own: OwnList) -> Iterator[str]:
+    """What is wrong with a list of one's own: a place's, or a pattern's."""
+    match own:
+        case Ordered(entries):
+            if len(entries) > LONGEST_LIST:
+                yield f"it has {len(entries)} lines; at most {LONGEST_LIST} are possible"
+                return
+            for number, entry in enumerate(entries, 1):
+                if entry.who not in (OWNER, GROUP) and not plan.knows(entry.who):
+                    yield f"line {number} names {show(entry.who)}, who is no user or group of this plan"
+                if not 0 < entry.mask <= FULL or entry.mask & ~FULL:
+                    yield f"line {number} has the rights 0x{entry.mask:x}; there are rights in 0x{FULL:x} only, and one at least is needed"
+                if entry.flags & ~FLAGS or entry.flags < 0:
+                    yield f"line {number} has the flags 0x{entry.flags:x}; only 0x{FLAGS:x} can be set in a plan"
+        case Posix(access, default):
+            for what, lines in (("", access), ("default ", default or ())):
+                if len(lines) > LONGEST_LIST:
+                    yield f"it has {len(lines)} {what}lines; at most {LONGEST_LIST} are possible"
+                    return
+                seen = set()
+                for number, line in enumerate(lines, 1):
+                    known = {"user": plan.users, "group": plan.groups}.get(line.tag, {})
+                    if line.who and line.who not in known:
+                        yield f"{what}line {number} names {show(line.who)}, which is no {line.tag} of this plan"
+                    if not 0 <= line.perms <= 7:
+                        yield f"{what}line {number} has the permissions {line.perms}; they go from 0 to 7"
+                    if (line.tag, line.who) in seen:
+                        yield f"{what}line {number} says {line.tag}:{line.who} a second time"
+                    seen.add((line.tag, line.who))
+        case Mode(bits):
+            if bits is not None and not 0 <= bits <= MODE:
+                yield f"the mode {bits:o} is outside 0 to {MODE:o}"
 
 
 def grant_troubles(plan: Plan, place: str, grants: Grants) -> Iterator[Trouble]:
@@ -303,12 +401,13 @@ def target_troubles(plan: Plan, target: Target) -> Iterator[Trouble]:
 
 
 def name_clashes(plan: Plan) -> Iterator[Trouble]:
-    """Two users, two groups or two places in one folder that go by the same name. Local and directory accounts may share one."""
+    """Two users, groups or patterns, or two places in one folder, that go by the same name. Local and directory accounts may share one."""
     yield from _twice(
         ((user.origin, name), user.id) for user in plan.users.values() for name in (user.name, *user.aliases)
     )
     yield from _twice(((group.origin, group.name), group.id) for group in plan.groups.values())
     yield from _twice(((place.parent or "", place.name), place.id) for place in plan.places.values())
+    yield from _twice((("", pattern.name), pattern.id) for pattern in plan.patterns.values())
 
 
 def _twice(named: Iterable[tuple[tuple[str, str], str]]) -> Iterator[Trouble]:

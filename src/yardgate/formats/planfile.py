@@ -5,15 +5,12 @@ from typing import Annotated, Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
-from yardgate.core.plan import Group, Place, Plan, PlanError, Target, Trouble, User, check
+from yardgate.core.plan import Carrier, Group, Pattern, Place, PlaceKind, Plan, PlanError, Target, Trouble, User, check
 from yardgate.core.rights import Level
+from yardgate.formats.notation import OwnText, Strict, from_text, to_text
 from yardgate.formats.reading import FormatError
 
 VERSION: Literal[1] = 1
-
-
-class Strict(BaseModel):
-    model_config = ConfigDict(extra="forbid")
 
 
 class GrantLine(Strict):
@@ -24,7 +21,40 @@ class GrantLine(Strict):
     level: Literal[Level.RW, Level.RO, Level.NA]
 
 
-class PlanFile(Strict):
+class PlaceRecord(Strict):
+    """A place. Its list stands in the letters of nfs4_acl(5), in rwx, or as an octal mode."""
+
+    id: str
+    name: str
+    kind: PlaceKind
+    parent: str | None = None
+    note: str = ""
+    owner: Annotated[str | None, Field(description="id of a user, or root; none: from above, or root")] = None
+    group: Annotated[str | None, Field(description="id of a group, or root; none: from above, or root")] = None
+    own: OwnText | None = None
+    cut: Annotated[bool, Field(description="whether nothing comes down to this place")] = False
+    carried: Annotated[Carrier | None, Field(description="what carries its grants; none: as above, or share")] = None
+
+    @staticmethod
+    def of(place: Place) -> "PlaceRecord":
+        plain = {name: getattr(place, name) for name in PlaceRecord.model_fields if name != "own"}
+        return PlaceRecord.model_construct(**plain, own=None if place.own is None else to_text(place.own))
+
+    def place(self) -> Place:
+        plain = {name: getattr(self, name) for name in PlaceRecord.model_fields if name != "own"}
+        return Place(**plain, own=None if self.own is None else from_text(self.own))
+
+
+class PatternRecord(Strict):
+    """A list kept under a name."""
+
+    id: str
+    name: str
+    own: OwnText
+    note: str = ""
+
+
+class PlanFile(BaseModel):
     """A plan as a file."""
 
     model_config = ConfigDict(extra="forbid", title="Yard Gate plan file")
@@ -35,8 +65,9 @@ class PlanFile(Strict):
     target: Target = Field(default_factory=Target)
     users: list[User] = []
     groups: list[Group] = []
-    places: list[Place] = []
+    places: list[PlaceRecord] = []
     grants: list[GrantLine] = []
+    patterns: list[PatternRecord] = []
 
 
 def write(plan: Plan) -> str:
@@ -49,11 +80,15 @@ def write(plan: Plan) -> str:
         target=plan.target,
         users=[plan.users[key] for key in sorted(plan.users)],
         groups=[plan.groups[key] for key in sorted(plan.groups)],
-        places=[plan.places[key] for key in sorted(plan.places)],
+        places=[PlaceRecord.of(plan.places[key]) for key in sorted(plan.places)],
         grants=[
             GrantLine.model_construct(place=place, who=who, level=level)
             for place in sorted(plan.grants)
             for who, level in plan.grants[place].items()
+        ],
+        patterns=[
+            PatternRecord(id=p.id, name=p.name, own=to_text(p.own), note=p.note)
+            for p in sorted(plan.patterns.values(), key=lambda pattern: pattern.id)
         ],
     )
     body: dict[str, Any] = file.model_dump(mode="json", exclude_defaults=True)
@@ -98,7 +133,12 @@ def _no_duplicates(pairs: list[tuple[str, Any]]) -> dict[str, Any]:
 def _plan(file: PlanFile) -> Plan:
     troubles = [
         Trouble(record.id, f"the id {record.id!r} stands twice among the {kind}")
-        for kind, records in (("users", file.users), ("groups", file.groups), ("places", file.places))
+        for kind, records in (
+            ("users", file.users),
+            ("groups", file.groups),
+            ("places", file.places),
+            ("patterns", file.patterns),
+        )
         for number, record in _repeated(records)
         if number
     ]
@@ -113,8 +153,9 @@ def _plan(file: PlanFile) -> Plan:
         target=file.target,
         users={user.id: user for user in file.users},
         groups={group.id: group for group in file.groups},
-        places={place.id: place for place in file.places},
+        places={record.id: record.place() for record in file.places},
         grants=grants,
+        patterns={p.id: Pattern(id=p.id, name=p.name, own=from_text(p.own), note=p.note) for p in file.patterns},
     )
     if troubles := [*troubles, *check(plan)]:
         raise PlanError(troubles)

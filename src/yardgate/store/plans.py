@@ -9,9 +9,11 @@ from typing import Any, Literal
 from sqlalchemy import Connection, Table, delete, insert, select, update
 
 from yardgate.core.edit import Edit, apply, describe, difference
-from yardgate.core.plan import Group, Place, Plan, Target, User
+from yardgate.core.lists import OwnList
+from yardgate.core.plan import Group, Pattern, Place, Plan, Target, User
 from yardgate.core.rights import Level
 from yardgate.formats import edits as edit_json
+from yardgate.formats.notation import OWN_TEXT, from_text, to_text
 from yardgate.store import tables
 from yardgate.store.database import Store
 
@@ -298,7 +300,8 @@ def _load(connection: Connection, plan_id: str) -> Opened:
         granted.setdefault(row["place"], {})[row["who"]] = Level(row["level"])
     users = [User(**{**_without_plan(row), "aliases": tuple(row["aliases"])}) for row in rows(tables.users)]
     groups = [Group(**_without_plan(row), members=frozenset(belongs.get(row["id"], ()))) for row in rows(tables.groups)]
-    places = [Place(**_without_plan(row)) for row in rows(tables.places)]
+    places = [Place(**_with_list(row)) for row in rows(tables.places)]
+    patterns = [Pattern(**_with_list(row)) for row in rows(tables.patterns)]
     plan = Plan(
         name=head["name"],
         office=head["office"],
@@ -307,6 +310,7 @@ def _load(connection: Connection, plan_id: str) -> Opened:
         groups={group.id: group for group in groups},
         places={place.id: place for place in places},
         grants=granted,
+        patterns={pattern.id: pattern for pattern in patterns},
     )
     journal = tables.journal.c
     entries = connection.execute(
@@ -320,6 +324,11 @@ def _without_plan(row: Any) -> dict[str, Any]:
     return {key: value for key, value in row.items() if key != "plan"}
 
 
+def _with_list(row: Any) -> dict[str, Any]:
+    own = row["own"]
+    return {**_without_plan(row), "own": None if own is None else from_text(OWN_TEXT.validate_python(own))}
+
+
 def _head(plan: Plan) -> dict[str, Any]:
     target = {field.name: getattr(plan.target, field.name) for field in fields(Target)}
     return {"name": plan.name, "office": plan.office, **target}
@@ -331,6 +340,7 @@ def _save(connection: Connection, plan_id: str, before: Plan, after: Plan) -> No
         (tables.users, before.users, after.users),
         (tables.groups, before.groups, after.groups),
         (tables.places, before.places, after.places),
+        (tables.patterns, before.patterns, after.patterns),
     )
     for table, old, new in kinds:
         if old is new:
@@ -363,12 +373,15 @@ def _save(connection: Connection, plan_id: str, before: Plan, after: Plan) -> No
     connection.execute(update(tables.plans).where(tables.plans.c.id == plan_id).values(_head(after)))
 
 
-def _columns(table: Table, record: User | Group | Place) -> dict[str, Any]:
-    return {
-        column.name: list(value) if isinstance(value := getattr(record, column.name), tuple) else value
-        for column in table.c
-        if column.name != "plan"
-    }
+def _columns(table: Table, record: User | Group | Place | Pattern) -> dict[str, Any]:
+    return {column.name: _value(getattr(record, column.name)) for column in table.c if column.name != "plan"}
+
+
+def _value(value: Any) -> Any:
+    """A field as a column holds it: a list in the letters that people write."""
+    if isinstance(value, tuple):
+        return list(value)
+    return to_text(value).model_dump(mode="json") if isinstance(value, OwnList) else value
 
 
 def _remove(connection: Connection, table: Table, column: Any, plan_id: str, keys: Iterable[str]) -> None:

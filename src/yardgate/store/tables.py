@@ -12,6 +12,7 @@ from sqlalchemy import (
     String,
     Table,
     Text,
+    false,
 )
 
 metadata = MetaData(
@@ -49,6 +50,8 @@ plans = Table(
     Column("baseline", String),
     Column("baseline_covers_directory", Boolean, nullable=False),
     Column("administrators", String),
+    Column("entering", String, nullable=False, server_default="asked"),
+    Column("attributes_open", Boolean, nullable=False, server_default=false()),
 )
 users = Table(
     "users",
@@ -95,7 +98,21 @@ places = Table(
     Column("kind", String, nullable=False),
     Column("parent", String),
     Column("note", Text, nullable=False),
+    Column("owner", String),
+    Column("group", String),
+    Column("own", JSON(none_as_null=True)),
+    Column("cut", Boolean, nullable=False, server_default=false()),
+    Column("carried", String),
     _within("places", "parent"),
+)
+patterns = Table(
+    "patterns",
+    metadata,
+    _of_plan(),
+    Column("id", String, primary_key=True),
+    Column("name", String, nullable=False),
+    Column("own", JSON, nullable=False),
+    Column("note", Text, nullable=False),
 )
 grants = Table(
     "grants",

@@ -765,7 +765,30 @@ export interface components {
              */
             revision: number;
             /** Edits */
-            edits: (components["schemas"]["PutUser"] | components["schemas"]["RemoveUser"] | components["schemas"]["PutGroup"] | components["schemas"]["RemoveGroup"] | components["schemas"]["Join"] | components["schemas"]["Leave"] | components["schemas"]["PutPlace"] | components["schemas"]["RemovePlace"] | components["schemas"]["SetGrant"] | components["schemas"]["SetTarget"] | components["schemas"]["SetTitle"])[];
+            edits: (components["schemas"]["PutUser"] | components["schemas"]["RemoveUser"] | components["schemas"]["PutGroup"] | components["schemas"]["RemoveGroup"] | components["schemas"]["Join"] | components["schemas"]["Leave"] | components["schemas"]["PutPlace"] | components["schemas"]["RemovePlace"] | components["schemas"]["PutPattern"] | components["schemas"]["RemovePattern"] | components["schemas"]["SetGrant"] | components["schemas"]["SetTarget"] | components["schemas"]["SetTitle"])[];
+        };
+        /**
+         * Entry
+         * @description Allow or deny `mask` to `who`: owner@, group@, everyone, or the id of a user or group. `flags`: where it counts.
+         *
+         *     Whether an id is a group's (IDENTIFIER_GROUP) follows from the id, and INHERITED from where an entry comes from, so
+         *     neither stands in a plan.
+         */
+        Entry: {
+            /**
+             * Type
+             * @enum {string}
+             */
+            type: "allow" | "deny";
+            /** Who */
+            who: string;
+            /** Mask */
+            mask: number;
+            /**
+             * Flags
+             * @default 3
+             */
+            flags: number;
         };
         /** EntryOut */
         EntryOut: {
@@ -807,7 +830,7 @@ export interface components {
              * Kind
              * @enum {string}
              */
-            kind: "account" | "share";
+            kind: "account" | "share" | "way" | "list";
             /** Title */
             title: string;
             level: components["schemas"]["Level"];
@@ -819,7 +842,38 @@ export interface components {
              * Lines
              * @default []
              */
-            lines: components["schemas"]["Line"][];
+            lines: components["schemas"]["GrantLine"][];
+            /**
+             * Steps
+             * @default []
+             */
+            steps: components["schemas"]["WayStep"][];
+            /**
+             * Entries
+             * @default []
+             */
+            entries: components["schemas"]["ListLine"][];
+        };
+        /**
+         * GrantLine
+         * @description A grant that took part. `way` leads from the one asked about to the one granted: ids, both ends included. said_on:
+         *     the place where it was granted.
+         */
+        GrantLine: {
+            /** Who */
+            who: string;
+            level: components["schemas"]["Level"];
+            /** Tier */
+            tier: ("own" | "group" | "all") | "admin";
+            /**
+             * Verdict
+             * @enum {string}
+             */
+            verdict: "decides" | "outranked" | "farther" | "too late";
+            /** Way */
+            way: string[];
+            /** Said On */
+            said_on: string;
         };
         /** GrantOut */
         GrantOut: {
@@ -987,24 +1041,6 @@ export interface components {
          * @enum {string}
          */
         Level: "NA" | "PT" | "RO" | "RW";
-        /**
-         * Line
-         * @description A grant that took part. `way` leads from the one asked about to the one granted: ids, both ends included.
-         */
-        Line: {
-            /** Who */
-            who: string;
-            level: components["schemas"]["Level"];
-            /** Tier */
-            tier: ("own" | "group" | "all") | "admin";
-            /**
-             * Verdict
-             * @enum {string}
-             */
-            verdict: "decides" | "outranked" | "farther" | "too late";
-            /** Way */
-            way: string[];
-        };
         /** Link */
         Link: {
             /** Link */
@@ -1014,6 +1050,56 @@ export interface components {
         LinkKind: {
             /** Kind */
             kind: ("sign-in" | "first") | null;
+        };
+        /**
+         * ListLine
+         * @description A line of the storage list, and its part in what somebody gets there.
+         *
+         *     says: allow or deny of an ordered list, or the tag of a POSIX entry. mask: an access mask; for a POSIX entry, 0 to 7.
+         *     folder, file: the rights that it decided, on the folder and on a file in it. made: by hand, from a grant, to let
+         *     somebody pass to a place deeper down, or computed (a mask).
+         */
+        ListLine: {
+            /**
+             * Says
+             * @enum {string}
+             */
+            says: "allow" | "deny" | "user" | "group" | "mask" | "other";
+            /** Who */
+            who: string;
+            /** Mask */
+            mask: number;
+            /** Flags */
+            flags: number;
+            /** Said On */
+            said_on: string;
+            /** Made */
+            made: ("hand" | "grant" | "pass") | "computed";
+            /**
+             * Verdict
+             * @enum {string}
+             */
+            verdict: "decides" | "too late" | "not theirs" | "not here" | "limits" | "idle";
+            /** Folder */
+            folder: number;
+            /** File */
+            file: number;
+            /** Way */
+            way: string[];
+        };
+        /**
+         * Mode
+         * @description A folder's mode, setgid and sticky bit included; None leaves it to what is granted, or to what comes down.
+         */
+        Mode: {
+            /** Bits */
+            bits?: number | null;
+            /**
+             * Style
+             * @default mode
+             * @constant
+             */
+            style: "mode";
         };
         /** NewAccount */
         NewAccount: {
@@ -1067,6 +1153,23 @@ export interface components {
             text: string;
         };
         /**
+         * Ordered
+         * @description A place's own entries, in the order in which they are read.
+         */
+        Ordered: {
+            /**
+             * Entries
+             * @default []
+             */
+            entries: components["schemas"]["Entry"][];
+            /**
+             * Style
+             * @default ordered
+             * @constant
+             */
+            style: "ordered";
+        };
+        /**
          * Outline
          * @description Everything of a plan but what comes out. Users and groups are sorted by id: subjects are numbered in that order.
          */
@@ -1105,8 +1208,29 @@ export interface components {
             redo: components["schemas"]["Step"] | null;
         };
         /**
+         * Pattern
+         * @description A list kept under a name, to be given to places again.
+         */
+        Pattern: {
+            /** Id */
+            id: string;
+            /** Name */
+            name: string;
+            /** Own */
+            own: components["schemas"]["Ordered"] | components["schemas"]["Posix"] | components["schemas"]["Mode"];
+            /**
+             * Note
+             * @default
+             */
+            note: string;
+        };
+        /**
          * Place
          * @description A node of the storage tree. A pool has no parent; a dataset lies in a pool or dataset, a folder in either or a folder.
+         *
+         *     owner, group: ids; None leaves a folder to what lies above it, and gives pools and datasets to root. own: its own
+         *     entries, and with them its list style; None has the style from above. cut: nothing comes down. carried: what carries
+         *     its grants; None has it from above. Where no place from the pool down says a style, storage is not planned there.
          */
         Place: {
             /** Id */
@@ -1125,6 +1249,19 @@ export interface components {
              * @default
              */
             note: string;
+            /** Owner */
+            owner?: string | null;
+            /** Group */
+            group?: string | null;
+            /** Own */
+            own?: components["schemas"]["Ordered"] | components["schemas"]["Posix"] | components["schemas"]["Mode"] | null;
+            /**
+             * Cut
+             * @default false
+             */
+            cut: boolean;
+            /** Carried */
+            carried?: ("share" | "storage" | "both") | null;
         };
         /** PlanHead */
         PlanHead: {
@@ -1151,6 +1288,50 @@ export interface components {
             places: number;
             /** Grants */
             grants: number;
+        };
+        /**
+         * Posix
+         * @description A list, and the default list for what is made inside, if there is one. Entries left out come down from above.
+         */
+        Posix: {
+            /**
+             * Access
+             * @default []
+             */
+            access: components["schemas"]["PosixEntry"][];
+            /** Default */
+            default?: components["schemas"]["PosixEntry"][] | null;
+            /**
+             * Setgid
+             * @default false
+             */
+            setgid: boolean;
+            /**
+             * Sticky
+             * @default false
+             */
+            sticky: boolean;
+            /**
+             * Style
+             * @default posix
+             * @constant
+             */
+            style: "posix";
+        };
+        /**
+         * PosixEntry
+         * @description `tag:who:perms`, as setfacl(1) writes it; who is empty for owner, owning group, mask and others. perms: 0 to 7.
+         */
+        PosixEntry: {
+            /**
+             * Tag
+             * @enum {string}
+             */
+            tag: "user" | "group" | "mask" | "other";
+            /** Who */
+            who: string;
+            /** Perms */
+            perms: number;
         };
         /**
          * Problem
@@ -1195,6 +1376,18 @@ export interface components {
             op: "put-group";
         };
         /**
+         * PutPattern
+         * @description Keep a list under a name, or replace the pattern of this id.
+         */
+        PutPattern: {
+            pattern: components["schemas"]["Pattern"];
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            op: "put-pattern";
+        };
+        /**
          * PutPlace
          * @description Add a place, or replace the one of this id; another parent moves it with all below it.
          */
@@ -1220,7 +1413,10 @@ export interface components {
         };
         /**
          * Reason
-         * @description Why `subject` gets `level` in `place`. `clash`: another clash rule would give another level.
+         * @description Why `subject` gets `level` in `place`. `clash`: grants disagree, or the level is not the one granted.
+         *
+         *     rights: what the list alone gives, on the folder and on an ordinary file in it; None where storage is not planned.
+         *     odd: those are none of the usual sets. keeper: they include changing the list or the owner.
          */
         Reason: {
             /** Subject */
@@ -1228,13 +1424,24 @@ export interface components {
             /** Place */
             place: string;
             level: components["schemas"]["Level"];
+            granted: components["schemas"]["Level"];
             /**
              * Source
              * @enum {string}
              */
-            source: "nothing" | "own" | "group" | "all" | "admin" | "account";
+            source: "nothing" | "own" | "group" | "all" | "admin" | "account" | "way" | "list";
             /** Clash */
             clash: boolean;
+            /**
+             * Carried
+             * @enum {string}
+             */
+            carried: "share" | "storage" | "both";
+            rights: components["schemas"]["Rights"] | null;
+            /** Odd */
+            odd: boolean;
+            /** Keeper */
+            keeper: boolean;
             /** Gates */
             gates: components["schemas"]["Gate"][];
         };
@@ -1268,6 +1475,19 @@ export interface components {
             op: "remove-group";
         };
         /**
+         * RemovePattern
+         * @description Forget a pattern. Places that were given it keep their lists.
+         */
+        RemovePattern: {
+            /** Pattern */
+            pattern: string;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            op: "remove-pattern";
+        };
+        /**
          * RemovePlace
          * @description Remove a place from the plan, with all below it and all grants there.
          */
@@ -1293,6 +1513,10 @@ export interface components {
              */
             op: "remove-user";
         };
+        Rights: [
+            number,
+            number
+        ];
         /**
          * RuleOut
          * @description One clash rule, and how many cells would come out differently under it.
@@ -1393,7 +1617,10 @@ export interface components {
          * @description What differs between appliances.
          *
          *     tiers, within: the clash rule (see `clash`). baseline: the group that every user is in without being listed.
-         *     administrators: the group whose members always get read-write at the share.
+         *     administrators: the group whose members always get read-write where grants count.
+         *     entering: whether every folder on the way down asks for the right to enter (a kernel does; an SMB server that keeps
+         *     ordered lists itself does not). attributes_open: whether everybody may read attributes, whatever an ordered list says
+         *     (such an SMB server lets them).
          */
         Target: {
             /**
@@ -1417,6 +1644,17 @@ export interface components {
             baseline_covers_directory: boolean;
             /** Administrators */
             administrators?: string | null;
+            /**
+             * Entering
+             * @default asked
+             * @enum {string}
+             */
+            entering: "asked" | "free";
+            /**
+             * Attributes Open
+             * @default false
+             */
+            attributes_open: boolean;
         };
         /** TroubleOut */
         TroubleOut: {
@@ -1502,6 +1740,16 @@ export interface components {
             at: string;
             /** By */
             by: string;
+        };
+        /**
+         * WayStep
+         * @description A place above, and whether it lets somebody enter.
+         */
+        WayStep: {
+            /** Place */
+            place: string;
+            /** Enters */
+            enters: boolean;
         };
         /** Window */
         Window: {

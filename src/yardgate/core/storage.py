@@ -1,0 +1,402 @@
+"""Storage as it will stand: for every place its owner, its group, and its list with all that comes down to it.
+
+A place's list is, first to last: its own entries, what is made of the grants that count there (`lists.compile`), and what
+comes down from the place above. Grants carried by storage come down as lists do: they count in all places below until the
+same who is granted something else, or nothing comes down.
+"""
+
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass
+from typing import Literal
+
+from yardgate.core.lists import Mode, Ordered, Posix, ordered, posix
+from yardgate.core.lists.compile import Grant, Wish, mode_bits, ordered_list, posix_list
+from yardgate.core.lists.modebits import SETGID, STICKY, bits_of, entries_of
+from yardgate.core.lists.ordered import GROUP, OWNER, Entry
+from yardgate.core.lists.posix import PosixEntry
+from yardgate.core.membership import Tier
+from yardgate.core.packed import Class, Counting, classes
+from yardgate.core.plan import EVERYONE, ROOT, Carrier, Place, Plan
+from yardgate.core.rights import EVERYTHING, READ_ATTRIBUTES, Level, Rights, level
+
+Maker = Literal["hand", "grant", "pass"]
+
+
+@dataclass(frozen=True, slots=True)
+class Line:
+    """An entry of an ordered list where it counts. said_on: the place whose entry or grant it is. made: from what."""
+
+    entry: Entry
+    said_on: str
+    made: Maker
+
+
+@dataclass(frozen=True, slots=True)
+class OrderedLaid:
+    """An ordered list as it stands on a place, inherited entries after those of its own."""
+
+    lines: tuple[Line, ...]
+    style: Literal["ordered"] = "ordered"
+
+    @property
+    def entries(self) -> tuple[Entry, ...]:
+        return tuple(line.entry for line in self.lines)
+
+
+PosixKey = tuple[posix.Tag, str]
+
+
+@dataclass(frozen=True, slots=True)
+class PosixLaid:
+    """A POSIX list, or mode bits as one, as it stands on a place. file: the list of an ordinary file in it.
+
+    origins, default_origins: where each entry that was not computed comes from, by tag and who.
+    """
+
+    access: tuple[PosixEntry, ...]
+    default: tuple[PosixEntry, ...] | None
+    file: tuple[PosixEntry, ...]
+    setgid: bool
+    sticky: bool
+    style: Literal["posix", "mode"]
+    origins: Mapping[PosixKey, tuple[str, Maker]]
+    default_origins: Mapping[PosixKey, tuple[str, Maker]]
+    personal: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class Laid:
+    """One place as it will stand. list: None where storage is not planned.
+
+    grants: those that count here, in list order, with where they were said. passes: who is let through, this folder only,
+    because of a grant deeper down. deeper: whom the folder above has to let through for what lies here and below.
+    """
+
+    owner: str
+    group: str
+    carried: Carrier
+    grants: tuple[Grant, ...]
+    passes: tuple[str, ...]
+    deeper: tuple[str, ...]
+    list: OrderedLaid | PosixLaid | None
+
+    @property
+    def by_share(self) -> bool:
+        """Whether the share holds people to their grants. Where storage is not planned, only the share can."""
+        return self.list is None or self.carried != "storage"
+
+
+Laying = Mapping[str, Laid]
+
+
+def lay(plan: Plan, counting: Counting, before: tuple[Plan, Laying] | None = None) -> Laying:
+    """Every place as it will stand; empty where no place of the plan says a list.
+
+    `before`: an earlier plan with the same users, groups and target, and its laying: what did not change is taken over.
+    """
+    if all(place.own is None for place in plan.places.values()):
+        return {}
+    inside: dict[str | None, list[str]] = {}
+    for record in plan.places.values():
+        inside.setdefault(record.parent, []).append(record.id)
+    old = before[1] if before is not None else {}
+    stale = _stale(plan, before[0] if before is not None and old else None, inside)
+    inner = list(_downward(inside, stale))
+    done: dict[str, Laid] = {place: old[place] for place in plan.places if place not in stale} if old else {}
+    root_group = next((group.id for group in plan.groups.values() if group.gid == 0), ROOT)
+    heads: dict[str, _Head] = {}
+    for place in inner:
+        heads[place] = _head(plan, plan.places[place], heads, done, root_group)
+    deeper = {place: laid.deeper for place, laid in done.items()}
+    asked: dict[str, tuple[str, ...]] = {}
+    for place in reversed(inner):
+        asked[place] = _unique(deeper[child] for child in inside.get(place, ()))
+        deeper[place] = _unique((_own_whos(plan, place, heads[place]), asked[place]))
+    came: dict[str, tuple[Line, ...]] = {}
+    for place in inner:
+        laid = _laid(plan, counting, plan.places[place], heads[place], asked[place], deeper[place], done, came)
+        done[place] = old[place] if old.get(place) == laid else laid
+    return done
+
+
+def _stale(plan: Plan, before: Plan | None, inside: Mapping[str | None, Sequence[str]]) -> set[str]:
+    """Places to lay again: those that changed, all below them (what comes down), and all above them (who passes)."""
+    if before is None:
+        return set(plan.places)
+    changed = [
+        place.id
+        for place in plan.places.values()
+        if before.places.get(place.id) is not place or before.grants.get(place.id) is not plan.grants.get(place.id)
+    ]
+    moved = [before.places[p].parent for p in before.places if p not in plan.places or p in changed]
+    found = {step for place in changed for step in plan.path(place)}
+    found |= {step for place in moved if place in plan.places for step in plan.path(place)}  # type: ignore[arg-type]
+    stack = changed
+    while stack:
+        place = stack.pop()
+        found.add(place)
+        stack.extend(inside.get(place, ()))
+    return found
+
+
+def _downward(inside: Mapping[str | None, Sequence[str]], wanted: set[str]) -> Iterable[str]:
+    """The places wanted, each after the one above it. (All above a wanted place may be left out, not some of them.)"""
+    stack = list(inside.get(None, ()))
+    while stack:
+        place = stack.pop()
+        if place in wanted:
+            yield place
+        stack.extend(inside.get(place, ()))
+
+
+# --- one place --------------------------------------------------------------------------------------------------------
+
+
+@dataclass(frozen=True, slots=True)
+class _Head:
+    """What follows for a place from itself and what lies above, before its list."""
+
+    style: Literal["ordered", "posix", "mode"] | None
+    owner: str
+    group: str
+    carried: Carrier
+    grants: tuple[Grant, ...]
+
+    @property
+    def compiles(self) -> bool:
+        return self.style is not None and self.carried != "share"
+
+
+def _head(plan: Plan, place: Place, heads: Mapping[str, _Head], done: Laying, root_group: str) -> _Head:
+    above: _Head | None = heads.get(place.parent or "")
+    if above is None and place.parent is not None:
+        laid = done[place.parent]
+        style = laid.list.style if laid.list is not None else None
+        above = _Head(style, laid.owner, laid.group, laid.carried, laid.grants)
+    style = place.own.style if place.own is not None else above.style if above is not None else None
+    carried = place.carried or (above.carried if above is not None else "share")
+    from_above = above if place.kind == "folder" else None
+    owner = place.owner or (from_above.owner if from_above is not None else ROOT)
+    group = place.group or (from_above.group if from_above is not None else ROOT)
+    group = root_group if group == ROOT else group
+    said = plan.grants.get(place.id, {})
+    own = tuple(Grant(who, level, tier_of(plan, who), place.id) for who, level in said.items())
+    came: tuple[Grant, ...] = ()
+    if above is not None and above.compiles and style is not None and carried != "share" and not place.cut:
+        came = tuple(grant for grant in above.grants if grant.who not in said)
+    return _Head(style, owner, group, carried, own + came)
+
+
+def tier_of(plan: Plan, who: str) -> Tier:
+    """How near a grant to `who` is to whomever it concerns."""
+    return "own" if who in plan.users else "all" if who in (EVERYONE, plan.target.baseline) else "group"
+
+
+def _own_whos(plan: Plan, place: str, head: _Head) -> Iterable[str]:
+    """Who must get to this place because of a grant of its own, where getting there is asked for."""
+    said = plan.grants.get(place, {}) if head.compiles and plan.target.entering == "asked" else {}
+    return (who for who, level in said.items() if level != Level.NA)
+
+
+def _unique(whos: Iterable[Iterable[str]]) -> tuple[str, ...]:
+    return tuple(dict.fromkeys(who for some in whos for who in some))
+
+
+def _laid(
+    plan: Plan,
+    counting: Counting,
+    place: Place,
+    head: _Head,
+    asked: tuple[str, ...],
+    deeper: tuple[str, ...],
+    done: Laying,
+    came: dict[str, tuple[Line, ...]],
+) -> Laid:
+    wish, found = _wish(plan, counting, head, asked)
+    above = done[place.parent].list if place.parent is not None else None
+    arriving = above if above is not None and above.style == head.style and not place.cut else None
+    standing: OrderedLaid | PosixLaid | None = None
+    if head.style == "ordered":
+        if isinstance(arriving, OrderedLaid) and place.parent is not None and place.parent not in came:
+            came[place.parent] = _coming_down(arriving)
+        arrived = came[place.parent] if arriving is not None and place.parent is not None else ()
+        standing = _ordered(place, wish, found, arrived)
+    elif head.style is not None:
+        make = _posix if head.style == "posix" else _mode
+        standing = make(place, head, wish, found, arriving if isinstance(arriving, PosixLaid) else None)
+    passes = wish.passes if wish is not None else ()
+    return Laid(head.owner, head.group, head.carried, head.grants, passes, deeper, standing)
+
+
+def _wish(plan: Plan, counting: Counting, head: _Head, asked: tuple[str, ...]) -> tuple[Wish | None, tuple[Class, ...]]:
+    """What is to be compiled on a place, if anything, and the classes of subjects that it concerns."""
+    if not head.compiles or not (head.grants or asked):
+        return None, ()
+    granted = {grant.who for grant in head.grants}
+    wish = Wish(plan.target, head.grants, tuple(who for who in asked if who not in granted))
+    extra = [head.group] if head.group in plan.groups else []
+    found = classes(counting, list(dict.fromkeys([*wish.whos, *extra])))
+    needed = {who for c in found if wish.expected(c.names) == Level.PT for who in c.names}
+    return Wish(plan.target, head.grants, tuple(who for who in wish.passes if who in needed)), found
+
+
+def _coming_down(above: OrderedLaid) -> tuple[Line, ...]:
+    return tuple(
+        line if entry is line.entry else Line(entry, line.said_on, line.made)
+        for line in above.lines
+        if (entry := ordered.on_folder(line.entry)) is not None
+    )
+
+
+def _ordered(place: Place, wish: Wish | None, found: Sequence[Class], arrived: tuple[Line, ...]) -> OrderedLaid:
+    """Own entries, those made of grants, those that come down. What was made of grants above is made again here."""
+    own = place.own.entries if isinstance(place.own, Ordered) else ()
+    hand = tuple(Line(entry, place.id, "hand") for entry in own)
+    if wish is None:
+        return OrderedLaid(hand + arrived)
+    made = tuple(
+        Line(entry, place.id if grant is None else grant.said_on, "pass" if grant is None else "grant")
+        for entry, grant in ordered_list(wish, found)
+    )
+    return OrderedLaid(hand + made + tuple(line for line in arrived if line.made == "hand"))
+
+
+def _posix(place: Place, head: _Head, wish: Wish | None, found: Sequence[Class], above: PosixLaid | None) -> PosixLaid:
+    own = place.own if isinstance(place.own, Posix) else Posix()
+    made = posix_list(wish, found, head.owner, head.group) if wish is not None else None
+    came = default_came = None
+    sources: Mapping[PosixKey, tuple[str, Maker]] = {}
+    if above is not None:
+        came, default_came = posix.base(above.access) if above.default is None else above.default, above.default
+        sources = above.origins if above.default is None else above.default_origins
+    if (
+        made is not None and came is not None
+    ):  # what was made of grants above is made again here, of the grants that count here
+        came = tuple(e for e in came if sources.get((e.tag, e.who), ("", "grant"))[1] == "hand")
+        default_came = default_came and tuple(e for e in default_came if e in came)
+    access = posix.whole(posix.merged(own.access, posix.merged(made.access if made else (), came or ())))
+    origins = _origins(place.id, own.access, made.access if made else (), sources, came or ())
+    default, default_origins = None, {}
+    if own.default is not None or made is not None or default_came is not None:
+        parts = own.default or (), made.default if made else (), default_came or ()
+        default = posix.whole(posix.merged(parts[0], posix.merged(parts[1], parts[2])), bits_of(posix.base(access)))
+        default_origins = _origins(place.id, parts[0], parts[1], sources, parts[2])
+    return PosixLaid(
+        access,
+        default,
+        posix.file_in(access, default),
+        own.setgid or (above is not None and above.setgid),
+        own.sticky,
+        "posix",
+        origins,
+        default_origins,
+        made.personal if made else (),
+    )
+
+
+def _origins(
+    place: str,
+    own: Sequence[PosixEntry],
+    made: Sequence[PosixEntry],
+    above: Mapping[PosixKey, tuple[str, Maker]],
+    came: Sequence[PosixEntry],
+) -> dict[PosixKey, tuple[str, Maker]]:
+    lower: dict[PosixKey, tuple[str, Maker]] = {
+        (e.tag, e.who): above[e.tag, e.who] for e in came if (e.tag, e.who) in above
+    }
+    return (
+        lower
+        | {(e.tag, e.who): (place, "grant") for e in made if e.tag != "mask"}
+        | {(e.tag, e.who): (place, "hand") for e in own}
+    )
+
+
+def _mode(place: Place, head: _Head, wish: Wish | None, found: Sequence[Class], above: PosixLaid | None) -> PosixLaid:
+    hand = place.own.bits if isinstance(place.own, Mode) else None
+    made: Maker = "hand"
+    said_on = place.id
+    if hand is not None:
+        bits = hand
+    elif wish is not None:
+        bits, made = mode_bits(wish, found, head.owner, head.group), "grant"
+    elif above is not None:
+        bits = bits_of(above.access) | (SETGID if above.setgid else 0)
+        said_on, made = above.origins["user", ""]
+    else:
+        bits = 0o700
+    access = entries_of(bits)
+    origins = dict.fromkeys(posix.BASE, (said_on, made))
+    file = posix.file_in(access, None)
+    return PosixLaid(access, None, file, bool(bits & SETGID), bool(bits & STICKY), "mode", origins, {})
+
+
+def granted_on(plan: Plan, laying: Laying, place: str) -> Mapping[str, Level]:
+    """The grants that count on a place, in list order, where they were said left out."""
+    laid = laying.get(place)
+    return plan.grants.get(place, {}) if laid is None else {grant.who: grant.level for grant in laid.grants}
+
+
+# --- what somebody gets -----------------------------------------------------------------------------------------------
+
+
+def names_on(plan: Plan, laid: Laid, subject: str, token: Iterable[str]) -> frozenset[str]:
+    """All that somebody goes by on a place: their token, and owner@ and group@ where they are."""
+    found = frozenset(token)
+    if subject in plan.users and subject == laid.owner:
+        found |= {OWNER}
+    if laid.group in found:
+        found |= {GROUP}
+    return found
+
+
+def rights_on(plan: Plan, laid: Laid, subject: str, token: Iterable[str]) -> Rights:
+    """What the list of a place gives somebody there. Root passes every check; where storage is not planned, everybody does."""
+    user = plan.users.get(subject)
+    if laid.list is None or (user is not None and user.uid == 0):
+        return EVERYTHING
+    names = names_on(plan, laid, subject, token)
+    if isinstance(laid.list, OrderedLaid):
+        entries = laid.list.entries
+        open_ = READ_ATTRIBUTES if plan.target.attributes_open else 0
+        return Rights(
+            ordered.allowed(entries, names) | open_, ordered.allowed(ordered.files_of(entries), names) | open_
+        )
+    owner, in_group = OWNER in names, GROUP in names
+    return posix.allowed(
+        laid.list.access, laid.list.file, names, owner=owner, in_group=in_group, sticky=laid.list.sticky
+    )
+
+
+@dataclass(frozen=True, slots=True)
+class Unsaid:
+    """A cell that does not come out of a list as its grants say. A group stands for somebody who is in it alone."""
+
+    subject: str
+    wanted: Level
+    gets: Level
+
+
+def unsaid(plan: Plan, counting: Counting, laid: Laid) -> tuple[Unsaid, ...]:
+    """The cells of a place that its list cannot, or because of entries by hand does not, give as granted; users first."""
+    if laid.list is None or laid.carried == "share" or not (laid.grants or laid.passes):
+        return ()
+    wish = Wish(plan.target, laid.grants, laid.passes)
+    whos = dict.fromkeys((*wish.whos, *_mentioned(laid.list)))
+    alone = [who for who in (laid.owner, laid.group) if who in plan.users or who in plan.groups]
+    found: dict[str, Unsaid] = {}
+    asked = plan.target.entering == "asked"
+    for c in classes(counting, list(dict.fromkeys((*whos, *alone)))):
+        wanted = wish.expected(c.names)
+        ordinary = (*(user for user in c.users if plan.users[user].uid != 0), *c.groups)
+        some = next(iter(ordinary), None)
+        gets = None if some is None else level(rights_on(plan, laid, some, c.names), entering_asked=asked)
+        found |= {subject: Unsaid(subject, wanted, gets) for subject in ordinary if gets is not None and gets != wanted}
+        roots = set(c.users) - set(ordinary)
+        found |= {subject: Unsaid(subject, wanted, Level.RW) for subject in roots if wanted != Level.RW}
+    return tuple(found[subject] for subject in counting.subjects if subject in found)
+
+
+def _mentioned(listed: OrderedLaid | PosixLaid) -> Iterable[str]:
+    if isinstance(listed, OrderedLaid):
+        return (entry.who for entry in listed.entries if entry.who not in (OWNER, GROUP))
+    return (entry.who for entry in (*listed.access, *listed.file) if entry.who)

@@ -1,0 +1,196 @@
+"""What is granted comes out of the compiled lists, for every account, under every rule, in every style."""
+
+import itertools
+from collections.abc import Collection, Mapping
+from dataclasses import replace
+
+from hypothesis import given, settings
+
+from tests.conftest import ON
+from tests.plans import plans
+from yardgate.core.clash import RULES
+from yardgate.core.lists import Entry, Mode, Ordered, OwnList, Posix
+from yardgate.core.lists.compile import Wish
+from yardgate.core.membership import containers, token
+from yardgate.core.packed import Counting, count
+from yardgate.core.plan import EVERYONE, Grants, Group, Place, Plan, Target, User
+from yardgate.core.rights import FULL, READ, Level, level
+from yardgate.core.storage import Laid, OrderedLaid, PosixLaid, lay, rights_on, unsaid
+
+NA, PT, RO, RW = Level.NA, Level.PT, Level.RO, Level.RW
+STYLES: Mapping[str, OwnList] = {"ordered": Ordered(), "posix": Posix(), "mode": Mode()}
+
+
+def carried_by_storage(plan: Plan, style: str, rule: tuple[str, str]) -> Plan:
+    """The plan's grants carried by lists of one style; owners, groups and cuts stay, entries written by hand go."""
+    places = {
+        place.id: replace(
+            place,
+            own=STYLES[style] if place.kind == "pool" else None,
+            carried="storage" if place.kind == "pool" else None,
+        )
+        for place in plan.places.values()
+    }
+    users = {user.id: replace(user, uid=None if user.uid == 0 else user.uid) for user in plan.users.values()}
+    tiers, within = rule
+    target = replace(plan.target, tiers=tiers, within=within, entering="asked")
+    return replace(plan, users=users, places=places, target=target)
+
+
+def compare(plan: Plan, counting: Counting, names: Mapping[str, Collection[str]]) -> tuple[int, int]:
+    """Every account and every group on every place: as wished, or reported; (cells, reported)."""
+    cells = reported = 0
+    for place, here in lay(plan, counting).items():
+        if here.list is None or not (here.grants or here.passes):
+            continue
+        wish = Wish(plan.target, here.grants, here.passes)
+        report = {cell.subject: (cell.wanted, cell.gets) for cell in unsaid(plan, counting, here)}
+        for subject, ways in names.items():
+            wanted, gets = wish.expected(ways), level(rights_on(plan, here, subject, ways))
+            assert report.get(subject) == (None if wanted == gets else (wanted, gets)), (place, subject)
+            if subject in plan.users:
+                assert gets <= wanted, "a compiled list never gives an account more than is granted"
+                assert gets == wanted or here.list.style == "mode", (
+                    "ordered and POSIX lists can say it for every account"
+                )
+            assert gets == wanted or here.list.style != "ordered", "an ordered list can say it for every group too"
+        cells += len(names)
+        reported += len(report)
+    return cells, reported
+
+
+@settings(max_examples=2000)
+@given(plan=plans(most=5))
+def test_every_account_gets_what_the_rule_says_or_is_reported(plan: Plan) -> None:
+    first = carried_by_storage(plan, "ordered", RULES[0])
+    counting, above = count(first, ON), containers(first)
+    names = {subject: frozenset(token(first, subject, above)) for subject in (*plan.users, *plan.groups)}
+    for style, rule in itertools.product(STYLES, RULES):
+        compare(carried_by_storage(plan, style, rule), counting, names)
+
+
+# --- by example -------------------------------------------------------------------------------------------------------
+
+
+def office(
+    grants: Grants, style: str = "ordered", owner: str | None = None, group: str | None = None, **target: str
+) -> Plan:
+    """Ann in makers, Ben in makers and guests, Cy in guests, Di in nothing."""
+    return Plan(
+        target=Target(**target),  # type: ignore[arg-type]
+        users={name: User(id=name, name=name) for name in ("ann", "ben", "cy", "di")},
+        groups={
+            "makers": Group(id="makers", name="makers", members=frozenset({"ann", "ben"})),
+            "guests": Group(id="guests", name="guests", members=frozenset({"ben", "cy"})),
+        },
+        places={
+            "top": Place(
+                id="top", name="top", kind="pool", own=STYLES[style], carried="storage", owner=owner, group=group
+            ),
+            "shop": Place(id="shop", name="shop", kind="folder", parent="top"),
+            "bench": Place(id="bench", name="bench", kind="folder", parent="shop"),
+        },
+        grants=grants,  # type: ignore[arg-type]
+    )
+
+
+def laid(plan: Plan, place: str) -> Laid:
+    return lay(plan, count(plan, ON))[place]
+
+
+def lines(plan: Plan, place: str) -> list[str]:
+    found = laid(plan, place).list
+    if isinstance(found, OrderedLaid):
+        return [
+            f"{line.entry.type} {line.entry.who} {line.entry.mask:x} {line.entry.flags:x} {line.made}"
+            for line in found.lines
+        ]
+    assert isinstance(found, PosixLaid)
+    return [f"{entry.tag}:{entry.who}:{entry.perms}" for entry in found.access]
+
+
+def test_a_refusal_that_changes_something_stands_first_and_one_that_does_not_is_left_out() -> None:
+    both = office({"top": {"makers": RW, "guests": NA}})
+    assert lines(both, "top") == ["deny guests 1f01ff 3 grant", "allow makers 1301ff 3 grant"]
+    nobody_in_both = replace(
+        both, groups={**both.groups, "guests": Group(id="guests", name="guests", members=frozenset({"cy"}))}
+    )
+    assert lines(nobody_in_both, "top") == ["allow makers 1301ff 3 grant"]
+
+
+def test_the_narrowest_rule_takes_writing_away_before_it_is_given() -> None:
+    plan = office({"top": {"makers": RW, "guests": RO}}, within="narrowest")
+    assert lines(plan, "top")[0] == "deny guests 10156 3 grant"
+    assert lines(office({"top": {"makers": RW, "guests": RO}}), "top") == [
+        "allow makers 1301ff 3 grant",
+        "allow guests 1200a9 3 grant",
+    ]
+
+
+def test_folders_above_let_through_those_who_are_granted_something_deeper_and_nobody_else() -> None:
+    plan = office({"bench": {"cy": RW}})
+    for place in ("top", "shop"):
+        assert lines(plan, place) == ["allow cy 1000a0 0 pass"]
+        above = laid(plan, place)
+        assert level(rights_on(plan, above, "cy", {"cy"})) == PT
+        assert level(rights_on(plan, above, "ann", {"ann", "makers"})) == NA
+    assert level(rights_on(plan, laid(plan, "bench"), "cy", {"cy"})) == RW
+    assert lines(replace(plan, grants={}), "top") == [], "no longer needed, no longer there"
+    assert lines(office({"top": {EVERYONE: RO}, "bench": {"cy": RW}}), "top") == ["allow everyone 1200a9 3 grant"]
+
+
+def test_a_posix_list_names_people_where_their_groups_cannot_say_it() -> None:
+    plan = office({"top": {"makers": RW, "guests": NA}}, "posix")
+    assert lines(plan, "top") == [
+        "user::7",
+        "user:ben:0",
+        "group::0",
+        "group:guests:0",
+        "group:makers:7",
+        "mask::7",
+        "other::0",
+    ]
+    found = laid(plan, "top").list
+    assert isinstance(found, PosixLaid)
+    assert found.personal == ("ben",)
+
+
+def test_mode_bits_never_give_more_and_the_rest_is_reported() -> None:
+    plan = office({"top": {"makers": RW, "guests": NA, "cy": RO}}, "mode", group="makers")
+    top = laid(plan, "top")
+    assert lines(plan, "top") == ["user::7", "group::0", "other::0"]
+    report = {cell.subject: (cell.wanted, cell.gets) for cell in unsaid(plan, count(plan, ON), top)}
+    assert report == {"ann": (RW, NA), "makers": (RW, NA)}, (
+        "ben is refused, so the group's bits can give nobody anything"
+    )
+    fits = office({"top": {"makers": RW, "ann": RW}}, "mode", owner="ann", group="makers")
+    assert lines(fits, "top") == ["user::7", "group::7", "other::0"]
+    assert unsaid(fits, count(fits, ON), laid(fits, "top")) == ()
+
+
+def test_grants_come_down_until_the_same_who_is_told_something_else_or_nothing_comes_down() -> None:
+    plan = office({"top": {"makers": RW, "guests": RO}, "shop": {"guests": NA}})
+    assert [(g.who, g.level, g.said_on) for g in laid(plan, "bench").grants] == [
+        ("guests", NA, "shop"),
+        ("makers", RW, "top"),
+    ]
+    cut = replace(plan, places={**plan.places, "bench": replace(plan.places["bench"], cut=True)})
+    assert laid(cut, "bench").grants == ()
+
+
+def test_entries_by_hand_stay_first_and_come_down_after_what_is_granted() -> None:
+    by_hand = Ordered((Entry("deny", "ann", FULL), Entry("allow", "di", READ)))
+    plan = office({"top": {"makers": RW}, "shop": {"cy": RW}})
+    plan = replace(plan, places={**plan.places, "top": replace(plan.places["top"], own=by_hand)})
+    assert lines(plan, "top") == [
+        "deny ann 1f01ff 3 hand",
+        "allow di 1200a9 3 hand",
+        "allow makers 1301ff 3 grant",
+        "allow cy 1000a0 0 pass",
+    ]
+    assert lines(plan, "shop")[:2] == ["allow cy 1301ff 3 grant", "allow makers 1301ff 3 grant"]
+    assert lines(plan, "shop")[2:] == ["deny ann 1f01ff 83 hand", "allow di 1200a9 83 hand"]
+    assert [(c.subject, c.wanted, c.gets) for c in unsaid(plan, count(plan, ON), laid(plan, "top"))] == [
+        ("ann", RW, NA),
+        ("di", NA, RO),
+    ]
