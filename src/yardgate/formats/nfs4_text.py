@@ -1,0 +1,95 @@
+"""Ordered lists as text: the notation of nfs4_acl(5), as nfs4_getfacl(1) writes and nfs4_setfacl(1) reads it."""
+
+import re
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+
+from yardgate.core.lists.ordered import GROUP, OWNER, Entry
+from yardgate.core.plan import EVERYONE
+from yardgate.core.rights import LETTERS, letters
+from yardgate.formats.notation import FLAG_LETTERS, flag_letters
+from yardgate.formats.reading import FormatError
+
+SPECIAL = {"OWNER@": OWNER, "GROUP@": GROUP, "EVERYONE@": EVERYONE}
+ALIASES = {"R": "rntcy", "W": "waDtTNcCy", "X": "xtcy"}  # generic permissions of nfs4_setfacl(1)
+
+
+@dataclass(frozen=True, slots=True)
+class Said:
+    """One line of a list. who: OWNER@ and the like as in a plan, else a name as written; kind: whose name it is."""
+
+    line: int
+    column: int
+    type: str
+    kind: str
+    who: str
+    mask: int
+    flags: int
+
+
+@dataclass(slots=True)
+class Block:
+    line: int
+    path: str
+    entries: list[Said] = field(default_factory=list)
+    audits: int = 0
+
+
+def blocks(text: str) -> Iterator[Block]:
+    """The files of a listing; without any “# file: ” line, one list with an empty path. Raises FormatError with line and column."""
+    block: Block | None = None
+    for number, line in enumerate(text.split("\n"), 1):
+        if line.startswith("# file: "):
+            if block is not None:
+                yield block
+            block = Block(number, line.removeprefix("# file: ").rstrip())
+        elif line.strip() and not line.startswith("#"):
+            block = block or Block(number, "")
+            said = _entry(line.strip(), number)
+            if said is None:
+                block.audits += 1
+            else:
+                block.entries.append(said)
+    if block is None:
+        raise FormatError("there is no list in it; a line is like A:fd:OWNER@:rwaDxtTnNcCoy", 1, 1)
+    yield block
+
+
+def _entry(text: str, number: int) -> Said | None:
+    """One line; None for an audit or alarm entry, which decides nothing."""
+    parts = text.split(":")
+    if len(parts) != 4:
+        raise FormatError(f"an entry is type:flags:who:permissions, not {text[:60]!r}", number, 1)
+    kind, flag_text, who, perms = parts
+    if kind in ("U", "L"):
+        return None
+    if kind not in ("A", "D"):
+        raise FormatError(f"{kind[:20]!r} is no type; there are A (allow), D (deny), U and L", number, 1)
+    flags = 0
+    for at, letter in enumerate(flag_text):
+        if letter not in FLAG_LETTERS and letter not in "gSF":
+            raise FormatError(f"{letter!r} is no flag; there are fdnigSF", number, 3 + at)
+        flags |= FLAG_LETTERS.get(letter, 0)
+    if not who:
+        raise FormatError("it says nobody", number, 3 + len(flag_text))
+    mask = 0
+    column = 4 + len(flag_text) + len(who)
+    for at, letter in enumerate(perms):
+        for plain in ALIASES.get(letter, letter):
+            if plain not in LETTERS:
+                raise FormatError(f"{letter!r} is no permission; there are {''.join(LETTERS)}", number, column + at)
+            mask |= LETTERS[plain]
+    if not mask:
+        raise FormatError("it has no permissions", number, column)
+    of = "special" if who in SPECIAL else "group" if "g" in flag_text else "user"
+    name = SPECIAL.get(who) or re.sub(r"@[^@]*$", "", who)
+    return Said(number, 3 + len(flag_text), "allow" if kind == "A" else "deny", of, name, mask, flags)
+
+
+def entry_text(entry: Entry, name: str, *, group: bool) -> str:
+    """One entry, for a who of this name. Raises ValueError for a name that the notation cannot carry."""
+    if re.search(r"[:\s]", name):
+        raise ValueError(f"{name!r} has a colon or a space, which nfs4_acl(5) cannot write")
+    special = next((word for word, who in SPECIAL.items() if who == entry.who), None)
+    flags = flag_letters(entry.flags) + ("g" if group and special is None else "")
+    return f"{'A' if entry.type == 'allow' else 'D'}:{flags}:{special or name}:{letters(entry.mask)}"

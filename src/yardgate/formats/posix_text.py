@@ -1,0 +1,119 @@
+"""POSIX lists as text: what getfacl(1) writes and setfacl(1) reads (acl(5), long text form).
+
+Names are written with a backslash and three octal digits for a byte that would be mistaken, as those tools do.
+"""
+
+import re
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+
+from yardgate.core.lists.posix import PosixEntry, Tag
+from yardgate.formats.notation import perm_letters
+from yardgate.formats.reading import FormatError
+
+TAGS: dict[str, Tag] = {
+    "user": "user", "u": "user", "group": "group", "g": "group", "mask": "mask", "m": "mask", "other": "other", "o": "other"
+}  # fmt: skip
+_ESCAPE = re.compile(r"\\([0-3][0-7]{2}|\\)")
+
+
+@dataclass(slots=True)
+class Block:
+    """One file's part of a getfacl listing. Names as written; access and default: (line, tag, name, perms)."""
+
+    line: int
+    path: str
+    owner: tuple[int, str] | None = None
+    group: tuple[int, str] | None = None
+    flags: str = "---"
+    access: list[tuple[int, Tag, str, int]] = field(default_factory=list)
+    default: list[tuple[int, Tag, str, int]] = field(default_factory=list)
+
+
+def unescape(text: str) -> str:
+    """Octal escapes back to what they stand for; they are bytes of UTF-8."""
+    plain = _ESCAPE.sub(
+        lambda found: "\\" if found[1] == "\\" else chr(int(found[1], 8)), text.encode().decode("latin-1")
+    )
+    return plain.encode("latin-1").decode("utf-8", "surrogateescape")
+
+
+def escape(text: str, special: str) -> str:
+    """The characters of `special`, and backslashes, as those tools write them."""
+    return "".join("\\\\" if c == "\\" else f"\\{ord(c):03o}" if c in special else c for c in text)
+
+
+def escape_name(name: str) -> str:
+    return escape(name, ":, \t\n\r")
+
+
+def blocks(text: str) -> Iterator[Block]:
+    """The files of a listing. Raises FormatError with line and column."""
+    block: Block | None = None
+    for number, line in enumerate(text.split("\n"), 1):
+        if line.startswith("# file: "):
+            if block is not None:
+                yield _whole(block)
+            path = unescape(line.removeprefix("# file: "))
+            if not path:
+                raise FormatError("a file without a name", number, 9)
+            block = Block(number, path)
+        elif not line.strip():
+            continue
+        elif block is None:
+            raise FormatError("this is no getfacl output: it must begin with “# file: ”", number, 1)
+        elif line.startswith(("# owner: ", "# group: ")):
+            _, word, name = line.split(" ", 2)
+            setattr(block, word.rstrip(":"), (number, unescape(name)))
+        elif line.startswith("# flags: "):
+            block.flags = line.removeprefix("# flags: ").strip()
+            if not re.fullmatch("[s-][s-][t-]", block.flags):
+                raise FormatError(f"flags are three of s, s, t and dashes, not {block.flags[:20]!r}", number, 10)
+        elif not line.startswith("#"):
+            default, entry = _entry(line, number)
+            (block.default if default else block.access).append(entry)
+    if block is None:
+        raise FormatError("there is nothing in it; getfacl output begins with “# file: ”", 1, 1)
+    yield _whole(block)
+
+
+def _whole(block: Block) -> Block:
+    for what, entries in (("", block.access), ("default ", block.default)):
+        said = {(tag, name) for _, tag, name, _ in entries}
+        if len(said) != len(entries):
+            line, tag, name, _ = next(e for i, e in enumerate(entries) if e[1:3] in [o[1:3] for o in entries[:i]])
+            raise FormatError(f"{what}{tag}:{name} stands twice for {block.path!r}", line, 1)
+        missing = [tag for tag in ("user", "group", "other") if (tag, "") not in said]
+        if missing and (entries or not what):
+            raise FormatError(f"{block.path!r} has no {what}{missing[0]}:: entry; is the text cut off?", block.line, 1)
+        if any(name for _, name in said) and ("mask", "") not in said:
+            raise FormatError(f"{block.path!r} has named {what}entries but no mask", block.line, 1)
+    return block
+
+
+def _entry(line: str, number: int) -> tuple[bool, tuple[int, Tag, str, int]]:
+    text = line.split("\t", 1)[0].split("#", 1)[0].rstrip() if "#effective" in line else line.rstrip()
+    default = text.startswith(("default:", "d:"))
+    at = text.index(":") + 1 if default else 0
+    parts = text[at:].split(":")
+    if len(parts) == 2 and parts[0] in ("mask", "m", "other", "o"):  # acl(5) lets these go without the second colon
+        parts.insert(1, "")
+    if len(parts) != 3:
+        raise FormatError(f"an entry is tag:who:permissions, not {text[:60]!r}", number, at + 1)
+    word, name, perms = parts
+    if word not in TAGS:
+        raise FormatError(f"{word[:20]!r} is no tag; there are user, group, mask and other", number, at + 1)
+    tag = TAGS[word]
+    if name and tag in ("mask", "other"):
+        raise FormatError(f"{tag} has no name", number, at + len(word) + 2)
+    column = at + len(word) + len(name) + 3
+    if re.fullmatch("[0-7]", perms):
+        return default, (number, tag, unescape(name), int(perms))
+    if not re.fullmatch("[r-][w-][xX-]", perms):
+        raise FormatError(f"permissions are like rwx or r-x, not {perms[:20]!r}", number, column)
+    found = sum(bit for letter, bit in zip(perms.lower(), (4, 2, 1), strict=True) if letter != "-")
+    return default, (number, tag, unescape(name), found)
+
+
+def entry_text(entry: PosixEntry, name: str, *, default: bool = False) -> str:
+    return f"{'default:' if default else ''}{entry.tag}:{escape_name(name)}:{perm_letters(entry.perms)}"
