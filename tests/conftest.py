@@ -1,5 +1,6 @@
 """What every test may use."""
 
+from dataclasses import replace
 from datetime import date
 
 import pytest
@@ -18,4 +19,13 @@ settings.load_profile("yard")
 
 @pytest.fixture
 def lantern() -> Plan:
+    """The demo plan without its storage lists: grants alone decide."""
+    plan = demo.plan()
+    bare = {"own": None, "owner": None, "group": None, "cut": False, "carried": None}
+    return replace(plan, places={place.id: replace(place, **bare) for place in plan.places.values()})
+
+
+@pytest.fixture
+def quay() -> Plan:
+    """The demo plan."""
     return demo.plan()

@@ -18,12 +18,14 @@ from yardgate.core.edit import Edit, SetGrant, apply, describe, difference, sent
 from yardgate.core.membership import cycles
 from yardgate.core.names import Directory
 from yardgate.core.plan import Plan, PlanError, show
+from yardgate.core.reason import ListLine
 from yardgate.core.reason import explain as explain_cell
 from yardgate.core.resolve import resolve as resolve_plan
-from yardgate.core.rights import LEVELS
+from yardgate.core.rights import LEVELS, letters
 from yardgate.formats import accounts as account_files
-from yardgate.formats import matrix, people, planfile
+from yardgate.formats import listing, matrix, people, planfile
 from yardgate.formats.matrix import SPELLINGS
+from yardgate.formats.notation import flag_letters, perm_letters
 from yardgate.formats.reading import FormatError, Made, Reading, decode
 from yardgate.settings import Settings
 from yardgate.store import NotThere, Plans, Stale, Store
@@ -219,7 +221,9 @@ def _run(store: Store, settings: Settings, host_names: list[str], greeting: str)
 
 @app.command("import")
 def import_(
-    kind: Annotated[str, typer.Argument(help="matrix, people, accounts or plan")],
+    kind: Annotated[
+        str, typer.Argument(help="matrix, people, accounts, plan; getfacl, find or nfs4 (listings of folders)")
+    ],
     source: Annotated[Path, typer.Argument(help="The file; for accounts the passwd file. - is standard input.")],
     second: Annotated[Path | None, typer.Argument(help="For accounts: the group file.")] = None,
     plan: PlanName = None,
@@ -232,11 +236,17 @@ def import_(
     lowest: Annotated[int, typer.Option(help="Accounts with a lower number are left out.")] = account_files.LOWEST,
     highest: Annotated[int, typer.Option(help="Accounts with a higher number are left out.")] = account_files.HIGHEST,
     private_groups: Annotated[bool, typer.Option(help="Bring in groups that have only their own user, too.")] = False,
+    at: Annotated[
+        str | None, typer.Option(help="For listings: the place that the topmost folder is; else it becomes a pool.")
+    ] = None,
+    only_folders: Annotated[bool, typer.Option(help="For listings: everything in it is a folder.")] = False,
     dry_run: Annotated[bool, typer.Option(help="Show the edits, keep nothing.")] = False,
 ) -> None:
     """Take a table, a host's account files or a plan file into a plan. Says what was left out."""
     work = Source(data, plan, file, make=True)
-    content = decode(_read_bytes(source))
+    content = decode(_read_bytes(source), nul=kind == "find")
+    top = None if at is None else _one(Directory(work.plan).place(at), at, "place")
+    styles: dict[str, listing.Style] = {"getfacl": "posix", "find": "mode", "nfs4": "ordered"}
     readers: dict[str, Callable[[dict[str, Made]], Reading]] = {
         "matrix": lambda make: matrix.read(work.plan, content, make, clear_blanks),
         "people": lambda make: people.read(work.plan, content, make),
@@ -245,6 +255,10 @@ def import_(
         ),
         "plan": lambda _: Reading(difference(work.plan, planfile.read(content))),
     }
+    for name, style in styles.items():
+        readers[name] = lambda make, style=style: listing.read(  # type: ignore[misc]
+            work.plan, content, style, top, make, only_folders=only_folders
+        )
     if kind not in readers:
         raise Refused(f"{kind!r} is nothing to take in; say {', '.join(readers)}")
     made: dict[str, Made] = {}
@@ -254,9 +268,9 @@ def import_(
         "group": "group" if make_groups else None,
         "place": "place" if make_places else None,
     }
-    for name in reading.unknown:
-        if choice := wanted[name.of]:
-            made[name.name] = choice
+    for missing in reading.unknown:
+        if choice := wanted[missing.of]:
+            made[missing.name] = choice
     reading = readers[kind](made) if made else reading
     after, _ = apply(work.plan, reading.edits)
     for note in reading.notes:
@@ -283,19 +297,32 @@ def import_(
 
 @app.command()
 def export(
-    what: Annotated[str, typer.Argument(help="plan, grants, effective or people")],
+    what: Annotated[str, typer.Argument(help="plan, grants, effective, people; setfacl or nfs4 (lists)")],
+    at: Annotated[str | None, typer.Option(help="For lists: the place from which on.")] = None,
+    folders: Annotated[
+        Path | None, typer.Option(help="For setfacl: getfacl output of the real folders, all of which are written.")
+    ] = None,
     plan: PlanName = None,
     file: PlanPath = None,
     data: Data = None,
     to: To = None,
 ) -> None:
-    """Write the plan file, or CSV of what is set, of what comes out, or of people."""
+    """Write the plan file, or CSV of what is set, of what comes out, or of people; or lists for setfacl or nfs4_setfacl."""
     work = Source(data, plan, file)
+
+    def top() -> str:
+        if at is None:
+            raise Refused("say which place with --at")
+        return _one(Directory(work.plan).place(at), at, "place")
+
+    real = None if folders is None else decode(_read_bytes(folders))
     writers: dict[str, Callable[[], str]] = {
         "plan": lambda: planfile.write(work.plan),
         "grants": lambda: matrix.write_grants(work.plan),
         "effective": lambda: matrix.write_effective(resolve_plan(work.plan, date.today())),
         "people": lambda: people.write(work.plan),
+        "setfacl": lambda: listing.write_restore(work.plan, top(), real),
+        "nfs4": lambda: listing.write_nfs4(work.plan, top()),
     }
     if what not in writers:
         raise Refused(f"{what!r} is nothing to write; say {', '.join(writers)}")
@@ -306,9 +333,20 @@ def export(
 
 
 @app.command()
-def resolve(plan_file: Path, as_json: AsJson = False, on: On = None, to: To = None) -> None:
+def resolve(
+    plan_file: Path,
+    as_json: AsJson = False,
+    on: On = None,
+    to: To = None,
+    with_rights: Annotated[
+        bool, typer.Option("--rights", help="Also the access masks on the folder and on an ordinary file in it.")
+    ] = False,
+) -> None:
     """What comes out: the whole effective matrix of a plan file, as CSV (or JSON by ids). Needs no database."""
     found = resolve_plan(_load(plan_file), on.date() if on else date.today())
+    if with_rights:
+        _write(matrix.write_rights_json(found) if as_json else matrix.write_rights(found), to)
+        return
     if not as_json:
         _write(matrix.write_effective(found), to)
         return
@@ -357,6 +395,16 @@ def explain(
             markup=False,
             highlight=False,
         )
+        for step in gate.steps:
+            out.print(
+                f"   {'enters' if step.enters else 'stops '}  {plan.path_name(step.place)}",
+                markup=False,
+                highlight=False,
+            )
+        for entry in gate.entries:
+            out.print(
+                f"   {entry.verdict:10} {_entry_words(plan, entry)}", markup=False, highlight=False, soft_wrap=True
+            )
         for line in gate.lines:
             way = " → ".join(plan.named(step) for step in line.way[1:]) or "own grant"
             out.print(
@@ -364,6 +412,16 @@ def explain(
             )
     if reason.clash:
         out.print(f"The grants disagree; the rule here is: {rule_words(plan.target)}.", highlight=False)
+
+
+def _entry_words(plan: Plan, entry: ListLine) -> str:
+    """A line of a list, and where it comes from."""
+    who = plan.named(entry.who) if entry.who else "-"
+    if entry.says in ("allow", "deny"):
+        said = f"{entry.says} {who}: {letters(entry.mask)} {flag_letters(entry.flags) or '-'}"
+    else:
+        said = f"{entry.says} {who}: {perm_letters(entry.mask)}"
+    return said + (f"  ({entry.made}, {plan.path_name(entry.said_on)})" if entry.said_on else "")
 
 
 @app.command()
@@ -458,9 +516,9 @@ def bench(
 
         results = run_browser()
     else:
-        from yardgate.bench import run
+        from yardgate.bench import run, run_lists
 
-        results = run(users, groups, places, seed)
+        results = [*run(users, groups, places, seed), *run_lists(users, groups, places, seed)]
     if as_json:
         sys.stdout.write(json.dumps([asdict(result) for result in results]) + "\n")
         return

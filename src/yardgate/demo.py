@@ -1,11 +1,15 @@
 """The demo plan: Lantern Quay Boatworks, a made-up boatyard, with real trouble to find in it."""
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
+from dataclasses import replace
 from datetime import date
 
+from yardgate.core.lists import Entry, Mode, Ordered, OwnList, Posix, PosixEntry
+from yardgate.core.lists.posix import Tag
 from yardgate.core.names import fresh_id
-from yardgate.core.plan import EVERYONE, Group, Place, PlaceKind, Plan, Target, User
+from yardgate.core.plan import EVERYONE, Carrier, Group, Place, PlaceKind, Plan, Target, User
 from yardgate.core.rights import Level
+from yardgate.formats.notation import flags_of, perms_of, rights_of
 
 PEOPLE = """
 Mira Oyelaran: Draughting
@@ -88,6 +92,62 @@ vm-images: Machines RO, Imke Brouwer RW
 """
 
 
+# How storage stands: place: owner and owning group (- for as it comes), then its list by hand in the letters of nfs4_acl(5) or
+# of setfacl(1), or a mode. "cut": nothing comes down.
+STORAGE = """
+keel: - - | ordered
+in-progress: - - cut | ordered
+toolpaths: cnc-router - | ordered
+hulls: - Yard | posix setgid
+petrel-9: - - | posix user:Leif Arnesen:r-x
+warranty: - Front Desk cut | posix
+office: - - | ordered
+payroll: - Ledger cut | ordered
+minutes: - - cut | ordered allow:Directors:rwaDdxtTnNcC:fd
+common: - - | ordered allow:everyone:xty:
+photos: Idris Falk - | ordered
+training: - Apprentices | posix group::rw-
+ballast: - - | mode
+nightly: Henrik Vance Directors cut | mode 0750
+vm-images: Henrik Vance Machines | mode 2770
+"""
+CARRIED: dict[str, Carrier] = {"keel": "storage", "office": "both", "ballast": "storage", "vm-images": "share"}
+
+
+def _stored(place: Place, ids: Mapping[str, str]) -> Place:
+    """A place with what STORAGE says of it. ids: by name of user or group."""
+    said = next((line for line in STORAGE.strip().splitlines() if line.startswith(f"{place.name}: ")), None)
+    carried = CARRIED.get(place.name)
+    if said is None:
+        return replace(place, carried=carried)
+    head, _, body = said.partition(": ")[2].partition(" | ")
+    cut = head.endswith(" cut")
+    owner, group = _owners(head.removesuffix(" cut"), ids)
+    style, _, entries = body.partition(" ")
+    own: OwnList
+    if style == "ordered":
+        parts = [entry.split(":") for entry in entries.split(" allow:") if entry]
+        parts = [part[1:] if part[0] == "allow" else part for part in parts]
+        own = Ordered(tuple(Entry("allow", ids[who], rights_of(mask), flags_of(flags)) for who, mask, flags in parts))
+    elif style == "posix":
+        setgid = entries.startswith("setgid")
+        parts = [entry.split(":") for entry in [entries.removeprefix("setgid").strip()] if entry]
+        tags: dict[str, Tag] = {"user": "user", "group": "group"}
+        own = Posix(tuple(PosixEntry(tags[t], ids.get(who, ""), perms_of(p)) for t, who, p in parts), None, setgid)
+    else:
+        own = Mode(int(entries, 8) if entries else None)
+    return replace(place, owner=owner, group=group, own=own, cut=cut, carried=carried)
+
+
+def _owners(text: str, ids: Mapping[str, str]) -> tuple[str | None, str | None]:
+    """Owner and owning group of a line; names may have spaces."""
+    for at in range(1, len(text)):
+        one, other = text[:at].strip(), text[at:].strip()
+        if text[at] == " " and (one == "-" or one in ids) and (other == "-" or other in ids):
+            return (None if one == "-" else ids[one]), (None if other == "-" else ids[other])
+    raise ValueError(text)
+
+
 def plan() -> Plan:
     """Twenty-seven people, three services, ten groups, two pools."""
     taken: set[str] = set()
@@ -135,7 +195,7 @@ def plan() -> Plan:
 
     places = {place.id: place for place in _places(fresh)}
     by_name = {user.full_name or user.name: user.id for user in users.values()}
-    by_name |= {group.name: group.id for group in groups.values()} | {"Everyone": EVERYONE}
+    by_name |= {group.name: group.id for group in groups.values()} | {"Everyone": EVERYONE, "everyone": EVERYONE}
     at = {place.name: place.id for place in places.values()}
     grants: dict[str, dict[str, Level]] = {}
     for line in GRANTS.strip().splitlines():
@@ -149,7 +209,7 @@ def plan() -> Plan:
         target=Target(baseline=groups["All staff"].id),
         users=users,
         groups={group.id: group for group in groups.values()},
-        places=places,
+        places={place.id: _stored(place, by_name) for place in places.values()},
         grants=grants,
     )
 

@@ -155,6 +155,13 @@ def test_a_posix_list_names_people_where_their_groups_cannot_say_it() -> None:
     assert found.personal == ("ben",)
 
 
+def test_somebody_refused_is_refused_although_linux_skips_lists_with_an_empty_mask() -> None:
+    plan = office({"top": {"ann": NA, EVERYONE: RO}}, "posix")
+    top = laid(plan, "top")
+    assert lines(plan, "top") == ["user::7", "user:ann:0", "group::0", "mask::7", "other::5"]
+    assert level(rights_on(plan, top, "ann", {"ann", EVERYONE})) == NA
+
+
 def test_mode_bits_never_give_more_and_the_rest_is_reported() -> None:
     plan = office({"top": {"makers": RW, "guests": NA, "cy": RO}}, "mode", group="makers")
     top = laid(plan, "top")

@@ -52,6 +52,11 @@ def test_the_demo_plan_cell_by_cell(lantern: Plan) -> None:
     assert compare_every_cell(lantern) == 41 * 22
 
 
+def test_the_demo_plan_with_its_storage_cell_by_cell_under_every_rule(quay: Plan) -> None:
+    for tiers, within in RULES:
+        compare_every_cell(replace(quay, target=replace(quay.target, tiers=tiers, within=within)))
+
+
 @settings(max_examples=300)
 @given(plans(), st.data())
 def test_resolving_again_after_an_edit_is_resolving_from_the_start(plan: Plan, data: st.DataObject) -> None:

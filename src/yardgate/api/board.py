@@ -46,7 +46,9 @@ def reason(plan: str, _: Reader, desk: TheDesk, subject: Id, place: Id) -> Reaso
     if place not in p.places or (subject not in p.users and subject not in p.groups):
         raise HTTPException(404, "This plan has no such place, person or group any more")
     found = explain(p, subject, place, date.today())
-    mentioned = {who for gate in found.gates for line in gate.lines for who in (line.who, *line.way)} | {subject}
+    granted = {who for gate in found.gates for line in gate.lines for who in (line.who, *line.way)}
+    listed = {who for gate in found.gates for line in gate.entries for who in (line.who, *line.way) if who}
+    mentioned = granted | listed | {subject}
     return ReasonOut(revision=opened.revision, reason=found, names={who: p.named(who) for who in sorted(mentioned)})
 
 
@@ -58,7 +60,8 @@ def clashes(plan: str, _: Reader, desk: TheDesk) -> Clashes:
     users = matrix.counting.users
     total = 0
     cells: list[Cell] = []
-    granted = sorted(opened.plan.grants, key=lambda place: (fold(opened.plan.path_name(place)), place))
+    places = matrix.laying or opened.plan.grants
+    granted = sorted(places, key=lambda place: (fold(opened.plan.path_name(place)), place))
     for place, found in detail(matrix, granted).items():
         numbers = found.clash[:users].nonzero()[0].tolist()
         total += len(numbers)

@@ -14,7 +14,7 @@ from yardgate.store import Entry, Opened, Plans, Store
 from yardgate.store.accounts import Accounts
 
 LEVEL_LETTERS = np.frombuffer(b"NPRW", dtype=np.uint8)
-SOURCE_LETTERS = np.frombuffer(b"-ogaAx", dtype=np.uint8)
+SOURCE_LETTERS = np.frombuffer(b"-ogaAxwl", dtype=np.uint8)
 CLASH_LETTERS = np.frombuffer(b"01", dtype=np.uint8)
 LISTED = 500
 

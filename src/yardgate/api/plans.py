@@ -28,6 +28,7 @@ from yardgate.api.schemas import (
     VersionOut,
 )
 from yardgate.api.signin import Planner, Reader, TheDesk
+from yardgate.api.storage import standing
 from yardgate.core.clash import rule_words
 from yardgate.core.edit import Edit, PutGroup, SetGrant, apply, describe, difference, sentence
 from yardgate.core.membership import cycles
@@ -103,6 +104,8 @@ def outline(plan: str, _: Reader, desk: TheDesk) -> Outline:
         groups=[_group(p.groups[key]) for key in sorted(p.groups)],
         places=[p.places[key] for key in sorted(p.places)],
         grants=dict(grants(p, p.grants)),
+        patterns=[p.patterns[key] for key in sorted(p.patterns)],
+        standing=standing(desk.matrix(opened).laying),
         inactive=sorted(user.id for user in p.users.values() if not user.active(today)),
         cycles=[list(circle) for circle in cycles(p)],
         undo=desk.step(opened, opened.done),
@@ -119,12 +122,14 @@ def _group(group: Group) -> GroupOut:
 def _answer(desk: Desk, before: Matrix, after: Matrix, opened: Opened, edits: Sequence[Edit], words: str) -> Answer:
     """What changed between two matrices. Only grants edited: their places' new columns come along, if they are few."""
     places = {edit.place for edit in edits if isinstance(edit, SetGrant)}
+    places |= {place for place, row in after.rows.items() if before.rows.get(place) is not row}
     whole = len(places) > COLUMNS_SENT or not all(isinstance(edit, SetGrant) for edit in edits)
     return Answer(
         revision=opened.revision,
         words=words,
         changed=changed(after.plan, changes(before, after), before.plan),
         grants={} if whole else dict(grants(after.plan, places)),
+        standing={} if whole else standing({p: after.laying[p] for p in places if p in after.laying}),
         columns={} if whole else columns(after, places),
         whole=whole,
         undo=desk.step(opened, opened.done),

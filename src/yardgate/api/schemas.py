@@ -4,7 +4,8 @@ from typing import Annotated, Literal
 
 from pydantic import AwareDatetime, Base64Bytes, BaseModel, ConfigDict, Field
 
-from yardgate.core.plan import Place, Target, User
+from yardgate.core.lists import OwnList
+from yardgate.core.plan import Carrier, Pattern, Place, Target, User
 from yardgate.core.reason import Reason
 from yardgate.core.rights import Level
 from yardgate.formats.edits import AnyEdit
@@ -144,6 +145,22 @@ class GrantOut(BaseModel):
     level: Level
 
 
+class CameOut(GrantOut):
+    """A grant that came down from a place above."""
+
+    said_on: str
+
+
+class Standing(BaseModel):
+    """How a place will stand: its list style (null: not planned), owner and group, what carries grants, and which came down."""
+
+    style: Literal["ordered", "posix", "mode"] | None
+    owner: str
+    group: str
+    carried: Carrier
+    came: list[CameOut]
+
+
 class Step(BaseModel):
     revision: Revision
     words: str
@@ -163,6 +180,8 @@ class Outline(BaseModel):
     groups: list[GroupOut]
     places: list[Place]
     grants: dict[str, list[GrantOut]]
+    patterns: list[Pattern]
+    standing: Annotated[dict[str, Standing], Field(description="empty where no place of the plan says a list")]
     inactive: list[str]
     cycles: list[list[str]]
     undo: Step | None
@@ -171,7 +190,8 @@ class Outline(BaseModel):
 
 class Column(BaseModel):
     """One place, a character for each subject. levels: N, P, R, W. sources: - nothing said, o own, g group, a all
-    (baseline or everyone), A administrator, x account shut. clashes: 1 where another clash rule gives another level."""
+    (baseline or everyone), A administrator, x account shut, w blocked on the way, l the storage list. clashes: 1 where grants disagree or the
+    level is not the one granted."""
 
     levels: str
     sources: str
@@ -218,6 +238,7 @@ class Answer(BaseModel):
     words: str
     changed: Changed
     grants: dict[str, list[GrantOut]]
+    standing: dict[str, Standing]
     columns: dict[str, Column]
     whole: bool
     undo: Step | None
@@ -285,17 +306,116 @@ class Comparison(BaseModel):
 
 
 class Import(In):
-    """A text to take in. accounts: `content` is a passwd file, `second` a group file."""
+    """A text to take in. accounts: `content` is a passwd file, `second` a group file. getfacl, find, nfs4: listings of folders."""
 
     revision: Revision
-    kind: Literal["matrix", "people", "accounts", "plan"]
+    kind: Literal["matrix", "people", "accounts", "plan", "getfacl", "find", "nfs4"]
     content: Base64Bytes
     second: Base64Bytes = b""
     make: dict[str, Made] = {}
     clear_blanks: bool = False
+    at: Annotated[
+        Id | None, Field(description="for listings: the place that their topmost folder is; none makes a pool")
+    ] = None
+    only_folders: Annotated[bool, Field(description="for listings that do not say: everything in it is a folder")] = (
+        False
+    )
     lowest: Annotated[int, Field(ge=0, le=2**32)] = 1000
     highest: Annotated[int, Field(ge=0, le=2**32)] = 60000
     private_groups: bool = False
+
+
+class LineOut(BaseModel):
+    """A line of a list. says: allow or deny, or a POSIX tag. mask: an access mask, or 0 to 7. stops: why it does not reach the
+    place asked about."""
+
+    says: Literal["allow", "deny", "user", "group", "mask", "other"]
+    who: str
+    mask: int
+    flags: int
+    said_on: str
+    made: Literal["hand", "grant", "pass", "computed"]
+    stops: str | None = None
+
+
+class Layer(BaseModel):
+    """A place on the way down: what it says itself."""
+
+    place: str
+    style: Literal["ordered", "posix", "mode"] | None
+    owner: str
+    group: str
+    inheritance: Literal["follows", "adds", "cut"]
+    by_hand: int
+    lines: list[LineOut]
+
+
+class UnsaidOut(BaseModel):
+    subject: str
+    wanted: Level
+    gets: Level
+
+
+class StoredPlace(BaseModel):
+    """What stands on a place. reading: its whole list in the order in which it is read. unsaid: cells that the list cannot give
+    as granted. personal: who needed an entry of their own. passes: who is let through for something deeper. text: its own
+    list in the notation of nfs4_acl(5), of getfacl(1), or as an octal mode."""
+
+    revision: Revision
+    layers: list[Layer]
+    reading: list[LineOut]
+    default: list[LineOut]
+    setgid: bool
+    sticky: bool
+    unsaid: list[UnsaidOut]
+    personal: list[str]
+    passes: list[str]
+    text: str
+
+
+class Lost(BaseModel):
+    """What a place loses by a change, in words; or has of its own and keeps, where `left`."""
+
+    place: str
+    words: list[str]
+    left: bool
+
+
+class Arrangement(BaseModel):
+    """A larger change as edits, to be looked at and then kept like any others."""
+
+    edits: list[AnyEdit]
+    lost: list[Lost]
+
+
+class StartOut(BaseModel):
+    id: str
+    title: str
+    words: str
+    sets: list[str]
+    edits: list[AnyEdit]
+
+
+class Forecast(BaseModel):
+    """A new thing: owner, group and list, and who can change it, only read it, or neither."""
+
+    owner: str
+    group: str
+    setgid: bool
+    lines: list[LineOut]
+    change: list[str]
+    read: list[str]
+    nothing: list[str]
+
+
+class ListIn(In):
+    style: Literal["ordered", "posix", "mode"]
+    text: Annotated[str, Field(max_length=1_000_000)]
+
+
+class ListOut(BaseModel):
+    own: OwnList
+    text: str
 
 
 class NoteOut(BaseModel):

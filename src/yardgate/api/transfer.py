@@ -3,25 +3,29 @@
 import re
 from typing import Literal
 
-from fastapi import APIRouter, Response
+from fastapi import APIRouter, HTTPException, Response
 
 from yardgate.api.desk import changed
 from yardgate.api.plans import stepped
-from yardgate.api.schemas import Answer, Import, ImportPreview, NoteOut, UnknownOut
+from yardgate.api.schemas import Answer, Id, Import, ImportPreview, NoteOut, UnknownOut
 from yardgate.api.signin import Planner, Reader, TheDesk
 from yardgate.core.edit import apply, difference, sentence
 from yardgate.core.plan import Plan
 from yardgate.core.resolve import changes, resolve
-from yardgate.formats import accounts, matrix, people, planfile
+from yardgate.formats import accounts, listing, matrix, people, planfile
 from yardgate.formats.reading import FormatError, Reading, decode
 
 router = APIRouter(prefix="/plans/{plan}", tags=["in and out"])
 LISTED = 1000
+Exported = Literal["plan", "grants", "effective", "people", "setfacl", "nfs4"]
 KIND_WORDS = {
     "matrix": "a matrix",
     "people": "a table of people",
     "accounts": "a host's accounts",
     "plan": "a plan file",
+    "getfacl": "folders with POSIX lists",
+    "find": "folders with mode bits",
+    "nfs4": "folders with ordered lists",
 }
 
 
@@ -35,6 +39,14 @@ def read(plan: Plan, body: Import) -> Reading:
         case "accounts":
             text, second = decode(body.content), decode(body.second)
             return accounts.read(plan, text, second, body.lowest, body.highest, body.private_groups)
+        case "getfacl":
+            return listing.read(plan, decode(body.content), "posix", body.at, body.make, only_folders=body.only_folders)
+        case "find":
+            return listing.read(plan, decode(body.content, nul=True), "mode", body.at, body.make)
+        case "nfs4":
+            return listing.read(
+                plan, decode(body.content), "ordered", body.at, body.make, only_folders=body.only_folders
+            )
         case "plan":
             return Reading(difference(plan, planfile.read(decode(body.content))))
 
@@ -71,9 +83,12 @@ def keep(plan: str, account: Planner, desk: TheDesk, body: Import) -> Answer:
 
 
 @router.get("/export/{what}", response_class=Response)
-def export(plan: str, what: Literal["plan", "grants", "effective", "people"], _: Reader, desk: TheDesk) -> Response:
-    """The plan file, or CSV of grants, of what comes out, or of people."""
+def export(plan: str, what: Exported, _: Reader, desk: TheDesk, at: Id | None = None) -> Response:
+    """The plan file, or CSV of grants, of what comes out, or of people; or the lists from the place `at` down, for setfacl or
+    nfs4_setfacl."""
     opened = desk.plans.open(plan)
+    if what in ("setfacl", "nfs4") and (at is None or at not in opened.plan.places):
+        raise HTTPException(404, "This plan has no such place; `at` says which to write the lists of")
     name = re.sub(r"[^A-Za-z0-9._-]+", "-", opened.plan.name).strip("-.") or "plan"
     match what:
         case "plan":
@@ -84,6 +99,12 @@ def export(plan: str, what: Literal["plan", "grants", "effective", "people"], _:
             text, ending = matrix.write_effective(desk.matrix(opened)), "effective.csv"
         case "people":
             text, ending = people.write(opened.plan), "people.csv"
-    media = "application/json" if what == "plan" else "text/csv; charset=utf-8"
+        case "setfacl":
+            text, ending = listing.write_restore(opened.plan, at or ""), "setfacl.txt"
+        case "nfs4":
+            text, ending = listing.write_nfs4(opened.plan, at or ""), "nfs4.txt"
+    media = {"json": "application/json", "csv": "text/csv; charset=utf-8"}.get(
+        ending[-4:].strip("."), "text/plain; charset=utf-8"
+    )
     disposition = f'attachment; filename="{name}-r{opened.revision}-{ending}"'
     return Response(text.encode(), media_type=media, headers={"Content-Disposition": disposition})

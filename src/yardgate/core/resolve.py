@@ -105,7 +105,7 @@ def resolve(plan: Plan, on: date, before: Matrix | None = None) -> Matrix:
         relaid = [place for place, laid in laying.items() if before.laying.get(place) is not laid]
         lists = {place: lists[place] for place in laying if place in lists}
         lists |= _lists(plan, counting, laying, relaid)
-        ways, rerouted = _ways(plan, counting, before, lists)
+        ways, rerouted = _ways(plan, counting, before, laying, lists, relaid)
         stale = {*stale, *relaid, *rerouted, *(before.laying.keys() - laying.keys())}
     fresh = (
         [place for place in plan.places if place in stale] if len(stale) > 1 else [p for p in stale if p in plan.places]
@@ -151,34 +151,43 @@ def _key(laid: Laid) -> object:
     """Equal for places whose lists are surely the same."""
     assert laid.list is not None
     if isinstance(laid.list, OrderedLaid):
-        return laid.owner, laid.group, tuple(map(id, laid.list.lines))
+        return laid.owner, laid.group, tuple(map(id, laid.list.parts))
     return laid.owner, laid.group, laid.list.sticky, laid.list.access, laid.list.file
 
 
 def _ways(
-    plan: Plan, counting: Counting, before: Matrix, lists: Mapping[str, Bits]
-) -> tuple[dict[str, Bits], set[str]]:
-    """Whom the places above let through, for each place that is laid; and the places where that came out differently."""
+    plan: Plan,
+    counting: Counting,
+    before: Matrix,
+    laying: Laying,
+    lists: Mapping[str, Bits],
+    relaid: Iterable[str],
+) -> tuple[Mapping[str, Bits], set[str]]:
+    """Whom the places above let through, for each place that is laid; and the places where that may differ from before."""
+    old = before.plan.places
+    ways = {place: way for place, way in before.ways.items() if place in laying}
+    moved = {p for p, place in plan.places.items() if p not in ways or old[p].parent != place.parent}
+    doors = {p for p in relaid if p in ways and not np.array_equal(before.lists[p][0], lists[p][0])}
+    if not moved and not doors:
+        return ways, set()
     inside: dict[str | None, list[str]] = {}
     for place in plan.places.values():
         inside.setdefault(place.parent, []).append(place.id)
     everybody = np.full(counting.bits.shape[1], ~np.uint64(0))
-    ways: dict[str, Bits] = {}
-    differing = set()
-    stack = [(top, everybody) for top in inside.get(None, ())]
-    while stack:
-        here, way = stack.pop()
-        was = before.ways.get(here)
-        if was is None or (was is not way and not np.array_equal(was, way)):
-            differing.add(here)
-        else:
-            way = was
+    rerouted: set[str] = set()
+    stack = sorted(moved.union(*(inside.get(door, ()) for door in doors)), key=lambda place: -len(plan.path(place)))
+    while stack:  # the topmost first, so that what lies below is done after what lies above
+        here = stack.pop()
+        if here in rerouted:
+            continue
+        parent = plan.places[here].parent
+        way = everybody
+        if parent is not None and plan.target.entering == "asked":
+            way = ways[parent] & lists[parent][0]
         ways[here] = way
-        below = inside.get(here)
-        if below:
-            onward = way & lists[here][0] if plan.target.entering == "asked" else way
-            stack += [(child, onward) for child in below]
-    return ways, differing
+        rerouted.add(here)
+        stack += inside.get(here, ())
+    return ways, rerouted
 
 
 def _rows(matrix: Matrix, places: Sequence[str]) -> Iterable[tuple[str, Codes]]:

@@ -7,7 +7,7 @@ same who is granted something else, or nothing comes down.
 
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
-from typing import Literal
+from typing import Literal, NamedTuple
 
 from yardgate.core.lists import Mode, Ordered, Posix, ordered, posix
 from yardgate.core.lists.compile import Grant, Wish, mode_bits, ordered_list, posix_list
@@ -22,11 +22,18 @@ from yardgate.core.rights import EVERYTHING, READ_ATTRIBUTES, Level, Rights, lev
 Maker = Literal["hand", "grant", "pass"]
 
 
-@dataclass(frozen=True, slots=True)
-class Line:
+class Line(NamedTuple):
     """An entry of an ordered list where it counts. said_on: the place whose entry or grant it is. made: from what."""
 
     entry: Entry
+    said_on: str
+    made: Maker
+
+
+class Part(NamedTuple):
+    """Neighbouring entries of an ordered list that come from the same place and were made of the same."""
+
+    entries: tuple[Entry, ...]
     said_on: str
     made: Maker
 
@@ -35,12 +42,16 @@ class Line:
 class OrderedLaid:
     """An ordered list as it stands on a place, inherited entries after those of its own."""
 
-    lines: tuple[Line, ...]
+    parts: tuple[Part, ...]
     style: Literal["ordered"] = "ordered"
 
     @property
     def entries(self) -> tuple[Entry, ...]:
-        return tuple(line.entry for line in self.lines)
+        return tuple(entry for part in self.parts for entry in part.entries)
+
+    @property
+    def lines(self) -> tuple[Line, ...]:
+        return tuple(Line(entry, part.said_on, part.made) for part in self.parts for entry in part.entries)
 
 
 PosixKey = tuple[posix.Tag, str]
@@ -101,18 +112,19 @@ def lay(plan: Plan, counting: Counting, before: tuple[Plan, Laying] | None = Non
         inside.setdefault(record.parent, []).append(record.id)
     old = before[1] if before is not None else {}
     stale = _stale(plan, before[0] if before is not None and old else None, inside)
-    inner = list(_downward(inside, stale))
+    inner = sorted(stale, key=lambda place: len(plan.path(place)))  # each after the one above it
     done: dict[str, Laid] = {place: old[place] for place in plan.places if place not in stale} if old else {}
     root_group = next((group.id for group in plan.groups.values() if group.gid == 0), ROOT)
     heads: dict[str, _Head] = {}
     for place in inner:
         heads[place] = _head(plan, plan.places[place], heads, done, root_group)
-    deeper = {place: laid.deeper for place, laid in done.items()}
+    deeper: dict[str, tuple[str, ...]] = {}
     asked: dict[str, tuple[str, ...]] = {}
     for place in reversed(inner):
-        asked[place] = _unique(deeper[child] for child in inside.get(place, ()))
+        below = inside.get(place, ())
+        asked[place] = _unique(deeper[child] if child in deeper else done[child].deeper for child in below)
         deeper[place] = _unique((_own_whos(plan, place, heads[place]), asked[place]))
-    came: dict[str, tuple[Line, ...]] = {}
+    came: dict[str, tuple[Part, ...]] = {}
     for place in inner:
         laid = _laid(plan, counting, plan.places[place], heads[place], asked[place], deeper[place], done, came)
         done[place] = old[place] if old.get(place) == laid else laid
@@ -123,30 +135,19 @@ def _stale(plan: Plan, before: Plan | None, inside: Mapping[str | None, Sequence
     """Places to lay again: those that changed, all below them (what comes down), and all above them (who passes)."""
     if before is None:
         return set(plan.places)
-    changed = [
-        place.id
-        for place in plan.places.values()
-        if before.places.get(place.id) is not place or before.grants.get(place.id) is not plan.grants.get(place.id)
-    ]
-    moved = [before.places[p].parent for p in before.places if p not in plan.places or p in changed]
-    found = {step for place in changed for step in plan.path(place)}
-    found |= {step for place in moved if place in plan.places for step in plan.path(place)}  # type: ignore[arg-type]
-    stack = changed
+    old, granted, now = before.places, before.grants, plan.grants
+    changed = {place for place, record in plan.places.items() if old.get(place) is not record}
+    if granted is not now:
+        changed |= {p for p in granted.keys() | now.keys() if granted.get(p) is not now.get(p)} & plan.places.keys()
+    was_in = {old[place].parent for place in changed | (old.keys() - plan.places.keys()) if place in old}
+    tops = (place for place in changed | was_in if place is not None and place in plan.places)
+    found = {step for place in tops for step in plan.path(place)}
+    stack = list(changed)
     while stack:
         place = stack.pop()
         found.add(place)
         stack.extend(inside.get(place, ()))
     return found
-
-
-def _downward(inside: Mapping[str | None, Sequence[str]], wanted: set[str]) -> Iterable[str]:
-    """The places wanted, each after the one above it. (All above a wanted place may be left out, not some of them.)"""
-    stack = list(inside.get(None, ()))
-    while stack:
-        place = stack.pop()
-        if place in wanted:
-            yield place
-        stack.extend(inside.get(place, ()))
 
 
 # --- one place --------------------------------------------------------------------------------------------------------
@@ -210,7 +211,7 @@ def _laid(
     asked: tuple[str, ...],
     deeper: tuple[str, ...],
     done: Laying,
-    came: dict[str, tuple[Line, ...]],
+    came: dict[str, tuple[Part, ...]],
 ) -> Laid:
     wish, found = _wish(plan, counting, head, asked)
     above = done[place.parent].list if place.parent is not None else None
@@ -236,29 +237,37 @@ def _wish(plan: Plan, counting: Counting, head: _Head, asked: tuple[str, ...]) -
     wish = Wish(plan.target, head.grants, tuple(who for who in asked if who not in granted))
     extra = [head.group] if head.group in plan.groups else []
     found = classes(counting, list(dict.fromkeys([*wish.whos, *extra])))
-    needed = {who for c in found if wish.expected(c.names) == Level.PT for who in c.names}
-    return Wish(plan.target, head.grants, tuple(who for who in wish.passes if who in needed)), found
+    return Wish(plan.target, head.grants, _few(wish, found)), found
 
 
-def _coming_down(above: OrderedLaid) -> tuple[Line, ...]:
-    return tuple(
-        line if entry is line.entry else Line(entry, line.said_on, line.made)
-        for line in above.lines
-        if (entry := ordered.on_folder(line.entry)) is not None
-    )
+def _few(wish: Wish, found: Sequence[Class]) -> tuple[str, ...]:
+    """As few of those to be let through as say it for all: those of few subjects go first, where others speak for them."""
+    to_pass = [c for c in found if wish.expected(c.names) == Level.PT]
+    size = {who: sum(len(c.users) + len(c.groups) for c in to_pass if who in c.names) for who in wish.passes}
+    kept = [who for who in wish.passes if size[who]]
+    for who in sorted(kept, key=lambda who: size[who]):
+        others = set(kept) - {who}
+        if all(not others.isdisjoint(c.names) for c in to_pass if who in c.names):
+            kept.remove(who)
+    return tuple(kept)
 
 
-def _ordered(place: Place, wish: Wish | None, found: Sequence[Class], arrived: tuple[Line, ...]) -> OrderedLaid:
+def _coming_down(above: OrderedLaid) -> tuple[Part, ...]:
+    found = (Part(ordered.folders_of(part.entries), part.said_on, part.made) for part in above.parts)
+    return tuple(part for part in found if part.entries)
+
+
+def _ordered(place: Place, wish: Wish | None, found: Sequence[Class], arrived: tuple[Part, ...]) -> OrderedLaid:
     """Own entries, those made of grants, those that come down. What was made of grants above is made again here."""
     own = place.own.entries if isinstance(place.own, Ordered) else ()
-    hand = tuple(Line(entry, place.id, "hand") for entry in own)
+    hand = (Part(own, place.id, "hand"),) if own else ()
     if wish is None:
         return OrderedLaid(hand + arrived)
     made = tuple(
-        Line(entry, place.id if grant is None else grant.said_on, "pass" if grant is None else "grant")
+        Part((entry,), place.id if grant is None else grant.said_on, "pass" if grant is None else "grant")
         for entry, grant in ordered_list(wish, found)
     )
-    return OrderedLaid(hand + made + tuple(line for line in arrived if line.made == "hand"))
+    return OrderedLaid(hand + made + tuple(part for part in arrived if part.made == "hand"))
 
 
 def _posix(place: Place, head: _Head, wish: Wish | None, found: Sequence[Class], above: PosixLaid | None) -> PosixLaid:

@@ -45,6 +45,8 @@ def read(
     at: the place that the topmost folder of the listing is; None makes a pool of it. make: what becomes of unknown names.
     only_folders: everything listed is a folder (getfacl output does not say). Raises FormatError with line and column.
     """
+    if at is not None and at not in plan.places:
+        raise FormatError(f"the plan has no place {show(at)}")
     names = _Names(plan, make or {})
     readers = {"posix": _from_getfacl, "mode": _from_find, "ordered": _from_nfs4}
     found = list(readers[style](text, names, only_folders))
@@ -139,8 +141,7 @@ def _from_getfacl(text: str, names: _Names, only_folders: bool) -> Iterator[Foun
 
 
 def _entries(said: Sequence[tuple[int, posix.Tag, str, int]], names: _Names) -> tuple[PosixEntry, ...]:
-    made = (PosixEntry(tag, names.named(tag, name, line, 1) if name else "", perms) for line, tag, name, perms in said)
-    return posix.whole(tuple(made))
+    return posix.whole(_said(said, names))
 
 
 def _from_find(text: str, names: _Names, _only_folders: bool) -> Iterator[Found]:
@@ -172,17 +173,21 @@ def _from_nfs4(text: str, names: _Names, only_folders: bool) -> Iterator[Found]:
     inner = {_path(block.path, block.line)[:-1] for block in found}
     for block in found:
         path = _path(block.path, block.line)
-        entries = tuple(
-            Entry(
-                "allow" if said.type == "allow" else "deny",
-                said.who if said.kind == "special" else names.named(said.kind, said.who, said.line, said.column),
-                said.mask,
-                said.flags,
-            )
-            for said in block.entries
-        )
+        entries = _nfs4_entries(block, names)
         folder = only_folders or path in inner or any(e.flags for e in entries) or any(e.mask & 0x40 for e in entries)
         yield Found(block.line, path, folder, None, None, Ordered(entries))
+
+
+def _nfs4_entries(block: nfs4_text.Block, names: _Names) -> tuple[Entry, ...]:
+    return tuple(
+        Entry(
+            "allow" if said.type == "allow" else "deny",
+            said.who if said.kind == "special" else names.named(said.kind, said.who, said.line, said.column),
+            said.mask,
+            said.flags,
+        )
+        for said in block.entries
+    )
 
 
 # --- where the policy changes -----------------------------------------------------------------------------------------
@@ -330,7 +335,7 @@ def write_restore(plan: Plan, at: str, listing: str | None = None, *, only_folde
     """Owners, flags and lists as `setfacl --restore` reads them, for the places from `at` down; paths begin with its name.
 
     listing: getfacl output of the real tree; then every file and folder in it gets what the plan has for it, those that just
-    follow included. Raises ValueError for a place whose list is ordered or not planned, FormatError for a bad listing.
+    follow included. Raises FormatError for a place whose list is ordered or not planned, FormatError for a bad listing.
     """
     laying = lay(plan, count(plan, date.min))
     here = {(plan.places[at].name, *path): place for path, place in _below(plan, at)}
@@ -344,7 +349,7 @@ def write_restore(plan: Plan, at: str, listing: str | None = None, *, only_folde
         nearest = next(path[:depth] for depth in range(len(path), 0, -1) if path[:depth] in here)
         laid = laying.get(here[nearest])
         if laid is None or not isinstance(laid.list, PosixLaid):
-            raise ValueError(f"{plan.path_name(here[nearest])} has no POSIX list or mode bits to write for setfacl")
+            raise FormatError(f"{plan.path_name(here[nearest])} has no POSIX list or mode bits to write for setfacl")
         written.append(_restore_block(plan, laid, laid.list, path, below=len(path) - len(nearest), folder=folder))
     return "\n".join(written)
 
@@ -386,7 +391,7 @@ def _account(plan: Plan, who: str) -> str:
 def write_nfs4(plan: Plan, at: str) -> str:
     """Ordered lists as specs for `nfs4_setfacl -S`, one block a place, each headed by its path.
 
-    Raises ValueError for a place without an ordered list, and for names that nfs4_acl(5) cannot write.
+    Raises FormatError for a place without an ordered list, and for names that nfs4_acl(5) cannot write.
     """
     laying = lay(plan, count(plan, date.min))
     blocks = []
@@ -394,10 +399,54 @@ def write_nfs4(plan: Plan, at: str) -> str:
         path = (plan.places[at].name, *steps)
         laid = laying.get(place)
         if laid is None or not isinstance(laid.list, OrderedLaid):
-            raise ValueError(f"{plan.path_name(place)} has no ordered list to write for nfs4_setfacl")
+            raise FormatError(f"{plan.path_name(place)} has no ordered list to write for nfs4_setfacl")
         lines = [
             nfs4_text.entry_text(entry, _account(plan, entry.who), group=entry.who in plan.groups)
             for entry in laid.list.entries
         ]
         blocks.append("\n".join([f"# file: {'/'.join(path)}", *lines]) + "\n")
     return "\n".join(blocks)
+
+
+# --- one list ---------------------------------------------------------------------------------------------------------
+
+
+def list_text(plan: Plan, own: OwnList) -> str:
+    """A place's own list as text: nfs4_acl(5) lines, getfacl(1) entries, or an octal mode. Names that nfs4_acl(5) cannot write
+    are written as they are."""
+    match own:
+        case Ordered(entries):
+            return "\n".join(
+                nfs4_text.entry_text(e, _account(plan, e.who), group=e.who in plan.groups, strict=False)
+                for e in entries
+            )
+        case Posix(access, default):
+            lines = [posix_text.entry_text(e, _account(plan, e.who)) for e in access]
+            return "\n".join(
+                lines + [posix_text.entry_text(e, _account(plan, e.who), default=True) for e in default or ()]
+            )
+        case Mode(bits):
+            return "" if bits is None else f"{bits:04o}"
+
+
+def list_from_text(plan: Plan, text: str, style: Style) -> tuple[OwnList, tuple[Unknown, ...]]:
+    """A list from such text, and who in it is unknown. Raises FormatError with line and column."""
+    names = _Names(plan, {})
+    match style:
+        case "mode":
+            if not re.fullmatch(r"\s*[0-7]{1,4}\s*", text):
+                raise FormatError(f"a mode is up to four octal digits, not {text.strip()[:20]!r}", 1, 1)
+            return Mode(int(text, 8)), ()
+        case "posix":
+            access, default = posix_text.entries(text)
+            own: OwnList = Posix(_said(access, names), _said(default, names) if default else None)
+        case "ordered":
+            found = next(nfs4_text.blocks(text))
+            own = Ordered(_nfs4_entries(found, names))
+    return own, tuple(names.unknown)
+
+
+def _said(said: Sequence[tuple[int, posix.Tag, str, int]], names: _Names) -> tuple[PosixEntry, ...]:
+    return tuple(
+        PosixEntry(tag, names.named(tag, name, line, 1) if name else "", perms) for line, tag, name, perms in said
+    )

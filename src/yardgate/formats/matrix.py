@@ -1,10 +1,13 @@
 """A matrix of grants as a table: rows are people, services or groups, columns are places."""
 
+import json
+from collections.abc import Iterator
+
 from yardgate.core.edit import Edit, PutGroup, PutPlace, PutUser, SetGrant
 from yardgate.core.names import Directory, fresh_id
 from yardgate.core.plan import EVERYONE, Group, Place, PlaceKind, Plan, User, fold, show
-from yardgate.core.resolve import Matrix
-from yardgate.core.rights import LEVELS, Level
+from yardgate.core.resolve import Matrix, rights
+from yardgate.core.rights import APART, LEVELS, Level, Rights, letters
 from yardgate.formats import table
 from yardgate.formats.reading import FormatError, Make, Note, Reading, Unknown
 
@@ -181,6 +184,46 @@ def write_grants(plan: Plan) -> str:
         for who, kind, name in _who_rows(plan)
     ]
     return table.write([["kind", "name", *(path for _, path in places)], *body])
+
+
+def write_rights(matrix: Matrix) -> str:
+    """Every cell of every user with the access masks that its list gives, as CSV: name, place, level, masks in hexadecimal and
+    in letters. Masks are empty where storage is not planned; `~` marks reading and writing only one at a time."""
+    body = []
+    for user, place, level, masks in _cells(matrix):
+        words = ["", "", "", ""]
+        if masks is not None:
+            words = [f"0x{masks.folder:x}", f"0x{masks.file:x}", letters(masks.folder), _with_apart(masks.file)]
+        body.append([matrix.plan.users[user].name, matrix.plan.path_name(place), level, *words])
+    return table.write([["name", "place", "level", "folder", "file", "folder letters", "file letters"], *body])
+
+
+def write_rights_json(matrix: Matrix) -> str:
+    """Every cell by ids: level, and the access masks on the folder and on an ordinary file in it, or null."""
+    found: dict[str, dict[str, dict[str, object]]] = {}
+    for user, place, level, masks in _cells(matrix):
+        folder, file = masks or (None, None)
+        found.setdefault(user, {})[place] = {"level": level, "folder": folder, "file": file}
+    return json.dumps({"on": matrix.on.isoformat(), "cells": found}, ensure_ascii=False) + "\n"
+
+
+def _cells(matrix: Matrix) -> Iterator[tuple[str, str, Level, Rights | None]]:
+    """User, place, level, and masks where storage is planned, user by user."""
+    places = _places(matrix.plan)
+    masks = rights(matrix, [place for place, _ in places])
+    for who, _, _ in _who_rows(matrix.plan):
+        if who not in matrix.plan.users:
+            continue
+        number = matrix.counting.number[who]
+        for place, _ in places:
+            laid, given = matrix.laying.get(place), masks[place]
+            planned = laid is not None and laid.list is not None
+            mask = Rights(int(given.folder[number]), int(given.file[number])) if planned else None
+            yield who, place, LEVELS[matrix.rows[place][number]], mask
+
+
+def _with_apart(mask: int) -> str:
+    return letters(mask) + ("~" if mask & APART else "")
 
 
 def write_effective(matrix: Matrix) -> str:

@@ -86,10 +86,10 @@ def _entry(text: str, number: int) -> Said | None:
     return Said(number, 3 + len(flag_text), "allow" if kind == "A" else "deny", of, name, mask, flags)
 
 
-def entry_text(entry: Entry, name: str, *, group: bool) -> str:
-    """One entry, for a who of this name. Raises ValueError for a name that the notation cannot carry."""
-    if re.search(r"[:\s]", name):
-        raise ValueError(f"{name!r} has a colon or a space, which nfs4_acl(5) cannot write")
+def entry_text(entry: Entry, name: str, *, group: bool, strict: bool = True) -> str:
+    """One entry, for a who of this name. Raises FormatError for a name that the notation cannot carry, if `strict`."""
+    if strict and re.search(r"[:\s]", name):
+        raise FormatError(f"{name!r} has a colon or a space, which nfs4_acl(5) cannot write")
     special = next((word for word, who in SPECIAL.items() if who == entry.who), None)
     flags = flag_letters(entry.flags) + ("g" if group and special is None else "")
     return f"{'A' if entry.type == 'allow' else 'D'}:{flags}:{special or name}:{letters(entry.mask)}"

@@ -77,6 +77,21 @@ def blocks(text: str) -> Iterator[Block]:
     yield _whole(block)
 
 
+Said = tuple[int, Tag, str, int]
+
+
+def entries(text: str) -> tuple[list[Said], list[Said]]:
+    """The entries of one list, and of its default list; what begins with # is left out."""
+    found: tuple[list[Said], list[Said]] = ([], [])
+    for number, line in enumerate(text.split("\n"), 1):
+        if line.strip() and not line.startswith("#"):
+            default, entry = _entry(line.strip(), number)
+            if entry[1:3] in [said[1:3] for said in found[default]]:
+                raise FormatError(f"{entry[1]}:{entry[2]} stands twice", number, 1)
+            found[default].append(entry)
+    return found
+
+
 def _whole(block: Block) -> Block:
     for what, entries in (("", block.access), ("default ", block.default)):
         said = {(tag, name) for _, tag, name, _ in entries}

@@ -45,8 +45,9 @@ class Reading:
     unknown: tuple[Unknown, ...] = ()
 
 
-def decode(content: bytes) -> str:
-    """UTF-8 with or without a byte order mark (RFC 3629); anything else, and NUL, is refused with its line and column."""
+def decode(content: bytes, *, nul: bool = False) -> str:
+    """UTF-8 with or without a byte order mark (RFC 3629); anything else is refused with its line and column, and so is
+    NUL, unless `nul` says that it may separate records."""
     try:
         text = content.decode("utf-8-sig")
     except UnicodeDecodeError as error:
@@ -54,7 +55,7 @@ def decode(content: bytes) -> str:
         raise FormatError(
             f"byte 0x{content[error.start]:02x} is not UTF-8 text; save the file as UTF-8", *_where(before)
         ) from None
-    if "\0" in text:
+    if "\0" in text and not nul:
         raise FormatError("a NUL character; this does not look like a text file", *_where(text[: text.index("\0")]))
     return text
 

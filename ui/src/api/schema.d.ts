@@ -544,6 +544,126 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/plans/{plan}/storage/kinds": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Kinds
+         * @description Ways to begin with a place, by what it is for.
+         */
+        get: operations["kinds"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan}/storage/push-down": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Push
+         * @description The edits that make all below a place just follow it, and what each nested place loses by it or keeps.
+         */
+        get: operations["push"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan}/storage/style": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Style
+         * @description The edits that give a place, and what shares its style below, another list style; and what is lost by it.
+         */
+        get: operations["style"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan}/storage/forecast": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Forecast
+         * @description What a thing will be that somebody makes in a place, and who can then read or change it.
+         */
+        get: operations["forecast"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan}/storage/text": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * From Text
+         * @description A list from text in the notation of nfs4_acl(5) or of getfacl(1). Raises with line and column, like an import.
+         */
+        post: operations["from_text"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan}/storage/{place}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Stored
+         * @description A place's list with where each line comes from, layer by layer from the top, and the order in which it is read.
+         */
+        get: operations["stored"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/plans/{plan}/import/preview": {
         parameters: {
             query?: never;
@@ -593,7 +713,8 @@ export interface paths {
         };
         /**
          * Export
-         * @description The plan file, or CSV of grants, of what comes out, or of people.
+         * @description The plan file, or CSV of grants, of what comes out, or of people; or the lists from the place `at` down, for setfacl or
+         *     nfs4_setfacl.
          */
         get: operations["export"];
         put?: never;
@@ -641,6 +762,10 @@ export interface components {
             grants: {
                 [key: string]: components["schemas"]["GrantOut"][];
             };
+            /** Standing */
+            standing: {
+                [key: string]: components["schemas"]["Standing"];
+            };
             /** Columns */
             columns: {
                 [key: string]: components["schemas"]["Column"];
@@ -654,6 +779,16 @@ export interface components {
         Archive: {
             /** Archived */
             archived: boolean;
+        };
+        /**
+         * Arrangement
+         * @description A larger change as edits, to be looked at and then kept like any others.
+         */
+        Arrangement: {
+            /** Edits */
+            edits: (components["schemas"]["PutUser"] | components["schemas"]["RemoveUser"] | components["schemas"]["PutGroup"] | components["schemas"]["RemoveGroup"] | components["schemas"]["Join"] | components["schemas"]["Leave"] | components["schemas"]["PutPlace"] | components["schemas"]["RemovePlace"] | components["schemas"]["PutPattern"] | components["schemas"]["RemovePattern"] | components["schemas"]["SetGrant"] | components["schemas"]["SetTarget"] | components["schemas"]["SetTitle"])[];
+            /** Lost */
+            lost: components["schemas"]["Lost"][];
         };
         /** At */
         At: {
@@ -675,6 +810,17 @@ export interface components {
              * @description the plan's revision that this was made on, or is
              */
             to: number;
+        };
+        /**
+         * CameOut
+         * @description A grant that came down from a place above.
+         */
+        CameOut: {
+            /** Who */
+            who: string;
+            level: components["schemas"]["Level"];
+            /** Said On */
+            said_on: string;
         };
         /** Cell */
         Cell: {
@@ -731,7 +877,8 @@ export interface components {
         /**
          * Column
          * @description One place, a character for each subject. levels: N, P, R, W. sources: - nothing said, o own, g group, a all
-         *     (baseline or everyone), A administrator, x account shut. clashes: 1 where another clash rule gives another level.
+         *     (baseline or everyone), A administrator, x account shut, w blocked on the way, l the storage list. clashes: 1 where grants disagree or the
+         *     level is not the one granted.
          */
         Column: {
             /** Levels */
@@ -820,6 +967,26 @@ export interface components {
             name: string;
             /** Password */
             password: string;
+        };
+        /**
+         * Forecast
+         * @description A new thing: owner, group and list, and who can change it, only read it, or neither.
+         */
+        Forecast: {
+            /** Owner */
+            owner: string;
+            /** Group */
+            group: string;
+            /** Setgid */
+            setgid: boolean;
+            /** Lines */
+            lines: components["schemas"]["LineOut"][];
+            /** Change */
+            change: string[];
+            /** Read */
+            read: string[];
+            /** Nothing */
+            nothing: string[];
         };
         /**
          * Gate
@@ -925,7 +1092,7 @@ export interface components {
         };
         /**
          * Import
-         * @description A text to take in. accounts: `content` is a passwd file, `second` a group file.
+         * @description A text to take in. accounts: `content` is a passwd file, `second` a group file. getfacl, find, nfs4: listings of folders.
          */
         Import: {
             /**
@@ -937,7 +1104,7 @@ export interface components {
              * Kind
              * @enum {string}
              */
-            kind: "matrix" | "people" | "accounts" | "plan";
+            kind: "matrix" | "people" | "accounts" | "plan" | "getfacl" | "find" | "nfs4";
             /**
              * Content
              * Format: base64
@@ -961,6 +1128,17 @@ export interface components {
              * @default false
              */
             clear_blanks: boolean;
+            /**
+             * At
+             * @description for listings: the place that their topmost folder is; none makes a pool
+             */
+            at?: string | null;
+            /**
+             * Only Folders
+             * @description for listings that do not say: everything in it is a folder
+             * @default false
+             */
+            only_folders: boolean;
             /**
              * Lowest
              * @default 1000
@@ -1019,6 +1197,29 @@ export interface components {
             op: "join";
         };
         /**
+         * Layer
+         * @description A place on the way down: what it says itself.
+         */
+        Layer: {
+            /** Place */
+            place: string;
+            /** Style */
+            style: ("ordered" | "posix" | "mode") | null;
+            /** Owner */
+            owner: string;
+            /** Group */
+            group: string;
+            /**
+             * Inheritance
+             * @enum {string}
+             */
+            inheritance: "follows" | "adds" | "cut";
+            /** By Hand */
+            by_hand: number;
+            /** Lines */
+            lines: components["schemas"]["LineOut"][];
+        };
+        /**
          * Leave
          * @description Take a direct member out of a group.
          */
@@ -1041,6 +1242,33 @@ export interface components {
          * @enum {string}
          */
         Level: "NA" | "PT" | "RO" | "RW";
+        /**
+         * LineOut
+         * @description A line of a list. says: allow or deny, or a POSIX tag. mask: an access mask, or 0 to 7. stops: why it does not reach the
+         *     place asked about.
+         */
+        LineOut: {
+            /**
+             * Says
+             * @enum {string}
+             */
+            says: "allow" | "deny" | "user" | "group" | "mask" | "other";
+            /** Who */
+            who: string;
+            /** Mask */
+            mask: number;
+            /** Flags */
+            flags: number;
+            /** Said On */
+            said_on: string;
+            /**
+             * Made
+             * @enum {string}
+             */
+            made: "hand" | "grant" | "pass" | "computed";
+            /** Stops */
+            stops?: string | null;
+        };
         /** Link */
         Link: {
             /** Link */
@@ -1050,6 +1278,16 @@ export interface components {
         LinkKind: {
             /** Kind */
             kind: ("sign-in" | "first") | null;
+        };
+        /** ListIn */
+        ListIn: {
+            /**
+             * Style
+             * @enum {string}
+             */
+            style: "ordered" | "posix" | "mode";
+            /** Text */
+            text: string;
         };
         /**
          * ListLine
@@ -1086,6 +1324,25 @@ export interface components {
             file: number;
             /** Way */
             way: string[];
+        };
+        /** ListOut */
+        ListOut: {
+            /** Own */
+            own: components["schemas"]["Ordered"] | components["schemas"]["Posix"] | components["schemas"]["Mode"];
+            /** Text */
+            text: string;
+        };
+        /**
+         * Lost
+         * @description What a place loses by a change, in words; or has of its own and keeps, where `left`.
+         */
+        Lost: {
+            /** Place */
+            place: string;
+            /** Words */
+            words: string[];
+            /** Left */
+            left: boolean;
         };
         /**
          * Mode
@@ -1199,6 +1456,15 @@ export interface components {
             /** Grants */
             grants: {
                 [key: string]: components["schemas"]["GrantOut"][];
+            };
+            /** Patterns */
+            patterns: components["schemas"]["Pattern"][];
+            /**
+             * Standing
+             * @description empty where no place of the plan says a list
+             */
+            standing: {
+                [key: string]: components["schemas"]["Standing"];
             };
             /** Inactive */
             inactive: string[];
@@ -1602,6 +1868,38 @@ export interface components {
             /** Password */
             password: string;
         };
+        /**
+         * Standing
+         * @description How a place will stand: its list style (null: not planned), owner and group, what carries grants, and which came down.
+         */
+        Standing: {
+            /** Style */
+            style: ("ordered" | "posix" | "mode") | null;
+            /** Owner */
+            owner: string;
+            /** Group */
+            group: string;
+            /**
+             * Carried
+             * @enum {string}
+             */
+            carried: "share" | "storage" | "both";
+            /** Came */
+            came: components["schemas"]["CameOut"][];
+        };
+        /** StartOut */
+        StartOut: {
+            /** Id */
+            id: string;
+            /** Title */
+            title: string;
+            /** Words */
+            words: string;
+            /** Sets */
+            sets: string[];
+            /** Edits */
+            edits: (components["schemas"]["PutUser"] | components["schemas"]["RemoveUser"] | components["schemas"]["PutGroup"] | components["schemas"]["RemoveGroup"] | components["schemas"]["Join"] | components["schemas"]["Leave"] | components["schemas"]["PutPlace"] | components["schemas"]["RemovePlace"] | components["schemas"]["PutPattern"] | components["schemas"]["RemovePattern"] | components["schemas"]["SetGrant"] | components["schemas"]["SetTarget"] | components["schemas"]["SetTitle"])[];
+        };
         /** Step */
         Step: {
             /**
@@ -1611,6 +1909,37 @@ export interface components {
             revision: number;
             /** Words */
             words: string;
+        };
+        /**
+         * StoredPlace
+         * @description What stands on a place. reading: its whole list in the order in which it is read. unsaid: cells that the list cannot give
+         *     as granted. personal: who needed an entry of their own. passes: who is let through for something deeper. text: its own
+         *     list in the notation of nfs4_acl(5), of getfacl(1), or as an octal mode.
+         */
+        StoredPlace: {
+            /**
+             * Revision
+             * @description the plan's revision that this was made on, or is
+             */
+            revision: number;
+            /** Layers */
+            layers: components["schemas"]["Layer"][];
+            /** Reading */
+            reading: components["schemas"]["LineOut"][];
+            /** Default */
+            default: components["schemas"]["LineOut"][];
+            /** Setgid */
+            setgid: boolean;
+            /** Sticky */
+            sticky: boolean;
+            /** Unsaid */
+            unsaid: components["schemas"]["UnsaidOut"][];
+            /** Personal */
+            personal: string[];
+            /** Passes */
+            passes: string[];
+            /** Text */
+            text: string;
         };
         /**
          * Target
@@ -1674,6 +2003,13 @@ export interface components {
              * @enum {string}
              */
             of: "who" | "group" | "place";
+        };
+        /** UnsaidOut */
+        UnsaidOut: {
+            /** Subject */
+            subject: string;
+            wanted: components["schemas"]["Level"];
+            gets: components["schemas"]["Level"];
         };
         /**
          * User
@@ -4189,6 +4525,481 @@ export interface operations {
             };
         };
     };
+    kinds: {
+        parameters: {
+            query: {
+                place: string;
+            };
+            header?: never;
+            path: {
+                plan: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StartOut"][];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    push: {
+        parameters: {
+            query: {
+                place: string;
+                everything?: boolean;
+            };
+            header?: never;
+            path: {
+                plan: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Arrangement"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    style: {
+        parameters: {
+            query: {
+                place: string;
+                to: "ordered" | "posix" | "mode";
+            };
+            header?: never;
+            path: {
+                plan: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Arrangement"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    forecast: {
+        parameters: {
+            query: {
+                place: string;
+                who: string;
+                kind?: "file" | "folder";
+                mode?: number;
+                umask?: number;
+            };
+            header?: never;
+            path: {
+                plan: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Forecast"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    from_text: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                plan: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ListIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ListOut"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    stored: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                plan: string;
+                place: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StoredPlace"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     preview: {
         parameters: {
             query?: never;
@@ -4351,11 +5162,13 @@ export interface operations {
     };
     export: {
         parameters: {
-            query?: never;
+            query?: {
+                at?: string | null;
+            };
             header?: never;
             path: {
                 plan: string;
-                what: "plan" | "grants" | "effective" | "people";
+                what: "plan" | "grants" | "effective" | "people" | "setfacl" | "nfs4";
             };
             cookie?: never;
         };

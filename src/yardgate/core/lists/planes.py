@@ -5,7 +5,7 @@ list then is a row of steps, each of which allows or denies some needs to some s
 subject and a need decides. Read from the last step to the first, that is: allow sets bits, deny clears them.
 """
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from itertools import chain
 from typing import NamedTuple
 
@@ -91,7 +91,15 @@ class Steps(NamedTuple):
 
 def planes(counting: Counting, places: Sequence[Laid], needs: Sequence[Need]) -> Bits:
     """What each list gives: uint64 (needs, places, words). Root, and what an owner always may, are left to the caller."""
-    return _decide(counting, _steps(counting, places, needs), len(places), len(needs))
+    of_style: tuple[list[int], list[int]] = ([], [])
+    for number, laid in enumerate(places):
+        of_style[isinstance(laid.list, OrderedLaid)].append(number)
+    found = np.empty((len(needs), len(places), counting.bits.shape[1]), dtype=np.uint64)
+    for steps, numbers in zip((_posix_steps, _ordered_steps), of_style, strict=True):
+        if numbers:
+            chosen = steps(counting, [places[number] for number in numbers], needs)
+            found[:, numbers] = _decide(counting, chosen, len(numbers), len(needs))
+    return found
 
 
 def named(counting: Counting, places: Sequence[Laid]) -> Bits:
@@ -99,8 +107,7 @@ def named(counting: Counting, places: Sequence[Laid]) -> Bits:
     found = np.zeros((len(places), counting.bits.shape[1]), dtype=np.uint64)
     for row, laid in zip(found, places, strict=True):
         if isinstance(laid.list, OrderedLaid):
-            who, _, here, _ = _ordered_steps(counting, laid)
-            numbers = [number for number, mask in zip(who, here, strict=True) if mask]
+            numbers = [_number(counting, laid, entry.who) for entry in laid.list.entries if entry.counts_here]
         elif laid.list is not None:
             owner, users, groups, other = _part(counting, laid, laid.list.access)
             numbers = [number for number, _ in (owner, *users, *groups)]
@@ -127,7 +134,7 @@ def rights(
     can = planes(counting, [laid], needs)[:, 0]
     flags = np.unpackbits(can.view(np.uint8), axis=-1, bitorder="little")[:, :size].astype(np.uint32)
     owner = np.zeros(size, dtype=np.bool_)
-    if (number := _user(counting, laid.owner)) != NOBODY:
+    if (number := _owner(counting, laid)) != NOBODY:
         owner[number] = True
     if ordered:
         half = len(EVERY_BIT)
@@ -151,101 +158,98 @@ def rights(
     return folder, file
 
 
-def _steps(counting: Counting, places: Sequence[Laid], needs: Sequence[Need]) -> Steps:
-    made = [
-        _ordered_steps(counting, laid) if isinstance(laid.list, OrderedLaid) else _posix_steps(counting, laid, needs)
-        for laid in places
-    ]
-    length = np.array([len(steps[0]) for steps in made], dtype=np.intp)
-    total = int(length.sum())
+NOBODY, OWNERS, GROUPS = -1, -2, -3
+
+
+def _ordered_steps(counting: Counting, places: Sequence[Laid], needs: Sequence[Need]) -> Steps:
+    """Each entry as a step."""
+    lists = [laid.list.parts for laid in places if isinstance(laid.list, OrderedLaid)]
+    length = [sum([len(part.entries) for part in parts]) for parts in lists]
+    entries = [entry for parts in lists for part in parts for entry in part.entries]
+    total = len(entries)
+    numbers = {**counting.number, OWNER: OWNERS, GROUP: GROUPS}
+    who = np.fromiter([numbers[entry.who] for entry in entries], np.intp, total)
+    allow = np.fromiter([entry.type == "allow" for entry in entries], np.bool_, total)
+    mask = np.fromiter([entry.mask for entry in entries], np.uint32, total)
+    flags = np.fromiter([entry.flags for entry in entries], np.uint8, total)
     number = np.repeat(np.arange(len(places)), length)
-    turn = (np.repeat(np.cumsum(length), length) - np.arange(total) - 1).astype(np.int32)
-
-    def column(at: int, dtype: type) -> NDArray[np.int64]:
-        return np.fromiter(chain.from_iterable(steps[at] for steps in made), dtype, total)
-
-    who, allow, here, file = column(0, np.intp), column(1, np.bool_), column(2, np.uint32), column(3, np.uint32)
+    for special, find in ((OWNERS, _owner), (GROUPS, _group)):
+        meant = who == special
+        if meant.any():
+            who[meant] = np.array([find(counting, laid) for laid in places])[number[meant]]
+    masks = {
+        "folder": np.where(flags & INHERIT_ONLY, np.uint32(0), mask),
+        "file": np.where(flags & FILE_INHERIT, mask, np.uint32(0)),
+    }
     asked = np.zeros(total, dtype=np.uint32)
-    posix = np.repeat([not isinstance(laid.list, OrderedLaid) for laid in places], length)
     for at, need in enumerate(needs):
-        asked |= ((here if need.on == "folder" else file) & need.right != 0).astype(np.uint32) << np.uint32(at)
-    asked[posix] = here[posix]
-    known = who >= 0
-    return Steps(number[known], turn[known], who[known], allow[known].astype(np.bool_), asked[known])
+        asked |= (masks[need.on] & np.uint32(need.right) != 0).astype(np.uint32) << np.uint32(at)
+    return _known(Steps(number, _turns(length), who, allow, asked))
 
 
-RawSteps = tuple[Sequence[int], Sequence[bool], Sequence[int], Sequence[int]]
-NOBODY = -1
+def _turns(length: Sequence[int]) -> NDArray[np.int32]:
+    """For lists of these lengths, one after the other: how many steps of its list come after each."""
+    return (np.repeat(np.cumsum(length), length) - np.arange(sum(length)) - 1).astype(np.int32)
 
 
-def _ordered_steps(counting: Counting, laid: Laid) -> RawSteps:
-    """who, allow, mask on the folder, mask on a file in it, for each entry."""
-    assert isinstance(laid.list, OrderedLaid)
-    entries = [line.entry for line in laid.list.lines]
-    numbers = (
-        {
-            **counting.number,
-            OWNER: _user(counting, laid.owner),
-            GROUP: _group(counting, laid.group),
-        }
-        if any(entry.who in (OWNER, GROUP) for entry in entries)
-        else counting.number
-    )
-    return (
-        [numbers[entry.who] for entry in entries],
-        [entry.type == "allow" for entry in entries],
-        [0 if entry.flags & INHERIT_ONLY else entry.mask for entry in entries],
-        [entry.mask if entry.flags & FILE_INHERIT else 0 for entry in entries],
-    )
+def _known(steps: Steps) -> Steps:
+    """The steps that name a subject; an owner or a group may be none of the plan's."""
+    known = steps.who >= 0
+    list_, turn, who, allow, needs = steps
+    return steps if known.all() else Steps(list_[known], turn[known], who[known], allow[known], needs[known])
 
 
-def _user(counting: Counting, owner: str) -> int:
-    number = counting.number.get(owner, NOBODY)
+def _number(counting: Counting, laid: Laid, who: str) -> int:
+    """The number of an entry's who, or NOBODY."""
+    special = {OWNER: _owner, GROUP: _group}.get(who)
+    return counting.number[who] if special is None else special(counting, laid)
+
+
+def _owner(counting: Counting, laid: Laid) -> int:
+    number = counting.number.get(laid.owner, NOBODY)
     return number if number < counting.users else NOBODY
 
 
-def _group(counting: Counting, group: str) -> int:
-    number = counting.number.get(group, NOBODY)
+def _group(counting: Counting, laid: Laid) -> int:
+    number = counting.number.get(laid.group, NOBODY)
     return number if number >= counting.users else NOBODY
 
 
-def _posix_steps(counting: Counting, laid: Laid, needs: Sequence[Need]) -> RawSteps:
+RawStep = tuple[int, bool, int]  # who, allow, needs
+
+
+def _posix_steps(counting: Counting, places: Sequence[Laid], needs: Sequence[Need]) -> Steps:
+    raw = [list(_posix_list_steps(counting, laid, needs)) for laid in places]
+    length = [len(steps) for steps in raw]
+    who, allow, asked = zip(*chain.from_iterable(raw), strict=True)
+    number = np.repeat(np.arange(len(places)), length)
+    return _known(
+        Steps(number, _turns(length), np.array(who), np.array(allow, dtype=np.bool_), np.array(asked, dtype=np.uint32))
+    )
+
+
+def _posix_list_steps(counting: Counting, laid: Laid, needs: Sequence[Need]) -> Iterator[RawStep]:
     """acl(5), access check algorithm, as steps: the owner; named users; groups that hold all; groups that do not; others."""
     assert isinstance(laid.list, PosixLaid)
-    who: list[int] = []
-    allow: list[bool] = []
-    asked: list[int] = []
-
-    def step(number: int, allows: bool, what: int) -> None:
-        if what:
-            who.append(number)
-            allow.append(allows)
-            asked.append(what)
-
-    parts = [_part(counting, laid, entries) for entries in (laid.list.access, laid.list.file)]
-    for on, (owner, users, groups, other) in zip(("folder", "file"), parts, strict=True):
+    everyone = counting.number[EVERYONE]
+    for on, entries in (("folder", laid.list.access), ("file", laid.list.file)):
         mine = sum(1 << at for at, need in enumerate(needs) if need.on == on)
         kept = sum(1 << at for at, need in enumerate(needs) if need.on == on and need.deletes and laid.list.sticky)
-
-        def held(perms: int, on: str = on) -> int:
-            return sum(
-                1 << at
-                for at, need in enumerate(needs)
-                if need.on == on and need.request and perms & need.request == need.request
-            )
-
-        everyone = counting.number[EVERYONE]
-        for number, perms in (owner, *users):
-            step(number, True, held(perms))
-            step(number, False, mine & ~held(perms))
-            if number == owner[0] and kept:
-                step(everyone, False, kept)
-        for number, perms in groups:
-            step(number, True, held(perms))
-        for number, _ in groups:
-            step(number, False, mine)
-        step(everyone, True, held(other))
-    return who, allow, asked, asked
+        held = [
+            sum(1 << at for at, n in enumerate(needs) if n.on == on and n.request and perms & n.request == n.request)
+            for perms in range(8)
+        ]
+        owner, users, groups, other = _part(counting, laid, entries)
+        for who, perms in (owner, *users):
+            yield who, True, held[perms]
+            yield who, False, mine & ~held[perms]
+            if who == owner[0] and kept:
+                yield everyone, False, kept
+        for who, perms in groups:
+            yield who, True, held[perms]
+        for who, _ in groups:
+            yield who, False, mine
+        yield everyone, True, held[other]
 
 
 def _part(
@@ -258,11 +262,11 @@ def _part(
         by_key = {key: perms for key, perms in by_key.items() if not key[1]}
     users = [(counting.number[w], perms & mask) for (tag, w), perms in by_key.items() if tag == "user" and w]
     groups = [
-        (counting.number[w] if w else _group(counting, laid.group), perms & mask)
+        (counting.number[w] if w else _group(counting, laid), perms & mask)
         for (tag, w), perms in by_key.items()
         if tag == "group"
     ]
-    return (_user(counting, laid.owner), by_key["user", ""]), users, groups, by_key["other", ""]
+    return (_owner(counting, laid), by_key["user", ""]), users, groups, by_key["other", ""]
 
 
 def _decide(counting: Counting, steps: Steps, places: int, needs: int) -> Bits:

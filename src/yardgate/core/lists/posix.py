@@ -61,17 +61,14 @@ class Posix:
 def whole(entries: Sequence[PosixEntry], perms: int = 0o700) -> tuple[PosixEntry, ...]:
     """A list made valid and put in order: what it lacks of the three base entries from `perms`, and a mask where it needs one.
 
-    A mask left out is the union of all that it covers, as setfacl(1) computes it.
+    A mask left out lets everything through. (setfacl(1) would take the union of what it covers, which comes to the same,
+    except where that is nothing: see `matching`.)
     """
     found = {(entry.tag, entry.who): entry for entry in entries}
     for shift, (tag, who) in zip((6, 3, 0), BASE, strict=True):
         found.setdefault((tag, who), PosixEntry(tag, who, perms >> shift & 7))
-    masked = [e for e in found.values() if e.tag in ("user", "group") and (e.tag, e.who) != ("user", "")]
-    if any(entry.who for entry in masked) and ("mask", "") not in found:
-        union = 0
-        for entry in masked:
-            union |= entry.perms
-        found["mask", ""] = PosixEntry("mask", "", union)
+    if any(entry.who for entry in found.values()) and ("mask", "") not in found:
+        found["mask", ""] = PosixEntry("mask", "", RWX)
     return tuple(sorted(found.values(), key=lambda entry: (TAGS.index(entry.tag), entry.who)))
 
 

@@ -1,0 +1,267 @@
+"""Storage: what stands on a place, and larger changes to it, each as edits to look at before they are kept."""
+
+from collections.abc import Mapping, Sequence
+from typing import Annotated, Literal
+
+from fastapi import APIRouter, HTTPException, Query
+
+from yardgate.api.schemas import (
+    Arrangement,
+    CameOut,
+    Forecast,
+    Id,
+    Layer,
+    LineOut,
+    ListIn,
+    ListOut,
+    Lost,
+    Standing,
+    StartOut,
+    StoredPlace,
+    UnsaidOut,
+)
+from yardgate.api.signin import Reader, TheDesk
+from yardgate.core.arrange import push_down, restyle, starts
+from yardgate.core.edit import PutPlace
+from yardgate.core.forecast import make, rights_to
+from yardgate.core.lists import Entry, Mode, Ordered, OwnList, Posix, PosixEntry
+from yardgate.core.lists.ordered import INHERITED, on_folder
+from yardgate.core.membership import containers, token
+from yardgate.core.plan import Plan, fold
+from yardgate.core.reason import COMPUTED
+from yardgate.core.rights import EDITS, READ_DATA
+from yardgate.core.storage import Laid, Laying, Maker, OrderedLaid, PosixKey, PosixLaid, unsaid
+from yardgate.formats import listing
+from yardgate.formats.reading import FormatError
+
+router = APIRouter(prefix="/plans/{plan}/storage", tags=["storage"])
+LISTED = 500
+
+
+def standing(laying: Laying) -> dict[str, Standing]:
+    """Of every place that is laid: style, owner, group, carrier, and the grants that came down to it."""
+    return {
+        place: Standing(
+            style=laid.list.style if laid.list is not None else None,
+            owner=laid.owner,
+            group=laid.group,
+            carried=laid.carried,
+            came=[CameOut(who=g.who, level=g.level, said_on=g.said_on) for g in laid.grants if g.said_on != place],
+        )
+        for place, laid in laying.items()
+    }
+
+
+def _place(plan: Plan, place: str) -> None:
+    if place not in plan.places:
+        raise HTTPException(404, "This plan has no such place any more")
+
+
+@router.get("/kinds")
+def kinds(plan: str, _: Reader, desk: TheDesk, place: Id) -> list[StartOut]:
+    """Ways to begin with a place, by what it is for."""
+    p = desk.plans.open(plan).plan
+    _place(p, place)
+    return [
+        StartOut(id=s.id, title=s.title, words=s.words, sets=list(s.sets), edits=[PutPlace(s.place)])
+        for s in starts(p, place)
+    ]
+
+
+@router.get("/push-down")
+def push(plan: str, _: Reader, desk: TheDesk, place: Id, everything: bool = False) -> Arrangement:
+    """The edits that make all below a place just follow it, and what each nested place loses by it or keeps."""
+    p = desk.plans.open(plan).plan
+    _place(p, place)
+    found = push_down(p, place, everything=everything)
+    lost = [Lost(place=o.place, words=list(o.words), left=o.left) for o in found.places]
+    return Arrangement(edits=list(found.edits), lost=lost)
+
+
+@router.get("/style")
+def style(plan: str, _: Reader, desk: TheDesk, place: Id, to: Literal["ordered", "posix", "mode"]) -> Arrangement:
+    """The edits that give a place, and what shares its style below, another list style; and what is lost by it."""
+    p = desk.plans.open(plan).plan
+    _place(p, place)
+    found = restyle(p, place, to)
+    words: dict[str, list[str]] = {}
+    for where, what in found.lost:
+        words.setdefault(where, []).append(what)
+    return Arrangement(edits=list(found.edits), lost=[Lost(place=w, words=v, left=False) for w, v in words.items()])
+
+
+@router.get("/forecast")
+def forecast(
+    plan: str,
+    _: Reader,
+    desk: TheDesk,
+    place: Id,
+    who: Id,
+    kind: Literal["file", "folder"] = "file",
+    mode: Annotated[int, Query(ge=0, le=0o777)] = 0o666,
+    umask: Annotated[int, Query(ge=0, le=0o777)] = 0o022,
+) -> Forecast:
+    """What a thing will be that somebody makes in a place, and who can then read or change it."""
+    opened = desk.plans.open(plan)
+    p, matrix = opened.plan, desk.matrix(opened)
+    _place(p, place)
+    laid = matrix.laying.get(place)
+    if who not in p.users or laid is None or laid.list is None:
+        raise HTTPException(404, "Choose somebody of this plan, and a place whose storage is planned")
+    made = make(p, laid, who, kind, mode, umask)
+    above = containers(p)
+    can: dict[str, list[str]] = {"change": [], "read": [], "nothing": []}
+    for user in sorted(p.users.values(), key=lambda user: fold(user.full_name or user.name)):
+        reached = matrix.level(user.id, place) != "NA" and user.active(matrix.on)
+        rights = rights_to(p, made, user.id, token(p, user.id, above)) if reached else 0
+        answer = (
+            "change" if rights & EDITS == EDITS and rights < 1 << 31 else "read" if rights & READ_DATA else "nothing"
+        )
+        can[answer].append(user.id)
+    if made.access:
+        lines = [LineOut(says=e.tag, who=e.who, mask=e.perms, flags=0, said_on=place, made="hand") for e in made.access]
+    else:
+        lines = [
+            LineOut(says=e.type, who=e.who, mask=e.mask, flags=e.flags, said_on=place, made="hand")
+            for e in made.entries
+        ]
+    return Forecast(owner=made.owner, group=made.group, setgid=made.setgid, lines=lines, **can)
+
+
+@router.post("/text")
+def from_text(plan: str, _: Reader, desk: TheDesk, body: ListIn) -> ListOut:
+    """A list from text in the notation of nfs4_acl(5) or of getfacl(1). Raises with line and column, like an import."""
+    p = desk.plans.open(plan).plan
+    own, unknown = listing.list_from_text(p, body.text, body.style)
+    if unknown:
+        raise FormatError(f"{unknown[0].name!r} is nobody of this plan", unknown[0].line, 1)
+    return ListOut(own=own, text=listing.list_text(p, own))
+
+
+@router.get("/{place}")
+def stored(plan: str, place: str, _: Reader, desk: TheDesk) -> StoredPlace:
+    """A place's list with where each line comes from, layer by layer from the top, and the order in which it is read."""
+    opened = desk.plans.open(plan)
+    p, matrix = opened.plan, desk.matrix(opened)
+    _place(p, place)
+    laid = matrix.laying.get(place)
+    layers = [_layer(p, matrix.laying, step, place) for step in p.path(place)]
+    reading: list[LineOut] = []
+    default: list[LineOut] = []
+    report: Sequence[UnsaidOut] = []
+    personal: list[str] = []
+    setgid = sticky = False
+    if laid is not None and laid.list is not None:
+        reading, default = _reading(laid)
+        found = unsaid(p, matrix.counting, laid)
+        report = [UnsaidOut(subject=u.subject, wanted=u.wanted, gets=u.gets) for u in found[:LISTED]]
+        if isinstance(laid.list, PosixLaid):
+            personal, setgid, sticky = list(laid.list.personal), laid.list.setgid, laid.list.sticky
+    own = p.places[place].own
+    return StoredPlace(
+        revision=opened.revision,
+        layers=layers,
+        reading=reading,
+        default=default,
+        setgid=setgid,
+        sticky=sticky,
+        unsaid=list(report),
+        personal=personal,
+        passes=list(laid.passes) if laid is not None else [],
+        text=listing.list_text(p, own) if own is not None else "",
+    )
+
+
+def _reading(laid: Laid) -> tuple[list[LineOut], list[LineOut]]:
+    if isinstance(laid.list, OrderedLaid):
+        lines = laid.list.lines
+        return [
+            LineOut(says=e.type, who=e.who, mask=e.mask, flags=e.flags, said_on=where, made=made)
+            for e, where, made in lines
+        ], []
+    assert laid.list is not None
+    return (
+        _posix_lines(laid.list.access, laid.list.origins),
+        _posix_lines(laid.list.default or (), laid.list.default_origins),
+    )
+
+
+def _posix_lines(entries: Sequence[PosixEntry], origins: Mapping[PosixKey, tuple[str, Maker]]) -> list[LineOut]:
+    found = []
+    for e in entries:
+        where, made = origins.get((e.tag, e.who), ("", COMPUTED))
+        found.append(LineOut(says=e.tag, who=e.who, mask=e.perms, flags=0, said_on=where, made=made))
+    return found
+
+
+def _layer(plan: Plan, laying: Laying, step: str, target: str) -> Layer:
+    """A place on the way: its own lines, those made of its grants, and whether each of them reaches the place asked about."""
+    laid = laying.get(step)
+    lines: list[LineOut] = []
+    if laid is not None and isinstance(laid.list, OrderedLaid):
+        own = [line for line in laid.list.lines if line.said_on == step and not line.entry.flags & INHERITED]
+        for line in own:
+            e = line.entry
+            stops = _stops(plan, laying, step, target, e.flags, line.made)
+            lines.append(
+                LineOut(says=e.type, who=e.who, mask=e.mask, flags=e.flags, said_on=step, made=line.made, stops=stops)
+            )
+    elif laid is not None and isinstance(laid.list, PosixLaid):
+        hands_on = step != target and laid.list.default is not None
+        entries = laid.list.default or () if hands_on else laid.list.access
+        origins = laid.list.default_origins if hands_on else laid.list.origins
+        cut = _cut_between(plan, laying, step, target) if step != target else None
+        lines = [
+            line.model_copy(update={"stops": cut}) for line in _posix_lines(entries, origins) if line.said_on == step
+        ]
+    here = plan.places[step]
+    return Layer(
+        place=step,
+        style=laid.list.style if laid is not None and laid.list is not None else None,
+        owner=laid.owner if laid is not None else "root",
+        group=laid.group if laid is not None else "root",
+        inheritance=here.inheritance,
+        by_hand=_by_hand(here.own),
+        lines=lines,
+    )
+
+
+def _by_hand(own: OwnList | None) -> int:
+    match own:
+        case Ordered(entries):
+            return len(entries)
+        case Posix(access, default):
+            return len(access) + len(default or ())
+        case Mode(int()):
+            return 1
+        case _:
+            return 0
+
+
+def _stops(plan: Plan, laying: Laying, step: str, target: str, flags: int, made: str) -> str | None:
+    """Why a line of a place above does not reach the one asked about; None where it does, or is of that place itself."""
+    if step == target:
+        return None
+    if made == "pass":
+        return "this folder only: it lets people through"
+    if cut := _cut_between(plan, laying, step, target):
+        return cut
+    entry: Entry | None = Entry("allow", "", 1, flags)
+    path = plan.path(target)
+    for _ in path[path.index(step) + 1 :]:
+        entry = on_folder(entry) if entry is not None else None
+    if entry is None:
+        return "this folder only" if not flags & 3 else "one level down only"
+    return None
+
+
+def _cut_between(plan: Plan, laying: Laying, step: str, target: str) -> str | None:
+    path = plan.path(target)
+    for lower in path[path.index(step) + 1 :]:
+        above = laying[plan.places[lower].parent or ""].list
+        here = laying[lower].list
+        if plan.places[lower].cut:
+            return f"cut at {plan.places[lower].name}"
+        if above is not None and here is not None and above.style != here.style:
+            return f"{plan.places[lower].name} has another list style"
+    return None
