@@ -103,7 +103,7 @@ petrel-9: - - | posix user:Leif Arnesen:r-x
 warranty: - Front Desk cut | posix
 office: - - | ordered
 payroll: - Ledger cut | ordered
-minutes: - - cut | ordered allow:Directors:rwaDdxtTnNcC:fd
+minutes: - - cut | ordered allow:Directors:rwaDdxtTnNcCy:fd
 common: - - | ordered allow:everyone:xty:
 photos: Idris Falk - | ordered
 training: - Apprentices | posix group::rw-
@@ -168,6 +168,7 @@ def plan() -> Plan:
             full_name=name,
             uid=1001 + number,
             aliases=(f"{first}@lanternquay.example".lower(),),
+            primary_group=fresh_id(member_of.split(", ")[0], ()),
             enabled=name != "Imke Brouwer",
             expires=date(2026, 9, 1) if name == "Viktor Sand" else None,
             note={

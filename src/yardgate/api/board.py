@@ -54,7 +54,7 @@ def reason(plan: str, _: Reader, desk: TheDesk, subject: Id, place: Id) -> Reaso
 
 @router.get("/clashes")
 def clashes(plan: str, _: Reader, desk: TheDesk) -> Clashes:
-    """The cells of people and services where grants disagree."""
+    """The cells of people and services where grants disagree, or where another level comes out than is granted."""
     opened = desk.plans.open(plan)
     matrix = desk.matrix(opened)
     users = matrix.counting.users

@@ -274,7 +274,7 @@ class Cell(BaseModel):
 
 
 class Clashes(BaseModel):
-    """Cells of people and services where grants disagree, in order of places; at most 2000 are listed."""
+    """Cells of people and services where grants disagree or do not come out, in order of places; at most 2000 are listed."""
 
     revision: Revision
     total: int

@@ -30,7 +30,7 @@ from yardgate.core.membership import containers, token
 from yardgate.core.plan import Plan, fold
 from yardgate.core.reason import COMPUTED
 from yardgate.core.rights import EDITS, READ_DATA
-from yardgate.core.storage import Laid, Laying, Maker, OrderedLaid, PosixKey, PosixLaid, unsaid
+from yardgate.core.storage import Laid, Laying, Line, Maker, OrderedLaid, PosixKey, PosixLaid, unsaid
 from yardgate.formats import listing
 from yardgate.formats.reading import FormatError
 
@@ -202,7 +202,9 @@ def _layer(plan: Plan, laying: Laying, step: str, target: str) -> Layer:
         own = [line for line in laid.list.lines if line.said_on == step and not line.entry.flags & INHERITED]
         for line in own:
             e = line.entry
-            stops = _stops(plan, laying, step, target, e.flags, line.made)
+            stops = _stops(plan, laying, step, target, e.flags, line.made) or _said_anew(
+                plan, laying[target], step, line
+            )
             lines.append(
                 LineOut(says=e.type, who=e.who, mask=e.mask, flags=e.flags, said_on=step, made=line.made, stops=stops)
             )
@@ -253,6 +255,12 @@ def _stops(plan: Plan, laying: Laying, step: str, target: str, flags: int, made:
     if entry is None:
         return "this folder only" if not flags & 3 else "one level down only"
     return None
+
+
+def _said_anew(plan: Plan, target: Laid, step: str, line: Line) -> str | None:
+    """A grant from above that is said differently below does not count any more."""
+    anew = next((g.said_on for g in target.grants if g.who == line.entry.who and g.said_on != step), None)
+    return f"granted anew on {plan.places[anew].name}" if line.made == "grant" and anew is not None else None
 
 
 def _cut_between(plan: Plan, laying: Laying, step: str, target: str) -> str | None:

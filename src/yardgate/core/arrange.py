@@ -26,7 +26,7 @@ from yardgate.core.rights import (
     READ,
     READ_DATA,
     WRITE_DATA,
-    letters,
+    words,
 )
 
 Style = Literal["ordered", "posix", "mode"]
@@ -65,9 +65,9 @@ def push_down(plan: Plan, place: str, *, everything: bool) -> Push:
         here, behind = stack.pop()
         foreign = here.own is not None and here.own.style != style
         left = behind or foreign or (here.cut and not everything)
-        words = tuple(_own_words(plan, here))
-        if words:
-            found.append(Overwritten(here.id, words, left))
+        own = tuple(_own_words(plan, here))
+        if own:
+            found.append(Overwritten(here.id, own, left))
         if not left:
             clear = replace(here, own=None, cut=False, owner=None, group=None)
             edits += [PutPlace(clear)] if clear != here else []
@@ -126,8 +126,8 @@ def restyle(plan: Plan, place: str, style: Style) -> Restyle:
         inner = other.id != place and place in plan.path(other.id)
         if other.id != place and not (inner and other.own is not None and other.own.style == present):
             continue
-        own, words = converted(plan, other.own, style)
-        lost += [(other.id, word) for word in words]
+        own, unsaid = converted(plan, other.own, style)
+        lost += [(other.id, what) for what in unsaid]
         edits.append(PutPlace(replace(other, own=own)))
     return Restyle(tuple(edits), tuple(lost))
 
@@ -179,15 +179,13 @@ def _to_posix(plan: Plan, own: Ordered) -> tuple[Posix, tuple[str, ...]]:
     for entry in own.entries:
         who = plan.named(entry.who)
         if entry.type == "deny":
-            lost.append(
-                f"refusal of {letters(entry.mask)} to {who}: a POSIX list cannot refuse what another entry gives"
-            )
+            lost.append(f"refusing {who} {words(entry.mask)}: a POSIX list cannot refuse what another entry gives")
             continue
         key = keys.get(entry.who) or (("user", entry.who) if entry.who in plan.users else ("group", entry.who))
         perms = _perms(entry.mask)
         exact = PASS | _mask(perms)
         if entry.mask & ~exact:
-            lost.append(f"{letters(entry.mask & ~exact)} for {who}: there are only read, write and execute")
+            lost.append(f"{words(entry.mask & ~exact)} for {who}: a POSIX list has only read, write and execute")
         if entry.flags & NO_PROPAGATE_INHERIT:
             lost.append(f"one level only for {who}: a default list goes all the way down")
         if bool(entry.flags & FILE_INHERIT) != bool(entry.flags & DIRECTORY_INHERIT):

@@ -158,10 +158,9 @@ def _source(account: Gate, granted: Gate, gates: list[Gate], result: Level, by_s
     if result == granted.level and (by_share or granted.lines):
         return _nearest(granted)
     way, listed = gates[2], gates[3]
-    if way.level == Level.NA:
-        return "way"
-    told = granted.lines or result != Level.NA or any(line.way for line in listed.entries)
-    return "list" if told else "nothing"
+    if not granted.lines and result == Level.NA and not any(line.way for line in listed.entries):
+        return "nothing"
+    return "way" if way.level == Level.NA else "list"
 
 
 def _account(plan: Plan, subject: str, on: date) -> Gate:

@@ -269,7 +269,7 @@ def _detail(matrix: Matrix, block: Sequence[str]) -> tuple[Bits, dict[Source, Bi
     else:
         by_grants = np.full_like(high, ~np.uint64(0))
     rest = ~by_grants & counting.active
-    nothing = rest & ~concerned & ~high & ~low & ~blocked & ~named & ~counting.root
+    nothing = rest & ~concerned & ~high & ~low & ~named & ~counting.root
     way = rest & blocked & ~nothing
     ordinary = counting.active & by_grants & ~boss
     found: dict[Source, Bits] = {name: plane & ordinary for name, plane in near.items()}

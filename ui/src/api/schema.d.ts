@@ -493,7 +493,7 @@ export interface paths {
         };
         /**
          * Clashes
-         * @description The cells of people and services where grants disagree.
+         * @description The cells of people and services where grants disagree, or where another level comes out than is granted.
          */
         get: operations["clashes"];
         put?: never;
@@ -861,7 +861,7 @@ export interface components {
         };
         /**
          * Clashes
-         * @description Cells of people and services where grants disagree, in order of places; at most 2000 are listed.
+         * @description Cells of people and services where grants disagree or do not come out, in order of places; at most 2000 are listed.
          */
         Clashes: {
             /**

@@ -12,14 +12,15 @@ import { usePlan } from "../plan/PlanContext";
 import { useClashes } from "../plan/queries";
 import { parseBlock } from "./block";
 import { useCursor } from "./useCursor";
+import { CARRIERS } from "../storage/Layers";
 import { RuleChooser } from "./RuleChooser";
 import { boardColumns, groupedRows, peopleRows } from "./rows";
 import { WhyPanel } from "./WhyPanel";
 
 type View = "grants" | "effect" | "clashes";
 const FETCH_AHEAD = 2_000_000; // cells that are fetched before they are looked at, so that no scrolling can outrun them
-const SOURCES: Record<string, string> = { "-": "", o: "", g: "group", a: "all", A: "admin", x: "shut" };
-const SOURCE_WORDS: Record<string, string> = { "-": "nothing said", o: "own grant", g: "from a group", a: "from the grant to all", A: "as administrator", x: "the account is shut" };
+const SOURCES: Record<string, string> = { "-": "", o: "", g: "group", a: "all", A: "admin", x: "shut", w: "way", l: "list" };
+const SOURCE_WORDS: Record<string, string> = { "-": "nothing said", o: "own grant", g: "from a group", a: "from the grant to all", A: "as administrator", x: "the account is shut", w: "blocked on the way", l: "from the storage list" };
 const PAINTS = [{ value: "off", label: "select" }, { value: "RW", label: "RW" }, { value: "RO", label: "RO" }, { value: "NA", label: "NA" }, { value: "none", label: "nothing" }];
 
 function kept(name: string): ReadonlySet<string> {
@@ -44,6 +45,7 @@ export default function Board() {
   const grid = useRef<GridHandle>(null);
   const version = useSyncExternalStore(store.subscribe, store.getVersion);
 
+  const camesDown = useMemo(() => new Map(Object.entries(outline.standing).map(([place, stands]) => [place, new Map(stands.came.map((line) => [line.who, line]))])), [outline.standing]);
   const clashes = useClashes(id);
   const clashing = useMemo(() => {
     const cells = clashes.data?.cells ?? [];
@@ -202,20 +204,22 @@ export default function Board() {
     const name = `${whoName(index, who)} on ${place.name}`;
     if (view === "grants" || kind === "everyone") {
       const level = grants.get(place.id)?.get(who);
+      const came = level ? undefined : camesDown.get(place.id)?.get(who);
+      if (came) return { cls: `came ${came.level}${marks}`, level: came.level, word: "above", label: `${name}: ${WORDS[came.level]}, comes down from ${index.places.get(came.said_on)?.name}` };
       return level ? { cls: level + marks, level, label: `${name}: granted ${WORDS[level]}` } : { cls: `none${marks}`, label: `${name}: nothing said` };
     }
     const cell = store.cell(place.id, index.number.get(who));
     if (!cell) return { cls: "mark far waiting", mark: "…", label: `${name}: being asked` };
     const { level, source, clash } = cell;
     if (view === "clashes" && !clash) return { cls: marks, label: `${name}: ${WORDS[level]}, no clash` };
-    if (kind === "group" && source === "-") return { cls: `none${marks}`, label: `${name}: nothing said` };
+    if (kind === "group" && source === "-" && level === "NA") return { cls: `none${marks}`, label: `${name}: nothing said` };
     const soft = level === "NA" && (source === "-" || source === "x") ? " soft" : "";
     const word = kind === "group" && grants.get(place.id)?.has(who) ? "" : SOURCES[source];
     return {
       cls: `${level}${soft}${clash ? " clash" : ""}${marks}`,
       level,
       word,
-      label: `${name}: ${WORDS[level]}, ${SOURCE_WORDS[source]}${clash ? ", grants disagree" : ""}`,
+      label: `${name}: ${WORDS[level]}, ${SOURCE_WORDS[source]}${clash ? ", grants disagree or do not come out" : ""}`,
     };
   };
 
@@ -240,9 +244,15 @@ export default function Board() {
   const heads = (cols: { index: number; start: number }[], width: number) =>
     cols.map(({ index: number, start }) => {
       const column = columns[number]!;
+      const stands = outline.standing[column.place.id];
+      const above = column.place.parent ? outline.standing[column.place.parent]?.style : null;
+      // A rust-coloured bar: nothing comes down here. A thin line: it follows or adds to what comes down.
+      const inheritance = !stands?.style || !above ? "" : column.place.cut || above !== stands.style ? "cut" : "down";
+      const carried = stands?.style ? `, grants carried by ${CARRIERS[stands.carried]}${inheritance === "cut" ? ", inheritance is cut" : ""}` : "";
       return (
-        <div key={column.place.id} className={`head ${column.depth === 1 ? "own" : ""} ${number === spot.col ? "lit" : ""}`} role="columnheader" aria-colindex={number + 2} style={{ left: start, width, top: 22, height: 108 }} title={`${column.place.kind} ${pathName(index, column.place.id)}`}>
+        <div key={column.place.id} className={`head ${column.depth === 1 ? "own" : ""} ${number === spot.col ? "lit" : ""}`} role="columnheader" aria-colindex={number + 2} style={{ left: start, width, top: 22, height: 108 }} title={`${column.place.kind} ${pathName(index, column.place.id)}${carried}`}>
           <span className="slant">{column.place.name}</span>
+          {inheritance && <span className={`inherits ${inheritance}`} />}
           {column.folds && (
             <button className="plain fold" tabIndex={-1} aria-label={`${column.folded ? "Unfold" : "Fold"} ${column.place.name}`} onClick={() => foldColumn(column.place.id)}>{column.folded ? "▸" : "◂"}</button>
           )}
@@ -307,7 +317,7 @@ export default function Board() {
         </div>
         {clashes.isError && <div className="trouble">{message(clashes.error)}</div>}
         {view === "clashes" && clashes.data?.total === 0 ? (
-          <div className="empty"><h2>No grants disagree</h2><p className="muted">For every person and place, all grants that concern them say the same, so every clash rule gives the same board.</p></div>
+          <div className="empty"><h2>No grants disagree</h2><p className="muted">For every person and place, all grants that concern them say the same, so every clash rule gives the same board, and storage gives what is granted.</p></div>
         ) : (
           <Grid
             handle={grid}

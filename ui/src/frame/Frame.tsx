@@ -68,7 +68,7 @@ export function Frame({ session, children }: { session: Session; children: React
       <main className="station">{children}</main>
       <footer className="strip">
         <span><span className="dot" style={{ background: live ? "var(--rw)" : "var(--attention)" }} />{live ? (canEdit ? "every change is kept at once" : outline.archived ? "archived, to be read" : "to be read") : "the server does not answer; trying again"}</span>
-        {clashes.data && <button className="plain" onClick={() => void navigate(`${base}/board?view=clashes`)}>{clashes.data.total === 0 ? "no grants disagree" : `${clashes.data.total.toLocaleString()} cells where grants disagree`}</button>}
+        {clashes.data && <button className="plain" onClick={() => void navigate(`${base}/board?view=clashes`)}>{clashes.data.total === 0 ? "all grants agree and come out" : `${clashes.data.total.toLocaleString()} cells where grants disagree or do not come out`}</button>}
         {outline.cycles.length > 0 && <button className="plain" onClick={() => void navigate(`${base}/people?who=${encodeURIComponent(outline.cycles[0]![0]!)}`)}>{outline.cycles.length} {outline.cycles.length === 1 ? "circle" : "circles"} of groups</button>}
         {loose > 0 && <button className="plain" onClick={() => void navigate(`${base}/people`)}>{loose} in no group</button>}
         {shut > 0 && <button className="plain" onClick={() => void navigate(`${base}/people?who=${encodeURIComponent(outline.inactive[0]!)}`)}>{shut} {shut === 1 ? "account" : "accounts"} shut</button>}

@@ -70,7 +70,7 @@ export function PlanProvider({ id, session, children }: { id: string; session: S
         client.setQueryData<Outline>(key, (old) => {
           if (!old) return old;
           const grants = Object.fromEntries(Object.entries({ ...old.grants, ...answer.grants }).filter(([, lines]) => lines.length > 0));
-          return { ...old, revision: answer.revision, grants, undo: answer.undo ?? null, redo: answer.redo ?? null };
+          return { ...old, revision: answer.revision, grants, standing: { ...old.standing, ...answer.standing }, undo: answer.undo ?? null, redo: answer.redo ?? null };
         });
         columns.put(answer.columns);
       }

@@ -3,7 +3,7 @@ import { api, ask, type Column, type Level } from "../api/client";
 const BLOCK = 24;
 const LEVELS: Record<string, Level> = { N: "NA", P: "PT", R: "RO", W: "RW" };
 
-/** What comes out for somebody in a place. source: - nothing said, o own, g group, a all, A administrator, x account shut. */
+/** What comes out for somebody in a place. source: - nothing said, o own, g group, a all, A administrator, x account shut, w blocked on the way, l the list. */
 export interface CellOut {
   level: Level;
   source: string;

@@ -1,13 +1,19 @@
+import { useQuery } from "@tanstack/react-query";
 import { Button, Input, Modal, Select } from "antd";
-import { useEffect, useMemo, useRef, useState, useSyncExternalStore, type KeyboardEvent } from "react";
+import { useEffect, useMemo, useRef, useState, type KeyboardEvent } from "react";
 import { Link, useSearchParams } from "react-router";
-import type { Level, Place } from "../api/client";
+import { api, ask, message, type Edit, type Level, type Place } from "../api/client";
 import { LevelTag } from "../parts/ArmSign";
 import { Field } from "../parts/Field";
 import { RemoveDialog } from "../parts/RemoveDialog";
-import { below, compareUsers, freshId, pathName, shownName, whoName } from "../plan/index";
+import { Side } from "../parts/Side";
+import { below, freshId, pathName, whoName } from "../plan/index";
 import { usePlan } from "../plan/PlanContext";
 import { notEmpty } from "../people/PersonPanel";
+import { AsText, Begin, ChangeStyle, PushDown } from "./arrange";
+import { Heading, Layers, ReadInOrder } from "./Layers";
+import { Outcome } from "./Outcome";
+import { STYLE_WORDS, type Style } from "./words";
 
 const INSIDE: Record<Place["kind"], Place["kind"][]> = { pool: ["dataset", "folder"], dataset: ["dataset", "folder"], folder: ["folder"] };
 
@@ -59,12 +65,11 @@ export default function Storage() {
         <div ref={tree} role="tree" aria-label="Storage" tabIndex={0} onKeyDown={onKeyDown} aria-activedescendant={chosen ? `place-${chosen.id}` : undefined}>
           {shown.map(({ place, depth }) => {
             const inner = (index.children.get(place.id) ?? []).length > 0;
-            const lines = outline.grants[place.id]?.length ?? 0;
             return (
               <div key={place.id} id={`place-${place.id}`} role="treeitem" aria-level={depth + 1} aria-selected={place.id === chosen?.id} aria-expanded={inner ? !folded.has(place.id) : undefined} style={{ paddingLeft: 12 + depth * 18 }} onClick={() => choose(place.id)}>
                 <span aria-hidden="true" style={{ width: 10 }} onClick={(event) => { if (inner) { event.stopPropagation(); fold(place.id, !folded.has(place.id)); } }}>{inner ? (folded.has(place.id) ? "▸" : "▾") : ""}</span>
                 <span style={{ fontWeight: depth < 2 ? 600 : 400, overflow: "hidden", textOverflow: "ellipsis" }}>{place.name}</span>
-                <span className="kind muted">{place.kind === "folder" ? "" : place.kind}{lines ? `${place.kind === "folder" ? "" : " · "}${lines} ${lines === 1 ? "grant" : "grants"}` : ""}</span>
+                <Mark place={place} style={outline.standing[place.id]?.style ?? null} above={place.parent ? (outline.standing[place.parent]?.style ?? null) : null} grants={outline.grants[place.id]?.length ?? 0} />
               </div>
             );
           })}
@@ -78,80 +83,88 @@ export default function Storage() {
   );
 }
 
-function PlaceDetail({ place, onAdd, onGone }: { place: Place; onAdd: (kind: Place["kind"]) => void; onGone: () => void }) {
-  const { id, outline, index, columns, canEdit, edit } = usePlan();
-  const [removing, setRemoving] = useState(false);
-  const [moving, setMoving] = useState(false);
-  const version = useSyncExternalStore(columns.subscribe, columns.getVersion);
-  useEffect(() => columns.need([place.id]), [columns, place.id, version]);
-  const lines = outline.grants[place.id] ?? [];
-  const put = (change: Partial<Place>) => void edit([{ op: "put-place", place: { ...place, ...change } }]);
-  const move = (who: string, level: Level, at: number) => void edit([{ op: "set-grant", place: place.id, who, level, at }]);
-  const out = useMemo(() => {
-    const found: Record<Level, string[]> = { RW: [], RO: [], PT: [], NA: [] };
-    for (const user of [...outline.users].sort(compareUsers)) found[columns.cell(place.id, index.number.get(user.id))?.level ?? "NA"].push(shownName(user));
-    return found;
-    // eslint-disable-next-line react-hooks/exhaustive-deps -- the version says when the columns changed
-  }, [columns, place.id, version, outline.users, index]);
-  const total = outline.users.length || 1;
-  const targets = outline.places.filter((other) => other.id !== place.id && INSIDE[other.kind].includes(place.kind) && !below(index, place.id).includes(other));
+const SHORT: Record<Style, string> = { ordered: "list", posix: "POSIX", mode: "bits" };
+
+/** In the tree: the style where it begins, cut, how many lines of its own are added, or that it just follows. */
+function Mark({ place, style, above, grants }: { place: Place; style: Style | null; above: Style | null; grants: number }) {
+  const own = place.own?.style === "ordered" ? place.own.entries.length : place.own?.style === "posix" ? place.own.access.length : 0;
+  const begins = style !== null && style !== above;
+  const words = [begins ? `${SHORT[style]} begins here` : "", place.cut ? "inheritance is cut here" : "", own ? `${own} lines by hand` : "", grants ? `${grants} grants` : ""].filter(Boolean).join(", ") || (style ? "just follows" : "list not planned");
   return (
-    <div className="detail">
-      <div className="row">
-        <h2>{place.name}</h2>
-        <span className="muted">{place.kind} · {pathName(index, place.id)}</span>
-        <span className="spread" />
-        <Link to={`/p/${id}/board?place=${encodeURIComponent(place.id)}`}>See on the board</Link>
-      </div>
-      {canEdit && (
-        <div className="row" style={{ margin: "10px 0 14px", flexWrap: "wrap" }}>
-          {INSIDE[place.kind].map((kind) => <Button key={kind} size="small" onClick={() => onAdd(kind)}>Add {kind} inside</Button>)}
-          {place.kind !== "pool" && <Button size="small" onClick={() => setMoving(true)} disabled={targets.length === 0}>Move …</Button>}
-          <Button size="small" danger onClick={() => setRemoving(true)}>Remove …</Button>
+    <span className="kind muted" title={words}>
+      {begins && SHORT[style]} {own + grants > 0 && (begins || place.cut || place.parent) ? `+${own + grants}` : !place.cut && style && !begins ? "↓" : ""} {place.cut && <b className="cut">cut</b>}
+    </span>
+  );
+}
+
+function PlaceDetail({ place, onAdd, onGone }: { place: Place; onAdd: (kind: Place["kind"]) => void; onGone: () => void }) {
+  const { id, outline, index, canEdit, edit } = usePlan();
+  const [dialog, setDialog] = useState<"remove" | "move" | "push" | "style" | "begin" | "text" | null>(null);
+  const stored = useQuery({ queryKey: ["of-plan", id, "stored", place.id], queryFn: () => ask(api.GET("/api/v1/plans/{plan}/storage/{place}", { params: { path: { plan: id, place: place.id } } })) });
+  const lines = outline.grants[place.id] ?? [];
+  const put = (change: Partial<Place>, more: Edit[] = []) => void edit([{ op: "put-place", place: { ...place, ...change } }, ...more]);
+  const move = (who: string, level: Level, at: number) => void edit([{ op: "set-grant", place: place.id, who, level, at }]);
+  const targets = outline.places.filter((other) => other.id !== place.id && INSIDE[other.kind].includes(place.kind) && !below(index, place.id).includes(other));
+  const style = outline.standing[place.id]?.style ?? null;
+  const inner = below(index, place.id).length;
+  const close = () => setDialog(null);
+  return (
+    <>
+      <div className="detail">
+        <div className="row">
+          <h2>{place.name}</h2>
+          <span className="muted">{pathName(index, place.id)} · {place.kind}{style ? ` · ${STYLE_WORDS[style]}` : ""}</span>
+          <span className="spread" />
+          <Link to={`/p/${id}/board?place=${encodeURIComponent(place.id)}`}>See on the board</Link>
         </div>
-      )}
-      <div style={{ display: "grid", gridTemplateColumns: "minmax(320px, 1fr) minmax(260px, 360px)", gap: 28 }}>
-        <div>
-          <h3>Granted here, in this order</h3>
-          {lines.length === 0 ? <p className="muted">Nothing. Nobody gets in unless something is granted; set grants on the board.</p> : (
-            <div className="lines">
-              {lines.map((line, number) => (
-                <div className="l" key={line.who}>
-                  <span className="muted">{number + 1}</span>
-                  <span><Link to={`/p/${id}/board?view=grants&who=${encodeURIComponent(line.who)}&place=${encodeURIComponent(place.id)}`}>{whoName(index, line.who)}</Link> {index.users.has(line.who) && <span className="muted">personal</span>}</span>
-                  <LevelTag level={line.level} long />
-                  <span>
-                    <Button size="small" type="text" aria-label={`Move ${whoName(index, line.who)} up`} disabled={!canEdit || number === 0} onClick={() => move(line.who, line.level, number - 1)}>↑</Button>
-                    <Button size="small" type="text" aria-label={`Move ${whoName(index, line.who)} down`} disabled={!canEdit || number === lines.length - 1} onClick={() => move(line.who, line.level, number + 1)}>↓</Button>
-                  </span>
-                </div>
-              ))}
-            </div>
-          )}
-          <p className="muted">{outline.target.within === "first" ? "The first line that concerns somebody decides." : `The order decides only where the first line wins; here ${outline.rule}.`}</p>
+        {canEdit && (
+          <div className="row" style={{ margin: "8px 0", flexWrap: "wrap" }}>
+            <Button size="small" type={style ? "default" : "primary"} onClick={() => setDialog("begin")}>{style ? "Begin anew with …" : "Plan its list …"}</Button>
+            {style && <Button size="small" onClick={() => setDialog("style")}>Another list style …</Button>}
+            {style && <Button size="small" onClick={() => setDialog("text")}>As text …</Button>}
+            {style && inner > 0 && <Button size="small" onClick={() => setDialog("push")}>Push down to {inner} {inner === 1 ? "place" : "places"} …</Button>}
+            <span className="divider" />
+            {INSIDE[place.kind].map((kind) => <Button key={kind} size="small" onClick={() => onAdd(kind)}>Add {kind} inside</Button>)}
+            {place.kind !== "pool" && <Button size="small" onClick={() => setDialog("move")} disabled={targets.length === 0}>Move …</Button>}
+            <Button size="small" danger onClick={() => setDialog("remove")}>Remove …</Button>
+          </div>
+        )}
+        {stored.isError && <div className="trouble">{message(stored.error)}</div>}
+        {!stored.data && !stored.isError && <p className="muted" role="status">Reading its list …</p>}
+        {stored.data && style && <Heading place={place} stored={stored.data} put={put} />}
+        {stored.data && style && <Layers place={place} stored={stored.data} put={put} />}
+        {stored.data && style && <ReadInOrder stored={stored.data} />}
+        {!style && <p>Its permission list is not planned, so grants count at the share alone. <b>Plan its list</b> to see what storage makes of them.</p>}
+        <h3>Granted here{lines.length > 0 ? ", in this order" : ""}</h3>
+        {lines.length === 0 ? <p className="muted">Nothing{(outline.standing[place.id]?.came.length ?? 0) > 0 ? ` of its own; ${outline.standing[place.id]!.came.length} grants come down from above` : ""}. Grants are set on the board.</p> : (
+          <div className="lines">
+            {lines.map((line, number) => (
+              <div className="l" key={line.who}>
+                <span className="muted">{number + 1}</span>
+                <span><Link to={`/p/${id}/board?view=grants&who=${encodeURIComponent(line.who)}&place=${encodeURIComponent(place.id)}`}>{whoName(index, line.who)}</Link> {index.users.has(line.who) && <span className="muted">personal</span>}</span>
+                <LevelTag level={line.level} long />
+                <span>
+                  <Button size="small" type="text" aria-label={`Move ${whoName(index, line.who)} up`} disabled={!canEdit || number === 0} onClick={() => move(line.who, line.level, number - 1)}>↑</Button>
+                  <Button size="small" type="text" aria-label={`Move ${whoName(index, line.who)} down`} disabled={!canEdit || number === lines.length - 1} onClick={() => move(line.who, line.level, number + 1)}>↓</Button>
+                </span>
+              </div>
+            ))}
+          </div>
+        )}
+        <p className="muted">{outline.target.within === "first" ? "The first line that concerns somebody decides." : `The order decides only where the first line wins; here ${outline.rule}.`}</p>
+        <div className="pair">
           <Field label="Name" value={place.name} disabled={!canEdit} check={(text) => notEmpty(text) ?? (text.includes("/") ? "A name cannot contain /." : null)} onKeep={(name) => put({ name })} />
           <Field label="Note" area value={place.note ?? ""} disabled={!canEdit} onKeep={(note) => put({ note })} />
         </div>
-        <div>
-          <h3>What comes out</h3>
-          {!columns.has(place.id) ? <p className="muted" role="status">{columns.failed ? "The server does not answer." : "Asking …"}</p> : (
-            <>
-              <div className="bars" role="img" aria-label={`${out.RW.length} read-write, ${out.RO.length} read-only, ${out.NA.length} no access`}>
-                {(["RW", "RO", "PT", "NA"] as const).map((level) => <i key={level} style={{ width: `${(100 * out[level].length) / total}%`, background: `var(--${level.toLowerCase()})` }} />)}
-              </div>
-              {(["RW", "RO", "NA"] as const).map((level) => out[level].length > 0 && (
-                <div key={level} style={{ marginBottom: 10 }}>
-                  <LevelTag level={level} long /> <span className="muted">{out[level].length}</span>
-                  <div style={{ fontSize: 12.5, marginTop: 2 }}>{out[level].slice(0, 60).join(", ")}{out[level].length > 60 && ` and ${out[level].length - 60} more`}</div>
-                </div>
-              ))}
-            </>
-          )}
-        </div>
       </div>
-      {removing && <RemoveDialog name={place.name} edit={{ op: "remove-place", place: place.id }} onClose={(removed) => { setRemoving(false); if (removed) onGone(); }} />}
-      {moving && <MoveDialog place={place} targets={targets} onClose={() => setMoving(false)} onMove={(parent) => put({ parent })} />}
-    </div>
+      <Side label="What comes out"><Outcome place={place} stored={stored.data} /></Side>
+      {dialog === "remove" && <RemoveDialog name={place.name} edit={{ op: "remove-place", place: place.id }} onClose={(removed) => { close(); if (removed) onGone(); }} />}
+      {dialog === "move" && <MoveDialog place={place} targets={targets} onClose={close} onMove={(parent) => put({ parent })} />}
+      {dialog === "push" && <PushDown place={place} onClose={close} />}
+      {dialog === "style" && <ChangeStyle place={place} present={style} onClose={close} />}
+      {dialog === "begin" && <Begin place={place} onClose={close} />}
+      {dialog === "text" && style && <AsText place={place} style={style} text={stored.data?.text ?? ""} onClose={close} />}
+    </>
   );
 }
 
@@ -171,7 +184,7 @@ function AddPlace({ kind, parent, onClose }: { kind: Place["kind"]; parent: stri
   const [name, setName] = useState("");
   const add = async () => {
     const id = freshId(name.trim(), index);
-    if (await edit([{ op: "put-place", place: { id, name: name.trim(), kind, parent, note: "" } }])) onClose(id);
+    if (await edit([{ op: "put-place", place: { id, name: name.trim(), kind, parent, note: "", cut: false } }])) onClose(id);
   };
   return (
     <Modal title={parent ? `Add a ${kind} in ${pathName(index, parent)}` : "Add a pool"} open onCancel={() => onClose(null)} okText={`Add ${kind}`} okButtonProps={{ disabled: !name.trim() }} onOk={() => void add()}>

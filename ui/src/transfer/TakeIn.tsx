@@ -3,6 +3,7 @@ import { useState } from "react";
 import { api, ask, message, Refusal, type ImportBody, type Preview } from "../api/client";
 import { Changes, cellsWords } from "../parts/Changes";
 import { plural } from "../parts/plural";
+import { pathName } from "../plan/index";
 import { usePlan } from "../plan/PlanContext";
 
 type Kind = ImportBody["kind"];
@@ -11,8 +12,13 @@ const HELP: Record<Kind, string> = {
   matrix: "Rows are people or groups, columns are places (a name, or a path such as keel/office/payroll). Cells say RW, RO, NA or nothing; “read only”, “r” and “-” are understood too.",
   people: "The first row names the columns: name, full name, kind, uid, primary group, groups, enabled, expires, sign-in names, note. Or: group, gid, members. Or: group, member.",
   accounts: "A Linux host's passwd file, and its group file. Numbers are kept; accounts outside the range are left out and listed.",
+  getfacl: "What getfacl -R prints of a folder of the server: owners, groups, flags and POSIX lists. Folders where they change become places; the rest is counted.",
+  find: "What find DIR -printf '%y %m %u %g %p\\n' prints (or \\0 for odd names): owners, groups and mode bits. Folders where they change become places; the rest is counted.",
+  nfs4: "What nfs4_getfacl prints, each list under its “# file: ” line. Folders where the list changes become places; the rest is counted.",
   plan: "A plan file that Yard Gate wrote, or that follows its documented format. This plan becomes what the file says.",
 };
+
+const LISTINGS: { value: Kind; label: string }[] = [{ value: "getfacl", label: "POSIX lists (getfacl)" }, { value: "nfs4", label: "ordered lists (nfs4_getfacl)" }, { value: "find", label: "mode bits (find)" }];
 
 const toBase64 = (bytes: Uint8Array) => {
   let text = "";
@@ -46,6 +52,8 @@ export default function TakeIn({ onClose }: { onClose: () => void }) {
   const [clearBlanks, setClearBlanks] = useState(false);
   const [range, setRange] = useState({ lowest: "1000", highest: "60000" });
   const [privateGroups, setPrivateGroups] = useState(false);
+  const [at, setAt] = useState<string | null>(null);
+  const [onlyFolders, setOnlyFolders] = useState(false);
   const [preview, setPreview] = useState<Preview | null>(null);
   const [trouble, setTrouble] = useState<{ title: string; text: string } | null>(null);
   const [busy, setBusy] = useState(false);
@@ -60,7 +68,10 @@ export default function TakeIn({ onClose }: { onClose: () => void }) {
     lowest: Number(range.lowest) || 0,
     highest: Number(range.highest) || 0,
     private_groups: privateGroups,
+    at,
+    only_folders: onlyFolders,
   });
+  const listing = LISTINGS.some((one) => one.value === kind);
   const run = async (work: () => Promise<void>) => {
     setBusy(true);
     setTrouble(null);
@@ -95,9 +106,10 @@ export default function TakeIn({ onClose }: { onClose: () => void }) {
         <Button type="primary" disabled={!preview || preview.edits === 0 || trouble !== null} loading={busy} onClick={() => void keep()}>Keep it</Button>
       </div>
     }>
-      <Segmented block value={kind} onChange={(value) => { setKind(value as Kind); setMake({}); forget(); }} options={[{ value: "matrix", label: "Matrix" }, { value: "people", label: "People, groups" }, { value: "accounts", label: "Host accounts" }, { value: "plan", label: "Plan file" }]} />
+      <Segmented block value={listing ? "getfacl" : kind} onChange={(value) => { setKind(value as Kind); setMake({}); forget(); }} options={[{ value: "matrix", label: "Matrix" }, { value: "people", label: "People, groups" }, { value: "accounts", label: "Host accounts" }, { value: "getfacl", label: "Folders" }, { value: "plan", label: "Plan file" }]} />
+      {listing && <Segmented size="small" style={{ marginTop: 8 }} value={kind} onChange={(value) => { setKind(value); setMake({}); forget(); }} options={LISTINGS} />}
       <p className="muted">{HELP[kind]}</p>
-      <Source key={kind} label={kind === "accounts" ? "passwd" : kind === "plan" ? "Plan file" : "Table (CSV, or copied from a spreadsheet)"} value={first} onChange={(bytes) => { setFirst(bytes); forget(); }} />
+      <Source key={kind} label={kind === "accounts" ? "passwd" : kind === "plan" ? "Plan file" : listing ? "The listing" : "Table (CSV, or copied from a spreadsheet)"} value={first} onChange={(bytes) => { setFirst(bytes); forget(); }} />
       {kind === "accounts" && (
         <>
           <Source label="group" value={second} onChange={(bytes) => { setSecond(bytes); forget(); }} />
@@ -108,6 +120,12 @@ export default function TakeIn({ onClose }: { onClose: () => void }) {
           </div>
         </>
       )}
+      {listing && (
+        <div className="row" style={{ marginBottom: 10, flexWrap: "wrap" }}>
+          its topmost folder is <Select size="small" aria-label="The place that the topmost folder is" showSearch={{ optionFilterProp: "label" }} style={{ minWidth: 220 }} value={at ?? ""} onChange={(value) => { setAt(value || null); forget(); }} options={[{ value: "", label: "a new pool" }, ...outline.places.map((place) => ({ value: place.id, label: pathName(index, place.id) })).sort((a, b) => a.label.localeCompare(b.label))]} />
+          {kind !== "find" && <Checkbox checked={onlyFolders} onChange={(event) => { setOnlyFolders(event.target.checked); forget(); }}>everything in it is a folder</Checkbox>}
+        </div>
+      )}
       {kind === "matrix" && <Checkbox checked={clearBlanks} onChange={(event) => { setClearBlanks(event.target.checked); forget(); }}>An empty cell takes away what is granted now</Checkbox>}
       {trouble && <div className="trouble" role="alert"><b>{trouble.title}</b><br />{trouble.text}</div>}
       {preview && (
@@ -115,7 +133,7 @@ export default function TakeIn({ onClose }: { onClose: () => void }) {
           {(preview.unknown.length > 0 || unknownMade.length > 0) && (
             <>
               <h3 style={{ fontSize: 13 }}>Names that the plan does not have</h3>
-              {whoNames.length > 0 && <p className="row">{plural(whoNames.length, "row is", "rows are")} left out. Make {whoNames.length === 1 ? "it a" : "all of them"} <Button size="small" onClick={() => choose(whoNames, "person")}>{whoNames.length === 1 ? "person" : "people"}</Button> <Button size="small" onClick={() => choose(whoNames, "group")}>{whoNames.length === 1 ? "group" : "groups"}</Button></p>}
+              {whoNames.length > 0 && <p className="row">{listing ? "Nothing comes in before these are known." : `${plural(whoNames.length, "row is", "rows are")} left out.`} Make {whoNames.length === 1 ? "it a" : "all of them"} <Button size="small" onClick={() => choose(whoNames, "person")}>{whoNames.length === 1 ? "person" : "people"}</Button> <Button size="small" onClick={() => choose(whoNames, "group")}>{whoNames.length === 1 ? "group" : "groups"}</Button></p>}
               {placeNames.length > 0 && <p className="row">{plural(placeNames.length, "column is", "columns are")} left out. <Button size="small" onClick={() => choose(placeNames, "place")}>{placeNames.length === 1 ? "Make it a place" : "Make them places"}</Button></p>}
               <ul className="words" tabIndex={0}>
                 {preview.unknown.map((name) => (
