@@ -149,3 +149,35 @@ def test_accounts_are_kept_by_command(tmp_path: Path) -> None:
 def test_bench_measures_a_small_plan() -> None:
     results = json.loads(yardgate("bench", "--users", 60, "--groups", 12, "--places", 20, "--json"))
     assert "0 differ" in {result["measured"] for result in results}
+
+
+def test_resolve_with_rights_and_explain_with_lists(tmp_path: Path, quay: Plan) -> None:
+    path = tmp_path / "quay.json"
+    path.write_text(planfile.write(quay))
+    rows = list(csv.DictReader(yardgate("resolve", path, "--rights", "--on", "2027-01-01").splitlines()))
+    assert len(rows) == 30 * 22
+    cell = next(row for row in rows if row["name"] == "cnc-router" and row["place"] == "keel/drawings")
+    assert (cell["level"], cell["folder letters"], cell["file"]) == ("PT", "xty", "0x0")
+    told = json.loads(yardgate("resolve", path, "--rights", "--json", "--on", "2027-01-01"))
+    assert told["cells"]["cnc-router"]["drawings"] == {"level": "PT", "folder": 0x1000A0, "file": 0}
+    said = yardgate("explain", path, "Priya Natarajan", "toolpaths", "--on", "2027-01-01")
+    assert "4. List of toolpaths: NA — decides" in said
+    assert "decides    deny Apprentices: rwaDdxtTnNcCoy fd  (grant, keel/drawings/toolpaths)" in said
+    assert "too late   allow Draughting" in said
+
+
+def test_folders_come_in_and_lists_go_out(tmp_path: Path, quay: Plan) -> None:
+    path, listing = tmp_path / "quay.json", tmp_path / "listing.txt"
+    path.write_text(planfile.write(quay))
+    text = "# file: slip\n# owner: root\n# group: Yard\nuser::rwx\ngroup::r-x\nother::---\n"
+    listing.write_text(text)
+    assert "1 of 1 folders became places" in yardgate("import", "getfacl", listing, "--file", path)
+    assert yardgate("export", "setfacl", "--at", "slip", "--file", path) == text
+    assert "say which place" in yardgate("export", "nfs4", "--file", path, code=2)
+    listing.write_text(text.replace("group::r-x", "group::r-q").replace("slip", "quayside"))
+    assert "line 5, column 8" in yardgate("import", "getfacl", listing, "--file", path, code=1)
+    listing.write_text(text.replace("Yard", "Yarrd").replace("slip", "quayside"))
+    assert "Nothing comes in before everybody it names is known" in yardgate(
+        "import", "getfacl", listing, "--file", path
+    )
+    assert "quayside" not in path.read_text()

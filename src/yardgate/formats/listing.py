@@ -122,6 +122,8 @@ def _from_getfacl(text: str, names: _Names, only_folders: bool) -> Iterator[Foun
     inner = {_path(block.path, block.line)[:-1] for block in found}
     for block in found:
         path = _path(block.path, block.line)
+        owner = None if block.owner is None else names.id("user", block.owner[1], block.owner[0])
+        group = None if block.group is None else names.id("group", block.group[1], block.group[0])
         access = _entries(block.access, names)
         runs = any(perms & posix.X for _, _, _, perms in block.access)
         folder = only_folders or path in inner or bool(block.default) or runs or block.flags != "---"
@@ -129,8 +131,8 @@ def _from_getfacl(text: str, names: _Names, only_folders: bool) -> Iterator[Foun
             block.line,
             path,
             folder,
-            None if block.owner is None else names.id("user", block.owner[1], block.owner[0]),
-            None if block.group is None else names.id("group", block.group[1], block.group[0]),
+            owner,
+            group,
             Posix(
                 access,
                 _entries(block.default, names) if block.default else None,
@@ -205,6 +207,11 @@ class _Taken:
 
 def _places(plan: Plan, found: Sequence[Found], at: str | None, names: _Names) -> Reading:
     top = found[0].path
+    name = top[-1] if top else "pool"
+    if at is None and any(p.kind == "pool" and fold(p.name) == fold(name) for p in plan.places.values()):
+        raise FormatError(
+            f"the plan has a pool {show(name)} already; say that the topmost folder is that one", found[0].line, 9
+        )
     if any(one.path[: len(top)] != top for one in found):
         stray = next(one for one in found if one.path[: len(top)] != top)
         raise FormatError(

@@ -71,9 +71,9 @@ def _entry(text: str, number: int) -> Said | None:
             raise FormatError(f"{letter!r} is no flag; there are fdnigSF", number, 3 + at)
         flags |= FLAG_LETTERS.get(letter, 0)
     if not who:
-        raise FormatError("it says nobody", number, 3 + len(flag_text))
+        raise FormatError("it says nobody", number, 4 + len(flag_text))
     mask = 0
-    column = 4 + len(flag_text) + len(who)
+    column = 5 + len(flag_text) + len(who)
     for at, letter in enumerate(perms):
         for plain in ALIASES.get(letter, letter):
             if plain not in LETTERS:
@@ -83,7 +83,7 @@ def _entry(text: str, number: int) -> Said | None:
         raise FormatError("it has no permissions", number, column)
     of = "special" if who in SPECIAL else "group" if "g" in flag_text else "user"
     name = SPECIAL.get(who) or re.sub(r"@[^@]*$", "", who)
-    return Said(number, 3 + len(flag_text), "allow" if kind == "A" else "deny", of, name, mask, flags)
+    return Said(number, 4 + len(flag_text), "allow" if kind == "A" else "deny", of, name, mask, flags)
 
 
 def entry_text(entry: Entry, name: str, *, group: bool, strict: bool = True) -> str:
