@@ -107,7 +107,8 @@ minutes: - - cut | ordered allow:Directors:rwaDdxtTnNcCy:fd
 common: - - | ordered allow:everyone:xty:
 photos: Idris Falk - | ordered
 training: - Apprentices | posix group::rw-
-ballast: - - | mode
+ballast: - - | mode 0755
+backups: - Directors cut | mode
 nightly: Henrik Vance Directors cut | mode 0750
 vm-images: Henrik Vance Machines | mode 2770
 """

@@ -15,7 +15,8 @@ from yardgate.core.rights import Level
 from yardgate.store import Plans
 from yardgate.store.accounts import Accounts
 
-SCREENS = ["board", "board?view=grants", "board?view=clashes", "board?rows=people", "people", "storage?place=payroll"]
+SCREENS = ["board", "board?view=grants", "board?view=clashes", "board?rows=people", "people"]
+SCREENS += [f"storage?place={place}" for place in ("toolpaths", "minutes", "petrel-9", "nightly", "vm-images")]
 
 
 @pytest.mark.parametrize("dark", [False, True])
@@ -66,6 +67,16 @@ def _look_at_dialogs(yard: Yard, page: Page, look: Callable[[str], None]) -> Non
     page.button("See what it would do").click()
     page.says("Names that the plan does not have")
     look("import preview")
+    for place, button in (
+        ("minutes", "Another list style"),
+        ("hulls", "Push down"),
+        ("training", "Begin anew"),
+        ("petrel-9", "As text"),
+    ):
+        page.go(yard.at(f"storage?place={place}"))
+        page.button(button, ".detail").click()
+        page.until(lambda: page.all(".ant-modal button, .ant-btn"))
+        look(f"{button} of {place}")
     page.go(yard.at("people"))
     page.button("Add person").click()
     page.one(".ant-modal input")

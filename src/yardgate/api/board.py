@@ -94,10 +94,11 @@ def rules(plan: str, _: Reader, desk: TheDesk) -> list[RuleOut]:
 @router.get("/instead")
 def instead(plan: str, _: Reader, desk: TheDesk, who: Id, place: Id, level: Level) -> list[InsteadOut]:
     """Grants to a group that would give a person the level, in place of a personal grant."""
-    p = desk.plans.open(plan).plan
+    opened = desk.plans.open(plan)
+    p = opened.plan
     if place not in p.places or who not in p.users or who == EVERYONE or level not in GRANTABLE:
         raise HTTPException(404, "This plan has no such place or person, or the level cannot be granted")
     return [
         InsteadOut(who=found.edit.who, name=p.named(found.edit.who), level=level, others=changed(p, list(found.others)))
-        for found in group_instead(p, place, who, level, date.today())
+        for found in group_instead(desk.matrix(opened), place, who, level)
     ]

@@ -391,10 +391,14 @@ def unsaid(plan: Plan, counting: Counting, laid: Laid) -> tuple[Unsaid, ...]:
         return ()
     wish = Wish(plan.target, laid.grants, laid.passes)
     whos = dict.fromkeys((*wish.whos, *_mentioned(laid.list)))
+    by_hand = _has_hand(laid.list)
     alone = [who for who in (laid.owner, laid.group) if who in plan.users or who in plan.groups]
     found: dict[str, Unsaid] = {}
+    spoken_of = {who for who in wish.whos if who != EVERYONE} | {grant.who for grant in wish.grants}
     asked = plan.target.entering == "asked"
     for c in classes(counting, list(dict.fromkeys((*whos, *alone)))):
+        if by_hand and spoken_of.isdisjoint(c.names):
+            continue  # what somebody gets by hand alone is no matter of grants
         wanted = wish.expected(c.names)
         ordinary = (*(user for user in c.users if plan.users[user].uid != 0), *c.groups)
         some = next(iter(ordinary), None)
@@ -403,6 +407,12 @@ def unsaid(plan: Plan, counting: Counting, laid: Laid) -> tuple[Unsaid, ...]:
         roots = set(c.users) - set(ordinary)
         found |= {subject: Unsaid(subject, wanted, Level.RW) for subject in roots if wanted != Level.RW}
     return tuple(found[subject] for subject in counting.subjects if subject in found)
+
+
+def _has_hand(listed: OrderedLaid | PosixLaid) -> bool:
+    if isinstance(listed, OrderedLaid):
+        return any(part.made == "hand" for part in listed.parts)
+    return any(made == "hand" for _, made in listed.origins.values())
 
 
 def _mentioned(listed: OrderedLaid | PosixLaid) -> Iterable[str]:

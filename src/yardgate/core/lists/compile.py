@@ -69,20 +69,19 @@ class Made(NamedTuple):
 def ordered_list(wish: Wish, classes: Sequence[Class]) -> tuple[Made, ...]:
     """Entries that give every class its expected level. Every rule can be said; refusals that change nothing are left out."""
     lines = list(_ordered_lines(wish))
-    at = len(lines) - 1
-    while at >= 0:
+    wanted = [wish.expected(c.names) for c in classes]
+    for at in range(len(lines) - 1, -1, -1):
         if lines[at].entry.type == "deny":
             without = lines[:at] + lines[at + 1 :]
-            if all(_outcome(without, c.names) == wish.expected(c.names) for c in classes):
+            if _outcomes(without, classes) == wanted:
                 lines = without
-        at -= 1
     return tuple(lines)
 
 
-def _outcome(lines: Sequence[Made], names: Collection[str]) -> Level:
+def _outcomes(lines: Sequence[Made], classes: Sequence[Class]) -> list[Level]:
     entries = [made.entry for made in lines]
     files = ordered.files_of(entries)
-    return level(Rights(ordered.allowed(entries, names), ordered.allowed(files, names)))
+    return [level(Rights(ordered.allowed(entries, c.names), ordered.allowed(files, c.names))) for c in classes]
 
 
 def _ordered_lines(wish: Wish) -> Iterator[Made]:

@@ -1,0 +1,123 @@
+"""The Storage station as a person uses it: lines, inheritance, push-down, styles, patterns, what a new file will be."""
+
+from selenium.webdriver.common.keys import Keys
+
+from tests.browser.conftest import Page, Yard
+from yardgate.core.lists import Entry, Mode, Ordered, Posix, PosixEntry
+from yardgate.core.plan import same
+from yardgate.core.rights import Level
+
+
+def entries(yard: Yard, place: str) -> list[tuple[str, str]]:
+    own = yard.now().places[place].own
+    assert isinstance(own, Ordered)
+    return [(entry.type, entry.who) for entry in own.entries]
+
+
+def test_lines_are_edited_where_they_stand_and_moved_by_keyboard(yard: Yard, page: Page) -> None:
+    before = yard.now()
+    page.go(yard.at("storage?place=minutes"))
+    page.button("Add a line").click()
+    page.until(lambda: entries(yard, "minutes") == [("allow", "everyone"), ("allow", "directors")])
+    page.until(lambda: len(page.all(".entry-line.edit")) == 2)
+    page.one("[aria-label='Move line 1 down']").click()
+    page.until(lambda: entries(yard, "minutes") == [("allow", "directors"), ("allow", "everyone")])
+    page.one("[aria-label='Move line 2 up']").send_keys(Keys.ALT, Keys.ARROW_UP)
+    page.until(lambda: entries(yard, "minutes") == [("allow", "everyone"), ("allow", "directors")])
+    page.one("[aria-label='Remove line 1']").click()
+    page.until(lambda: entries(yard, "minutes") == [("allow", "directors")])
+    for _ in range(4):
+        page.button("Undo").click()
+        page.until(lambda: page.button("Undo"))
+    page.until(lambda: same(yard.now(), before))
+    assert page.errors() == []
+
+
+def test_cutting_keeps_what_arrives_as_its_own(yard: Yard, page: Page) -> None:
+    page.go(yard.at("storage?place=toolpaths"))
+    page.says("lines stop here")
+    page.button("Cut inheritance here").click()
+    page.button("Cut, and keep what arrives").click()
+    page.until(lambda: yard.now().places["toolpaths"].cut)
+    assert yard.now().grants["toolpaths"]["directors"] == Level.RO, "the grant that came down is its own now"
+    page.says("nothing comes down")
+    page.button("Let lines come down again").click()
+    page.until(lambda: not yard.now().places["toolpaths"].cut)
+    assert page.errors() == []
+
+
+def test_pushing_down_shows_what_goes_and_can_be_undone(yard: Yard, page: Page) -> None:
+    before = yard.now()
+    page.go(yard.at("storage?place=hulls"))
+    page.button("Push down").click()
+    page.says("This stays as it is")
+    page.says("inheritance is cut here")
+    page.says("come out differently")
+    page.button("Push down", ".ant-modal-footer").click()
+    page.until(lambda: "curlew-31" not in yard.now().grants)
+    assert "warranty" in yard.now().grants
+    page.until(lambda: not page.all(".ant-modal-wrap:not([style*=none])"))
+    page.button("Undo").click()
+    page.until(lambda: same(yard.now(), before))
+
+
+def test_another_style_says_what_is_lost(yard: Yard, page: Page) -> None:
+    page.go(yard.at("storage?place=minutes"))
+    page.button("Another list style").click()
+    page.says("changing the list for Directors: a POSIX list has only read, write and execute")
+    page.button("Change to POSIX list").click()
+    page.until(lambda: isinstance(yard.now().places["minutes"].own, Posix))
+    page.says("handed to new things")
+
+
+def test_a_mode_by_octal_and_by_boxes(yard: Yard, page: Page) -> None:
+    page.go(yard.at("storage?place=nightly"))
+    octal = page.one("[aria-label='Mode in octal']")
+    octal.send_keys(Keys.CONTROL, "a")
+    octal.send_keys("2770", Keys.ENTER)
+    page.until(lambda: yard.now().places["nightly"].own == Mode(0o2770))
+    page.says("rwxrws---")
+    page.one("[aria-label='Owning group: w']").click()
+    page.until(lambda: yard.now().places["nightly"].own == Mode(0o2750))
+
+
+def test_posix_entries_by_boxes(yard: Yard, page: Page) -> None:
+    page.go(yard.at("storage?place=petrel-9"))
+    page.one("[aria-label='Leif Arnesen, here: write']").click()
+    page.until(lambda: yard.now().places["petrel-9"].own == Posix((PosixEntry("user", "leif-arnesen", 7),)))
+    page.one("[aria-label='Remove the entry of Leif Arnesen']").click()
+    page.until(lambda: yard.now().places["petrel-9"].own == Posix())
+
+
+def test_a_list_goes_as_text_from_one_place_to_another_and_is_kept_as_a_pattern(yard: Yard, page: Page) -> None:
+    page.go(yard.at("storage?place=toolpaths"))
+    page.button("As text").click()
+    area = page.one("[aria-label='The list as text']")
+    area.send_keys("A:fdg:Directors:rq")
+    page.button("Put this list here").click()
+    page.says("line 1, column 18: 'q' is no permission")
+    area.send_keys(Keys.BACKSPACE, "xtncy")
+    page.button("Put this list here").click()
+    page.until(lambda: yard.now().places["toolpaths"].own == Ordered((Entry("allow", "directors", 0x1200A9),)))
+    page.until(lambda: not page.all(".ant-modal-wrap:not([style*=none])"))
+    page.button("As text").click()
+    page.one("input[placeholder='Name of the pattern']").send_keys("directors look in")
+    page.button("Keep", ".ant-modal").click()
+    page.until(lambda: [p.name for p in yard.now().patterns.values()] == ["directors look in"])
+    page.go(yard.at("storage?place=released"))
+    page.button("Begin anew").click()
+    page.until(lambda: next(card for card in page.all(".kind-card") if "directors look in" in card.text)).click()
+    page.says("Nobody gets more or less by it")
+    page.button("Take it").click()
+    page.until(lambda: yard.now().places["released"].own == yard.now().places["toolpaths"].own)
+    assert page.errors() == []
+
+
+def test_gates_stand_one_under_another_and_the_deciding_line_is_named(yard: Yard, page: Page) -> None:
+    page.go(yard.at("board?who=priya-natarajan&place=toolpaths"))
+    page.until(lambda: [g.text.split("\n")[0] for g in page.all(".gate header")])
+    titles = [gate.get_attribute("aria-label") for gate in page.all(".gate")]
+    assert titles == ["Account", "Grants on toolpaths", "Way there", "List of toolpaths"]
+    deciding = page.one(".gate.decides").text
+    assert "refuse Apprentices" in deciding
+    assert "too late" in deciding
