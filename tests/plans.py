@@ -35,8 +35,11 @@ LEVELS = st.sampled_from(GRANTABLE)
 
 
 @st.composite
-def plans(draw: st.DrawFn, most: int = 7) -> Plan:
-    """A small plan with everything that counts in it: nesting of any shape, circles, empty groups, shut accounts, all rules."""
+def plans(draw: st.DrawFn, most: int = 7, lists: bool | None = None) -> Plan:
+    """A small plan with everything that counts in it: nesting of any shape, circles, empty groups, shut accounts, all rules.
+
+    lists: whether the pool has a list, and with it storage is planned; None leaves that to chance.
+    """
     user_ids = [f"u{i}" for i in range(draw(st.integers(0, most)))]
     group_ids = [f"g{i}" for i in range(draw(st.integers(0, most)))]
     maybe_group = st.sampled_from([None, *group_ids])
@@ -57,8 +60,10 @@ def plans(draw: st.DrawFn, most: int = 7) -> Plan:
     anybody = st.sampled_from([*user_ids, *group_ids]) if user_ids or group_ids else st.nothing()
     groups = {g: Group(id=g, name=f"name-{g}", members=draw(st.frozensets(anybody, max_size=4))) for g in group_ids}
     places = draw(trees())
-    if draw(st.booleans()):
+    if draw(st.booleans()) if lists is None else lists:
         places = {place.id: draw(stored(place, user_ids, group_ids)) for place in places.values()}
+        if lists and places["p0"].own is None:
+            places["p0"] = replace(places["p0"], own=draw(own_lists(user_ids, group_ids)))
     granted = st.sampled_from([*user_ids, *group_ids, EVERYONE])
     grants = {}
     for place in places:

@@ -16,7 +16,7 @@ from yardgate.store import Plans
 from yardgate.store.accounts import Accounts
 
 SCREENS = ["board", "board?view=grants", "board?view=clashes", "board?rows=people", "people"]
-SCREENS += [f"storage?place={place}" for place in ("toolpaths", "minutes", "petrel-9", "nightly", "vm-images")]
+SCREENS += [f"storage?place={place}" for place in ("minutes", "petrel-9", "nightly")]
 
 
 @pytest.mark.parametrize("dark", [False, True])

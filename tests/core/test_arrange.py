@@ -36,8 +36,8 @@ def test_pushing_down_cuts_included_makes_everything_below_follow(quay: Plan) ->
             assert matrix.level(user, place) == matrix.level(user, "hulls") or matrix.level(user, "hulls") == "PT"
 
 
-@settings(max_examples=200)
-@given(plans(), st.booleans(), st.data())
+@settings(max_examples=100)
+@given(plans(lists=True), st.booleans(), st.data())
 def test_pushing_down_anywhere_can_be_done_and_undone(plan: Plan, everything: bool, data: st.DataObject) -> None:
     place = data.draw(st.sampled_from(sorted(plan.places)))
     push = push_down(plan, place, everything=everything)
@@ -50,8 +50,8 @@ def test_pushing_down_anywhere_can_be_done_and_undone(plan: Plan, everything: bo
 
 
 @pytest.mark.parametrize("style", ["ordered", "posix", "mode"])
-@settings(max_examples=200)
-@given(plan=plans())
+@settings(max_examples=60)
+@given(plan=plans(lists=True))
 def test_every_list_of_every_plan_can_be_said_in_another_style(style: str, plan: Plan) -> None:
     for place in plan.places:
         after, inverse = apply(plan, restyle(plan, place, style).edits)  # type: ignore[arg-type]

@@ -25,6 +25,7 @@ from yardgate.core.edit import (
     difference,
     sentence,
 )
+from yardgate.core.lists import Entry, Ordered
 from yardgate.core.plan import Group, Place, Plan, PlanError, User, check, same
 from yardgate.core.remedies import group_instead
 from yardgate.core.resolve import resolve
@@ -170,3 +171,20 @@ def test_offers_count_what_lies_below_too(quay: Plan) -> None:
     matrix = resolve(apply(quay, [SetGrant("drawings", "gwen-castellan", Level.RW)])[0], ON)
     offer = next(o for o in group_instead(matrix, "drawings", "gwen-castellan", Level.RW) if o.edit.who == "yard")
     assert {change.place for change in offer.others} >= {"drawings"}
+
+
+def test_changes_of_storage_in_words(quay: Plan) -> None:
+    def words(place: Place) -> str:
+        after, _ = apply(quay, [PutPlace(place)])
+        return sentence(quay, after, PutPlace(place))
+
+    minutes = quay.places["minutes"]
+    assert words(replace(minutes, own=Ordered())) == "changed list of folder minutes"
+    assert (
+        words(replace(minutes, owner="oskar-dahl", group="ledger")) == "changed owner, owning group of folder minutes"
+    )
+    assert words(replace(minutes, cut=False)) == "let lines come down again to keel/office/minutes"
+    toolpaths = quay.places["toolpaths"]
+    assert words(replace(toolpaths, cut=True, own=Ordered((Entry("allow", "yard", 1),)))) == (
+        "cut inheritance at keel/drawings/toolpaths and changed its list"
+    )

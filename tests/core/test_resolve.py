@@ -35,8 +35,15 @@ def compare_every_cell(plan: Plan) -> int:
 
 
 @settings(max_examples=2000)
-@given(plans())
-def test_every_cell_of_random_plans_is_what_the_reference_says(plan: Plan) -> None:
+@given(plans(lists=True))
+def test_every_cell_and_right_of_random_plans_with_lists_is_what_the_reference_says(plan: Plan) -> None:
+    assert check(plan) == ()
+    compare_every_cell(plan)
+
+
+@settings(max_examples=300)
+@given(plans(lists=False))
+def test_every_cell_of_random_plans_without_lists_is_what_the_reference_says(plan: Plan) -> None:
     assert check(plan) == ()
     compare_every_cell(plan)
 

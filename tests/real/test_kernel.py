@@ -12,7 +12,7 @@ from tests.real.kernel import compare, kernel
 from tests.real.storage import by_hand, granted
 from yardgate.core.plan import Plan
 
-HERE_AND_NOW = 25_000  # predictions of each kind in every run
+HERE_AND_NOW = 20_000  # predictions of each of three kinds in every run
 
 
 @pytest.fixture

@@ -4,19 +4,21 @@ import sqlite3
 from pathlib import Path
 
 import pytest
+from alembic import command
 from alembic.autogenerate import compare_metadata
+from alembic.config import Config
 from alembic.migration import MigrationContext
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from tests.plans import edits, plans
 from yardgate.core.edit import PutUser, RemoveGroup, SetGrant
-from yardgate.core.plan import Plan, PlanError, User, same
+from yardgate.core.plan import Place, Plan, PlanError, User, same
 from yardgate.core.rights import Level
 from yardgate.formats import edits as edit_json
 from yardgate.store import NotThere, Opened, Plans, Stale, Store
 from yardgate.store.accounts import Accounts
-from yardgate.store.database import MIGRATIONS
+from yardgate.store.database import MIGRATIONS, connect
 from yardgate.store.tables import metadata
 
 
@@ -68,6 +70,24 @@ def test_the_newest_migration_is_the_one_that_a_start_looks_for(store: Store) ->
     again = Store(store.path)
     with again.reading() as connection:
         assert compare_metadata(MigrationContext.configure(connection), metadata) == []
+
+
+def test_a_database_from_before_lists_opens_with_all_that_was_in_it(tmp_path: Path) -> None:
+    path = tmp_path / "old.sqlite"
+    config = Config()
+    config.set_main_option("script_location", str(MIGRATIONS))
+    config.attributes["engine"] = connect(path)
+    command.upgrade(config, "0001")
+    with sqlite3.connect(path) as old:
+        old.execute(
+            "INSERT INTO plans VALUES ('p', 'keelson', '', 1, 0, '2026-11-01T00:00:00Z', 'pooled', 'refusal', NULL, 1, NULL)"
+        )
+        old.execute("INSERT INTO places VALUES ('p', 'keel', 'keel', 'pool', NULL, 'the large one')")
+        old.execute("INSERT INTO grants VALUES ('p', 'keel', 'everyone', 0, 'RO')")
+    plan = Plans(Store(path)).open("p").plan
+    assert plan.places == {"keel": Place(id="keel", name="keel", kind="pool", note="the large one")}
+    assert plan.grants == {"keel": {"everyone": Level.RO}}
+    assert (plan.target.entering, plan.patterns) == ("asked", {})
 
 
 @settings(max_examples=150, suppress_health_check=[HealthCheck.function_scoped_fixture, HealthCheck.too_slow])

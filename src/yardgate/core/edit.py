@@ -609,10 +609,21 @@ def _put_words(
         went = [before.named(who) for who in sorted(old.members - new.members)]
         parts = [f"{', '.join(names)} {verb} {new.name}" for names, verb in ((came, "joined"), (went, "left")) if names]
         return " and ".join(parts)
-    changed = [f.name.replace("_", " ") for f in fields(new) if getattr(old, f.name, None) != getattr(new, f.name)]
+    changed = [
+        _FIELD_WORDS.get(f.name, f.name.replace("_", " "))
+        for f in fields(new)
+        if getattr(old, f.name, None) != getattr(new, f.name)
+    ]
+    if isinstance(old, Place) and isinstance(new, Place) and old.cut != new.cut:
+        also = [field for field in changed if field != "inheritance"]
+        said = f"{'cut inheritance at' if new.cut else 'let lines come down again to'} {after.path_name(new.id)}"
+        return said + (f" and changed its {', '.join(also)}" if also else "")
     if changed == ["enabled"] and isinstance(new, User):
         return f"{'enabled' if new.enabled else 'disabled'} {after.named(new.id)}"
     return f"changed {', '.join(changed) or 'nothing'} of {kind} {new.name}"
+
+
+_FIELD_WORDS = {"own": "list", "cut": "inheritance", "group": "owning group", "carried": "carrier of grants"}
 
 
 def _target_words(old: Target, new: Target, plan: Plan) -> str:
@@ -627,4 +638,10 @@ def _target_words(old: Target, new: Target, plan: Plan) -> str:
             said.append(f"{what}: {plan.named(now) if now else 'no group'}")
     if old.baseline_covers_directory != new.baseline_covers_directory:
         said.append(f"the baseline {'covers' if new.baseline_covers_directory else 'leaves out'} directory users")
+    if old.entering != new.entering:
+        said.append(
+            f"passing through folders: {'asks for a right' if new.entering == 'asked' else 'asks for no right'}"
+        )
+    if old.attributes_open != new.attributes_open:
+        said.append(f"attributes: {'open to everybody' if new.attributes_open else 'as lists say'}")
     return "; ".join(said) or "settings unchanged"

@@ -183,7 +183,7 @@ def _head(plan: Plan, place: Place, heads: Mapping[str, _Head], done: Laying, ro
     said = plan.grants.get(place.id, {})
     own = tuple(Grant(who, level, tier_of(plan, who), place.id) for who, level in said.items())
     came: tuple[Grant, ...] = ()
-    if above is not None and above.compiles and style is not None and carried != "share" and not place.cut:
+    if above is not None and above.compiles and style == above.style and carried != "share" and not place.cut:
         came = tuple(grant for grant in above.grants if grant.who not in said)
     return _Head(style, owner, group, carried, own + came)
 
@@ -278,9 +278,7 @@ def _posix(place: Place, head: _Head, wish: Wish | None, found: Sequence[Class],
     if above is not None:
         came, default_came = posix.base(above.access) if above.default is None else above.default, above.default
         sources = above.origins if above.default is None else above.default_origins
-    if (
-        made is not None and came is not None
-    ):  # what was made of grants above is made again here, of the grants that count here
+    if made is not None and came is not None:  # what was made of grants above is made again, of those that count here
         came = tuple(e for e in came if sources.get((e.tag, e.who), ("", "grant"))[1] == "hand")
         default_came = default_came and tuple(e for e in default_came if e in came)
     access = posix.whole(posix.merged(own.access, posix.merged(made.access if made else (), came or ())))

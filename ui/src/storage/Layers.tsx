@@ -56,7 +56,7 @@ const key = (line: LineOut) => `${line.says} ${line.who} ${line.mask} ${line.sai
 function describe(layer: Layer, here: Place, depth: number, foreign: boolean): string {
   const parts = [here.kind as string];
   if (layer.style && (depth === 0 || foreign)) parts.push(STYLE_WORDS[layer.style]);
-  if (depth > 0 && layer.style) parts.push(foreign ? "another style, so nothing comes down" : INHERITS[layer.inheritance]);
+  if (depth > 0 && layer.style) parts.push(foreign ? "another style, so nothing comes down" : layer.style === "mode" && layer.by_hand > 0 ? "a mode of its own" : INHERITS[layer.inheritance]);
   return parts.join(" · ");
 }
 

@@ -46,7 +46,7 @@ export function Outcome({ place, stored }: { place: Place; stored: Stored | unde
       </ul>
       {rows.length > 0 && (shown.length < rows.length || all) && <button className="plain muted" onClick={() => setAll(!all)}>{all ? "Show fewer" : `${rows.length - shown.length} others${told.length <= SHOWN ? ": no access" : ""}`}</button>}
       {standing?.style && owner && ownerCell && ownerCell.level !== "RW" && (
-        <div className="trouble"><b>{shownName(owner)} owns this {place.kind}</b> but comes out with {WORDS[ownerCell.level]}: as owner, they can rewrite this list.</div>
+        <div className="trouble"><b>{shownName(owner)} owns this {place.kind}</b> but comes out with {WORDS[ownerCell.level]}: as owner, they can change {standing.style === "mode" ? "the mode" : "this list"} back.</div>
       )}
       {stored && stored.unsaid.length > 0 && (
         <>

@@ -94,6 +94,7 @@ export function Begin({ place, onClose }: { place: Place; onClose: () => void })
           </button>
         ))}
       </div>
+      {chosen?.startsWith("pattern ") && edits && <p><Button size="small" danger onClick={() => void edit([{ op: "remove-pattern", pattern: chosen.slice(8) }]).then((kept) => kept && setChosen(null))}>Forget this pattern</Button> <span className="muted">Places that were given it keep their lists.</span></p>}
       {chosen && <Preview edits={edits} nothing="It is so already." onReady={setReady} />}
     </Modal>
   );

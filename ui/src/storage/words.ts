@@ -16,7 +16,8 @@ export const letters = (mask: number) => [1, 2, 4, 0x40, 0x10000, 0x20, 0x80, 0x
 export function maskWords(mask: number): string {
   const known = KNOWN.find((one) => (one.mask & mask) === one.mask && one.mask !== 0x10156);
   if (!known) return KNOWN.find((one) => one.mask === mask)?.words ?? letters(mask);
-  return known.mask === mask ? known.words : `${known.words} +${letters(mask & ~known.mask)}`;
+  const rest = BITS.filter(([bit]) => mask & ~known.mask & bit).map(([, , words]) => words);
+  return [known.words, ...(rest.length > 2 ? [letters(mask & ~known.mask)] : rest)].join(" + ");
 }
 export const maskLevel = (mask: number): Level => (mask & 0x6 ? "RW" : mask & 0x1 ? "RO" : mask & 0x20 ? "PT" : "NA");
 export const perms = (bits: number) => `${bits & 4 ? "r" : "-"}${bits & 2 ? "w" : "-"}${bits & 1 ? "x" : "-"}`;
