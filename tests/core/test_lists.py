@@ -183,6 +183,8 @@ def test_a_reason_names_the_line_that_decides_and_the_one_that_came_too_late(qua
 
 
 def test_a_blocked_way_is_the_reason(quay: Plan) -> None:
+    shut = replace(quay.places["ballast"], own=Mode(0o700))
+    quay = replace(quay, places={**quay.places, "ballast": shut})
     reason = explain(quay, "henrik-vance", "backups", ON)
     assert (reason.level, reason.source, reason.granted) == (Level.NA, "way", Level.RO)
     assert "may not enter ballast" in reason.gates[2].sentence
