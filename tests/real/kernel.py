@@ -1,15 +1,14 @@
 """Laying a plan's storage on the real file system, and asking the kernel as the plan's people."""
 
-import json
 import os
 import struct
-import subprocess
 import sys
 from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
 from pathlib import Path
 
 from tests.conftest import ON
+from tests.real.helper import Helper, helper
 from yardgate.core.forecast import make
 from yardgate.core.lists.modebits import SETGID, STICKY, bits_of
 from yardgate.core.lists.posix import PosixEntry
@@ -98,17 +97,12 @@ def lay_down(plan: Plan, laying: Laying, top: Path, subjects: list[str]) -> dict
 class Kernel:
     """The helper that forks children with other ids."""
 
-    def __init__(self) -> None:
-        child = Path(__file__).with_name("kernel_child.py")
-        self.process = subprocess.Popen(
-            [sys.executable, "-I", child], stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True
-        )
+    def __init__(self, beside: Helper) -> None:
+        self.beside = beside
 
     def ask(
         self, plan: Plan, subject: str, names: Mapping[str, object], folders: list[Path], umask: int
     ) -> list[dict[str, bool]]:
-        assert self.process.stdin is not None
-        assert self.process.stdout is not None
         primary = plan.users[subject].primary_group
         task = {
             "me": subject,
@@ -118,21 +112,14 @@ class Kernel:
             "umask": umask,
             "folders": [str(folder) for folder in folders],
         }
-        self.process.stdin.write(json.dumps(task) + "\n")
-        self.process.stdin.flush()
-        found: list[dict[str, bool]] = json.loads(self.process.stdout.readline())
+        found: list[dict[str, bool]] = self.beside.ask(task)
         return found
 
 
 @contextmanager
 def kernel() -> Iterator[Kernel]:
-    helper = Kernel()
-    try:
-        yield helper
-    finally:
-        assert helper.process.stdin is not None
-        helper.process.stdin.close()
-        assert helper.process.wait(30) == 0
+    with helper(sys.executable, "kernel_child.py") as beside:
+        yield Kernel(beside)
 
 
 def predicted(plan: Plan, laying: Laying, subject: str, names: Mapping[str, object], place: str) -> dict[str, bool]:
@@ -153,14 +140,14 @@ def predicted(plan: Plan, laying: Laying, subject: str, names: Mapping[str, obje
     }
 
 
-def compare(plan: Plan, top: Path, helper: Kernel, umask: int) -> tuple[int, list[str]]:
+def compare(plan: Plan, top: Path, asked_of: Kernel, umask: int) -> tuple[int, list[str]]:
     """All predictions for all people on all places of a plan, new things included: (how many, what differs)."""
     laying, above = lay(plan, count(plan, ON)), containers(plan)
     where = lay_down(plan, laying, top, list(plan.users))
     asked, wrong = 0, []
     for subject in plan.users:
         names = token(plan, subject, above)
-        real = helper.ask(plan, subject, names, list(where.values()), umask)
+        real = asked_of.ask(plan, subject, names, list(where.values()), umask)
         for (place, path), answers in zip(where.items(), real, strict=True):
             expected = predicted(plan, laying, subject, names, place)
             if plan.users[subject].uid == 0:

@@ -1,12 +1,10 @@
 """Ordered lists as the SMB server's security descriptors, and its own access check of them."""
 
-import json
-import subprocess
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
-from pathlib import Path
 
 from tests.conftest import ON
+from tests.real.helper import Helper, helper
 from yardgate.core.lists.ordered import (
     DIRECTORY_INHERIT,
     FILE_INHERIT,
@@ -57,33 +55,21 @@ def sddl(plan: Plan, laid: Laid, entries: Sequence[Entry]) -> str:
 class Server:
     """The helper under the system's Python."""
 
-    def __init__(self) -> None:
-        child = Path(__file__).with_name("samba_child.py")
-        self.process = subprocess.Popen(
-            ["/usr/bin/python3", "-I", child], stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True
-        )
+    def __init__(self, beside: Helper) -> None:
+        self.beside = beside
 
     def granted(self, descriptors: list[str], tokens: list[list[str]]) -> list[int]:
-        assert self.process.stdin is not None
-        assert self.process.stdout is not None
-        self.process.stdin.write(json.dumps({"descriptors": descriptors, "tokens": tokens}) + "\n")
-        self.process.stdin.flush()
-        found: list[int] = json.loads(self.process.stdout.readline())
+        found: list[int] = self.beside.ask({"descriptors": descriptors, "tokens": tokens})
         return found
 
 
 @contextmanager
 def server() -> Iterator[Server]:
-    helper = Server()
-    try:
-        yield helper
-    finally:
-        assert helper.process.stdin is not None
-        helper.process.stdin.close()
-        assert helper.process.wait(30) == 0
+    with helper("/usr/bin/python3", "samba_child.py") as beside:
+        yield Server(beside)
 
 
-def compare(plan: Plan, helper: Server) -> tuple[int, list[str]]:
+def compare(plan: Plan, asked_of: Server) -> tuple[int, list[str]]:
     """Every person on every place's folder and ordinary file: (descriptor checks, what differs)."""
     laying, above = lay(plan, count(plan, ON)), containers(plan)
     people = [user for user in plan.users if plan.users[user].uid != 0]  # root does not get as far as a descriptor
@@ -93,7 +79,7 @@ def compare(plan: Plan, helper: Server) -> tuple[int, list[str]]:
     for place, laid in laying.items():
         assert isinstance(laid.list, OrderedLaid)
         entries = laid.list.entries
-        real = helper.granted([sddl(plan, laid, entries), sddl(plan, laid, files_of(entries))], tokens)
+        real = asked_of.granted([sddl(plan, laid, entries), sddl(plan, laid, files_of(entries))], tokens)
         expected = [rights_on(plan, laid, user, names[user]) for user in people]
         ours = [rights.folder for rights in expected] + [rights.file for rights in expected]
         asked += len(real)

@@ -1,7 +1,6 @@
 """The board: windows of what comes out, why one cell does, and what other rules would say."""
 
 from dataclasses import replace
-from datetime import date
 from typing import Annotated
 
 from fastapi import APIRouter, HTTPException, Query
@@ -10,8 +9,9 @@ from yardgate.api.desk import changed, columns
 from yardgate.api.schemas import Cell, Clashes, Id, InsteadOut, ReasonOut, RuleOut, Window
 from yardgate.api.signin import Reader, TheDesk
 from yardgate.core.clash import RULES, rule_words
+from yardgate.core.membership import containers
 from yardgate.core.plan import EVERYONE, fold
-from yardgate.core.reason import explain
+from yardgate.core.reason import Ground, explain
 from yardgate.core.remedies import group_instead
 from yardgate.core.resolve import changes, detail, resolve
 from yardgate.core.rights import GRANTABLE, Level
@@ -45,7 +45,8 @@ def reason(plan: str, _: Reader, desk: TheDesk, subject: Id, place: Id) -> Reaso
     p = opened.plan
     if place not in p.places or (subject not in p.users and subject not in p.groups):
         raise HTTPException(404, "This plan has no such place, person or group any more")
-    found = explain(p, subject, place, date.today())
+    matrix = desk.matrix(opened)
+    found = explain(p, subject, place, matrix.on, Ground(containers(p), matrix.laying))
     granted = {who for gate in found.gates for line in gate.lines for who in (line.who, *line.way)}
     listed = {who for gate in found.gates for line in gate.entries for who in (line.who, *line.way) if who}
     mentioned = granted | listed | {subject}

@@ -25,11 +25,11 @@ from yardgate.core.arrange import push_down, restyle, starts
 from yardgate.core.edit import PutPlace
 from yardgate.core.forecast import make, rights_to
 from yardgate.core.lists import Entry, Mode, Ordered, OwnList, Posix, PosixEntry
-from yardgate.core.lists.ordered import INHERITED, on_folder
+from yardgate.core.lists.ordered import EVERYTHING_BELOW, INHERITED, on_folder
 from yardgate.core.membership import containers, token
 from yardgate.core.plan import Plan, fold
 from yardgate.core.reason import COMPUTED
-from yardgate.core.rights import EDITS, READ_DATA
+from yardgate.core.rights import APART, EDITS, READ_DATA
 from yardgate.core.storage import Laid, Laying, Line, Maker, OrderedLaid, PosixKey, PosixLaid, unsaid
 from yardgate.formats import listing
 from yardgate.formats.reading import FormatError
@@ -114,17 +114,11 @@ def forecast(
     for user in sorted(p.users.values(), key=lambda user: fold(user.full_name or user.name)):
         reached = matrix.level(user.id, place) != "NA" and user.active(matrix.on)
         rights = rights_to(p, made, user.id, token(p, user.id, above)) if reached else 0
-        answer = (
-            "change" if rights & EDITS == EDITS and rights < 1 << 31 else "read" if rights & READ_DATA else "nothing"
-        )
+        changes = rights & EDITS == EDITS and not rights & APART
+        answer = "change" if changes else "read" if rights & READ_DATA else "nothing"
         can[answer].append(user.id)
-    if made.access:
-        lines = [LineOut(says=e.tag, who=e.who, mask=e.perms, flags=0, said_on=place, made="hand") for e in made.access]
-    else:
-        lines = [
-            LineOut(says=e.type, who=e.who, mask=e.mask, flags=e.flags, said_on=place, made="hand")
-            for e in made.entries
-        ]
+    by_hand: dict[PosixKey, tuple[str, Maker]] = {(e.tag, e.who): (place, "hand") for e in made.access}
+    lines = _posix_lines(made.access, by_hand) or [_entry_line(Line(e, place, "hand")) for e in made.entries]
     return Forecast(owner=made.owner, group=made.group, setgid=made.setgid, lines=lines, **can)
 
 
@@ -174,16 +168,17 @@ def stored(plan: str, place: str, _: Reader, desk: TheDesk) -> StoredPlace:
 
 def _reading(laid: Laid) -> tuple[list[LineOut], list[LineOut]]:
     if isinstance(laid.list, OrderedLaid):
-        lines = laid.list.lines
-        return [
-            LineOut(says=e.type, who=e.who, mask=e.mask, flags=e.flags, said_on=where, made=made)
-            for e, where, made in lines
-        ], []
+        return [_entry_line(line) for line in laid.list.lines], []
     assert laid.list is not None
     return (
         _posix_lines(laid.list.access, laid.list.origins),
         _posix_lines(laid.list.default or (), laid.list.default_origins),
     )
+
+
+def _entry_line(line: Line, stops: str | None = None) -> LineOut:
+    e, said_on, made = line
+    return LineOut(says=e.type, who=e.who, mask=e.mask, flags=e.flags, said_on=said_on, made=made, stops=stops)
 
 
 def _posix_lines(entries: Sequence[PosixEntry], origins: Mapping[PosixKey, tuple[str, Maker]]) -> list[LineOut]:
@@ -201,13 +196,8 @@ def _layer(plan: Plan, laying: Laying, step: str, target: str) -> Layer:
     if laid is not None and isinstance(laid.list, OrderedLaid):
         own = [line for line in laid.list.lines if line.said_on == step and not line.entry.flags & INHERITED]
         for line in own:
-            e = line.entry
-            stops = _stops(plan, laying, step, target, e.flags, line.made) or _said_anew(
-                plan, laying[target], step, line
-            )
-            lines.append(
-                LineOut(says=e.type, who=e.who, mask=e.mask, flags=e.flags, said_on=step, made=line.made, stops=stops)
-            )
+            stops = _stops(plan, laying, step, target, line) or _said_anew(plan, laying[target], step, line)
+            lines.append(_entry_line(line, stops))
     elif laid is not None and isinstance(laid.list, PosixLaid):
         hands_on = step != target and laid.list.default is not None
         entries = laid.list.default or () if hands_on else laid.list.access
@@ -240,20 +230,20 @@ def _by_hand(own: OwnList | None) -> int:
             return 0
 
 
-def _stops(plan: Plan, laying: Laying, step: str, target: str, flags: int, made: str) -> str | None:
+def _stops(plan: Plan, laying: Laying, step: str, target: str, line: Line) -> str | None:
     """Why a line of a place above does not reach the one asked about; None where it does, or is of that place itself."""
     if step == target:
         return None
-    if made == "pass":
+    if line.made == "pass":
         return "this folder only: it lets people through"
     if cut := _cut_between(plan, laying, step, target):
         return cut
-    entry: Entry | None = Entry("allow", "", 1, flags)
+    entry: Entry | None = line.entry
     path = plan.path(target)
     for _ in path[path.index(step) + 1 :]:
         entry = on_folder(entry) if entry is not None else None
     if entry is None:
-        return "this folder only" if not flags & 3 else "one level down only"
+        return "this folder only" if not line.entry.flags & EVERYTHING_BELOW else "one level down only"
     return None
 
 

@@ -54,8 +54,7 @@ def make(plan: Plan, laid: Laid, maker: str, kind: Kind, mode: int, umask: int =
 
 def rights_to(plan: Plan, made: Made, subject: str, token: Mapping[str, tuple[str, ...]]) -> int:
     """What somebody may do with a new thing itself, as an access mask; ways and shares aside."""
-    laid = Laid(made.owner, made.group, "storage", (), (), (), None)
-    names = names_on(plan, laid, subject, token)
+    names = names_on(plan, made.owner, made.group, subject, token)
     if not made.access:
         return ordered.allowed(made.entries, names) | (READ_ATTRIBUTES if plan.target.attributes_open else 0)
     owner = OWNER in names

@@ -275,7 +275,7 @@ def _list(
     user = plan.users.get(subject)
     if user is not None and user.uid == 0:
         return Gate("list", title, result, False, f"{plan.named(subject)} has uid 0, and root passes every list.")
-    names = names_on(plan, laid, subject, ways)
+    names = names_on(plan, laid.owner, laid.group, subject, ways)
     if isinstance(laid.list, OrderedLaid):
         entries = _ordered_lines(laid.list.lines, names, laid, ways)
     else:

@@ -346,12 +346,12 @@ def granted_on(plan: Plan, laying: Laying, place: str) -> Mapping[str, Level]:
 # --- what somebody gets -----------------------------------------------------------------------------------------------
 
 
-def names_on(plan: Plan, laid: Laid, subject: str, token: Iterable[str]) -> frozenset[str]:
-    """All that somebody goes by on a place: their token, and owner@ and group@ where they are."""
+def names_on(plan: Plan, owner: str, group: str, subject: str, token: Iterable[str]) -> frozenset[str]:
+    """All that somebody goes by on a thing of this owner and group: their token, and owner@ and group@ where they are."""
     found = frozenset(token)
-    if subject in plan.users and subject == laid.owner:
+    if subject in plan.users and subject == owner:
         found |= {OWNER}
-    if laid.group in found:
+    if group in found:
         found |= {GROUP}
     return found
 
@@ -361,7 +361,7 @@ def rights_on(plan: Plan, laid: Laid, subject: str, token: Iterable[str]) -> Rig
     user = plan.users.get(subject)
     if laid.list is None or (user is not None and user.uid == 0):
         return EVERYTHING
-    names = names_on(plan, laid, subject, token)
+    names = names_on(plan, laid.owner, laid.group, subject, token)
     if isinstance(laid.list, OrderedLaid):
         entries = laid.list.entries
         open_ = READ_ATTRIBUTES if plan.target.attributes_open else 0
