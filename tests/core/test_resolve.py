@@ -10,7 +10,8 @@ from hypothesis import strategies as st
 from tests.conftest import ON
 from tests.plans import edits, plans
 from yardgate.core.clash import RULES
-from yardgate.core.edit import SetGrant, apply
+from yardgate.core.edit import PutPlace, SetGrant, apply
+from yardgate.core.lists import Mode
 from yardgate.core.plan import Plan, PlanError, check
 from yardgate.core.reason import explain, ground
 from yardgate.core.resolve import SOURCES, Change, changes, detail, resolve, rights
@@ -84,6 +85,18 @@ def test_resolving_again_after_an_edit_is_resolving_from_the_start(plan: Plan, d
             != change.after
             == again.level(change.subject, change.place)
         )
+
+
+def test_taking_the_only_list_away_and_putting_it_back(lantern: Plan) -> None:
+    keel = lantern.places["keel"]
+    with_list, _ = apply(lantern, [PutPlace(replace(keel, own=Mode(0o750)))])
+    without, listed = resolve(lantern, ON), resolve(with_list, ON)
+    assert changes(without, listed)
+    again = resolve(lantern, ON, listed)
+    assert not changes(without, again)
+    assert not again.lists
+    assert not again.ways
+    assert not changes(listed, resolve(with_list, ON, again))
 
 
 def test_an_edit_of_one_place_takes_the_other_rows_over_as_they_are(lantern: Plan) -> None:

@@ -54,15 +54,13 @@ def push_down(plan: Plan, place: str, *, everything: bool) -> Push:
     Cut places and all below them are left alone, unless `everything`. Pushing down is what an appliance calls applying a list to
     what is inside; places of another list style are left alone, too.
     """
-    inside: dict[str | None, list[Place]] = {}
-    for other in plan.places.values():
-        inside.setdefault(other.parent, []).append(other)
     edits: list[Edit] = []
     found: list[Overwritten] = []
     style = style_of(plan, place)
-    stack = [(child, False) for child in reversed(inside.get(place, ()))]
+    stack = [(child, False) for child in reversed(plan.inside.get(place, ()))]
     while stack:
-        here, behind = stack.pop()
+        child, behind = stack.pop()
+        here = plan.places[child]
         foreign = here.own is not None and here.own.style != style
         left = behind or foreign or (here.cut and not everything)
         own = tuple(_own_words(plan, here))
@@ -72,7 +70,7 @@ def push_down(plan: Plan, place: str, *, everything: bool) -> Push:
             clear = replace(here, own=None, cut=False, owner=None, group=None)
             edits += [PutPlace(clear)] if clear != here else []
             edits += [SetGrant(here.id, who, None) for who in plan.grants.get(here.id, {})]
-        stack += [(child, left) for child in reversed(inside.get(here.id, ()))]
+        stack += [(child, left) for child in reversed(plan.inside.get(here.id, ()))]
     return Push(tuple(edits), tuple(found))
 
 

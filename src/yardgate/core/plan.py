@@ -6,9 +6,10 @@ place does (it is the order in which a list is read).
 """
 
 import unicodedata
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import date
+from functools import cached_property
 from typing import Literal
 
 from yardgate.core.lists import Mode, Ordered, OwnList, Posix
@@ -129,7 +130,7 @@ class Target:
 Grants = Mapping[str, Level]
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
+@dataclass(frozen=True, kw_only=True)
 class Plan:
     """One appliance, as planned. grants: place id -> who id -> level, the inner mapping in list order, never empty."""
 
@@ -152,6 +153,14 @@ class Plan:
             user = self.users[who]
             return user.full_name or user.name
         return self.groups[who].name if who in self.groups else who
+
+    @cached_property
+    def inside(self) -> Mapping[str | None, Sequence[str]]:
+        """Ids of the places directly inside each place that has some, and of the pools under None."""
+        found: dict[str | None, list[str]] = {}
+        for place in self.places.values():
+            found.setdefault(place.parent, []).append(place.id)
+        return found
 
     def path(self, place: str) -> tuple[str, ...]:
         """Ids from the pool down to the place, itself included."""

@@ -8,7 +8,7 @@ cache. Held equal to `reason` by property tests.
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import date
-from typing import NamedTuple
+from typing import NamedTuple, TypeVar
 
 import numpy as np
 from numpy.typing import NDArray
@@ -18,10 +18,11 @@ from yardgate.core.packed import Bits, Counting, count
 from yardgate.core.plan import Plan
 from yardgate.core.reason import Source
 from yardgate.core.rights import LEVELS, Level
-from yardgate.core.storage import Laid, Laying, OrderedLaid, granted_on, lay
+from yardgate.core.storage import Laid, Laying, OrderedLaid, granted_on, lay, touched
 from yardgate.core.weighing import parts, weigh
 
 Codes = NDArray[np.uint8]
+Found = TypeVar("Found")
 
 SOURCES: tuple[Source, ...] = ("nothing", "own", "group", "all", "admin", "account", "way", "list")
 BLOCK = 256  # places worked on together
@@ -96,15 +97,12 @@ def resolve(plan: Plan, on: date, before: Matrix | None = None) -> Matrix:
         laying = lay(plan, counting, (before.plan, before.laying))
     old, new = before.plan.grants, plan.grants
     stale = {place for place, lines in new.items() if old.get(place) is not lines} | (old.keys() - new.keys())
-    rows = before.rows
-    if plan.places is not before.plan.places or not rows:
-        rows = {place: before.rows[place] for place in plan.places if place in before.rows}
-        stale |= plan.places.keys() - rows.keys()
+    rows = _of_places(before.rows, plan.places)
+    stale |= plan.places.keys() - rows.keys()
     lists, ways = before.lists, before.ways
     if laying or before.laying:
         relaid = [place for place, laid in laying.items() if before.laying.get(place) is not laid]
-        lists = {place: lists[place] for place in laying if place in lists}
-        lists |= _lists(plan, counting, laying, relaid)
+        lists = {**_of_places(lists, laying), **_lists(plan, counting, laying, relaid)}
         ways, rerouted = _ways(plan, counting, before, laying, lists, relaid)
         stale = {*stale, *relaid, *rerouted, *(before.laying.keys() - laying.keys())}
     fresh = (
@@ -112,6 +110,13 @@ def resolve(plan: Plan, on: date, before: Matrix | None = None) -> Matrix:
     )
     matrix = Matrix(plan, on, counting, rows, laying, lists, ways)
     return Matrix(plan, on, counting, {**rows, **dict(_rows(matrix, fresh))}, laying, lists, ways)
+
+
+def _of_places(found: Mapping[str, Found], places: Mapping[str, object]) -> Mapping[str, Found]:
+    """What was found earlier, of the places that there still are."""
+    if found.keys() <= places.keys():
+        return found
+    return {place: value for place, value in found.items() if place in places}
 
 
 def _same_people(before: Matrix, plan: Plan, on: date) -> bool:
@@ -164,18 +169,19 @@ def _ways(
     relaid: Iterable[str],
 ) -> tuple[Mapping[str, Bits], set[str]]:
     """Whom the places above let through, for each place that is laid; and the places where that may differ from before."""
-    old = before.plan.places
-    ways = {place: way for place, way in before.ways.items() if place in laying}
-    moved = {p for p, place in plan.places.items() if p not in ways or old[p].parent != place.parent}
+    ways = dict(_of_places(before.ways, laying))
+    moved = laying.keys() - ways.keys()
+    moved |= {
+        p for p in touched(before.plan, plan) & ways.keys() if before.plan.places[p].parent != plan.places[p].parent
+    }
     doors = {p for p in relaid if p in ways and not np.array_equal(before.lists[p][0], lists[p][0])}
     if not moved and not doors:
         return ways, set()
-    inside: dict[str | None, list[str]] = {}
-    for place in plan.places.values():
-        inside.setdefault(place.parent, []).append(place.id)
     everybody = np.full(counting.bits.shape[1], ~np.uint64(0))
     rerouted: set[str] = set()
-    stack = sorted(moved.union(*(inside.get(door, ()) for door in doors)), key=lambda place: -len(plan.path(place)))
+    stack = sorted(
+        moved.union(*(plan.inside.get(door, ()) for door in doors)), key=lambda place: -len(plan.path(place))
+    )
     while stack:  # the topmost first, so that what lies below is done after what lies above
         here = stack.pop()
         if here in rerouted:
@@ -186,7 +192,7 @@ def _ways(
             way = ways[parent] & lists[parent][0]
         ways[here] = way
         rerouted.add(here)
-        stack += inside.get(here, ())
+        stack += plan.inside.get(here, ())
     return ways, rerouted
 
 

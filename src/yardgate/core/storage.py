@@ -107,13 +107,10 @@ def lay(plan: Plan, counting: Counting, before: tuple[Plan, Laying] | None = Non
     """
     if all(place.own is None for place in plan.places.values()):
         return {}
-    inside: dict[str | None, list[str]] = {}
-    for record in plan.places.values():
-        inside.setdefault(record.parent, []).append(record.id)
     old = before[1] if before is not None else {}
-    stale = _stale(plan, before[0] if before is not None and old else None, inside)
+    stale = _stale(plan, before[0]) if before is not None and old else set(plan.places)
     inner = sorted(stale, key=lambda place: len(plan.path(place)))  # each after the one above it
-    done: dict[str, Laid] = {place: old[place] for place in plan.places if place not in stale} if old else {}
+    done = {place: laid for place, laid in old.items() if place not in stale and place in plan.places}
     root_group = next((group.id for group in plan.groups.values() if group.gid == 0), ROOT)
     heads: dict[str, _Head] = {}
     for place in inner:
@@ -121,7 +118,7 @@ def lay(plan: Plan, counting: Counting, before: tuple[Plan, Laying] | None = Non
     deeper: dict[str, tuple[str, ...]] = {}
     asked: dict[str, tuple[str, ...]] = {}
     for place in reversed(inner):
-        below = inside.get(place, ())
+        below = plan.inside.get(place, ())
         asked[place] = _unique(deeper[child] if child in deeper else done[child].deeper for child in below)
         deeper[place] = _unique((_own_whos(plan, place, heads[place]), asked[place]))
     came: dict[str, tuple[Part, ...]] = {}
@@ -131,14 +128,18 @@ def lay(plan: Plan, counting: Counting, before: tuple[Plan, Laying] | None = Non
     return done
 
 
-def _stale(plan: Plan, before: Plan | None, inside: Mapping[str | None, Sequence[str]]) -> set[str]:
-    """Places to lay again: those that changed, all below them (what comes down), and all above them (who passes)."""
-    if before is None:
-        return set(plan.places)
+def touched(before: Plan, plan: Plan) -> set[str]:
+    """Places of a plan whose record or grants are not those of an earlier one."""
     old, granted, now = before.places, before.grants, plan.grants
-    changed = {place for place, record in plan.places.items() if old.get(place) is not record}
+    found = {place for place, record in plan.places.items() if old.get(place) is not record}
     if granted is not now:
-        changed |= {p for p in granted.keys() | now.keys() if granted.get(p) is not now.get(p)} & plan.places.keys()
+        found |= {p for p in granted.keys() | now.keys() if granted.get(p) is not now.get(p)} & plan.places.keys()
+    return found
+
+
+def _stale(plan: Plan, before: Plan) -> set[str]:
+    """Places to lay again: those that changed, all below them (what comes down), and all above them (who passes)."""
+    changed, old = touched(before, plan), before.places
     was_in = {old[place].parent for place in changed | (old.keys() - plan.places.keys()) if place in old}
     tops = (place for place in changed | was_in if place is not None and place in plan.places)
     found = {step for place in tops for step in plan.path(place)}
@@ -146,7 +147,7 @@ def _stale(plan: Plan, before: Plan | None, inside: Mapping[str | None, Sequence
     while stack:
         place = stack.pop()
         found.add(place)
-        stack.extend(inside.get(place, ()))
+        stack.extend(plan.inside.get(place, ()))
     return found
 
 

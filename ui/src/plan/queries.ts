@@ -1,7 +1,19 @@
 import { useQuery } from "@tanstack/react-query";
-import { api, ask } from "../api/client";
+import { api, ask, type Edit } from "../api/client";
+import { usePlan } from "./PlanContext";
 
 /** The cells where grants disagree; asked once for all that show them. */
 export function useClashes(plan: string) {
   return useQuery({ queryKey: ["of-plan", plan, "clashes"], queryFn: () => ask(api.GET("/api/v1/plans/{plan}/clashes", { params: { path: { plan } } })) });
+}
+
+/** What edits would change, asked anew with every revision of the plan; not asked where there are none. */
+export function useWhatIf(edits: Edit[] | undefined) {
+  const { id, outline } = usePlan();
+  return useQuery({
+    queryKey: ["what-if", id, outline.revision, edits],
+    gcTime: 0,
+    enabled: edits !== undefined && edits.length > 0,
+    queryFn: () => ask(api.POST("/api/v1/plans/{plan}/what-if", { params: { path: { plan: id } }, body: { revision: outline.revision, edits: edits! } })),
+  });
 }

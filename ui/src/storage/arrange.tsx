@@ -5,17 +5,13 @@ import { api, ask, message, type Answer, type Edit, type Place } from "../api/cl
 import { cellsWords, Changes } from "../parts/Changes";
 import { freshId, pathName } from "../plan/index";
 import { usePlan } from "../plan/PlanContext";
+import { useWhatIf } from "../plan/queries";
 import { STYLE_WORDS, type Style } from "./words";
 
 /** A change of several edits, looked at before it is kept: what it overwrites, and which cells come out differently. */
 function Preview({ edits, lost, nothing, onReady }: { edits: Edit[] | undefined; lost?: { place: string; words: string[]; left: boolean }[]; nothing: string; onReady: (ready: boolean) => void }) {
-  const { id, index, outline } = usePlan();
-  const would = useQuery({
-    queryKey: ["what-if", id, outline.revision, edits],
-    gcTime: 0,
-    enabled: edits !== undefined && edits.length > 0,
-    queryFn: () => ask(api.POST("/api/v1/plans/{plan}/what-if", { params: { path: { plan: id } }, body: { revision: outline.revision, edits: edits! } })),
-  });
+  const { index } = usePlan();
+  const would = useWhatIf(edits);
   const answer: Answer | undefined = would.data;
   useEffect(() => onReady(answer !== undefined), [answer, onReady]);
   if (!edits) return <p role="status">Looking what would change …</p>;
