@@ -250,8 +250,9 @@ export default function Board() {
       const inheritance = !stands?.style || !above ? "" : column.place.cut || above !== stands.style ? "cut" : "down";
       const carried = stands?.style ? `, grants carried by ${CARRIERS[stands.carried]}${inheritance === "cut" ? ", inheritance is cut" : ""}` : "";
       return (
-        <div key={column.place.id} className={`head ${column.depth === 1 ? "own" : ""} ${number === spot.col ? "lit" : ""}`} role="columnheader" aria-colindex={number + 2} style={{ left: start, width, top: 22, height: 108 }} title={`${column.place.kind} ${pathName(index, column.place.id)}${carried}`}>
+        <div key={column.place.id} className={`head tall ${column.depth === 1 ? "own" : ""} ${number === spot.col ? "lit" : ""}`} role="columnheader" aria-colindex={number + 2} style={{ left: start, width, top: 22, height: 118 }} title={`${column.place.kind} ${pathName(index, column.place.id)}${carried}`}>
           <span className="slant">{column.place.name}</span>
+          {stands?.style && <small className="carrier">{stands.carried === "storage" ? "list" : stands.carried}</small>}
           {inheritance && <span className={`inherits ${inheritance}`} />}
           {column.folds && (
             <button className="plain fold" tabIndex={-1} aria-label={`${column.folded ? "Unfold" : "Fold"} ${column.place.name}`} onClick={() => foldColumn(column.place.id)}>{column.folded ? "▸" : "◂"}</button>
@@ -330,6 +331,7 @@ export default function Board() {
             rowHead={rowHead}
             corner={<span>{rows.length.toLocaleString()} rows · {columns.length} places</span>}
             heads={heads}
+            headHeight={140}
             bands={bands}
             look={look}
             at={spot}
