@@ -16,7 +16,7 @@ from yardgate import __version__
 from yardgate.core.clash import rule_words
 from yardgate.core.edit import Edit, SetGrant, apply, describe, difference, sentence
 from yardgate.core.membership import cycles
-from yardgate.core.names import Directory
+from yardgate.core.names import Names
 from yardgate.core.plan import Plan, PlanError, show
 from yardgate.core.reason import ListLine
 from yardgate.core.reason import explain as explain_cell
@@ -245,7 +245,7 @@ def import_(
     """Take a table, a host's account files or a plan file into a plan. Says what was left out."""
     work = Source(data, plan, file, make=True)
     content = decode(_read_bytes(source), nul=kind == "find")
-    top = None if at is None else _one(Directory(work.plan).place(at), at, "place")
+    top = None if at is None else _one(Names(work.plan).place(at), at, "place")
     styles: dict[str, listing.Style] = {"getfacl": "posix", "find": "mode", "nfs4": "ordered"}
     readers: dict[str, Callable[[dict[str, Made]], Reading]] = {
         "matrix": lambda make: matrix.read(work.plan, content, make, clear_blanks),
@@ -313,7 +313,7 @@ def export(
     def top() -> str:
         if at is None:
             raise Refused("say which place with --at")
-        return _one(Directory(work.plan).place(at), at, "place")
+        return _one(Names(work.plan).place(at), at, "place")
 
     real = None if folders is None else decode(_read_bytes(folders))
     writers: dict[str, Callable[[], str]] = {
@@ -377,7 +377,7 @@ def explain(
 ) -> None:
     """Why somebody gets what they get in a place, gate by gate."""
     plan = _load(plan_file)
-    names = Directory(plan)
+    names = Names(plan)
     subject = who if who in plan.users or who in plan.groups else _one(names.who(who), who, "user or group")
     where = place if place in plan.places else _one(names.place(place), place, "place")
     reason = explain_cell(plan, subject, where, on.date() if on else date.today())
@@ -453,7 +453,7 @@ def check(plan_file: Path, as_json: AsJson = False) -> None:
 def grant(who: str, place: str, level: str, plan: PlanName = None, file: PlanPath = None, data: Data = None) -> None:
     """Set one grant: WHO on PLACE gets LEVEL (RW, RO, NA, or - for nothing said). Says what else changed."""
     work = Source(data, plan, file)
-    names = Directory(work.plan)
+    names = Names(work.plan)
     if level.casefold() not in SPELLINGS:
         raise Refused(f"{show(level)} is no level; say RW, RO, NA or -")
     edit = SetGrant(

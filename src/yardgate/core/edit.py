@@ -6,6 +6,7 @@ from functools import singledispatch
 from typing import Any, Literal, TypeVar, get_args
 
 from yardgate.core.clash import rule_words
+from yardgate.core.directory import Directory
 from yardgate.core.lists import Mode, Ordered, OwnList, Posix
 from yardgate.core.plan import (
     Group,
@@ -17,6 +18,7 @@ from yardgate.core.plan import (
     Trouble,
     User,
     check,
+    directory_troubles,
     grant_troubles,
     group_troubles,
     name_clashes,
@@ -122,6 +124,24 @@ class RemovePattern:
 
 
 @dataclass(frozen=True, slots=True)
+class PutDirectory:
+    """Join a directory, or change the settings of the one of this id."""
+
+    __pydantic_config__ = STRICT
+    directory: Directory
+    op: Literal["put-directory"] = "put-directory"
+
+
+@dataclass(frozen=True, slots=True)
+class RemoveDirectory:
+    """Leave a directory, with all accounts that came from it, their memberships and grants."""
+
+    __pydantic_config__ = STRICT
+    directory: str
+    op: Literal["remove-directory"] = "remove-directory"
+
+
+@dataclass(frozen=True, slots=True)
 class SetGrant:
     """Say what `who` gets on a place; None says nothing. `at`: where in the list (0 first); None keeps the line, or adds it last."""
 
@@ -165,6 +185,8 @@ Edit = (
     | RemovePlace
     | PutPattern
     | RemovePattern
+    | PutDirectory
+    | RemoveDirectory
     | SetGrant
     | SetTarget
     | SetTitle
@@ -187,7 +209,7 @@ def apply(plan: Plan, edits: Iterable[Edit]) -> tuple[Plan, tuple[Edit, ...]]:
     return after, tuple(inverse)
 
 
-Map = Literal["users", "groups", "places", "patterns", "grants"]
+Map = Literal["users", "groups", "places", "patterns", "directories", "grants"]
 
 
 class _Draft:
@@ -206,7 +228,7 @@ class _Draft:
         found: dict[str, object] = getattr(self.now, name)
         return found
 
-    def set(self, name: Map, record: User | Group | Place | Pattern) -> None:
+    def set(self, name: Map, record: User | Group | Place | Pattern | Directory) -> None:
         self.map(name)[record.id] = record
         self.put[name].add(record.id)
 
@@ -231,9 +253,11 @@ def _troubles(plan: Plan, draft: _Draft) -> Iterator[Trouble]:
                 yield from place_troubles(plan, child)
     for pattern in put["patterns"] & plan.patterns.keys():
         yield from pattern_troubles(plan, plan.patterns[pattern])
+    for directory in put["directories"] & plan.directories.keys():
+        yield from directory_troubles(plan.directories[directory])
     for place in put["grants"] & plan.grants.keys():
         yield from grant_troubles(plan, place, plan.grants[place])
-    if any(put[name] for name in ("users", "groups", "places", "patterns")):
+    if any(put[name] for name in ("users", "groups", "places", "patterns", "directories")):
         yield from name_clashes(plan)
     yield from target_troubles(plan, plan.target)
     yield from (t for t in check(Plan(name=plan.name, office=plan.office)))
@@ -286,6 +310,27 @@ def _(edit: RemovePattern, draft: _Draft) -> list[Edit]:
         raise _missing("pattern", edit.pattern)
     del draft.map("patterns")[edit.pattern]
     return [PutPattern(pattern)]
+
+
+@_apply.register
+def _(edit: PutDirectory, draft: _Draft) -> list[Edit]:
+    before = draft.now.directories.get(edit.directory.id)
+    draft.set("directories", edit.directory)
+    return [RemoveDirectory(edit.directory.id)] if before is None else [PutDirectory(before)]
+
+
+@_apply.register
+def _(edit: RemoveDirectory, draft: _Draft) -> list[Edit]:
+    directory = draft.now.directories.get(edit.directory)
+    if directory is None:
+        raise _missing("directory", edit.directory)
+    undo: list[Edit] = []
+    for group in [group.id for group in draft.now.groups.values() if group.origin == edit.directory]:
+        undo[:0] = _apply(RemoveGroup(group), draft)
+    for user in [user.id for user in draft.now.users.values() if user.origin == edit.directory]:
+        undo[:0] = _apply(RemoveUser(user), draft)
+    del draft.map("directories")[edit.directory]
+    return [PutDirectory(directory), *undo]
 
 
 @_apply.register
@@ -470,6 +515,7 @@ def difference(before: Plan, after: Plan) -> tuple[Edit, ...]:
     edits: list[Edit] = []
     if (before.name, before.office) != (after.name, after.office):
         edits.append(SetTitle(after.name, after.office))
+    edits += [PutDirectory(directory) for directory in _changed(before.directories, after.directories)]
     edits += [PutUser(user) for user in _changed(before.users, after.users)]
     edits += [PutGroup(group) for group in _changed(before.groups, after.groups)]
     edits += [PutPlace(place) for place in _changed(before.places, after.places)]
@@ -483,6 +529,7 @@ def difference(before: Plan, after: Plan) -> tuple[Edit, ...]:
     edits += [RemovePattern(pattern) for pattern in sorted(before.patterns.keys() - after.patterns.keys())]
     edits += [RemoveGroup(group) for group in sorted(before.groups.keys() - after.groups.keys())]
     edits += [RemoveUser(user) for user in sorted(before.users.keys() - after.users.keys())]
+    edits += [RemoveDirectory(directory) for directory in sorted(before.directories.keys() - after.directories.keys())]
     return tuple(edits)
 
 
@@ -527,6 +574,8 @@ _KIND_WORDS = {
     "remove-place": "places removed",
     "put-pattern": "patterns kept",
     "remove-pattern": "patterns forgotten",
+    "put-directory": "directories set",
+    "remove-directory": "directories left",
     "set-grant": "grants set",
     "set-target": "settings changed",
     "set-title": "titles changed",
@@ -542,6 +591,8 @@ _SINGULAR = {
     "places removed": "place removed",
     "patterns kept": "pattern kept",
     "patterns forgotten": "pattern forgotten",
+    "directories set": "directory set",
+    "directories left": "directory left",
     "grants set": "grant set",
     "settings changed": "setting changed",
     "titles changed": "title changed",
@@ -577,6 +628,11 @@ def sentence(before: Plan, after: Plan, edit: Edit) -> str:
             return f"{'changed' if pattern.id in before.patterns else 'kept'} the pattern {pattern.name}"
         case RemovePattern(pattern_id):
             return f"forgot the pattern {before.patterns[pattern_id].name if pattern_id in before.patterns else pattern_id}"
+        case PutDirectory(directory):
+            return _put_words("directory", before.directories.get(directory.id), directory, before, after)
+        case RemoveDirectory(directory_id):
+            left = before.directories.get(directory_id)
+            return f"left the directory {left.name if left is not None else directory_id}"
         case Join(group, member):
             return f"{named(member)} joined {named(group)}"
         case Leave(group, member):
@@ -597,10 +653,14 @@ def sentence(before: Plan, after: Plan, edit: Edit) -> str:
 
 
 def _put_words(
-    kind: str, old: User | Group | Place | None, new: User | Group | Place, before: Plan, after: Plan
+    kind: str,
+    old: User | Group | Place | Directory | None,
+    new: User | Group | Place | Directory,
+    before: Plan,
+    after: Plan,
 ) -> str:
     if old is None:
-        name = after.named(new.id) if not isinstance(new, Place) else new.name
+        name = after.named(new.id) if isinstance(new, User | Group) else new.name
         return f"added {kind} {name}"
     if old.name != new.name:
         return f"renamed {kind} {old.name} to {new.name}"

@@ -5,6 +5,7 @@ ids, because a grant may name either. The order of users, groups and places mean
 place does (it is the order in which a list is read).
 """
 
+import re
 import unicodedata
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
@@ -12,11 +13,13 @@ from datetime import date
 from functools import cached_property
 from typing import Literal
 
+from yardgate.core.directory import Directory, dn_parts
 from yardgate.core.lists import Mode, Ordered, OwnList, Posix
 from yardgate.core.lists.modebits import MODE
 from yardgate.core.lists.ordered import FLAGS, GROUP, OWNER
 from yardgate.core.rights import FULL, GRANTABLE, STRICT, Level
 
+LOCAL = "local"  # the origin of accounts that the appliance itself has
 EVERYONE = "everyone"
 GUEST = "guest"
 ROOT = "root"  # the owner, and the owning group, of what nobody of the plan was given
@@ -33,7 +36,11 @@ Within = Literal["refusal", "widest", "narrowest", "first"]
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class User:
-    """A person or a service. `expires` is the first day on which the account is shut (shadow(5), expiration date)."""
+    """A person or a service. `expires` is the first day on which the account is shut (shadow(5), expiration date).
+
+    origin: local, or the id of the directory that it comes from; there it is followed by its key (objectSid or entryUUID).
+    gone: the directory no longer has it.
+    """
 
     __pydantic_config__ = STRICT
     id: str
@@ -45,24 +52,30 @@ class User:
     enabled: bool = True
     expires: date | None = None
     aliases: tuple[str, ...] = ()
-    origin: str = "local"
+    origin: str = LOCAL
+    key: str | None = None
     sid: str | None = None
+    gone: bool = False
     note: str = ""
 
     def active(self, on: date) -> bool:
-        return self.enabled and (self.expires is None or on < self.expires)
+        return self.enabled and not self.gone and (self.expires is None or on < self.expires)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Group:
-    """Members are ids of users and of groups (nesting)."""
+    """Members are ids of users and of groups (nesting). unknown: members that its directory names and does not have."""
 
     __pydantic_config__ = STRICT
     id: str
     name: str
     gid: int | None = None
     members: frozenset[str] = frozenset()
-    origin: str = "local"
+    origin: str = LOCAL
+    key: str | None = None
+    sid: str | None = None
+    gone: bool = False
+    unknown: tuple[str, ...] = ()
     note: str = ""
 
 
@@ -142,17 +155,45 @@ class Plan:
     places: Mapping[str, Place] = field(default_factory=dict)
     grants: Mapping[str, Grants] = field(default_factory=dict)
     patterns: Mapping[str, Pattern] = field(default_factory=dict)
+    directories: Mapping[str, Directory] = field(default_factory=dict)
 
     def named(self, who: str) -> str:
-        """The name of a user, a group or a built-in who, as shown to people; the id itself where nobody has it."""
+        """The name of a user, a group or a built-in who, as shown to people; the id itself where nobody has it.
+
+        Where two accounts are shown by one name, and one comes from a directory, it says which is meant.
+        """
         if who == EVERYONE:
             return "Everyone"
         if who in SPECIAL_WORDS:
             return SPECIAL_WORDS[who]
-        if who in self.users:
-            user = self.users[who]
-            return user.full_name or user.name
-        return self.groups[who].name if who in self.groups else who
+        account = self.users.get(who) or self.groups.get(who)
+        if account is None:
+            return who
+        shown = _shown(account)
+        return f"{shown} ({self.source(account.origin)})" if who in self.namesakes else shown
+
+    @cached_property
+    def namesakes(self) -> frozenset[str]:
+        """Ids of the accounts that are shown by the name of another, where not all of them are local."""
+        if not self.directories:
+            return frozenset()
+        by_name: dict[str, list[User | Group]] = {}
+        accounts: tuple[User | Group, ...] = (*self.users.values(), *self.groups.values())
+        for account in accounts:
+            by_name.setdefault(fold(_shown(account)), []).append(account)
+        same = (found for found in by_name.values() if len({account.origin for account in found}) > 1)
+        return frozenset(account.id for found in same for account in found)
+
+    def source(self, origin: str) -> str:
+        """Where an account comes from, in a word: local, or the short name of its directory."""
+        return self.directories[origin].name if origin in self.directories else origin
+
+    def called(self, who: str) -> str:
+        """The sign-in name, which nobody else has: a directory's accounts with its short name before them."""
+        account = self.users.get(who) or self.groups.get(who)
+        if account is None:
+            return who
+        return account.name if account.origin == LOCAL else f"{self.source(account.origin)}\\{account.name}"
 
     @cached_property
     def inside(self) -> Mapping[str | None, Sequence[str]]:
@@ -176,6 +217,10 @@ class Plan:
 
     def knows(self, who: str) -> bool:
         return who in self.users or who in self.groups or who == EVERYONE
+
+
+def _shown(account: User | Group) -> str:
+    return account.full_name or account.name if isinstance(account, User) else account.name
 
 
 SPECIAL_WORDS = {GUEST: "Guest", OWNER: "Owner", GROUP: "Owning group"}
@@ -249,6 +294,7 @@ def check(plan: Plan) -> tuple[Trouble, ...]:
         *(t for place in plan.places.values() for t in place_troubles(plan, place)),
         *(t for place, grants in plan.grants.items() for t in grant_troubles(plan, place, grants)),
         *(t for pattern in plan.patterns.values() for t in pattern_troubles(plan, pattern)),
+        *(t for directory in plan.directories.values() for t in directory_troubles(directory)),
         *target_troubles(plan, plan.target),
         *name_clashes(plan),
     )
@@ -283,7 +329,13 @@ def user_troubles(plan: Plan, user: User) -> Iterator[Trouble]:
         user.id,
         user.kind,
         user.name,
-        {"full name": user.full_name, "origin": user.origin, "SID": user.sid or "", "note": user.note},
+        {
+            "full name": user.full_name,
+            "origin": user.origin,
+            "key": user.key or "",
+            "SID": user.sid or "",
+            "note": user.note,
+        },
     )
     for alias in user.aliases:
         if why := name_trouble(alias):
@@ -300,10 +352,12 @@ def user_troubles(plan: Plan, user: User) -> Iterator[Trouble]:
         yield Trouble(
             user.id, f"the primary group {show(user.primary_group)} of {show(user.name)} is not a group of this plan"
         )
+    yield from _origin_troubles(plan, user, user.kind)
 
 
 def group_troubles(plan: Plan, group: Group) -> Iterator[Trouble]:
-    yield from _text_troubles(group.id, "group", group.name, {"origin": group.origin, "note": group.note})
+    texts = {"origin": group.origin, "key": group.key or "", "SID": group.sid or "", "note": group.note}
+    yield from _text_troubles(group.id, "group", group.name, texts)
     if group.id in BUILT_IN:
         yield Trouble(group.id, f"the id {show(group.id)} of group {show(group.name)} belongs to a built-in who")
     if group.id == ROOT and group.gid != 0:
@@ -315,6 +369,23 @@ def group_troubles(plan: Plan, group: Group) -> Iterator[Trouble]:
             yield Trouble(
                 group.id, f"group {show(group.name)} has a member {show(member)} that is no user or group of this plan"
             )
+    yield from _origin_troubles(plan, group, "group")
+
+
+def _origin_troubles(plan: Plan, account: User | Group, kind: str) -> Iterator[Trouble]:
+    """An account is local, or its directory is one of the plan's and it is followed there by a key."""
+    if account.origin == LOCAL:
+        if account.key is not None or account.gone:
+            yield Trouble(
+                account.id, f"{kind} {show(account.name)} is local; only a directory's accounts have a key or are gone"
+            )
+    elif account.origin not in plan.directories:
+        yield Trouble(
+            account.id,
+            f"{kind} {show(account.name)} comes from {show(account.origin)}, which is no directory of this plan",
+        )
+    elif not account.key:
+        yield Trouble(account.id, f"{kind} {show(account.name)} comes from a directory and has no key to follow it by")
 
 
 def place_troubles(plan: Plan, place: Place) -> Iterator[Trouble]:
@@ -388,6 +459,29 @@ def own_list_troubles(plan: Plan, own: OwnList) -> Iterator[str]:
                 yield f"the mode {bits:o} is outside 0 to {MODE:o}"
 
 
+def directory_troubles(directory: Directory) -> Iterator[Trouble]:
+    names = {"domain": directory.domain, "controller": directory.controller or "", "reading account": directory.reader}
+    yield from _text_troubles(directory.id, "directory", directory.name, names)
+    what = f"directory {show(directory.name)}"
+    if directory.id == LOCAL:
+        yield Trouble(directory.id, f"the id {show(LOCAL)} stands for the appliance's own accounts")
+    for dn in (directory.base, *directory.branches):
+        try:
+            dn_parts(dn)
+        except ValueError as error:
+            yield Trouble(directory.id, f"{what}: {error}")
+    if directory.fingerprint is not None and not re.fullmatch("[0-9a-f]{64}", directory.fingerprint):
+        yield Trouble(directory.id, f"{what}: the fingerprint must be SHA-256, 64 hexadecimal digits in lower case")
+    if directory.security == "plain" and not directory.plain_agreed:
+        yield Trouble(
+            directory.id, f"{what}: without TLS the password is sent readable; say a second time that you want that"
+        )
+    if not 1 <= directory.low <= directory.high <= LARGEST_NUMBER:
+        yield Trouble(
+            directory.id, f"{what}: the range {directory.low} to {directory.high} is none in 1 to {LARGEST_NUMBER}"
+        )
+
+
 def grant_troubles(plan: Plan, place: str, grants: Grants) -> Iterator[Trouble]:
     where = show(plan.path_name(place)) if place in plan.places else show(place)
     if place not in plan.places:
@@ -411,12 +505,12 @@ def target_troubles(plan: Plan, target: Target) -> Iterator[Trouble]:
 
 def name_clashes(plan: Plan) -> Iterator[Trouble]:
     """Two users, groups or patterns, or two places in one folder, that go by the same name. Local and directory accounts may share one."""
-    yield from _twice(
-        ((user.origin, name), user.id) for user in plan.users.values() for name in (user.name, *user.aliases)
-    )
-    yield from _twice(((group.origin, group.name), group.id) for group in plan.groups.values())
+    there = [user for user in plan.users.values() if not user.gone]
+    yield from _twice(((user.origin, name), user.id) for user in there for name in (user.name, *user.aliases))
+    yield from _twice(((group.origin, group.name), group.id) for group in plan.groups.values() if not group.gone)
     yield from _twice(((place.parent or "", place.name), place.id) for place in plan.places.values())
     yield from _twice((("", pattern.name), pattern.id) for pattern in plan.patterns.values())
+    yield from _twice((("", directory.name), directory.id) for directory in plan.directories.values())
 
 
 def _twice(named: Iterable[tuple[tuple[str, str], str]]) -> Iterator[Trouble]:

@@ -389,7 +389,7 @@ def unsaid(plan: Plan, counting: Counting, laid: Laid) -> tuple[Unsaid, ...]:
     if laid.list is None or laid.carried == "share" or not (laid.grants or laid.passes):
         return ()
     wish = Wish(plan.target, laid.grants, laid.passes)
-    whos = dict.fromkeys((*wish.whos, *_mentioned(laid.list)))
+    whos = dict.fromkeys((*wish.whos, *named_by(laid.list)))
     by_hand = _has_hand(laid.list)
     alone = [who for who in (laid.owner, laid.group) if who in plan.users or who in plan.groups]
     found: dict[str, Unsaid] = {}
@@ -414,7 +414,8 @@ def _has_hand(listed: OrderedLaid | PosixLaid) -> bool:
     return any(made == "hand" for _, made in listed.origins.values())
 
 
-def _mentioned(listed: OrderedLaid | PosixLaid) -> Iterable[str]:
+def named_by(listed: OrderedLaid | PosixLaid) -> Iterable[str]:
+    """Ids of all whom a list names, owner and owning group aside."""
     if isinstance(listed, OrderedLaid):
         return (entry.who for entry in listed.entries if entry.who not in (OWNER, GROUP))
     return (entry.who for entry in (*listed.access, *listed.file) if entry.who)

@@ -4,7 +4,7 @@ import json
 from collections.abc import Iterator
 
 from yardgate.core.edit import Edit, PutGroup, PutPlace, PutUser, SetGrant
-from yardgate.core.names import Directory, fresh_id
+from yardgate.core.names import Names, fresh_id
 from yardgate.core.plan import EVERYONE, Group, Place, PlaceKind, Plan, User, fold, show
 from yardgate.core.resolve import Matrix, rights
 from yardgate.core.rights import APART, LEVELS, Level, Rights, letters
@@ -91,7 +91,7 @@ class _Maker:
 
     def __init__(self, plan: Plan, make: Make):
         self.plan, self.make = plan, make
-        self.names = Directory(plan)
+        self.names = Names(plan)
         self.taken = {*plan.users, *plan.groups, *plan.places}
         self.edits: list[Edit] = []
         self.notes: list[Note] = []

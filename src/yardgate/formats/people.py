@@ -5,7 +5,7 @@ from dataclasses import replace
 from datetime import date
 
 from yardgate.core.edit import Edit, Join, PutGroup, PutUser
-from yardgate.core.names import Directory, fresh_id
+from yardgate.core.names import Names, fresh_id
 from yardgate.core.plan import Group, Plan, User, fold, show
 from yardgate.formats import table
 from yardgate.formats.reading import FormatError, Make, Reading, Unknown
@@ -64,7 +64,7 @@ class _Row:
 class _Reader:
     def __init__(self, plan: Plan, make: Make):
         self.plan, self.make = plan, make
-        self.names = Directory(plan)
+        self.names = Names(plan)
         self.users = dict(plan.users)
         self.groups = dict(plan.groups)
         self.user_ids = {fold(user.name): user.id for user in plan.users.values() if user.origin == "local"}

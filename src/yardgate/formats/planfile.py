@@ -5,6 +5,7 @@ from typing import Annotated, Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
+from yardgate.core.directory import Directory
 from yardgate.core.plan import Carrier, Group, Pattern, Place, PlaceKind, Plan, PlanError, Target, Trouble, User, check
 from yardgate.core.rights import Level
 from yardgate.formats.notation import OwnText, Strict, from_text, to_text
@@ -68,6 +69,7 @@ class PlanFile(BaseModel):
     places: list[PlaceRecord] = []
     grants: list[GrantLine] = []
     patterns: list[PatternRecord] = []
+    directories: list[Directory] = []
 
 
 def write(plan: Plan) -> str:
@@ -90,6 +92,7 @@ def write(plan: Plan) -> str:
             PatternRecord(id=p.id, name=p.name, own=to_text(p.own), note=p.note)
             for p in sorted(plan.patterns.values(), key=lambda pattern: pattern.id)
         ],
+        directories=[plan.directories[key] for key in sorted(plan.directories)],
     )
     body: dict[str, Any] = file.model_dump(mode="json", exclude_defaults=True)
     for group in body.get("groups", []):
@@ -138,6 +141,7 @@ def _plan(file: PlanFile) -> Plan:
             ("groups", file.groups),
             ("places", file.places),
             ("patterns", file.patterns),
+            ("directories", file.directories),
         )
         for number, record in _repeated(records)
         if number
@@ -156,6 +160,7 @@ def _plan(file: PlanFile) -> Plan:
         places={record.id: record.place() for record in file.places},
         grants=grants,
         patterns={p.id: Pattern(id=p.id, name=p.name, own=from_text(p.own), note=p.note) for p in file.patterns},
+        directories={directory.id: directory for directory in file.directories},
     )
     if troubles := [*troubles, *check(plan)]:
         raise PlanError(troubles)

@@ -8,6 +8,7 @@ from typing import Any, Literal
 
 from sqlalchemy import Connection, Table, delete, insert, select, update
 
+from yardgate.core.directory import Directory
 from yardgate.core.edit import Edit, apply, describe, difference
 from yardgate.core.lists import OwnList
 from yardgate.core.plan import Group, Pattern, Place, Plan, Target, User
@@ -299,7 +300,13 @@ def _load(connection: Connection, plan_id: str) -> Opened:
     for row in rows(tables.grants, tables.grants.c.place, tables.grants.c.position):
         granted.setdefault(row["place"], {})[row["who"]] = Level(row["level"])
     users = [User(**{**_without_plan(row), "aliases": tuple(row["aliases"])}) for row in rows(tables.users)]
-    groups = [Group(**_without_plan(row), members=frozenset(belongs.get(row["id"], ()))) for row in rows(tables.groups)]
+    groups = [
+        Group(**{**_without_plan(row), "unknown": tuple(row["unknown"])}, members=frozenset(belongs.get(row["id"], ())))
+        for row in rows(tables.groups)
+    ]
+    directories = [
+        Directory(**{**_without_plan(row), "branches": tuple(row["branches"])}) for row in rows(tables.directories)
+    ]
     places = [Place(**_with_list(row)) for row in rows(tables.places)]
     patterns = [Pattern(**_with_list(row)) for row in rows(tables.patterns)]
     plan = Plan(
@@ -311,6 +318,7 @@ def _load(connection: Connection, plan_id: str) -> Opened:
         places={place.id: place for place in places},
         grants=granted,
         patterns={pattern.id: pattern for pattern in patterns},
+        directories={directory.id: directory for directory in directories},
     )
     journal = tables.journal.c
     entries = connection.execute(
@@ -341,6 +349,7 @@ def _save(connection: Connection, plan_id: str, before: Plan, after: Plan) -> No
         (tables.groups, before.groups, after.groups),
         (tables.places, before.places, after.places),
         (tables.patterns, before.patterns, after.patterns),
+        (tables.directories, before.directories, after.directories),
     )
     for table, old, new in kinds:
         if old is new:
@@ -373,7 +382,7 @@ def _save(connection: Connection, plan_id: str, before: Plan, after: Plan) -> No
     connection.execute(update(tables.plans).where(tables.plans.c.id == plan_id).values(_head(after)))
 
 
-def _columns(table: Table, record: User | Group | Place | Pattern) -> dict[str, Any]:
+def _columns(table: Table, record: User | Group | Place | Pattern | Directory) -> dict[str, Any]:
     return {column.name: _value(getattr(record, column.name)) for column in table.c if column.name != "plan"}
 
 

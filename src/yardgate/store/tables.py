@@ -67,7 +67,9 @@ users = Table(
     Column("expires", Date),
     Column("aliases", JSON, nullable=False),
     Column("origin", String, nullable=False),
+    Column("key", String),
     Column("sid", String),
+    Column("gone", Boolean, nullable=False, server_default=false()),
     Column("note", Text, nullable=False),
     _within("groups", "primary_group"),
 )
@@ -79,6 +81,10 @@ groups = Table(
     Column("name", String, nullable=False),
     Column("gid", Integer),
     Column("origin", String, nullable=False),
+    Column("key", String),
+    Column("sid", String),
+    Column("gone", Boolean, nullable=False, server_default=false()),
+    Column("unknown", JSON, nullable=False, server_default="[]"),
     Column("note", Text, nullable=False),
 )
 members = Table(
@@ -113,6 +119,40 @@ patterns = Table(
     Column("name", String, nullable=False),
     Column("own", JSON, nullable=False),
     Column("note", Text, nullable=False),
+)
+directories = Table(
+    "directories",
+    metadata,
+    _of_plan(),
+    Column("id", String, primary_key=True),
+    Column("name", String, nullable=False),
+    Column("domain", String, nullable=False),
+    Column("schema", String, nullable=False),
+    Column("controller", String),
+    Column("security", String, nullable=False),
+    Column("fingerprint", String),
+    Column("plain_agreed", Boolean, nullable=False),
+    Column("reader", String, nullable=False),
+    Column("base", String, nullable=False),
+    Column("branches", JSON, nullable=False),
+    Column("filter", String, nullable=False),
+    Column("users", Boolean, nullable=False),
+    Column("groups", Boolean, nullable=False),
+    Column("services", Boolean, nullable=False),
+    Column("numbering", String, nullable=False),
+    Column("low", Integer, nullable=False),
+    Column("high", Integer, nullable=False),
+    Column("next", Integer),
+)
+copies = Table(  # what was last read of each directory; not part of the plan, and not undone with it
+    "copies",
+    metadata,
+    _of_plan(),
+    Column("directory", String, primary_key=True),
+    Column("at", String, nullable=False),
+    Column("full", Boolean, nullable=False),
+    Column("marker", String),
+    Column("records", Text, nullable=False),
 )
 grants = Table(
     "grants",

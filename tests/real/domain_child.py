@@ -1,0 +1,230 @@
+"""An Active-Directory-compatible domain controller in namespaces of its own: one line of JSON in, one out.
+
+Runs under the system's Python as root, started with unshare(1) by `domain.py`, as the first process of its process namespace:
+when it ends, everything it started ends with it. What is changed is changed in the controller's own database.
+"""
+
+import json
+import os
+import socket
+import subprocess
+import sys
+import time
+from pathlib import Path
+
+import ldb
+from samba.auth import system_session
+from samba.dcerpc.security import dom_sid
+from samba.ndr import ndr_unpack
+from samba.param import LoadParm
+from samba.samdb import SamDB
+
+DNS, SHORT, BASE = "lanternquay.example", "LANTERNQUAY", "DC=lanternquay,DC=example"
+ADMIN, PASSWORD = "Adm1n-Quay!", "Lantern-7-Quay"
+
+
+def run(*command: str, **more) -> None:
+    done = subprocess.run(command, capture_output=True, text=True, **more)
+    if done.returncode:
+        raise SystemExit(f"{' '.join(command)}: {done.stdout}{done.stderr}")
+
+
+def namespace(top: Path, host: str) -> None:
+    """Folders and name resolution that samba takes for granted, mounted over the machine's in this namespace only."""
+    run("hostname", host)
+    run("ip", "link", "set", "lo", "up")
+    for name in ("run", "etc", "var/private", "cache", "log", "private"):
+        (top / name).mkdir(parents=True, exist_ok=True)
+    (top / "private").chmod(0o700)
+    files = {
+        "resolv.conf": f"nameserver 10.99.0.1\nsearch {DNS}\noptions timeout:2 attempts:2\n",
+        "nsswitch.conf": "passwd: files winbind\ngroup: files winbind\nhosts: files dns\n",
+        "hosts": f"127.0.0.1 localhost\n10.99.0.1 dc1.{DNS} dc1\n10.99.0.2 nas1.{DNS} nas1\n",
+        "krb5.conf": f"[libdefaults]\n default_realm = {DNS.upper()}\n dns_lookup_kdc = true\n rdns = false\n"
+        f" default_ccache_name = FILE:{top}/krb5cc\n default_keytab_name = FILE:{top}/private/krb5.keytab\n",
+    }
+    for name, text in files.items():
+        (top / "etc" / name).write_text(text)
+        target = Path("/etc", name)
+        if not target.exists():
+            target.touch()
+        run("mount", "--bind", str(top / "etc" / name), os.path.realpath(target))
+    for inner, outer in (
+        ("run", "/run/samba"),
+        ("etc", "/etc/samba"),
+        ("var", "/var/lib/samba"),
+        ("cache", "/var/cache/samba"),
+        ("log", "/var/log/samba"),
+    ):
+        Path(outer).mkdir(parents=True, exist_ok=True)
+        run("mount", "--bind", str(top / inner), outer)
+    os.environ["KRB5_KTNAME"] = f"FILE:{top}/private/krb5.keytab"
+
+
+def answers(host: str, *ports: int) -> None:
+    until = time.monotonic() + 60
+    for port in ports:
+        while True:
+            try:
+                socket.create_connection((host, port), 1).close()
+                break
+            except OSError:
+                if time.monotonic() > until:
+                    raise SystemExit(f"{host}:{port} does not answer") from None
+                time.sleep(0.1)
+
+
+class Domain:
+    def __init__(self, top: Path) -> None:
+        self.top = top
+        namespace(top, "dc1")
+        sys.stdin.readline()  # the wire to the member server is there now
+        run("ip", "addr", "add", "10.99.0.1/24", "dev", "yard0")
+        run("ip", "link", "set", "yard0", "up")
+        run(
+            "samba-tool",
+            "domain",
+            "provision",
+            f"--realm={DNS.upper()}",
+            f"--domain={SHORT}",
+            "--server-role=dc",
+            "--use-rfc2307",
+            "--dns-backend=SAMBA_INTERNAL",
+            "--host-name=dc1",
+            "--host-ip=10.99.0.1",
+            f"--adminpass={ADMIN}",
+            f"--targetdir={top}",
+            "--option=interfaces=lo yard0",
+            "--option=bind interfaces only=yes",
+            "--option=server services=s3fs rpc ldap cldap kdc winbindd dns",
+        )
+        self.conf = str(top / "etc" / "smb.conf")
+        lines = Path(self.conf).read_text().splitlines()
+        Path(self.conf).write_text("\n".join(line for line in lines if "dns forwarder" not in line) + "\n")
+        self.lp = LoadParm()
+        self.lp.load(self.conf)
+        self.sam = SamDB(url=self.lp.samdb_url(), session_info=system_session(), lp=self.lp)
+        # Plain searches of many accounts at once, which the password rules would only slow down.
+        self.started = None
+
+    def start(self) -> None:
+        run("samba_spnupdate")
+        log = open(self.top / "log" / "spawn.log", "ab")  # noqa: SIM115
+        self.started = subprocess.Popen(
+            ["samba", "--foreground", "--no-process-group", f"--configfile={self.conf}"],
+            stdin=subprocess.DEVNULL,
+            stdout=log,
+            stderr=log,
+            start_new_session=True,
+        )
+        answers("10.99.0.1", 88, 389, 445, 636)
+
+    def one(self, name: str, *attributes: str):
+        return self.sam.search(
+            BASE, expression=f"(sAMAccountName={ldb.binary_encode(name)})", attrs=list(attributes) or ["objectSid"]
+        )[0]
+
+    def rid(self, name: str) -> str:
+        return str(ndr_unpack(dom_sid, self.one(name)["objectSid"][0])).rpartition("-")[2]
+
+    def set(self, name: str, attribute: str, *values: str) -> None:
+        message = ldb.Message(self.one(name).dn)
+        message[attribute] = ldb.MessageElement(list(values), ldb.FLAG_MOD_REPLACE, attribute)
+        self.sam.modify(message)
+
+    # --- what can be asked ---
+
+    def unit(self, name: str, within: str = "") -> None:
+        self.sam.create_ou(f"OU={name},{within + ',' if within else ''}{BASE}")
+
+    def user(self, name: str, full: str, unit: str = "", **attributes: str) -> None:
+        dn = ldb.Dn(self.sam, BASE if unit else f"CN=Users,{BASE}")
+        if unit:
+            dn.add_child(f"OU={unit}")
+        dn.add_child(ldb.Dn(self.sam, "CN=x"))
+        dn.set_component(0, "CN", full)
+        self.sam.add(
+            {
+                "dn": dn,
+                "objectClass": "user",
+                "sAMAccountName": name,
+                "userPrincipalName": f"{name}@{DNS}",
+                "displayName": full,
+                **attributes,
+            }
+        )
+        self.sam.setpassword(f"(sAMAccountName={ldb.binary_encode(name)})", PASSWORD)
+        self.sam.enable_account(f"(sAMAccountName={ldb.binary_encode(name)})")
+
+    def group(self, name: str, unit: str = "", mail: bool = False, scope: str = "global") -> None:
+        kind = {"global": 2, "local": 4, "universal": 8}[scope] - (0 if mail else 0x80000000)
+        dn = ldb.Dn(self.sam, BASE if unit else f"CN=Users,{BASE}")
+        if unit:
+            dn.add_child(f"OU={unit}")
+        dn.add_child(ldb.Dn(self.sam, "CN=x"))
+        dn.set_component(0, "CN", name)
+        self.sam.add({"dn": dn, "objectClass": "group", "sAMAccountName": name, "groupType": str(kind)})
+
+    def join(self, group: str, *members: str) -> None:
+        self.members(group, members, ldb.FLAG_MOD_ADD)
+
+    def leave(self, group: str, *members: str) -> None:
+        self.members(group, members, ldb.FLAG_MOD_DELETE)
+
+    def members(self, group: str, members, what: int) -> None:
+        message = ldb.Message(self.one(group).dn)
+        message["member"] = ldb.MessageElement([str(self.one(member).dn) for member in members], what, "member")
+        self.sam.modify(message)
+
+    def primary(self, user: str, group: str) -> None:
+        self.set(user, "primaryGroupID", self.rid(group))
+
+    def disable(self, user: str) -> None:
+        self.sam.disable_account(f"(sAMAccountName={ldb.binary_encode(user)})")
+
+    def enable(self, user: str) -> None:
+        self.sam.enable_account(f"(sAMAccountName={ldb.binary_encode(user)})")
+
+    def remove(self, name: str) -> None:
+        self.sam.delete(self.one(name).dn)
+
+    def rename(self, name: str, to: str, full: str) -> None:
+        old = self.one(name).dn
+        new = ldb.Dn(self.sam, str(old))
+        new.set_component(0, "CN", full)
+        self.sam.rename(old, new)
+        self.set_at(new, {"sAMAccountName": to, "displayName": full})
+
+    def set_at(self, dn, values) -> None:
+        message = ldb.Message(dn)
+        for attribute, value in values.items():
+            message[attribute] = ldb.MessageElement(value, ldb.FLAG_MOD_REPLACE, attribute)
+        self.sam.modify(message)
+
+    def move(self, name: str, unit: str) -> None:
+        old = self.one(name).dn
+        parent = ldb.Dn(self.sam, f"OU={unit},{BASE}" if unit else f"CN=Users,{BASE}")
+        new = ldb.Dn(self.sam, str(parent))
+        new.add_child(ldb.Dn(self.sam, "CN=x"))
+        new.set_component(0, "CN", old.get_component_value(0))
+        self.sam.rename(old, new)
+
+    def rename_unit(self, name: str, to: str) -> None:
+        self.sam.rename(ldb.Dn(self.sam, f"OU={name},{BASE}"), ldb.Dn(self.sam, f"OU={to},{BASE}"))
+
+
+def main() -> None:
+    top = Path(sys.argv[1])
+    domain = Domain(top)
+    print(json.dumps("ready"), flush=True)
+    for line in sys.stdin:
+        try:
+            for what, *rest in json.loads(line):
+                more = rest.pop() if rest and isinstance(rest[-1], dict) else {}
+                getattr(domain, what)(*rest, **more)
+            print(json.dumps(None), flush=True)
+        except Exception as error:  # told to the test, which fails with it
+            print(json.dumps(f"{type(error).__name__}: {error}"), flush=True)
+
+
+main()
