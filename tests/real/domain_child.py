@@ -61,6 +61,16 @@ def namespace(top: Path, host: str) -> None:
     os.environ["KRB5_KTNAME"] = f"FILE:{top}/private/krb5.keytab"
 
 
+def escaped(name: str) -> str:
+    """A value in a distinguished name (RFC 4514 section 2.4)."""
+    return "".join(f"\\{ord(char):02x}" if char in ',\\+"<>;=#' else char for char in name)
+
+
+def dn_in(unit: str, name: str) -> str:
+    """The name of something in a unit, or among the users where there is none."""
+    return f"CN={escaped(name)},{f'OU={escaped(unit)}' if unit else 'CN=Users'},{BASE}"
+
+
 def answers(host: str, *ports: int) -> None:
     until = time.monotonic() + 60
     for port in ports:
@@ -134,18 +144,13 @@ class Domain:
 
     # --- what can be asked ---
 
-    def unit(self, name: str, within: str = "") -> None:
-        self.sam.create_ou(f"OU={name},{within + ',' if within else ''}{BASE}")
+    def unit(self, name: str) -> None:
+        self.sam.create_ou(f"OU={escaped(name)},{BASE}")
 
     def user(self, name: str, full: str, unit: str = "", **attributes: str) -> None:
-        dn = ldb.Dn(self.sam, BASE if unit else f"CN=Users,{BASE}")
-        if unit:
-            dn.add_child(f"OU={unit}")
-        dn.add_child(ldb.Dn(self.sam, "CN=x"))
-        dn.set_component(0, "CN", full)
         self.sam.add(
             {
-                "dn": dn,
+                "dn": dn_in(unit, full),
                 "objectClass": "user",
                 "sAMAccountName": name,
                 "userPrincipalName": f"{name}@{DNS}",
@@ -158,12 +163,7 @@ class Domain:
 
     def group(self, name: str, unit: str = "", mail: bool = False, scope: str = "global") -> None:
         kind = {"global": 2, "local": 4, "universal": 8}[scope] - (0 if mail else 0x80000000)
-        dn = ldb.Dn(self.sam, BASE if unit else f"CN=Users,{BASE}")
-        if unit:
-            dn.add_child(f"OU={unit}")
-        dn.add_child(ldb.Dn(self.sam, "CN=x"))
-        dn.set_component(0, "CN", name)
-        self.sam.add({"dn": dn, "objectClass": "group", "sAMAccountName": name, "groupType": str(kind)})
+        self.sam.add({"dn": dn_in(unit, name), "objectClass": "group", "sAMAccountName": name, "groupType": str(kind)})
 
     def join(self, group: str, *members: str) -> None:
         self.members(group, members, ldb.FLAG_MOD_ADD)
@@ -178,6 +178,11 @@ class Domain:
 
     def primary(self, user: str, group: str) -> None:
         self.set(user, "primaryGroupID", self.rid(group))
+
+    def leave_primary(self, group: str) -> None:
+        """Whoever has a group as primary group goes back to Domain Users."""
+        for found in self.sam.search(BASE, expression=f"(primaryGroupID={self.rid(group)})", attrs=["sAMAccountName"]):
+            self.set(str(found["sAMAccountName"]), "primaryGroupID", "513")
 
     def disable(self, user: str) -> None:
         self.sam.disable_account(f"(sAMAccountName={ldb.binary_encode(user)})")
@@ -203,14 +208,10 @@ class Domain:
 
     def move(self, name: str, unit: str) -> None:
         old = self.one(name).dn
-        parent = ldb.Dn(self.sam, f"OU={unit},{BASE}" if unit else f"CN=Users,{BASE}")
-        new = ldb.Dn(self.sam, str(parent))
-        new.add_child(ldb.Dn(self.sam, "CN=x"))
-        new.set_component(0, "CN", old.get_component_value(0))
-        self.sam.rename(old, new)
+        self.sam.rename(old, ldb.Dn(self.sam, dn_in(unit, old.get_component_value(0))))
 
     def rename_unit(self, name: str, to: str) -> None:
-        self.sam.rename(ldb.Dn(self.sam, f"OU={name},{BASE}"), ldb.Dn(self.sam, f"OU={to},{BASE}"))
+        self.sam.rename(ldb.Dn(self.sam, f"OU={escaped(name)},{BASE}"), ldb.Dn(self.sam, f"OU={escaped(to)},{BASE}"))
 
 
 def main() -> None:

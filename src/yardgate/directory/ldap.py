@@ -19,7 +19,7 @@ import dns.resolver
 import ldap3
 from ldap3.core.exceptions import LDAPException, LDAPExceptionError, LDAPInvalidFilterError
 
-from yardgate.core.directory import Copy, Directory, Record
+from yardgate.core.directory import Copy, Directory, Record, same_dn
 from yardgate.directory.accounts import SHAPES, Shape, key_of, record_of
 from yardgate.formats.ldif import Entry
 
@@ -28,7 +28,7 @@ PAGE = 500
 CONNECT_SECONDS, ANSWER_SECONDS = 5, 60
 CLOCK_SECONDS = 300  # Kerberos lets clocks differ by five minutes (RFC 4120 section 8.2)
 LATE = timedelta(minutes=10)  # how late a replica may show a change
-MANY = 50  # accounts asked for by name in one search
+PROGRESS_EVERY = 50  # accounts asked for one by one
 
 # Active-Directory-compatible servers say in the message of result 49 what was wrong (MS-ERREF 2.2).
 _SIGN_IN_WORDS = {
@@ -552,16 +552,20 @@ def read_changes(reader: Reader, before: Copy, progress: Progress) -> Copy:
         for page in reader.pages(branch, f"(&{_condition(directory)}{since})", reader.shape.attributes):
             changed |= _records(reader, page)
             progress.at("reading changes", len(changed))
-    missing = [
+    same = {found for found, dn in there.items() if found in before.records and before.records[found].dn == dn}
+    missing = there.keys() - changed.keys() - same
+    # Where a member was renamed, moved or deleted, its group names it otherwise and yet does not count as changed.
+    settled = {same_dn(there[found]) for found in same}
+    missing |= {
         found
-        for found in there
-        if found not in changed and (found not in before.records or before.records[found].dn != there[found])
-    ]
-    for start in range(0, len(missing), MANY):
-        for found in missing[start : start + MANY]:
-            entry = reader.one(there[found], reader.shape.attributes)
-            changed |= _records(reader, [entry] if entry is not None else [])
-        progress.at("reading changes", len(changed))
+        for found in same - changed.keys()
+        if any(ref.by == "dn" and same_dn(ref.text) not in settled for ref in before.records[found].members)
+    }
+    for number, found in enumerate(sorted(missing), 1):
+        entry = reader.one(there[found], reader.shape.attributes)
+        changed |= _records(reader, [entry] if entry is not None else [])
+        if number % PROGRESS_EVERY == 0:
+            progress.at("reading changes", len(changed))
     kept = {found: record for found, record in before.records.items() if found in there}
     return Copy({**kept, **changed}, usn or _newest(reader) or before.marker, _now(), False)
 

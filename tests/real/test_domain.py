@@ -1,0 +1,208 @@
+"""A real Active-Directory-compatible domain: its own answer to who counts as what is held against ours, change after change."""
+
+import random
+from collections.abc import Iterator, Mapping
+from dataclasses import replace
+
+import pytest
+
+from tests.real.domain import ADMIN, ADMIN_PASSWORD, BASE, Machine, controller
+from yardgate.core.directory import Copy, Directory
+from yardgate.core.edit import apply
+from yardgate.core.membership import containers, token
+from yardgate.core.plan import Plan
+from yardgate.core.sync import sync
+from yardgate.directory.accounts import sid_text
+from yardgate.directory.ldap import Progress, Reader, certificate, connect, read_all, read_changes
+
+FIRST = ["Ada", "Bo", "Cleo", "Dag", "Enno", "Fenja", "Gül", "Hauke", "Ida", "Jörn", "Käthe", "Lür", "Maike", "Nils", "Oda", "Pit", "Rieke", "Sönke", "Tjark", "Ute"]
+LAST = ("Ahlers", "O'Neil", "van Dijk", "Müller, d. Ä.", "Back\\slash", "Straße")
+USERS = [f"u{number:02}" for number in range(64)]
+GROUPS = [f"g{number:02}" for number in range(26)]
+CHANGES = 50
+
+
+def populate(rng: random.Random) -> list[list[object]]:
+    """64 users, 26 groups nested four deep, some for mail only, in three branches; names with what needs escapes."""
+    tasks: list[list[object]] = [["unit", "Yard"], ["unit", "Lofts, old & new"], ["unit", "Away"]]
+    units = ["Yard", "Lofts, old & new", "Away", ""]
+    for number, name in enumerate(USERS):
+        full = f"{FIRST[number % len(FIRST)]} {LAST[number % len(LAST)]} {number}"
+        tasks.append(["user", name, full, units[number % 4]])
+    for number, name in enumerate(GROUPS):
+        scope = ("global", "local", "universal")[0 if number < 20 else number % 3]
+        tasks.append(["group", name, units[number % 4], {"mail": number in (3, 11), "scope": scope}])
+    for level in range(4):  # g00 in g01 in g02 ... : and many others besides
+        tasks.append(["join", f"g{level + 4:02}", f"g{level + 5:02}"])
+    for name in USERS:
+        for group in rng.sample(GROUPS[:20], rng.randint(0, 4)):
+            tasks.append(["join", group, name])
+    tasks += [["join", "g03", "g12"], ["join", "g10", "g03"]]  # through a mail-only group nothing is passed on
+    for name in ("u05", "u21"):
+        tasks += [["join", "g15", name], ["primary", name, "g15"]]
+    tasks += [["disable", "u07"], ["disable", "u33"]]
+    tasks += [["set", "u09", "accountExpires", "133485408000000000"], ["rename", "u10", "u10-new", "Renamed, Person"]]
+    tasks += [["set", name, "uidNumber", str(70_000 + number)] for number, name in enumerate(USERS[20:30])]
+    return tasks
+
+
+class Changer:
+    """Random changes to the directory, each such as an administrator makes."""
+
+    def __init__(self, rng: random.Random) -> None:
+        self.rng = rng
+        self.users = [name if name != "u10" else "u10-new" for name in USERS]
+        self.groups = list(GROUPS)
+        self.joined: set[tuple[str, str]] = set()
+        self.units = ["Yard", "Away"]
+        self.count = 0
+
+    def tasks(self) -> list[list[object]]:
+        rng = self.rng
+        self.count += 1
+        what = rng.choice(
+            [
+                "join",
+                "join",
+                "nest",
+                "leave",
+                "user",
+                "group",
+                "remove",
+                "rename",
+                "move",
+                "primary",
+                "shut",
+                "number",
+                "unit",
+                "drop",
+            ]
+        )
+        user, group = rng.choice(self.users), rng.choice(self.groups)
+        fresh = f"n{self.count:02}"
+        match what:
+            case "user":
+                self.users.append(fresh)
+                return [["user", fresh, f"New, {fresh}", rng.choice([*self.units, ""])], ["join", group, fresh]]
+            case "group":
+                self.groups.append(fresh)
+                return [["group", fresh, rng.choice(self.units), {"mail": rng.random() < 0.3}], ["join", fresh, user]]
+            case "join":
+                new = rng.choice(self.users)
+                self.users.append(f"j{self.count}")
+                return [
+                    ["user", f"j{self.count}", f"Joiner {self.count}"],
+                    ["join", group, f"j{self.count}"],
+                    ["set", new, "displayName", f"Called {self.count}"],
+                ]
+            case "nest":
+                self.groups.append(fresh)
+                return [
+                    ["group", fresh, ""],
+                    ["join", fresh, rng.choice(self.groups[:-1])],
+                    ["join", rng.choice(self.groups[20:-1]), fresh],
+                ]
+            case "leave":
+                return [
+                    ["group", f"l{self.count}", ""],
+                    ["join", f"l{self.count}", user],
+                    ["join", f"l{self.count}", group],
+                    ["leave", f"l{self.count}", user],
+                ]
+            case "remove":
+                self.users.remove(user)
+                return [["remove", user]]
+            case "drop":
+                self.groups.remove(group)
+                return [["leave_primary", group], ["remove", group]]
+            case "rename":
+                self.users[self.users.index(user)] = fresh
+                return [["rename", user, fresh, f"Was {user}, is {fresh}"]]
+            case "move":
+                return [["move", user, rng.choice([*self.units, ""])]]
+            case "primary":
+                self.groups.append(fresh)
+                return [["group", fresh, ""], ["join", fresh, user], ["primary", user, fresh]]
+            case "shut":
+                return [[rng.choice(["disable", "enable"]), user]]
+            case "number":
+                return [["set", user, "uidNumber", str(80_000 + self.count)]]
+            case _:
+                place = rng.randrange(len(self.units))
+                old, self.units[place] = self.units[place], f"Unit {self.count}"
+                return [["rename_unit", old, self.units[place]]]
+
+
+@pytest.fixture(scope="module")
+def domain() -> Iterator[tuple[Machine, Directory]]:
+    with controller() as machine:
+        machine.do(*populate(random.Random(7)))
+        machine.do(["start"])
+        joined = Directory(
+            id="lanternquay",
+            name="LANTERNQUAY",
+            domain="lanternquay.example",
+            controller="10.99.0.1",
+            reader=ADMIN,
+            base=BASE,
+        )
+        shown = machine.within(lambda: certificate(joined))
+        assert shown is not None
+        assert shown.distrust == "comes from an authority that this system does not trust"
+        yield machine, replace(joined, fingerprint=shown.fingerprint)
+
+
+def told_by_controller(reader: Reader, copy: Copy) -> Mapping[str, set[str]]:
+    """SID of each user -> SIDs of all groups that the controller counts it in (MS-ADTS 3.1.1.4.5.19, tokenGroups)."""
+    found = {}
+    for record in copy.records.values():
+        if record.kind != "group":
+            entry = reader.one(record.dn, ["tokenGroups"])
+            assert entry is not None
+            found[record.key] = {text for raw in entry.attributes["tokengroups"] if (text := sid_text(raw)) is not None}
+    return found
+
+
+def counted_by_us(plan: Plan) -> Mapping[str, set[str]]:
+    above = containers(plan)
+    return {
+        user.key: {plan.groups[who].sid or "" for who in token(plan, user.id, above) if who in plan.groups}
+        for user in plan.users.values()
+        if user.key is not None and not user.gone
+    }
+
+
+def in_step(plan: Plan, directory: Directory, copy: Copy) -> Plan:
+    found = sync(plan, directory, copy.records.values())
+    assert not found.left_out
+    after, _ = apply(plan, found.edits)
+    assert not sync(after, directory, copy.records.values()).edits
+    return after
+
+
+def test_everybody_counts_as_the_controller_says_after_every_change(domain: tuple[Machine, Directory]) -> None:
+    machine, directory = domain
+    rng = random.Random(4)
+    changer = Changer(rng)
+
+    def work() -> tuple[int, int]:
+        users = groups = 0
+        with connect(directory, ADMIN_PASSWORD) as reader:
+            copy = read_all(reader, Progress())
+            plan = in_step(Plan(), directory, copy)
+            assert counted_by_us(plan) == told_by_controller(reader, copy)
+            for number in range(CHANGES):
+                tasks = changer.tasks()
+                machine.do(*tasks)
+                changed, whole = read_changes(reader, copy, Progress()), read_all(reader, Progress())
+                assert not changed.full
+                assert changed.records == whole.records, (number, tasks)
+                assert in_step(plan, directory, changed) == in_step(plan, directory, whole)
+                plan, copy = in_step(plan, directory, changed), changed
+                assert counted_by_us(plan) == told_by_controller(reader, copy), (number, tasks)
+                users, groups = len(counted_by_us(plan)), len(plan.groups)
+        return users, groups
+
+    users, groups = machine.within(work)
+    print(f"{CHANGES} changes, {users} users, {groups} groups at the end, every token as the controller's")
+    assert users >= 60
