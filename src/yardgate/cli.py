@@ -1,9 +1,11 @@
 """The command line: everything that needs no screen. Exit code 1: something is wrong with the plan; 2: bad usage."""
 
 import json
+import os
 import sys
+import threading
 from collections.abc import Callable
-from dataclasses import asdict
+from dataclasses import asdict, replace
 from datetime import date, datetime
 from pathlib import Path
 from typing import Annotated, Any
@@ -30,6 +32,7 @@ from yardgate.formats.reading import FormatError, Made, Reading, decode
 from yardgate.settings import Settings
 from yardgate.store import NotThere, Plans, Stale, Store
 from yardgate.store.accounts import Accounts, Role
+from yardgate.store.copies import Copies
 
 app = typer.Typer(
     no_args_is_help=True, add_completion=False, help="Plan who may read and write what on a file server, and see why."
@@ -156,7 +159,9 @@ def demo(
     fresh: Annotated[bool, typer.Option(help="Begin again with the demo plan as shipped.")] = False,
 ) -> None:
     """Serve a made-up boatyard's plan, with a link that signs in."""
-    from yardgate.demo import plan
+    from yardgate import demo as shipped
+    from yardgate.directory.passwords import VARIABLE
+    from yardgate.directory.standin import StandIn, fingerprint
 
     settings = _settings(data or Path(".yard/demo"), port=port)
     if fresh:
@@ -164,10 +169,20 @@ def demo(
             file.unlink()
     store = Store(settings.database)
     plans, accounts = Plans(store), Accounts(store)
+    folder = settings.data / "directory"
     if not plans.ids():
-        plans.create(plan(), "Yard Gate")
+        joined = replace(shipped.DIRECTORY, fingerprint=fingerprint(folder, "127.0.0.1"))
+        made = plans.create(shipped.plan(joined), "Yard Gate")
+        Copies(store).put(made.id, joined.id, shipped.last_copy())
     vance = accounts.by_name("H. Vance") or accounts.add("H. Vance", "administrator")
     link = f"http://{settings.host}:{settings.port}/sign-in?link={accounts.link(vance.id)}"
+    try:
+        directory = StandIn(shipped.entries(), folder, port=shipped.PORT)
+    except OSError:
+        err.print(f"Port {shipped.PORT} is taken, so the demo's directory cannot be read.", style="yellow")
+    else:
+        threading.Thread(target=directory.serve_forever, daemon=True).start()
+        os.environ.setdefault(f"{VARIABLE}_LANTERNQUAY", directory.password)
     _run(
         store,
         settings,

@@ -2,13 +2,22 @@
 
 from collections.abc import Callable, Mapping
 from dataclasses import replace
-from datetime import date
+from datetime import UTC, date, datetime, timedelta
+from pathlib import Path
+from typing import Any
 
-from yardgate.core.lists import Entry, Mode, Ordered, OwnList, Posix, PosixEntry
+from yardgate.core.directory import Copy, Directory, Record, Ref
+from yardgate.core.edit import SetGrant, apply
+from yardgate.core.lists import Entry as ListEntry
+from yardgate.core.lists import Mode, Ordered, OwnList, Posix, PosixEntry
 from yardgate.core.lists.posix import Tag
 from yardgate.core.names import fresh_id
 from yardgate.core.plan import EVERYONE, Carrier, Group, Place, PlaceKind, Plan, Target, User
 from yardgate.core.rights import Level
+from yardgate.core.sync import sync
+from yardgate.directory.accounts import records
+from yardgate.formats import ldif
+from yardgate.formats.ldif import Entry
 from yardgate.formats.notation import flags_of, perms_of, rights_of
 
 PEOPLE = """
@@ -129,7 +138,9 @@ def _stored(place: Place, ids: Mapping[str, str]) -> Place:
     if style == "ordered":
         parts = [entry.split(":") for entry in entries.split(" allow:") if entry]
         parts = [part[1:] if part[0] == "allow" else part for part in parts]
-        own = Ordered(tuple(Entry("allow", ids[who], rights_of(mask), flags_of(flags)) for who, mask, flags in parts))
+        own = Ordered(
+            tuple(ListEntry("allow", ids[who], rights_of(mask), flags_of(flags)) for who, mask, flags in parts)
+        )
     elif style == "posix":
         setgid = entries.startswith("setgid")
         parts = [entry.split(":") for entry in [entries.removeprefix("setgid").strip()] if entry]
@@ -149,8 +160,86 @@ def _owners(text: str, ids: Mapping[str, str]) -> tuple[str | None, str | None]:
     raise ValueError(text)
 
 
-def plan() -> Plan:
-    """Twenty-seven people, three services, ten groups, two pools."""
+PORT = 8738  # of the stand-in for the directory
+DIRECTORY = Directory(
+    id="lanternquay",
+    name="LANTERNQUAY",
+    domain="lanternquay.example",
+    controller=f"127.0.0.1:{PORT}",
+    reader="reader@lanternquay.example",
+    base="DC=lanternquay,DC=example",
+    high=199_999,
+)
+SID = "S-1-5-21-1407-2211-3305"
+
+
+def entries() -> list[Entry]:
+    """What the directory holds now."""
+    return list(ldif.read((Path(__file__).parent / "lanternquay.ldif").read_bytes()))
+
+
+def last_copy() -> Copy:
+    """The directory as it was when it was last read, three days ago."""
+    now = records(DIRECTORY, entries())
+    then = {
+        key: replace(record, **BEFORE.get(record.name, {}))
+        for key, record in now.items()
+        if record.name != "nadia.roux"
+    }
+    dana = Record(
+        key=f"{SID}-1109",
+        sid=f"{SID}-1109",
+        dn="CN=Dana Rook,OU=Office,DC=lanternquay,DC=example",
+        kind="person",
+        name="dana.rook",
+        full_name="Dana Rook",
+        aliases=("dana.rook@lanternquay.example",),
+        primary=Ref("sid", f"{SID}-513"),
+    )
+    at = datetime.now(UTC) - timedelta(days=3)
+    return Copy({**then, dana.key: dana}, "usn 1000 CN=NTDS Settings,CN=STAND-IN", at.isoformat(timespec="seconds"))
+
+
+# What was otherwise at the last reading.
+BEFORE: dict[str, dict[str, Any]] = {
+    "ines.duarte": {
+        "name": "ines.marques",
+        "full_name": "Ines Marques",
+        "aliases": ("ines.marques@lanternquay.example",),
+    },
+    "rolf.petersen": {"enabled": True},
+    "Reception": {
+        "members": (
+            Ref("dn", "CN=Pia Lombardi,OU=Office,DC=lanternquay,DC=example"),
+            Ref("dn", "CN=Dana Rook,OU=Office,DC=lanternquay,DC=example"),
+        )
+    },
+    "Season Hands": {"name": "Temps"},
+}
+
+
+def _joined(plan: Plan, directory: Directory) -> Plan:
+    """The plan with the front desk and the contractors taken from the directory; who was in it keeps id, groups and grants."""
+    copy = last_copy()
+    by_name = {record.full_name: record for record in copy.records.values() if record.kind != "group"}
+    followed = {
+        user.id: replace(user, origin=directory.id, key=by_name[user.full_name].key, aliases=())
+        for user in plan.users.values()
+        if user.full_name in FROM_DIRECTORY
+    }
+    settings = {directory.id: directory}
+    plan = replace(plan, users={**plan.users, **followed}, directories=settings)
+    after, _ = apply(plan, sync(plan, directory, copy.records.values()).edits)
+    groups = {group.name: group.id for group in after.groups.values()}
+    granted, _ = apply(after, [SetGrant("quotes", groups["Contract Staff"], Level.RO)])
+    return granted
+
+
+FROM_DIRECTORY = ("Lena Moravec", "Pia Lombardi", "Saskia de Wit", "Viktor Sand")
+
+
+def plan(directory: Directory = DIRECTORY) -> Plan:
+    """Twenty-seven people, three services, ten groups, two pools; and a directory with some of them and a few more."""
     taken: set[str] = set()
 
     def fresh(name: str) -> str:
@@ -205,7 +294,7 @@ def plan() -> Plan:
         grants[at[where]] = {
             by_name[who]: Level(level) for who, _, level in (part.rpartition(" ") for part in said.split(", "))
         }
-    return Plan(
+    local = Plan(
         name="keelson",
         office="Lantern Quay Boatworks",
         target=Target(baseline=groups["All staff"].id),
@@ -214,6 +303,7 @@ def plan() -> Plan:
         places={place.id: _stored(place, by_name) for place in places.values()},
         grants=grants,
     )
+    return _joined(local, directory)
 
 
 def _places(fresh: Callable[[str], str]) -> list[Place]:

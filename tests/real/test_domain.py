@@ -15,7 +15,28 @@ from yardgate.core.sync import sync
 from yardgate.directory.accounts import sid_text
 from yardgate.directory.ldap import Progress, Reader, certificate, connect, read_all, read_changes
 
-FIRST = ["Ada", "Bo", "Cleo", "Dag", "Enno", "Fenja", "Gül", "Hauke", "Ida", "Jörn", "Käthe", "Lür", "Maike", "Nils", "Oda", "Pit", "Rieke", "Sönke", "Tjark", "Ute"]
+FIRST = [
+    "Ada",
+    "Bo",
+    "Cleo",
+    "Dag",
+    "Enno",
+    "Fenja",
+    "Gül",
+    "Hauke",
+    "Ida",
+    "Jörn",
+    "Käthe",
+    "Lür",
+    "Maike",
+    "Nils",
+    "Oda",
+    "Pit",
+    "Rieke",
+    "Sönke",
+    "Tjark",
+    "Ute",
+]
 LAST = ("Ahlers", "O'Neil", "van Dijk", "Müller, d. Ä.", "Back\\slash", "Straße")
 USERS = [f"u{number:02}" for number in range(64)]
 GROUPS = [f"g{number:02}" for number in range(26)]

@@ -11,6 +11,7 @@ import { SignIn } from "./signin/SignIn";
 const Board = lazy(() => import("./board/Board"));
 const People = lazy(() => import("./people/People"));
 const Storage = lazy(() => import("./storage/Storage"));
+const Directories = lazy(() => import("./directory/Directory"));
 const Plans = lazy(() => import("./plans/Plans"));
 
 export function Pages() {
@@ -52,6 +53,7 @@ function OnePlan({ session }: { session: Session }) {
           <Routes>
             <Route path="board" element={<Board />} />
             <Route path="people" element={<People />} />
+            <Route path="directories" element={<Directories />} />
             <Route path="storage" element={<Storage />} />
             <Route path="*" element={<Navigate replace to="board" />} />
           </Routes>

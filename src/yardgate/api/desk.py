@@ -7,11 +7,13 @@ from threading import Lock
 import numpy as np
 from numpy.typing import NDArray
 
+from yardgate.api.readings import Readings
 from yardgate.api.schemas import CellChange, Changed, Column, EntryOut, GrantOut, Step
 from yardgate.core.plan import Plan
 from yardgate.core.resolve import Change, Matrix, detail, resolve
 from yardgate.store import Entry, Opened, Plans, Store
 from yardgate.store.accounts import Accounts
+from yardgate.store.copies import Copies
 
 LEVEL_LETTERS = np.frombuffer(b"NPRW", dtype=np.uint8)
 SOURCE_LETTERS = np.frombuffer(b"-ogaAxwl", dtype=np.uint8)
@@ -24,6 +26,8 @@ class Desk:
         self.store = store
         self.plans = Plans(store)
         self.accounts = Accounts(store)
+        self.copies = Copies(store)
+        self.readings = Readings()
         self._matrices: dict[str, Matrix] = {}
         self._lock = Lock()
 

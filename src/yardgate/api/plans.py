@@ -105,6 +105,8 @@ def outline(plan: str, _: Reader, desk: TheDesk) -> Outline:
         places=[p.places[key] for key in sorted(p.places)],
         grants=dict(grants(p, p.grants)),
         patterns=[p.patterns[key] for key in sorted(p.patterns)],
+        directories=[p.directories[key] for key in sorted(p.directories)],
+        namesakes=sorted(p.namesakes),
         standing=standing(desk.matrix(opened).laying),
         inactive=sorted(user.id for user in p.users.values() if not user.active(today)),
         cycles=[list(circle) for circle in cycles(p)],
@@ -114,9 +116,8 @@ def outline(plan: str, _: Reader, desk: TheDesk) -> Outline:
 
 
 def _group(group: Group) -> GroupOut:
-    return GroupOut(
-        id=group.id, name=group.name, gid=group.gid, members=sorted(group.members), origin=group.origin, note=group.note
-    )
+    plain = {name: getattr(group, name) for name in GroupOut.model_fields if name not in ("members", "unknown")}
+    return GroupOut(**plain, members=sorted(group.members), unknown=list(group.unknown))
 
 
 def _answer(desk: Desk, before: Matrix, after: Matrix, opened: Opened, edits: Sequence[Edit], words: str) -> Answer:

@@ -18,6 +18,12 @@ export type Session = Schemas["Session"];
 export type PlanHead = Schemas["PlanHead"];
 export type ReasonOut = Schemas["ReasonOut"];
 export type ImportBody = Schemas["Import"];
+export type Directory = Schemas["Directory"];
+export type DirectoryOut = Schemas["DirectoryOut"];
+export type ReadingOut = Schemas["ReadingOut"];
+export type SyncOut = Schemas["SyncOut"];
+export type MappingOut = Schemas["MappingOut"];
+export type StepOut = Schemas["StepOut"];
 export type Preview = Schemas["ImportPreview"];
 
 export const api = createClient<paths>({ baseUrl: location.origin });

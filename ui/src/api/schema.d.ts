@@ -725,6 +725,190 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/plans/{plan}/directories": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Directories
+         * @description All joined directories: from when the last copy is, what came from it, and what is wrong.
+         */
+        get: operations["directories"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan}/directories/check": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Check Directory
+         * @description Try settings step by step. Where the certificate is not trusted, its fingerprint comes along.
+         */
+        post: operations["check_directory"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan}/directories/{directory}/password": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Keep Password
+         * @description Keep the reading account's password in memory until the server ends.
+         */
+        put: operations["keep_password"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan}/directories/reading": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Start Reading
+         * @description Begin to read a directory, joined or about to be, or take its content from LDIF. Nothing is kept by it.
+         */
+        post: operations["start_reading"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan}/directories/{directory}/reading": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Reading
+         * @description How far the reading is.
+         */
+        get: operations["reading"];
+        put?: never;
+        post?: never;
+        /**
+         * Cancel Reading
+         * @description Give the reading up, or throw away what it found. The plan is as before.
+         */
+        delete: operations["cancel_reading"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan}/directories/{directory}/reading/changes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Reading Changes
+         * @description What the reading does to the plan: accounts, and the cells that come out differently.
+         */
+        get: operations["reading_changes"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan}/directories/{directory}/keep": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Keep Reading
+         * @description Keep what was read: the plan's accounts follow it, as one change that can be undone, and it becomes the last copy.
+         */
+        post: operations["keep_reading"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan}/directories/{directory}/mapping": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Try Mapping
+         * @description What another way of giving numbers would do: whose number moves, and on which places it is written down.
+         */
+        post: operations["try_mapping"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan}/directories/{directory}/mapping/keep": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Keep Mapping
+         * @description Give the numbers anew, as one change that can be undone.
+         */
+        post: operations["keep_mapping"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
@@ -786,7 +970,7 @@ export interface components {
          */
         Arrangement: {
             /** Edits */
-            edits: (components["schemas"]["PutUser"] | components["schemas"]["RemoveUser"] | components["schemas"]["PutGroup"] | components["schemas"]["RemoveGroup"] | components["schemas"]["Join"] | components["schemas"]["Leave"] | components["schemas"]["PutPlace"] | components["schemas"]["RemovePlace"] | components["schemas"]["PutPattern"] | components["schemas"]["RemovePattern"] | components["schemas"]["SetGrant"] | components["schemas"]["SetTarget"] | components["schemas"]["SetTitle"])[];
+            edits: (components["schemas"]["PutUser"] | components["schemas"]["RemoveUser"] | components["schemas"]["PutGroup"] | components["schemas"]["RemoveGroup"] | components["schemas"]["Join"] | components["schemas"]["Leave"] | components["schemas"]["PutPlace"] | components["schemas"]["RemovePlace"] | components["schemas"]["PutPattern"] | components["schemas"]["RemovePattern"] | components["schemas"]["PutDirectory"] | components["schemas"]["RemoveDirectory"] | components["schemas"]["SetGrant"] | components["schemas"]["SetTarget"] | components["schemas"]["SetTitle"])[];
             /** Lost */
             lost: components["schemas"]["Lost"][];
         };
@@ -859,6 +1043,24 @@ export interface components {
             /** Cells */
             cells: components["schemas"]["CellChange"][];
         };
+        /** CheckDirectory */
+        CheckDirectory: {
+            directory: components["schemas"]["Directory"];
+            /** Password */
+            password?: string | null;
+        };
+        /**
+         * CheckedDirectory
+         * @description The steps up to the first that failed. fingerprint: of a certificate that was shown and is not trusted, and why not.
+         */
+        CheckedDirectory: {
+            /** Steps */
+            steps: components["schemas"]["StepOut"][];
+            /** Fingerprint */
+            fingerprint: string | null;
+            /** Distrust */
+            distrust: string | null;
+        };
         /**
          * Clashes
          * @description Cells of people and services where grants disagree or do not come out, in order of places; at most 2000 are listed.
@@ -904,6 +1106,124 @@ export interface components {
             /** Name */
             name: string;
         };
+        /**
+         * Directory
+         * @description The settings of a joined directory. id: the `origin` of its accounts. name: its short name, as in NAME\account.
+         *
+         *     domain: its DNS name. controller: host or host:port; None is found by the domain's SRV record (RFC 2782). fingerprint:
+         *     SHA-256 of the one certificate that is accepted, in hexadecimal; None asks for one that the system trusts. plain_agreed:
+         *     that passwords go in plain text was said a second time. reader: the account to read with; empty reads without one.
+         *     base, branches: where accounts are looked for (branches: only there). filter: a further condition (RFC 4515).
+         *     users, groups, services: what comes in. numbering, low, high: how accounts get uid and gid, and in which range.
+         *     next: the lowest number of a kept table that nobody has had.
+         */
+        Directory: {
+            /** Id */
+            id: string;
+            /** Name */
+            name: string;
+            /** Domain */
+            domain: string;
+            /**
+             * Schema
+             * @default ad
+             * @enum {string}
+             */
+            schema: "ad" | "rfc2307" | "rfc2307bis";
+            /** Controller */
+            controller?: string | null;
+            /**
+             * Security
+             * @default ldaps
+             * @enum {string}
+             */
+            security: "ldaps" | "starttls" | "plain";
+            /** Fingerprint */
+            fingerprint?: string | null;
+            /**
+             * Plain Agreed
+             * @default false
+             */
+            plain_agreed: boolean;
+            /**
+             * Reader
+             * @default
+             */
+            reader: string;
+            /**
+             * Base
+             * @default
+             */
+            base: string;
+            /**
+             * Branches
+             * @default []
+             */
+            branches: string[];
+            /**
+             * Filter
+             * @default
+             */
+            filter: string;
+            /**
+             * Users
+             * @default true
+             */
+            users: boolean;
+            /**
+             * Groups
+             * @default true
+             */
+            groups: boolean;
+            /**
+             * Services
+             * @default true
+             */
+            services: boolean;
+            /**
+             * Numbering
+             * @default offset
+             * @enum {string}
+             */
+            numbering: "offset" | "directory" | "table";
+            /**
+             * Low
+             * @default 100000
+             */
+            low: number;
+            /**
+             * High
+             * @default 999999
+             */
+            high: number;
+            /** Next */
+            next?: number | null;
+        };
+        /**
+         * DirectoryOut
+         * @description A joined directory. at: when the last copy was read; null: never. gone: accounts that it no longer has.
+         */
+        DirectoryOut: {
+            directory: components["schemas"]["Directory"];
+            /** At */
+            at: string | null;
+            /** Users */
+            users: number;
+            /** Groups */
+            groups: number;
+            /** Shut */
+            shut: number;
+            /** Gone */
+            gone: string[];
+            /** Namesakes */
+            namesakes: string[];
+            /** Troubles */
+            troubles: components["schemas"]["TroubleOfNumber"][];
+            /** Trouble Count */
+            trouble_count: number;
+            /** Password Known */
+            password_known: boolean;
+        };
         /** Edits */
         Edits: {
             /**
@@ -912,7 +1232,7 @@ export interface components {
              */
             revision: number;
             /** Edits */
-            edits: (components["schemas"]["PutUser"] | components["schemas"]["RemoveUser"] | components["schemas"]["PutGroup"] | components["schemas"]["RemoveGroup"] | components["schemas"]["Join"] | components["schemas"]["Leave"] | components["schemas"]["PutPlace"] | components["schemas"]["RemovePlace"] | components["schemas"]["PutPattern"] | components["schemas"]["RemovePattern"] | components["schemas"]["SetGrant"] | components["schemas"]["SetTarget"] | components["schemas"]["SetTitle"])[];
+            edits: (components["schemas"]["PutUser"] | components["schemas"]["RemoveUser"] | components["schemas"]["PutGroup"] | components["schemas"]["RemoveGroup"] | components["schemas"]["Join"] | components["schemas"]["Leave"] | components["schemas"]["PutPlace"] | components["schemas"]["RemovePlace"] | components["schemas"]["PutPattern"] | components["schemas"]["RemovePattern"] | components["schemas"]["PutDirectory"] | components["schemas"]["RemoveDirectory"] | components["schemas"]["SetGrant"] | components["schemas"]["SetTarget"] | components["schemas"]["SetTitle"])[];
         };
         /**
          * Entry
@@ -1050,7 +1370,7 @@ export interface components {
         };
         /**
          * Group
-         * @description Members are ids of users and of groups (nesting).
+         * @description Members are ids of users and of groups (nesting). unknown: members that its directory names and does not have.
          */
         Group: {
             /** Id */
@@ -1069,6 +1389,20 @@ export interface components {
              * @default local
              */
             origin: string;
+            /** Key */
+            key?: string | null;
+            /** Sid */
+            sid?: string | null;
+            /**
+             * Gone
+             * @default false
+             */
+            gone: boolean;
+            /**
+             * Unknown
+             * @default []
+             */
+            unknown: string[];
             /**
              * Note
              * @default
@@ -1087,6 +1421,14 @@ export interface components {
             members: string[];
             /** Origin */
             origin: string;
+            /** Key */
+            key: string | null;
+            /** Sid */
+            sid: string | null;
+            /** Gone */
+            gone: boolean;
+            /** Unknown */
+            unknown: string[];
             /** Note */
             note: string;
         };
@@ -1181,6 +1523,18 @@ export interface components {
             level: components["schemas"]["Level"];
             others: components["schemas"]["Changed"];
         };
+        /** ItemOut */
+        ItemOut: {
+            /**
+             * What
+             * @enum {string}
+             */
+            what: "new" | "renamed" | "joins" | "leaves" | "shut" | "open" | "gone" | "back" | "number" | "changed";
+            /** Who */
+            who: string;
+            /** Words */
+            words: string;
+        };
         /**
          * Join
          * @description Make a user or a group a direct member of a group.
@@ -1233,6 +1587,13 @@ export interface components {
              * @enum {string}
              */
             op: "leave";
+        };
+        /** LeftOutOut */
+        LeftOutOut: {
+            /** Name */
+            name: string;
+            /** Why */
+            why: string;
         };
         /**
          * Level
@@ -1344,6 +1705,36 @@ export interface components {
             /** Left */
             left: boolean;
         };
+        /** MappingIn */
+        MappingIn: {
+            /**
+             * Revision
+             * @description the plan's revision that this was made on, or is
+             */
+            revision: number;
+            /**
+             * Numbering
+             * @enum {string}
+             */
+            numbering: "offset" | "directory" | "table";
+            /** Low */
+            low: number;
+            /** High */
+            high: number;
+        };
+        /** MappingOut */
+        MappingOut: {
+            /** Edits */
+            edits: number;
+            /** Moved */
+            moved: number;
+            /** Moves */
+            moves: components["schemas"]["MoveOut"][];
+            /** Troubles */
+            troubles: components["schemas"]["TroubleOfNumber"][];
+            /** Trouble Count */
+            trouble_count: number;
+        };
         /**
          * Mode
          * @description A folder's mode, setgid and sticky bit included; None leaves it to what is granted, or to what comes down.
@@ -1357,6 +1748,19 @@ export interface components {
              * @constant
              */
             style: "mode";
+        };
+        /** MoveOut */
+        MoveOut: {
+            /** Who */
+            who: string;
+            /** Was */
+            was: number | null;
+            /** Becomes */
+            becomes: number | null;
+            /** Owns */
+            owns: string[];
+            /** Listed */
+            listed: string[];
         };
         /** NewAccount */
         NewAccount: {
@@ -1459,6 +1863,13 @@ export interface components {
             };
             /** Patterns */
             patterns: components["schemas"]["Pattern"][];
+            /** Directories */
+            directories: components["schemas"]["Directory"][];
+            /**
+             * Namesakes
+             * @description accounts that are shown by the name of one from elsewhere
+             */
+            namesakes: string[];
             /**
              * Standing
              * @description empty where no place of the plan says a list
@@ -1472,6 +1883,11 @@ export interface components {
             cycles: string[][];
             undo: components["schemas"]["Step"] | null;
             redo: components["schemas"]["Step"] | null;
+        };
+        /** Password */
+        Password: {
+            /** Password */
+            password: string;
         };
         /**
          * Pattern
@@ -1630,6 +2046,18 @@ export interface components {
             since?: components["schemas"]["EntryOut"][] | null;
         };
         /**
+         * PutDirectory
+         * @description Join a directory, or change the settings of the one of this id.
+         */
+        PutDirectory: {
+            directory: components["schemas"]["Directory"];
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            op: "put-directory";
+        };
+        /**
          * PutGroup
          * @description Add a group, or replace the one of this id, members included.
          */
@@ -1676,6 +2104,54 @@ export interface components {
              * @enum {string}
              */
             op: "put-user";
+        };
+        /**
+         * ReadDirectory
+         * @description full: everything, not what has changed only. ldif: take the directory's content from this instead of reading it.
+         */
+        ReadDirectory: {
+            directory: components["schemas"]["Directory"];
+            /** Password */
+            password?: string | null;
+            /**
+             * Full
+             * @default false
+             */
+            full: boolean;
+            /** Ldif */
+            ldif?: string | null;
+        };
+        /** ReadingOut */
+        ReadingOut: {
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "none" | "reading" | "ready" | "failed" | "cancelled";
+            /**
+             * Phase
+             * @default
+             */
+            phase: string;
+            /**
+             * Done
+             * @default 0
+             */
+            done: number;
+            /**
+             * Step
+             * @default
+             */
+            step: string;
+            /**
+             * Words
+             * @default
+             */
+            words: string;
+            /** At */
+            at?: string | null;
+            /** Full */
+            full?: boolean | null;
         };
         /**
          * Reason
@@ -1726,6 +2202,19 @@ export interface components {
             names: {
                 [key: string]: string;
             };
+        };
+        /**
+         * RemoveDirectory
+         * @description Leave a directory, with all accounts that came from it, their memberships and grants.
+         */
+        RemoveDirectory: {
+            /** Directory */
+            directory: string;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            op: "remove-directory";
         };
         /**
          * RemoveGroup
@@ -1898,7 +2387,7 @@ export interface components {
             /** Sets */
             sets: string[];
             /** Edits */
-            edits: (components["schemas"]["PutUser"] | components["schemas"]["RemoveUser"] | components["schemas"]["PutGroup"] | components["schemas"]["RemoveGroup"] | components["schemas"]["Join"] | components["schemas"]["Leave"] | components["schemas"]["PutPlace"] | components["schemas"]["RemovePlace"] | components["schemas"]["PutPattern"] | components["schemas"]["RemovePattern"] | components["schemas"]["SetGrant"] | components["schemas"]["SetTarget"] | components["schemas"]["SetTitle"])[];
+            edits: (components["schemas"]["PutUser"] | components["schemas"]["RemoveUser"] | components["schemas"]["PutGroup"] | components["schemas"]["RemoveGroup"] | components["schemas"]["Join"] | components["schemas"]["Leave"] | components["schemas"]["PutPlace"] | components["schemas"]["RemovePlace"] | components["schemas"]["PutPattern"] | components["schemas"]["RemovePattern"] | components["schemas"]["PutDirectory"] | components["schemas"]["RemoveDirectory"] | components["schemas"]["SetGrant"] | components["schemas"]["SetTarget"] | components["schemas"]["SetTitle"])[];
         };
         /** Step */
         Step: {
@@ -1907,6 +2396,18 @@ export interface components {
              * @description the plan's revision that this was made on, or is
              */
             revision: number;
+            /** Words */
+            words: string;
+        };
+        /** StepOut */
+        StepOut: {
+            /**
+             * Step
+             * @enum {string}
+             */
+            step: "controller" | "port" | "tls" | "sign-in" | "clock" | "base" | "read" | "paging";
+            /** Passed */
+            passed: boolean;
             /** Words */
             words: string;
         };
@@ -1940,6 +2441,27 @@ export interface components {
             passes: string[];
             /** Text */
             text: string;
+        };
+        /**
+         * SyncOut
+         * @description What a reading does to the plan. counts: items of each kind; at most 500 are listed. names: of whom the cells speak.
+         */
+        SyncOut: {
+            /** Edits */
+            edits: number;
+            /** Counts */
+            counts: {
+                [key: string]: number;
+            };
+            /** Items */
+            items: components["schemas"]["ItemOut"][];
+            /** Left Out */
+            left_out: components["schemas"]["LeftOutOut"][];
+            changed: components["schemas"]["Changed"];
+            /** Names */
+            names: {
+                [key: string]: string;
+            };
         };
         /**
          * Target
@@ -1985,6 +2507,18 @@ export interface components {
              */
             attributes_open: boolean;
         };
+        /**
+         * TroubleOfNumber
+         * @description Something wrong with accounts of a directory, or with their numbers.
+         */
+        TroubleOfNumber: {
+            /** Kind */
+            kind: string;
+            /** Whos */
+            whos: string[];
+            /** Words */
+            words: string;
+        };
         /** TroubleOut */
         TroubleOut: {
             /** Object */
@@ -2014,6 +2548,9 @@ export interface components {
         /**
          * User
          * @description A person or a service. `expires` is the first day on which the account is shut (shadow(5), expiration date).
+         *
+         *     origin: local, or the id of the directory that it comes from; there it is followed by its key (objectSid or entryUUID).
+         *     gone: the directory no longer has it.
          */
         User: {
             /** Id */
@@ -2052,8 +2589,15 @@ export interface components {
              * @default local
              */
             origin: string;
+            /** Key */
+            key?: string | null;
             /** Sid */
             sid?: string | null;
+            /**
+             * Gone
+             * @default false
+             */
+            gone: boolean;
             /**
              * Note
              * @default
@@ -5180,6 +5724,793 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    directories: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                plan: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DirectoryOut"][];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    check_directory: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                plan: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CheckDirectory"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CheckedDirectory"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    keep_password: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                plan: string;
+                directory: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Password"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    start_reading: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                plan: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ReadDirectory"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReadingOut"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    reading: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                plan: string;
+                directory: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReadingOut"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    cancel_reading: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                plan: string;
+                directory: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    reading_changes: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                plan: string;
+                directory: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SyncOut"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    keep_reading: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                plan: string;
+                directory: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["At"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Answer"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    try_mapping: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                plan: string;
+                directory: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MappingIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MappingOut"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    keep_mapping: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                plan: string;
+                directory: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MappingIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Answer"];
+                };
             };
             /** @description Unauthorized */
             401: {

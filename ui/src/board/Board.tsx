@@ -7,7 +7,7 @@ import { cellsWords, Changes } from "../parts/Changes";
 import { Grid, type GridHandle, type Look, type Spot } from "../parts/Grid";
 import { Keys } from "../parts/Keys";
 import { Side } from "../parts/Side";
-import { pathName, whoName } from "../plan/index";
+import { calledName, isLocal, pathName, shownName, shutWord, sourceName, whoName } from "../plan/index";
 import { usePlan } from "../plan/PlanContext";
 import { useClashes } from "../plan/queries";
 import { parseBlock } from "./block";
@@ -265,8 +265,8 @@ export default function Board() {
     const row = rows[number]!;
     if (row.kind === "person") {
       const user = index.users.get(row.who)!;
-      const remark = index.inactive.has(row.who) ? (user.enabled ? "expired" : "disabled") : user.kind === "service" ? "service" : "";
-      return <><span className="n" title={user.name}>{whoName(index, row.who)}</span> <small>{remark}</small></>;
+      const remark = shutWord(user, index) || (user.kind === "service" ? "service" : "");
+      return <><span className="n" title={calledName(index, row.who)}>{shownName(user)}</span> <small>{remark}</small>{!isLocal(user) && <span className="source" title={`from ${sourceName(index, row.who)}`}>{sourceName(index, row.who)}</span>}</>;
     }
     const baseline = outline.target.baseline === row.who;
     const group = index.groups.get(row.who);

@@ -3,8 +3,8 @@ import { App, AutoComplete, Button, Dropdown, Input, Modal, Tooltip } from "antd
 import type { InputRef } from "antd";
 import { lazy, Suspense, useEffect, useMemo, useRef, useState, type ReactNode } from "react";
 import { NavLink, useLocation, useNavigate, useSearchParams } from "react-router";
-import { api, ask, message, type Session } from "../api/client";
-import { pathName, shownName } from "../plan/index";
+import { api, ask, message, type Outline, type Session, type User } from "../api/client";
+import { calledName, isLocal, pathName, shownName } from "../plan/index";
 import { usePlan } from "../plan/PlanContext";
 import { useClashes } from "../plan/queries";
 import { Brand, signOut } from "./Brand";
@@ -30,6 +30,7 @@ export function Frame({ session, children }: { session: Session; children: React
   const clashes = useClashes(id);
   const latest = useQuery({ queryKey: ["of-plan", id, "latest"], queryFn: () => ask(api.GET("/api/v1/plans/{plan}/history", { params: { path: { plan: id }, query: { most: 1 } } })) });
   const last = latest.data?.[0];
+  const directories = useQuery({ queryKey: ["of-plan", id, "directories", outline.revision], enabled: outline.directories.length > 0, queryFn: () => ask(api.GET("/api/v1/plans/{plan}/directories", { params: { path: { plan: id } } })) });
   const shut = outline.inactive.length;
   const loose = outline.users.filter((user) => !index.groupsOf.has(user.id)).length;
 
@@ -72,6 +73,7 @@ export function Frame({ session, children }: { session: Session; children: React
         {outline.cycles.length > 0 && <button className="plain" onClick={() => void navigate(`${base}/people?who=${encodeURIComponent(outline.cycles[0]![0]!)}`)}>{outline.cycles.length} {outline.cycles.length === 1 ? "circle" : "circles"} of groups</button>}
         {loose > 0 && <button className="plain" onClick={() => void navigate(`${base}/people`)}>{loose} in no group</button>}
         {shut > 0 && <button className="plain" onClick={() => void navigate(`${base}/people?who=${encodeURIComponent(outline.inactive[0]!)}`)}>{shut} {shut === 1 ? "account" : "accounts"} shut</button>}
+        {directories.data?.map(({ directory, at }) => <button key={directory.id} className="plain" onClick={() => void navigate(`${base}/directories`)}>{directory.name} {at ? `as of ${ago(at)}` : "not read yet"}</button>)}
         <span className="spread" />
         {last && <button className="plain last" onClick={() => setDrawer("history")} title={last.words}>revision {last.revision} · {last.by}, {ago(last.at)}: {last.words}</button>}
       </footer>
@@ -83,6 +85,12 @@ export function Frame({ session, children }: { session: Session; children: React
       {drawer === "password" && <PasswordDialog onClose={() => setDrawer(null)} />}
     </div>
   );
+}
+
+/** Every other name that an account can be found by: NAME\\account, account@domain, aliases. */
+function signIns(user: User, outline: Outline): string {
+  const directory = outline.directories.find((one) => one.id === user.origin);
+  return [...(user.aliases ?? []), ...(directory ? [`${directory.name}\\${user.name}`, `${user.name}@${directory.domain}`] : [])].join(" ");
 }
 
 /** Find a person, group or place, from anywhere by "/". */
@@ -111,8 +119,8 @@ function Find() {
       const place = `${name} ${detail} ${more}`.toLowerCase().indexOf(wanted);
       if (place >= 0) found.push({ value, rank: place === 0 ? 0 : 1, label: <span>{name} <span className="muted">{detail}</span></span> });
     };
-    for (const user of outline.users) add(`who ${user.id}`, shownName(user), user.full_name ? user.name : (user.kind ?? "person"), (user.aliases ?? []).join(" "));
-    for (const group of outline.groups) add(`who ${group.id}`, group.name, "group");
+    for (const user of outline.users) add(`who ${user.id}`, shownName(user), isLocal(user) ? (user.full_name ? user.name : (user.kind ?? "person")) : calledName(index, user.id), signIns(user, outline));
+    for (const group of outline.groups) add(`who ${group.id}`, group.name, isLocal(group) ? "group" : `group ${calledName(index, group.id)}`);
     for (const place of outline.places) add(`place ${place.id}`, place.name, pathName(index, place.id));
     return found.sort((a, b) => a.rank - b.rank).slice(0, 30);
   }, [text, outline, index]);

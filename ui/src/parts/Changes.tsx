@@ -4,7 +4,7 @@ import { LevelChange } from "./ArmSign";
 import { plural } from "./plural";
 
 /** The cells that come out differently, as a list to read. */
-export function Changes({ changed, index, most = 40 }: { changed: Changed; index: PlanIndex; most?: number }) {
+export function Changes({ changed, index, names, most = 40 }: { changed: Changed; index: PlanIndex; names?: Record<string, string>; most?: number }) {
   if (changed.total === 0) return <p className="muted">Nothing comes out differently for anybody.</p>;
   return (
     <>
@@ -12,7 +12,7 @@ export function Changes({ changed, index, most = 40 }: { changed: Changed; index
         {changed.cells.slice(0, most).map((cell) => (
           <li key={`${cell.subject}|${cell.place}`}>
             <span className="who" title={pathName(index, cell.place)}>
-              {whoName(index, cell.subject)} <span className="muted">on {index.places.get(cell.place)?.name ?? cell.place}</span>
+              {names?.[cell.subject] ?? whoName(index, cell.subject)} <span className="muted">on {index.places.get(cell.place)?.name ?? cell.place}</span>
             </span>
             <LevelChange before={cell.before} after={cell.after} />
           </li>

@@ -15,8 +15,8 @@ export function AddDialog({ kind, onClose }: { kind: "person" | "service" | "gro
     if (!name.trim()) return;
     setBusy(true);
     const id = freshId(fullName.trim() || name.trim(), index);
-    const base = { id, name: name.trim(), origin: "local", note: "" };
-    const first: Edit = kind === "group" ? { op: "put-group", group: { ...base, members: [] } } : { op: "put-user", user: { ...base, kind, full_name: fullName.trim(), enabled: true, aliases: [] } };
+    const base = { id, name: name.trim(), origin: "local", gone: false, note: "" };
+    const first: Edit = kind === "group" ? { op: "put-group", group: { ...base, members: [], unknown: [] } } : { op: "put-user", user: { ...base, kind, full_name: fullName.trim(), enabled: true, aliases: [] } };
     const joins = groups.map((group): Edit => ({ op: "join", group, member: id }));
     const kept = await edit([first, ...joins]);
     setBusy(false);

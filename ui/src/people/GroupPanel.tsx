@@ -3,8 +3,9 @@ import { useMemo, useState } from "react";
 import type { Edit, Group, Target } from "../api/client";
 import { Field } from "../parts/Field";
 import { RemoveDialog } from "../parts/RemoveDialog";
-import { compareNames, compareUsers, shownName } from "../plan/index";
+import { compareNames, compareUsers, isLocal, pickName } from "../plan/index";
 import { usePlan } from "../plan/PlanContext";
+import { From } from "./From";
 import { notEmpty, wholeNumber } from "./PersonPanel";
 
 /** One group: who is in it, in what it is, and what part it plays on this appliance. */
@@ -15,25 +16,29 @@ export function GroupPanel({ group }: { group: Group }) {
   const setTarget = (change: Partial<Target>) => void edit([{ op: "set-target", target: { ...outline.target, ...change } }]);
   const options = useMemo(
     () => [
-      { label: "People and services", options: [...outline.users].sort(compareUsers).map((user) => ({ value: user.id, label: shownName(user) })) },
-      { label: "Groups", options: outline.groups.filter((other) => other.id !== group.id).sort(compareNames).map((other) => ({ value: other.id, label: other.name })) },
+      { label: "People and services", options: [...outline.users].sort(compareUsers).map((user) => ({ value: user.id, label: pickName(index, user.id) })) },
+      { label: "Groups", options: outline.groups.filter((other) => other.id !== group.id).sort(compareNames).map((other) => ({ value: other.id, label: pickName(index, other.id) })) },
     ],
-    [outline.users, outline.groups, group.id],
+    [outline.users, outline.groups, index, group.id],
   );
   const remember = (next: string[]) => {
     const joins = next.filter((member) => !group.members.includes(member)).map((member): Edit => ({ op: "join", group: group.id, member }));
     const leaves = group.members.filter((member) => !next.includes(member)).map((member): Edit => ({ op: "leave", group: group.id, member }));
     if (joins.length + leaves.length > 0) void edit([...joins, ...leaves]);
   };
+  const local = isLocal(group);
+  const ours = canEdit && local;
   const circle = outline.cycles.find((one) => one.includes(group.id));
   const within = (index.groupsOf.get(group.id) ?? []).map((outer) => index.groups.get(outer)?.name ?? outer);
   return (
     <>
       <h2 style={{ marginBottom: 10 }}>{group.name}</h2>
+      {!local && <From account={group} />}
+      {group.unknown.length > 0 && <div className="trouble">Members that are not among the accounts read: {group.unknown.join("; ")}</div>}
       {circle && <div className="trouble">This group contains itself through {circle.map((one) => index.groups.get(one)?.name).join(" → ")}. It does no harm, but an appliance may refuse it.</div>}
-      <Field label="Name" value={group.name} disabled={!canEdit} check={notEmpty} onKeep={(name) => put({ name })} />
-      <Field label="gid" value={group.gid?.toString() ?? ""} disabled={!canEdit} check={wholeNumber} onKeep={(text) => put({ gid: text === "" ? null : Number(text) })} />
-      <label className="field"><span>Members</span><Select aria-label="Members" mode="multiple" style={{ width: "100%" }} value={group.members} disabled={!canEdit} onChange={remember} optionFilterProp="label" options={options} /></label>
+      <Field label="Name" value={group.name} disabled={!ours} check={notEmpty} onKeep={(name) => put({ name })} />
+      <Field label="gid" value={group.gid?.toString() ?? ""} disabled={!ours} check={wholeNumber} onKeep={(text) => put({ gid: text === "" ? null : Number(text) })} />
+      <label className="field"><span>Members</span><Select aria-label="Members" mode="multiple" style={{ width: "100%" }} value={group.members} disabled={!ours} onChange={remember} optionFilterProp="label" options={options} /></label>
       {within.length > 0 && <p className="muted">Is itself in {within.join(", ")}.</p>}
       <Checkbox checked={outline.target.baseline === group.id} disabled={!canEdit} onChange={(event) => setTarget({ baseline: event.target.checked ? group.id : null })}>Baseline: everybody is in it without being listed</Checkbox>
       <br />

@@ -1,21 +1,21 @@
 import { App, Button, Input } from "antd";
 import { useCallback, useEffect, useMemo, useRef, useState, type KeyboardEvent } from "react";
-import { useSearchParams } from "react-router";
+import { Link, useSearchParams } from "react-router";
 import type { Edit, Group, User } from "../api/client";
 import { Grid, type GridHandle, type Look, type Spot } from "../parts/Grid";
 import { Keys } from "../parts/Keys";
 import { Side } from "../parts/Side";
-import { allGroups, compareNames, compareUsers, shownName } from "../plan/index";
+import { allGroups, compareNames, compareUsers, isLocal, shownName, shutWord, sourceName } from "../plan/index";
 import { usePlan } from "../plan/PlanContext";
 import { AddDialog } from "./AddDialog";
 import { GroupPanel } from "./GroupPanel";
 import { PersonPanel } from "./PersonPanel";
 
-type Row = { id: string; name: string; detail: string; state: string; kind: "person" | "service" | "group" };
+type Row = { id: string; name: string; detail: string; state: string; source: string; kind: "person" | "service" | "group" };
 
 /** People, services and groups, with memberships as a matrix that is edited from both sides. */
 export default function People() {
-  const { outline, index, canEdit, edit, step } = usePlan();
+  const { id, outline, index, canEdit, edit, step } = usePlan();
   const { message: toast } = App.useApp();
   const [params, setParams] = useSearchParams();
   const [filter, setFilter] = useState("");
@@ -27,12 +27,12 @@ export default function People() {
 
   const rows = useMemo<Row[]>(() => {
     const users = [...outline.users].sort(compareUsers);
-    const row = (user: User): Row => ({ id: user.id, name: shownName(user), detail: user.name, kind: user.kind ?? "person", state: index.inactive.has(user.id) ? (user.enabled ? "expired" : "disabled") : "" });
+    const row = (user: User): Row => ({ id: user.id, name: shownName(user), detail: user.name, kind: user.kind ?? "person", source: isLocal(user) ? "" : sourceName(index, user.id), state: shutWord(user, index) });
     const people = users.filter((user) => user.kind !== "service").map(row);
     const services = users.filter((user) => user.kind === "service").map(row);
-    const groups = [...outline.groups].sort(compareNames).map((group): Row => ({ id: group.id, name: group.name, detail: `${group.members.length} members`, kind: "group", state: outline.target.baseline === group.id ? "baseline" : "" }));
+    const groups = [...outline.groups].sort(compareNames).map((group): Row => ({ id: group.id, name: group.name, detail: `${group.members.length} members`, kind: "group", source: isLocal(group) ? "" : sourceName(index, group.id), state: group.gone ? "gone" : outline.target.baseline === group.id ? "baseline" : "" }));
     const text = filter.trim().toLowerCase();
-    return [...people, ...services, ...groups].filter((one) => !text || `${one.name} ${one.detail}`.toLowerCase().includes(text));
+    return [...people, ...services, ...groups].filter((one) => !text || `${one.name} ${one.source}\\${one.detail} ${one.state}`.toLowerCase().includes(text));
   }, [outline, index, filter]);
   const columns = useMemo<Group[]>(() => [...outline.groups].sort(compareNames), [outline.groups]);
   const direct = useMemo(() => new Map(outline.groups.map((group) => [group.id, new Set(group.members)])), [outline.groups]);
@@ -76,7 +76,9 @@ export default function People() {
     }
     const missing = cells.filter(([group, member]) => !direct.get(group)?.has(member));
     const edits: Edit[] = missing.length > 0 ? missing.map(([group, member]) => ({ op: "join", group, member })) : cells.map(([group, member]) => ({ op: "leave", group, member }));
-    if (edits.length > 0) void edit(edits);
+    const foreign = edits.flatMap((one) => (one.op === "join" || one.op === "leave" ? [index.groups.get(one.group)] : [])).find((group) => group && !isLocal(group));
+    if (foreign) toast.info(`Who is in ${foreign.name} is kept in ${sourceName(index, foreign.id)}: change it there and read it again. Nothing was changed.`);
+    else if (edits.length > 0) void edit(edits);
   };
 
   const onKey = (event: KeyboardEvent) => {
@@ -114,6 +116,7 @@ export default function People() {
           <Input size="small" allowClear placeholder="Only names with …" aria-label="Only names with" value={filter} onChange={(event) => setFilter(event.target.value)} style={{ width: 180 }} />
           <span className="muted">● member · ○ through another group{canEdit && " · Space joins or leaves"}</span>
           <span className="spread" />
+          <Link to={`/p/${id}/directories`}>{outline.directories.length === 0 ? "Directory …" : outline.directories.map((one) => one.name).join(", ")}</Link>
           {canEdit && <><Button size="small" onClick={() => setAdding("person")}>Add person</Button><Button size="small" onClick={() => setAdding("service")}>Add service</Button><Button size="small" onClick={() => setAdding("group")}>Add group</Button></>}
           <Button size="small" onClick={() => setKeysOpen(true)} aria-label="Keys">?</Button>
         </div>
@@ -141,7 +144,7 @@ export default function People() {
                   <button className="plain" tabIndex={-1} style={{ display: "grid", gridTemplateColumns: "180px 120px 1fr", gap: 8, alignItems: "baseline", width: "100%" }} onClick={() => { went.current = one.id; setAt({ row, col: spot.col }); setFrom({ row, col: spot.col }); choose(one.id); }}>
                     <span className="n">{one.name}</span>
                     <small style={{ fontWeight: 400 }}>{one.detail}</small>
-                    <small style={{ fontWeight: 400 }}>{[one.kind === "person" ? "" : one.kind, one.state].filter(Boolean).join(", ")}</small>
+                    <small style={{ fontWeight: 400 }}>{[one.kind === "person" ? "" : one.kind, one.state].filter(Boolean).join(", ")} {one.source && <span className="source">{one.source}</span>}</small>
                   </button>
                 );
               }}

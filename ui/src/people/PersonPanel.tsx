@@ -4,7 +4,8 @@ import { Link } from "react-router";
 import type { Edit, User } from "../api/client";
 import { Field } from "../parts/Field";
 import { RemoveDialog } from "../parts/RemoveDialog";
-import { compareNames, pathName, shownName } from "../plan/index";
+import { compareNames, isLocal, pathName, pickName, shownName } from "../plan/index";
+import { From } from "./From";
 import { LevelTag } from "../parts/ArmSign";
 import { usePlan } from "../plan/PlanContext";
 
@@ -23,21 +24,24 @@ export function PersonPanel({ user }: { user: User }) {
     const leaves = direct.filter((group) => !next.includes(group)).map((group): Edit => ({ op: "leave", group, member: user.id }));
     if (joins.length + leaves.length > 0) void edit([...joins, ...leaves]);
   };
+  const local = isLocal(user);
+  const ours = canEdit && local;
   return (
     <>
       <h2 style={{ marginBottom: 10 }}>{shownName(user)}</h2>
-      <Field label="Full name" value={user.full_name ?? ""} disabled={!canEdit} onKeep={(full_name) => put({ full_name })} />
-      <Field label="Sign-in name" value={user.name} disabled={!canEdit} check={notEmpty} onKeep={(name) => put({ name })} />
-      <Field label="Other sign-in names, separated by commas" value={(user.aliases ?? []).join(", ")} disabled={!canEdit} onKeep={(text) => put({ aliases: text.split(",").map((part) => part.trim()).filter(Boolean) })} />
+      {!local && <From account={user} />}
+      <Field label="Full name" value={user.full_name ?? ""} disabled={!ours} onKeep={(full_name) => put({ full_name })} />
+      <Field label="Sign-in name" value={user.name} disabled={!ours} check={notEmpty} onKeep={(name) => put({ name })} />
+      <Field label="Other sign-in names, separated by commas" value={(user.aliases ?? []).join(", ")} disabled={!ours} onKeep={(text) => put({ aliases: text.split(",").map((part) => part.trim()).filter(Boolean) })} />
       <div className="row" style={{ alignItems: "start" }}>
-        <Field label="uid" value={user.uid?.toString() ?? ""} disabled={!canEdit} check={wholeNumber} onKeep={(text) => put({ uid: text === "" ? null : Number(text) })} />
-        <label className="field" style={{ flex: 1 }}><span>Kind</span><Select aria-label="Kind" style={{ width: "100%" }} value={user.kind ?? "person"} disabled={!canEdit} onChange={(kind) => put({ kind })} options={[{ value: "person", label: "person" }, { value: "service", label: "service" }]} /></label>
+        <Field label="uid" value={user.uid?.toString() ?? ""} disabled={!ours} check={wholeNumber} onKeep={(text) => put({ uid: text === "" ? null : Number(text) })} />
+        <label className="field" style={{ flex: 1 }}><span>Kind</span><Select aria-label="Kind" style={{ width: "100%" }} value={user.kind ?? "person"} disabled={!ours} onChange={(kind) => put({ kind })} options={[{ value: "person", label: "person" }, { value: "service", label: "service" }]} /></label>
       </div>
       <div className="row" style={{ alignItems: "start" }}>
-        <label className="field"><span>Expires (first day shut)</span><Input type="date" value={user.expires ?? ""} disabled={!canEdit} onChange={(event) => put({ expires: event.target.value || null })} /></label>
-        <Checkbox style={{ marginTop: 20 }} checked={!user.enabled} disabled={!canEdit} onChange={(event) => put({ enabled: !event.target.checked })}>disabled</Checkbox>
+        <label className="field"><span>Expires (first day shut)</span><Input type="date" value={user.expires ?? ""} disabled={!ours} onChange={(event) => put({ expires: event.target.value || null })} /></label>
+        <Checkbox style={{ marginTop: 20 }} checked={!user.enabled} disabled={!ours} onChange={(event) => put({ enabled: !event.target.checked })}>disabled</Checkbox>
       </div>
-      <label className="field"><span>Member of</span><Select aria-label="Member of" mode="multiple" style={{ width: "100%" }} value={direct} disabled={!canEdit} onChange={regroup} optionFilterProp="label" options={[...outline.groups].sort(compareNames).map((group) => ({ value: group.id, label: group.name }))} /></label>
+      <label className="field"><span>Member of</span><Select aria-label="Member of" mode="multiple" style={{ width: "100%" }} value={direct} disabled={!canEdit} onChange={regroup} optionFilterProp="label" options={[...outline.groups].sort(compareNames).map((group) => ({ value: group.id, label: pickName(index, group.id), disabled: !isLocal(group) }))} /></label>
       <Field label="Note" area value={user.note ?? ""} disabled={!canEdit} onKeep={(note) => put({ note })} />
       {personal.length > 0 && (
         <>

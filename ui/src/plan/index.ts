@@ -11,6 +11,10 @@ export interface PlanIndex {
   /** principal id -> groups that name it, or that are its primary group */
   groupsOf: Map<string, string[]>;
   inactive: Set<string>;
+  /** accounts that are shown by the name of one from elsewhere */
+  namesakes: Set<string>;
+  /** directory id -> its short name */
+  directories: Map<string, string>;
 }
 
 const byName = new Intl.Collator(undefined, { numeric: true, sensitivity: "base" });
@@ -42,13 +46,37 @@ export function indexed(outline: Outline): PlanIndex {
     children,
     groupsOf,
     inactive: new Set(outline.inactive),
+    namesakes: new Set(outline.namesakes),
+    directories: new Map(outline.directories.map((directory) => [directory.id, directory.name])),
   };
 }
 
 export function whoName(index: PlanIndex, who: string): string {
   if (who === "everyone") return "Everyone";
   const user = index.users.get(who);
-  return user ? shownName(user) : (index.groups.get(who)?.name ?? who);
+  const name = user ? shownName(user) : (index.groups.get(who)?.name ?? who);
+  return index.namesakes.has(who) ? `${name} (${sourceName(index, who)})` : name;
+}
+
+/** Where an account comes from, in a word: local, or the short name of its directory. */
+export function sourceName(index: PlanIndex, who: string): string {
+  const origin = (index.users.get(who) ?? index.groups.get(who))?.origin ?? "local";
+  return index.directories.get(origin) ?? origin;
+}
+
+/** The sign-in name, which nobody else has: a directory's accounts with its short name before them. */
+export function calledName(index: PlanIndex, who: string): string {
+  const account = index.users.get(who) ?? index.groups.get(who);
+  return !account ? who : isLocal(account) ? account.name : `${sourceName(index, who)}\\${account.name}`;
+}
+
+export const isLocal = (account: { origin?: string }) => (account.origin ?? "local") === "local";
+
+/** What a picker says of an account: the name it is shown by and, from a directory, the one it signs in with. Both can be searched. */
+export function pickName(index: PlanIndex, who: string): string {
+  const account = index.users.get(who) ?? index.groups.get(who);
+  const name = whoName(index, who);
+  return account && !isLocal(account) ? `${name} · ${calledName(index, who)}` : name;
 }
 
 export function pathName(index: PlanIndex, place: string): string {
@@ -83,4 +111,9 @@ export function freshId(name: string, index: PlanIndex): string {
   let id = base;
   for (let n = 2; taken(id); n++) id = `${base}-${n}`;
   return id;
+}
+
+/** Why an account gets nothing, in a word; empty where it may sign in. */
+export function shutWord(user: User, index: PlanIndex): string {
+  return user.gone ? "gone" : !index.inactive.has(user.id) ? "" : user.enabled ? "expired" : "disabled";
 }

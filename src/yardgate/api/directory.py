@@ -1,0 +1,290 @@
+"""Directories: test and join, read, look at what it does to the plan, keep it; numbers and what is wrong with them."""
+
+from collections import Counter
+from collections.abc import Iterable
+from dataclasses import replace
+
+from fastapi import APIRouter, HTTPException
+
+from yardgate.api.desk import Desk, changed
+from yardgate.api.plans import stepped
+from yardgate.api.schemas import (
+    Answer,
+    At,
+    CheckDirectory,
+    CheckedDirectory,
+    DirectoryOut,
+    ItemOut,
+    LeftOutOut,
+    MappingIn,
+    MappingOut,
+    MoveOut,
+    Password,
+    ReadDirectory,
+    ReadingOut,
+    StepOut,
+    SyncOut,
+    TroubleOfNumber,
+)
+from yardgate.api.signin import Planner, Reader, TheDesk
+from yardgate.core.directory import Copy, Directory
+from yardgate.core.edit import apply
+from yardgate.core.idmap import moves, troubles
+from yardgate.core.names import unix_trouble
+from yardgate.core.plan import Group, Plan, PlanError, User, directory_troubles
+from yardgate.core.resolve import changes, resolve
+from yardgate.core.sync import Item, Sync, sync
+from yardgate.directory import ldap, passwords
+from yardgate.directory.accounts import records
+from yardgate.formats import ldif
+from yardgate.store.plans import now
+
+router = APIRouter(prefix="/plans/{plan}/directories", tags=["directories"])
+LISTED = 500
+
+
+def _joined(plan: Plan, directory: str) -> Directory:
+    found = plan.directories.get(directory)
+    if found is None:
+        raise HTTPException(404, "This plan has joined no such directory")
+    return found
+
+
+def _password(desk: Desk, plan: str, directory: Directory, said: str | None) -> str | None:
+    return said or desk.readings.password(plan, directory.id) or passwords.given(directory)
+
+
+@router.get("")
+def directories(plan: str, _: Reader, desk: TheDesk) -> list[DirectoryOut]:
+    """All joined directories: from when the last copy is, what came from it, and what is wrong."""
+    opened = desk.plans.open(plan)
+    ages = desk.copies.age(plan)
+    return [
+        _out(desk, plan, opened.plan, directory, ages.get(directory.id))
+        for directory in opened.plan.directories.values()
+    ]
+
+
+def _out(desk: Desk, plan_id: str, plan: Plan, directory: Directory, at: str | None) -> DirectoryOut:
+    users = [user for user in plan.users.values() if user.origin == directory.id]
+    groups = [group for group in plan.groups.values() if group.origin == directory.id]
+    accounts: list[User | Group] = [*users, *groups]
+    wrong = [TroubleOfNumber(kind=t.kind, whos=list(t.whos), words=t.words) for t in troubles(plan, directory)]
+    wrong += _odd_names(accounts)
+    wrong += [
+        TroubleOfNumber(
+            kind="unknown member",
+            whos=[group.id],
+            words=f"{group.name} names {len(group.unknown)} who are not among the accounts read: {'; '.join(group.unknown[:3])}",
+        )
+        for group in groups
+        if group.unknown
+    ]
+    try:
+        known = _password(desk, plan_id, directory, None) is not None
+    except ldap.DirectoryError:
+        known = False
+    return DirectoryOut(
+        directory=directory,
+        at=at,
+        users=sum(not user.gone for user in users),
+        groups=sum(not group.gone for group in groups),
+        shut=sum(not user.enabled and not user.gone for user in users),
+        gone=sorted(account.id for account in accounts if account.gone),
+        namesakes=sorted(plan.namesakes & {account.id for account in accounts}),
+        troubles=wrong[:LISTED],
+        trouble_count=len(wrong),
+        password_known=known or not directory.reader,
+    )
+
+
+def _odd_names(accounts: Iterable[User | Group]) -> list[TroubleOfNumber]:
+    """Names that Unix tools refuse, those of one kind together: a domain has many with a space."""
+    by_reason: dict[str, list[User | Group]] = {}
+    for account in accounts:
+        if not account.gone and (why := unix_trouble(account.name)):
+            by_reason.setdefault(why, []).append(account)
+    found = []
+    for why, odd in by_reason.items():
+        names = ", ".join(account.name for account in odd[:5]) + (f" and {len(odd) - 5} more" if len(odd) > 5 else "")
+        words = f"{names}: {why}, which tools on Unix refuse in a name"
+        found.append(TroubleOfNumber(kind="name", whos=[account.id for account in odd[:LISTED]], words=words))
+    return found
+
+
+@router.post("/check")
+def check_directory(plan: str, _: Planner, desk: TheDesk, body: CheckDirectory) -> CheckedDirectory:
+    """Try settings step by step. Where the certificate is not trusted, its fingerprint comes along."""
+    desk.plans.open(plan)
+    if wrong := list(directory_troubles(body.directory)):
+        raise PlanError(wrong)
+    steps: list[StepOut] = []
+    shown: ldap.Certificate | None = None
+    try:
+        for passed in ldap.check(body.directory, _password(desk, plan, body.directory, body.password)):
+            steps.append(StepOut(step=passed.step, passed=True, words=passed.words))
+    except ldap.DirectoryError as error:
+        steps.append(StepOut(step=error.step, passed=False, words=error.words))
+        if error.step == "tls":
+            try:
+                shown = ldap.certificate(body.directory)
+            except ldap.DirectoryError:
+                shown = None
+    return CheckedDirectory(
+        steps=steps,
+        fingerprint=shown.fingerprint if shown is not None else None,
+        distrust=shown.distrust if shown is not None else None,
+    )
+
+
+@router.put("/{directory}/password", status_code=204)
+def keep_password(plan: str, directory: str, _: Planner, desk: TheDesk, body: Password) -> None:
+    """Keep the reading account's password in memory until the server ends."""
+    desk.plans.open(plan)
+    desk.readings.remember(plan, directory, body.password)
+
+
+@router.post("/reading", status_code=202)
+def start_reading(plan: str, _: Planner, desk: TheDesk, body: ReadDirectory) -> ReadingOut:
+    """Begin to read a directory, joined or about to be, or take its content from LDIF. Nothing is kept by it."""
+    desk.plans.open(plan)
+    directory = body.directory
+    if wrong := list(directory_troubles(directory)):
+        raise PlanError(wrong)
+    if body.ldif is not None:
+        found = records(directory, ldif.read(body.ldif))
+        desk.readings.found(plan, directory, Copy(found, None, now()))
+    else:
+        if body.password:
+            desk.readings.remember(plan, directory.id, body.password)
+        before = None if body.full else desk.copies.last(plan, directory.id)
+        try:
+            said = _password(desk, plan, directory, body.password)
+        except ldap.DirectoryError as error:
+            raise HTTPException(422, error.words) from None
+        desk.readings.start(plan, directory, said, before)
+    return reading(plan, directory.id, _, desk)
+
+
+@router.get("/{directory}/reading")
+def reading(plan: str, directory: str, _: Reader, desk: TheDesk) -> ReadingOut:
+    """How far the reading is."""
+    found = desk.readings.of(plan, directory)
+    if found is None:
+        return ReadingOut(state="none")
+    return ReadingOut(
+        state=found.state,
+        phase=found.progress.phase,
+        done=found.progress.done,
+        step=found.step,
+        words=found.words,
+        at=found.copy.at if found.copy is not None else None,
+        full=found.copy.full if found.copy is not None else None,
+    )
+
+
+@router.delete("/{directory}/reading", status_code=204)
+def cancel_reading(plan: str, directory: str, _: Planner, desk: TheDesk) -> None:
+    """Give the reading up, or throw away what it found. The plan is as before."""
+    desk.readings.forget(plan, directory)
+
+
+def _ready(desk: Desk, plan: str, directory: str) -> tuple[Directory, Copy]:
+    found = desk.readings.of(plan, directory)
+    if found is None or found.state != "ready" or found.copy is None:
+        raise HTTPException(409, "There is nothing read that waits to be kept; read the directory first")
+    return found.directory, found.copy
+
+
+@router.get("/{directory}/reading/changes")
+def reading_changes(plan: str, directory: str, _: Reader, desk: TheDesk) -> SyncOut:
+    """What the reading does to the plan: accounts, and the cells that come out differently."""
+    settings, copy = _ready(desk, plan, directory)
+    opened = desk.plans.open(plan)
+    found = sync(opened.plan, settings, copy.records.values())
+    return _told(desk, plan, found)
+
+
+def _told(desk: Desk, plan: str, found: Sync) -> SyncOut:
+    opened = desk.plans.open(plan)
+    before = desk.matrix(opened)
+    after, _inverse = apply(opened.plan, found.edits)
+    cells = changes(before, resolve(after, before.on, before))
+    return SyncOut(
+        edits=len(found.edits),
+        counts=dict(Counter(item.what for item in found.items)),
+        items=[ItemOut(what=item.what, who=item.who, words=item.words) for item in _fairly(found)],
+        left_out=[LeftOutOut(name=out.name, why=out.why) for out in found.left_out[:LISTED]],
+        changed=changed(after, cells, opened.plan),
+        names={who: after.named(who) for who in sorted({cell.subject for cell in cells[:LISTED]})},
+    )
+
+
+def _fairly(found: Sync) -> list[Item]:
+    """Items to list: not all of one kind, where there are too many for all."""
+    by_kind: dict[str, list[Item]] = {}
+    for item in found.items:
+        by_kind.setdefault(item.what, []).append(item)
+    share = max(LISTED // max(len(by_kind), 1), 1)
+    return [item for items in by_kind.values() for item in items[:share]]
+
+
+@router.post("/{directory}/keep")
+def keep_reading(plan: str, directory: str, account: Planner, desk: TheDesk, body: At) -> Answer:
+    """Keep what was read: the plan's accounts follow it, as one change that can be undone, and it becomes the last copy."""
+    settings, copy = _ready(desk, plan, directory)
+    opened = desk.plans.open(plan)
+    before = desk.matrix(opened)
+    found = sync(opened.plan, settings, copy.records.values())
+    counts = Counter(item.what for item in found.items)
+    said = ", ".join(f"{number} {what}" for what, number in sorted(counts.items())) or "nothing changed"
+    kept = desk.plans.commit(
+        plan, body.revision, found.edits, account.name, "import", f"followed {settings.name}: {said}"
+    )
+    desk.copies.put(plan, directory, copy)
+    desk.readings.forget(plan, directory)
+    return stepped(desk, before, kept)
+
+
+@router.post("/{directory}/mapping")
+def try_mapping(plan: str, directory: str, _: Reader, desk: TheDesk, body: MappingIn) -> MappingOut:
+    """What another way of giving numbers would do: whose number moves, and on which places it is written down."""
+    opened = desk.plans.open(plan)
+    found = _mapped(desk, plan, opened.plan, _joined(opened.plan, directory), body)
+    after, _inverse = apply(opened.plan, found.edits)
+    moved = moves(opened.plan, after, desk.matrix(opened).laying)
+    wrong = troubles(after, after.directories[directory])
+    return MappingOut(
+        edits=len(found.edits),
+        moved=len(moved),
+        moves=[
+            MoveOut(who=m.who, was=m.was, becomes=m.becomes, owns=list(m.owns), listed=list(m.listed))
+            for m in moved[:LISTED]
+        ],
+        troubles=[TroubleOfNumber(kind=t.kind, whos=list(t.whos), words=t.words) for t in wrong[:LISTED]],
+        trouble_count=len(wrong),
+    )
+
+
+@router.post("/{directory}/mapping/keep")
+def keep_mapping(plan: str, directory: str, account: Planner, desk: TheDesk, body: MappingIn) -> Answer:
+    """Give the numbers anew, as one change that can be undone."""
+    opened = desk.plans.open(plan)
+    before = desk.matrix(opened)
+    joined = _joined(opened.plan, directory)
+    found = _mapped(desk, plan, opened.plan, joined, body)
+    words = f"numbers of {joined.name}: {body.numbering}, {body.low} to {body.high}"
+    kept = desk.plans.commit(plan, body.revision, found.edits, account.name, "edit", words)
+    return stepped(desk, before, kept)
+
+
+def _mapped(desk: Desk, plan_id: str, plan: Plan, joined: Directory, body: MappingIn) -> Sync:
+    copy = desk.copies.last(plan_id, joined.id)
+    if copy is None:
+        raise HTTPException(
+            409, f"{joined.name} was not read yet, so it cannot be told whose number moves; read it first"
+        )
+    other = replace(joined, numbering=body.numbering, low=body.low, high=body.high)
+    if wrong := list(directory_troubles(other)):
+        raise PlanError(wrong)
+    return sync(plan, other, copy.records.values())
