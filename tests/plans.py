@@ -2,18 +2,22 @@
 
 from dataclasses import replace
 from datetime import date
+from typing import Any
 
 from hypothesis import strategies as st
 
 from yardgate.core.clash import RULES
+from yardgate.core.directory import Directory
 from yardgate.core.edit import (
     Edit,
     Join,
     Leave,
+    PutDirectory,
     PutGroup,
     PutPattern,
     PutPlace,
     PutUser,
+    RemoveDirectory,
     RemoveGroup,
     RemovePattern,
     RemovePlace,
@@ -25,12 +29,13 @@ from yardgate.core.edit import (
 from yardgate.core.lists import Entry, Mode, Ordered, OwnList, Posix, PosixEntry
 from yardgate.core.lists.modebits import MODE
 from yardgate.core.lists.ordered import FLAGS, GROUP, OWNER
-from yardgate.core.plan import EVERYONE, ROOT, Group, Pattern, Place, Plan, Target, User
+from yardgate.core.plan import EVERYONE, LOCAL, ROOT, Group, Pattern, Place, Plan, Target, User
 from yardgate.core.rights import CHANGE, FULL, GRANTABLE, PASS, READ, WRITE
 
 NAMES = st.text(st.characters(codec="utf-8", categories=("L", "N", "P", "S")), min_size=1, max_size=8).filter(
     lambda name: "/" not in name and name not in (".", "..")
 )
+ELSEWHERE = Directory(id="elsewhere", name="ELSEWHERE", domain="elsewhere.example")
 LEVELS = st.sampled_from(GRANTABLE)
 
 
@@ -43,6 +48,7 @@ def plans(draw: st.DrawFn, most: int = 7, lists: bool | None = None) -> Plan:
     user_ids = [f"u{i}" for i in range(draw(st.integers(0, most)))]
     group_ids = [f"g{i}" for i in range(draw(st.integers(0, most)))]
     maybe_group = st.sampled_from([None, *group_ids])
+    origins = {who: draw(st.sampled_from([LOCAL, LOCAL, "elsewhere"])) for who in (*user_ids, *group_ids)}
     users = {
         u: User(
             id=u,
@@ -53,12 +59,17 @@ def plans(draw: st.DrawFn, most: int = 7, lists: bool | None = None) -> Plan:
             primary_group=draw(maybe_group),
             enabled=draw(st.integers(0, 5)) > 0,
             expires=draw(st.sampled_from([None, None, date(2026, 12, 31), date(2027, 1, 1), date(2027, 1, 2)])),
-            origin=draw(st.sampled_from(["local", "local", "elsewhere"])),
+            **followed(draw, u, origins[u]),
         )
         for u in user_ids
     }
     anybody = st.sampled_from([*user_ids, *group_ids]) if user_ids or group_ids else st.nothing()
-    groups = {g: Group(id=g, name=f"name-{g}", members=draw(st.frozensets(anybody, max_size=4))) for g in group_ids}
+    groups = {
+        g: Group(
+            id=g, name=f"name-{g}", members=draw(st.frozensets(anybody, max_size=4)), **followed(draw, g, origins[g])
+        )
+        for g in group_ids
+    }
     places = draw(trees())
     if draw(st.booleans()) if lists is None else lists:
         places = {place.id: draw(stored(place, user_ids, group_ids)) for place in places.values()}
@@ -78,7 +89,15 @@ def plans(draw: st.DrawFn, most: int = 7, lists: bool | None = None) -> Plan:
         places=places,
         grants=grants,
         patterns={f"k{i}": Pattern(id=f"k{i}", name=f"name-{i}", own=own) for i, own in enumerate(kept)},
+        directories={"elsewhere": ELSEWHERE} if "elsewhere" in origins.values() else {},
     )
+
+
+def followed(draw: st.DrawFn, who: str, origin: str) -> dict[str, Any]:
+    """What an account of a directory has and a local one has not."""
+    if origin == LOCAL:
+        return {}
+    return {"origin": origin, "key": f"S-1-5-21-1-2-3-{who}", "gone": draw(st.integers(0, 4)) == 0}
 
 
 @st.composite
@@ -158,7 +177,7 @@ def edits(draw: st.DrawFn, plan: Plan) -> Edit:
     """An edit that may or may not be possible in the plan."""
     users, groups, places = sorted(plan.users), sorted(plan.groups), sorted(plan.places)
     one = lambda ids, new: st.sampled_from([*ids, new])  # noqa: E731
-    kind = draw(st.integers(0, 13))
+    kind = draw(st.integers(0, 15))
     if kind == 0:
         user = draw(one(users, "u-new"))
         old = plan.users.get(user, User(id=user, name=user))
@@ -198,6 +217,10 @@ def edits(draw: st.DrawFn, plan: Plan) -> Edit:
         return PutPattern(Pattern(id=pattern, name=draw(NAMES), own=draw(own_lists(users, groups))))
     if kind == 11:
         return RemovePattern(draw(one(sorted(plan.patterns), "nothing")))
+    if kind == 12:
+        return PutDirectory(replace(ELSEWHERE, id=draw(st.sampled_from(["elsewhere", "d-new"])), name=draw(NAMES)))
+    if kind == 13:
+        return RemoveDirectory(draw(one(sorted(plan.directories), "nowhere")))
     place = draw(one(places, "nowhere"))
     at = draw(st.sampled_from([None, 0, 1, 5]))
     return SetGrant(place, draw(one([*users, *groups, EVERYONE], "nobody")), draw(st.one_of(st.none(), LEVELS)), at)

@@ -11,7 +11,7 @@ def plan_of(groups: dict[str, set[str]], **more: object) -> Plan:
     return Plan(
         users={
             "ann": User(id="ann", name="ann", primary_group="home"),
-            "far": User(id="far", name="far", origin="elsewhere"),
+            "far": User(id="far", name="far", origin="elsewhere", key="S-1-5-21-1-2-3-4"),
         },
         groups={
             name: Group(id=name, name=name, members=frozenset(members))

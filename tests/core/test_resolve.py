@@ -57,7 +57,7 @@ def test_every_rule_on_the_same_plan(plan: Plan) -> None:
 
 
 def test_the_demo_plan_cell_by_cell(lantern: Plan) -> None:
-    assert compare_every_cell(lantern) == 41 * 22
+    assert compare_every_cell(lantern) == 50 * 22
 
 
 def test_the_demo_plan_with_its_storage_cell_by_cell_under_every_rule(quay: Plan) -> None:

@@ -2,6 +2,7 @@
 
 import csv
 import io
+from dataclasses import replace
 from pathlib import Path
 
 import pytest
@@ -12,7 +13,7 @@ from tests.conftest import ON
 from tests.hostile import FAITHFUL, HOSTILE
 from tests.plans import plans
 from yardgate.core.edit import PutPlace, PutUser, SetGrant, apply
-from yardgate.core.plan import Place, Plan, PlanError, User
+from yardgate.core.plan import LOCAL, Place, Plan, PlanError, User
 from yardgate.core.resolve import resolve
 from yardgate.core.rights import Level
 from yardgate.formats import accounts, matrix, people, table
@@ -67,7 +68,7 @@ def test_a_broken_quote_is_refused_with_its_line() -> None:
 @settings(max_examples=200)
 @given(plans())
 def test_grants_written_and_read_back_are_the_same(plan: Plan) -> None:
-    bare = Plan(users=plan.users, groups=plan.groups, places=plan.places, target=plan.target)
+    bare = replace(plan, grants={})
     back = read_all(bare, matrix.write_grants(plan))
     assert {place: dict(lines) for place, lines in back.grants.items()} == plan.grants
 
@@ -78,7 +79,7 @@ def test_what_comes_out_is_written_cell_by_cell(plan: Plan) -> None:
     found = resolve(plan, ON)
     rows = list(csv.reader(io.StringIO(matrix.write_effective(found), newline="")))
     paths = {plan.path_name(place): place for place in plan.places}
-    names = {user.name: user.id for user in plan.users.values()}
+    names = {plan.called(user): user for user in plan.users}
     assert len(rows) == len(plan.users) + 1
     for row in rows[1:]:
         assert row[3:] == [found.level(names[row[1]], paths[path]) for path in rows[0][3:]]
@@ -210,8 +211,12 @@ def test_people_written_and_read_into_an_empty_plan_are_the_same(lantern: Plan) 
             (u.name, u.full_name, u.kind, u.uid, u.enabled, u.expires, u.aliases, u.note) for u in plan.users.values()
         )
 
-    assert strip(back) == strip(lantern)
-    assert people.write(back) == people.write(lantern)
+    local = replace(lantern, users={u.id: u for u in lantern.users.values() if u.origin == LOCAL})
+    assert strip(back) == strip(local)
+    assert people.write(back) == people.write(local)
+    passed_over = people.read(Plan(), people.write(lantern), groups).notes
+    assert len(passed_over) == len(lantern.users) - len(local.users)
+    assert any("“farid.haddad” is kept in the directory “LANTERNQUAY”" in note.text for note in passed_over)
 
 
 @pytest.mark.parametrize(

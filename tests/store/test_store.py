@@ -12,7 +12,8 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from tests.plans import edits, plans
-from yardgate.core.edit import PutUser, RemoveGroup, SetGrant
+from yardgate.core.directory import Directory
+from yardgate.core.edit import PutDirectory, PutUser, RemoveGroup, SetGrant
 from yardgate.core.plan import Place, Plan, PlanError, User, same
 from yardgate.core.rights import Level
 from yardgate.formats import edits as edit_json
@@ -56,6 +57,8 @@ def test_the_newest_migration_is_the_one_that_a_start_looks_for(store: Store) ->
         for table in (
             "sessions",
             "accounts",
+            "copies",
+            "directories",
             "versions",
             "journal",
             "patterns",
@@ -216,11 +219,17 @@ def test_a_user_keeps_every_field(shelf: Plans) -> None:
         expires=date(2027, 2, 3),
         aliases=("x", "y"),
         origin="d",
+        key="S-1",
         sid="S-1",
+        gone=True,
         note="n\nn",
     )
     opened = shelf.create(Plan(), "ann")
-    kept = shelf.commit(opened.id, 1, [PutUser(user)], "ann")
+    joined = PutDirectory(
+        Directory(id="d", name="D", domain="d.example", branches=("OU=a,DC=d", "OU=b,DC=d"), high=200_000)
+    )
+    kept = shelf.commit(opened.id, 1, [joined, PutUser(user)], "ann")
+    assert reopened(shelf, kept).plan.directories["d"] == joined.directory
     assert reopened(shelf, kept).plan.users["a"] == user
 
 

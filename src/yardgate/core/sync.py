@@ -194,7 +194,11 @@ def _told_of_group(old: Group | None, new: Group, after: Plan) -> Iterator[Item]
     name = after.named(new.id)
     before = old.members if old is not None else frozenset()
     if old is None:
-        yield Item("new", new.id, f"group {name} is new, with {len(new.members)} direct members")
+        yield Item(
+            "new",
+            new.id,
+            f"group {name} is new, with {len(new.members)} direct {'member' if len(new.members) == 1 else 'members'}",
+        )
         return
     if new.gone != old.gone:
         yield Item("gone" if new.gone else "back", new.id, _GONE[new.gone].format(name=f"group {name}"))
@@ -207,10 +211,15 @@ def _told_of_group(old: Group | None, new: Group, after: Plan) -> Iterator[Item]
     for who in sorted(before - new.members):
         yield Item("leaves", who, f"{after.named(who)} leaves {name}")
     if new.unknown != old.unknown:
-        yield Item("changed", new.id, f"group {name} names {len(new.unknown)} members that are not known here")
+        yield Item("changed", new.id, f"group {name}: {_unknown(len(new.unknown))}")
 
 
 _GONE = {True: "{name} is gone from the directory; what was granted stays, marked", False: "{name} is back"}
+
+
+def _unknown(count: int) -> str:
+    members = "one member who is" if count == 1 else f"{count or 'no'} members who are"
+    return f"names {members} not known here"
 
 
 def _number(what: str, number: int | None) -> str:

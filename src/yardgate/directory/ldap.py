@@ -12,6 +12,7 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager, suppress
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
+from itertools import accumulate
 from typing import Any, Literal
 
 import dns.exception
@@ -516,9 +517,17 @@ def _look_at(reader: Reader, root: Mapping[str, tuple[bytes, ...]], base: str) -
 
 
 def _condition(directory: Directory) -> str:
-    own = directory.filter.strip()
-    shape = SHAPES[directory.schema]
-    return shape.filter if not own else f"(&{shape.filter}{own if own.startswith('(') else f'({own})'})"
+    """The schema's filter, and the directory's own with it. Raises DirectoryError where that is not one whole filter."""
+    own, shape = directory.filter.strip(), SHAPES[directory.schema].filter
+    if not own:
+        return shape
+    whole = own if own.startswith("(") else f"({own})"
+    depths = list(accumulate({"(": 1, ")": -1}.get(char, 0) for char in whole))
+    if 0 in depths[:-1] or depths[-1] != 0:
+        raise DirectoryError(
+            "read", f"the filter {own!r} cannot be understood (RFC 4515): it must be one, its brackets closed"
+        )
+    return f"(&{shape}{whole})"
 
 
 def read_all(reader: Reader, progress: Progress) -> Copy:

@@ -9,7 +9,7 @@ import socketserver
 import ssl
 import threading
 import time
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Iterator, Sequence
 from contextlib import contextmanager, suppress
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
@@ -20,17 +20,15 @@ from typing import Any, ClassVar
 from cryptography import x509
 from cryptography.hazmat.primitives import hashes, serialization
 from cryptography.hazmat.primitives.asymmetric import ec
-from ldap3.protocol.rfc2696 import RealSearchControlValue
-from ldap3.protocol.rfc4511 import LDAPMessage
-from pyasn1.codec.ber import decoder, encoder
 
 from yardgate.core.directory import dn_parts, same_dn, within_dn
 from yardgate.formats.ldif import Entry
 
+Part = tuple[int, bytes]  # tag and value of a BER element
 PAGED = "1.2.840.113556.1.4.319"
 START_TLS = "1.3.6.1.4.1.1466.20037"
 SUCCESS, OPERATIONS_ERROR, SIZE_LIMIT, STRONGER_AUTH, UNAVAILABLE_CRITICAL = 0, 1, 4, 8, 12
-NO_SUCH_OBJECT, INVALID_CREDENTIALS, INSUFFICIENT_ACCESS, UNWILLING = 32, 49, 50, 53
+NO_SUCH_OBJECT, INVALID_CREDENTIALS, UNWILLING = 32, 49, 53
 
 
 @dataclass
@@ -120,7 +118,7 @@ class StandIn(socketserver.ThreadingTCPServer):
         return int(self.server_address[1])
 
     @contextmanager
-    def running(self) -> "Any":
+    def running(self) -> "Iterator[StandIn]":
         thread = threading.Thread(target=self.serve_forever, kwargs={"poll_interval": 0.05}, daemon=True)
         thread.start()
         try:
@@ -145,118 +143,104 @@ class _Session(socketserver.BaseRequestHandler):
         self.bound = False
         self.secured = self.server.tls
         self.pages = 0
-        if self.server.tls:
-            self.socket = self.server.context.wrap_socket(self.socket, server_side=True)
         buffer = b""
         with suppress(_HungUp, OSError):
+            if self.server.tls:
+                self.socket = self.server.context.wrap_socket(self.socket, server_side=True)
             while chunk := self.socket.recv(65536):
                 buffer += chunk
                 while (size := _whole(buffer)) is not None:
                     message, buffer = buffer[:size], buffer[size:]
-                    self.answer(decoder.decode(message, asn1Spec=LDAPMessage())[0])
+                    self.answer(message)
 
-    def answer(self, message: Any) -> None:
-        number, operation = int(message["messageID"]), message["protocolOp"]
-        faults, kind = self.server.faults, operation.getName()
-        if faults.slow:
-            time.sleep(faults.slow)
-        body = operation.getComponent()
-        if kind == "unbindRequest":
+    def answer(self, message: bytes) -> None:
+        """One LDAPMessage (RFC 4511 section 4.1.1)."""
+        (_, body), *_ = _parts(message)
+        number, (kind, request), *controls = _parts(body)
+        said = _integer(number[1])
+        if self.server.faults.slow:
+            time.sleep(self.server.faults.slow)
+        if kind == UNBIND:
             raise _HungUp
-        if kind == "bindRequest":
-            self.send(number, "bindResponse", *self.bind(body))
-        elif kind == "extendedReq":
-            self.extended(number, str(body["requestName"]))
-        elif kind == "searchRequest":
-            self.search(number, body, {str(c["controlType"]): c for c in message["controls"] or ()})
-        elif kind != "abandonRequest":
-            self.send(number, "searchResDone", UNWILLING, "this server only reads")
+        if kind == BIND:
+            self.done(said, BIND_RESPONSE, *self.bind(request))
+        elif kind == EXTENDED:
+            self.extended(said, _parts(request)[0][1].decode("ascii", "replace"))
+        elif kind == SEARCH:
+            paged = [_parts(control) for _, control in (_parts(controls[0][1]) if controls else [])]
+            asked = next((_parts(_parts(parts[-1][1])[0][1]) for parts in paged if parts[0][1] == PAGED.encode()), None)
+            self.search(said, _parts(request), None if asked is None else (_integer(asked[0][1]), asked[1][1]))
+        elif kind != ABANDON:
+            self.done(said, SEARCH_DONE, UNWILLING, "this server only reads")
 
-    def bind(self, body: Any) -> tuple[int, str]:
-        name = bytes(body["name"]).decode("utf-8", "replace")
-        password = bytes(body["authentication"].getComponent())
+    def bind(self, request: bytes) -> tuple[int, str]:
+        _, (_, name), (_, password) = _parts(request)
         if not name and not password:
             self.bound = False
             return SUCCESS, ""
         if not self.secured:
             return STRONGER_AUTH, "BindSimple: Transport encryption required."
-        self.bound = (name, password) == (
-            self.server.reader,
-            self.server.password.encode(),
-        ) and not self.server.faults.locked
-        if self.bound:
-            return SUCCESS, ""
+        good = (name, password) == (self.server.reader.encode(), self.server.password.encode())
+        self.bound = good and not self.server.faults.locked
         data = "775" if self.server.faults.locked else "52e"
         return (
-            INVALID_CREDENTIALS,
-            f"80090308: LdapErr: DSID-0C0903A9, comment: AcceptSecurityContext error, data {data}, v1db1",
+            (SUCCESS, "") if self.bound else (INVALID_CREDENTIALS, f"AcceptSecurityContext error, data {data}, v1db1")
         )
 
     def extended(self, number: int, name: str) -> None:
         if name != START_TLS or self.secured:
-            self.send(number, "extendedResp", UNWILLING, "not known here")
+            self.done(number, EXTENDED_RESPONSE, UNWILLING, "not known here")
             return
-        self.send(number, "extendedResp", SUCCESS, "")
+        self.done(number, EXTENDED_RESPONSE, SUCCESS, "")
         self.socket = self.server.context.wrap_socket(self.socket, server_side=True)
         self.secured = True
 
-    def search(self, number: int, body: Any, controls: Mapping[str, Any]) -> None:
+    def search(self, number: int, request: Sequence[Part], paged: tuple[int, bytes] | None) -> None:
         faults = self.server.faults
-        base = bytes(body["baseObject"]).decode("utf-8", "replace")
-        scope = int(body["scope"])
-        wanted = [bytes(name).decode().lower() for name in body["attributes"]]
-        if not base and scope == 0:
+        base, scope, _, _, _, _, condition, attributes = request
+        dn = base[1].decode("utf-8", "replace")
+        wanted = [name.decode("ascii", "replace").lower() for _, name in _parts(attributes[1])]
+        if not dn and _integer(scope[1]) == 0:
             self.entry(number, self.root(), wanted)
-            self.send(number, "searchResDone", SUCCESS, "")
+            self.done(number, SEARCH_DONE, SUCCESS, "")
             return
         if not self.bound:
-            self.send(number, "searchResDone", OPERATIONS_ERROR, "Operation unavailable without authentication")
+            self.done(number, SEARCH_DONE, OPERATIONS_ERROR, "Operation unavailable without authentication")
             return
-        if not any(same_dn(entry.dn) == same_dn(base) for entry in self.server.entries):
-            self.send(number, "searchResDone", NO_SUCH_OBJECT, "")
+        alone = _integer(scope[1]) == 0
+        inside = [e for e in self.server.entries if (same_dn(e.dn) == same_dn(dn) if alone else within_dn(e.dn, dn))]
+        if not any(same_dn(entry.dn) == same_dn(dn) for entry in inside):
+            self.done(number, SEARCH_DONE, NO_SUCH_OBJECT, "")
             return
-        inside = [
-            e for e in self.server.entries if (same_dn(e.dn) == same_dn(base) if scope == 0 else within_dn(e.dn, base))
-        ]
-        found = [entry for entry in inside if _matches(body["filter"], entry)]
-        control = controls.get(PAGED)
-        if control is not None and faults.no_paging:
-            self.send(number, "searchResDone", UNAVAILABLE_CRITICAL, "")
+        found = [entry for entry in inside if _matches(condition, entry)]
+        if paged is not None and faults.no_paging:
+            self.done(number, SEARCH_DONE, UNAVAILABLE_CRITICAL, "")
             return
-        size, start = len(found) or 1, 0
-        if control is not None:
-            asked, _ = decoder.decode(bytes(control["controlValue"]), asn1Spec=RealSearchControlValue())
-            size, start = int(asked["size"]), int(bytes(asked["cookie"]) or b"0")
-            if self.pages >= faults.after and faults.hang_up:
+        size, start = len(found), 0
+        if paged is not None:
+            size, start = paged[0], int(paged[1] or b"0")
+            if faults.hang_up and self.pages >= faults.after:
                 raise _HungUp
             self.pages += 1
-        page = found[start : start + size]
-        if faults.size_limit is not None:
-            page = page[: faults.size_limit]
-        for entry in page:
+        most = size if faults.size_limit is None else min(size, faults.size_limit)
+        for entry in found[start : start + most]:
             self.entry(number, entry, wanted)
         if faults.referral:
-            self.send_message(
-                number,
-                "searchResRef",
-                lambda part: part.setComponentByPosition(0, b"ldap://elsewhere.example/DC=elsewhere"),
-            )
-        if faults.size_limit is not None and len(found) > faults.size_limit:
-            self.send(number, "searchResDone", SIZE_LIMIT, "")
+            self.send(number, _tlv(SEARCH_REFERENCE, _tlv(OCTETS, b"ldap://elsewhere.example/DC=elsewhere")))
+        if faults.size_limit is not None and len(found) > most:
+            self.done(number, SEARCH_DONE, SIZE_LIMIT, "")
             return
         following = str(start + size).encode() if start + size < len(found) else b""
-        self.send(number, "searchResDone", SUCCESS, "", following if control is not None else None)
+        self.done(number, SEARCH_DONE, SUCCESS, "", following if paged is not None else None)
 
     def root(self) -> Entry:
         now = datetime.now(UTC) + self.server.faults.clock
         top = next((entry.dn for entry in self.server.entries), "")
-        usn = max(
-            (int(value) for entry in self.server.entries for value in entry.attributes.get("usnchanged", ())), default=0
-        )
+        numbers = (int(value) for entry in self.server.entries for value in entry.attributes.get("usnchanged", ()))
         said = {
             "namingcontexts": top,
             "currenttime": f"{now:%Y%m%d%H%M%S}.0Z",
-            "highestcommittedusn": str(usn),
+            "highestcommittedusn": str(max(numbers, default=0)),
             "dsservicename": "CN=NTDS Settings,CN=STAND-IN",
             "supportedcontrol": PAGED,
         }
@@ -264,81 +248,91 @@ class _Session(socketserver.BaseRequestHandler):
 
     def entry(self, number: int, entry: Entry, wanted: Sequence[str]) -> None:
         everything = not wanted or "*" in wanted
+        kept = b"".join(
+            _tlv(SEQUENCE, _tlv(OCTETS, name.encode()) + _tlv(SET, b"".join(_tlv(OCTETS, value) for value in values)))
+            for name, values in entry.attributes.items()
+            if everything or name in wanted
+        )
+        self.send(number, _tlv(SEARCH_ENTRY, _tlv(OCTETS, entry.dn.encode()) + _tlv(SEQUENCE, kept)))
 
-        def fill(part: Any) -> None:
-            part["object"] = entry.dn.encode()
-            kept = [(n, v) for n, v in entry.attributes.items() if everything or n in wanted]
-            for at, (name, values) in enumerate(kept):
-                part["attributes"][at]["type"] = name
-                for value_at, value in enumerate(values):
-                    part["attributes"][at]["vals"][value_at] = value
-            if not kept:
-                part["attributes"].clear()
-
-        self.send_message(number, "searchResEntry", fill)
-
-    def send(self, number: int, kind: str, code: int, text: str, cookie: bytes | None = None) -> None:
-        def fill(part: Any) -> None:
-            part["resultCode"] = code
-            part["matchedDN"] = ""
-            part["diagnosticMessage"] = text
-
-        self.send_message(number, kind, fill, cookie)
-
-    def send_message(self, number: int, kind: str, fill: Callable[[Any], object], cookie: bytes | None = None) -> None:
-        message = LDAPMessage()
-        message["messageID"] = number
-        fill(message["protocolOp"][kind])
+    def done(self, number: int, kind: int, code: int, text: str, cookie: bytes | None = None) -> None:
+        """An LDAPResult (RFC 4511 section 4.1.9), with the cookie of the next page (RFC 2696)."""
+        result = _tlv(kind, _tlv(ENUMERATED, bytes((code,))) + _tlv(OCTETS, b"") + _tlv(OCTETS, text.encode()))
         if cookie is not None:
-            value = RealSearchControlValue()
-            value["size"], value["cookie"] = 0, cookie
-            control = message["controls"][0]
-            control["controlType"], control["controlValue"] = PAGED, encoder.encode(value)
-        self.socket.sendall(encoder.encode(message))
+            value = _tlv(SEQUENCE, _tlv(INTEGER, b"\0") + _tlv(OCTETS, cookie))
+            result += _tlv(CONTROLS, _tlv(SEQUENCE, _tlv(OCTETS, PAGED.encode()) + _tlv(OCTETS, value)))
+        self.send(number, result)
+
+    def send(self, number: int, operation: bytes) -> None:
+        self.socket.sendall(_tlv(SEQUENCE, _tlv(INTEGER, number.to_bytes(5, "big")) + operation))
+
+
+# --- BER, as much as LDAP uses of it (X.690; RFC 4511 section 5.1) ------------------------------------------------------
+
+INTEGER, OCTETS, ENUMERATED, SEQUENCE, SET = 0x02, 0x04, 0x0A, 0x30, 0x31
+BIND, BIND_RESPONSE, UNBIND, SEARCH, SEARCH_ENTRY, SEARCH_DONE = 0x60, 0x61, 0x42, 0x63, 0x64, 0x65
+ABANDON, SEARCH_REFERENCE, EXTENDED, EXTENDED_RESPONSE, CONTROLS = 0x50, 0x73, 0x77, 0x78, 0xA0
+AND, OR, NOT, EQUAL, SUBSTRINGS, AT_LEAST, AT_MOST, PRESENT = 0xA0, 0xA1, 0xA2, 0xA3, 0xA4, 0xA5, 0xA6, 0x87
 
 
 def _whole(buffer: bytes) -> int | None:
-    """How many bytes the first message takes (X.690 8.1.3), or None while it is not all there."""
+    """How many bytes the first element takes, or None while it is not all there."""
     if len(buffer) < 2:
         return None
-    if buffer[1] < 0x80:
-        size = 2 + buffer[1]
-    else:
-        length = buffer[1] & 0x7F
-        if len(buffer) < 2 + length:
-            return None
-        size = 2 + length + int.from_bytes(buffer[2 : 2 + length], "big")
+    length = buffer[1] & 0x7F if buffer[1] & 0x80 else 0
+    if len(buffer) < 2 + length:
+        return None
+    size = 2 + length + (int.from_bytes(buffer[2 : 2 + length], "big") if length else buffer[1])
     return size if len(buffer) >= size else None
 
 
-def _matches(condition: Any, entry: Entry) -> bool:
+def _parts(data: bytes) -> list[Part]:
+    """The elements that some bytes hold, one after the other."""
+    found = []
+    while data:
+        size = _whole(data)
+        if size is None:
+            raise _HungUp
+        start = 2 + (data[1] & 0x7F if data[1] & 0x80 else 0)
+        found.append((data[0], data[start:size]))
+        data = data[size:]
+    return found
+
+
+def _tlv(tag: int, value: bytes) -> bytes:
+    if len(value) < 0x80:
+        return bytes((tag, len(value))) + value
+    length = len(value).to_bytes(4, "big").lstrip(b"\0")
+    return bytes((tag, 0x80 | len(length))) + length + value
+
+
+def _integer(value: bytes) -> int:
+    return int.from_bytes(value, "big", signed=True)
+
+
+# --- filters ------------------------------------------------------------------------------------------------------------
+
+
+def _matches(condition: Part, entry: Entry) -> bool:
     """Whether an entry is what a filter asks for (RFC 4511 4.5.1.7); values compare in any case, numbers as numbers."""
-    kind, body = condition.getName(), condition.getComponent()
-    match kind:
-        case "and":
-            return all(_matches(part, entry) for part in body)
-        case "or":
-            return any(_matches(part, entry) for part in body)
-        case "notFilter":
-            return not _matches(body.getComponentByPosition(0), entry)
-        case "present":
-            return str(body).lower() in ("objectclass", *entry.attributes)
-        case "equalityMatch":
-            return any(_same(value, bytes(body["assertionValue"])) for value in _values(entry, body["attributeDesc"]))
-        case "greaterOrEqual" | "lessOrEqual":
-            asked = bytes(body["assertionValue"])
-            compared = [_order(value, asked) for value in _values(entry, body["attributeDesc"])]
-            return any(sign >= 0 if kind == "greaterOrEqual" else sign <= 0 for sign in compared)
-        case "substringFilter":
-            pattern = _pattern(body["substrings"])
-            return any(
-                pattern.fullmatch(value.decode("utf-8", "replace").casefold()) for value in _values(entry, body["type"])
-            )
-    return False
-
-
-def _values(entry: Entry, name: Any) -> tuple[bytes, ...]:
-    return entry.attributes.get(bytes(name).decode("ascii", "replace").lower(), ())
+    kind, body = condition
+    if kind == PRESENT:
+        return body.decode("ascii", "replace").lower() in ("objectclass", *entry.attributes)
+    parts = _parts(body)
+    if kind == AND:
+        return all(_matches(part, entry) for part in parts)
+    if kind == OR:
+        return any(_matches(part, entry) for part in parts)
+    if kind == NOT:
+        return not _matches(parts[0], entry)
+    values = entry.attributes.get(parts[0][1].decode("ascii", "replace").lower(), ())
+    if kind == EQUAL:
+        return any(_same(value, parts[1][1]) for value in values)
+    if kind == SUBSTRINGS:
+        pattern = _pattern(_parts(parts[1][1]))
+        return any(pattern.fullmatch(value.decode("utf-8", "replace").casefold()) for value in values)
+    signs = [_order(value, parts[1][1]) for value in values]
+    return any(sign >= 0 if kind == AT_LEAST else sign <= 0 for sign in signs) if kind in (AT_LEAST, AT_MOST) else False
 
 
 def _same(value: bytes, asked: bytes) -> bool:
@@ -357,10 +351,9 @@ def _order(value: bytes, asked: bytes) -> int:
     return (value > asked) - (value < asked)
 
 
-def _pattern(parts: Any) -> "re.Pattern[str]":
-    found = ""
-    for part in parts:
-        text = re.escape(bytes(part.getComponent()).decode("utf-8", "replace").casefold())
-        found += {"initial": text, "any": f".*{text}", "final": f".*{text}"}[part.getName()]
-    ends = bool(len(parts)) and parts[len(parts) - 1].getName() == "final"
-    return re.compile(found + ("" if ends else ".*"), re.DOTALL)
+def _pattern(parts: Sequence[Part]) -> "re.Pattern[str]":
+    """Substrings: [0] at the beginning, [1] anywhere, [2] at the end."""
+    text = "".join(
+        ("" if tag == 0x80 else ".*") + re.escape(v.decode("utf-8", "replace").casefold()) for tag, v in parts
+    )
+    return re.compile(text + ("" if parts[-1][0] == 0x82 else ".*"), re.DOTALL)

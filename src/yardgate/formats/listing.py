@@ -17,7 +17,7 @@ from yardgate.core.lists.modebits import STICKY, bits_of, entries_of
 from yardgate.core.lists.ordered import INHERITED, Entry, files_of, folders_of
 from yardgate.core.names import fresh_id
 from yardgate.core.packed import count
-from yardgate.core.plan import ROOT, Group, Place, Plan, User, fold, name_trouble, show
+from yardgate.core.plan import LOCAL, ROOT, Group, Place, Plan, User, fold, name_trouble, show
 from yardgate.core.storage import Laid, OrderedLaid, PosixLaid, lay
 from yardgate.formats import nfs4_text, posix_text
 from yardgate.formats.reading import FormatError, Make, Note, Reading, Unknown
@@ -68,10 +68,12 @@ class _Names:
         self.taken = {*plan.users, *plan.groups, *plan.places}
         self.ids: dict[tuple[str, str], str] = {}
         self._missing: set[tuple[str, str]] = set()
-        for kind, records in (("user", plan.users.values()), ("group", plan.groups.values())):
-            for record in records:
+        accounts: dict[str, list[User | Group]] = {"user": [*plan.users.values()], "group": [*plan.groups.values()]}
+        for kind, records in accounts.items():
+            for record in sorted(records, key=lambda record: record.origin != LOCAL):  # a plain name is the host's own
                 number = record.uid if isinstance(record, User) else record.gid
-                for name in (fold(record.name), *([str(number)] if number is not None else [])):
+                names = (fold(plan.called(record.id)), fold(record.name))
+                for name in (*names, *([str(number)] if number is not None else [])):
                     self.ids.setdefault((kind, name), record.id)
             for name in (ROOT, "0"):
                 self.ids.setdefault((kind, name), ROOT)
@@ -390,9 +392,8 @@ def _restore_block(
 
 
 def _account(plan: Plan, who: str) -> str:
-    """The name by which the appliance knows somebody."""
-    record = plan.users.get(who) or plan.groups.get(who)
-    return record.name if record is not None else who
+    """The name by which the appliance knows somebody: a directory's accounts as SHORT\\name, which no local one has."""
+    return plan.called(who)
 
 
 def write_nfs4(plan: Plan, at: str) -> str:

@@ -167,8 +167,8 @@ def _who_rows(plan: Plan) -> list[tuple[str, str, str]]:
     users = sorted(plan.users.values(), key=lambda user: (fold(user.name), user.id))
     return [
         (EVERYONE, "group", "Everyone"),
-        *((group.id, "group", group.name) for group in groups),
-        *((user.id, user.kind, user.name) for user in users),
+        *((group.id, "group", plan.called(group.id)) for group in groups),
+        *((user.id, user.kind, plan.called(user.id)) for user in users),
     ]
 
 
@@ -194,7 +194,7 @@ def write_rights(matrix: Matrix) -> str:
         words = ["", "", "", ""]
         if masks is not None:
             words = [f"0x{masks.folder:x}", f"0x{masks.file:x}", letters(masks.folder), _with_apart(masks.file)]
-        body.append([matrix.plan.users[user].name, matrix.plan.path_name(place), level, *words])
+        body.append([matrix.plan.called(user), matrix.plan.path_name(place), level, *words])
     return table.write([["name", "place", "level", "folder", "file", "folder letters", "file letters"], *body])
 
 

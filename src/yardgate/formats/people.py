@@ -6,12 +6,24 @@ from datetime import date
 
 from yardgate.core.edit import Edit, Join, PutGroup, PutUser
 from yardgate.core.names import Names, fresh_id
-from yardgate.core.plan import Group, Plan, User, fold, show
+from yardgate.core.plan import LOCAL, Group, Plan, User, fold, show
 from yardgate.formats import table
-from yardgate.formats.reading import FormatError, Make, Reading, Unknown
+from yardgate.formats.reading import FormatError, Make, Note, Reading, Unknown
 
 YES, NO = ("yes", "y", "true", "1", "on", "enabled", "x"), ("no", "n", "false", "0", "off", "disabled", "")
-PEOPLE = ("name", "full name", "kind", "uid", "primary group", "groups", "enabled", "expires", "sign-in names", "note")
+PEOPLE = (
+    "name",
+    "full name",
+    "kind",
+    "uid",
+    "primary group",
+    "groups",
+    "enabled",
+    "expires",
+    "sign-in names",
+    "note",
+    "from",
+)
 GROUPS = ("group", "gid", "members", "note")
 MEMBERSHIPS = ("group", "member")
 
@@ -20,7 +32,8 @@ def read(plan: Plan, text: str, make: Make | None = None) -> Reading:
     """The edits that a table of people, of groups or of memberships makes; which one it is, its first row says.
 
     People: name and any of the other `PEOPLE` columns. Groups: group and any of `GROUPS`. Memberships: group, member. Several
-    groups, members or sign-in names in one cell are separated by a vertical bar or semicolon. Empty cells change nothing.
+    groups, members or sign-in names in one cell are separated by a vertical bar or semicolon. Empty cells change nothing. A row that is `from` a directory is passed over: what
+    it says is kept there.
     """
     lines = table.rows(text)
     header_line, header = next(lines)
@@ -67,13 +80,14 @@ class _Reader:
         self.names = Names(plan)
         self.users = dict(plan.users)
         self.groups = dict(plan.groups)
-        self.user_ids = {fold(user.name): user.id for user in plan.users.values() if user.origin == "local"}
-        self.group_ids = {fold(group.name): group.id for group in plan.groups.values() if group.origin == "local"}
+        self.user_ids = {fold(user.name): user.id for user in plan.users.values() if user.origin == LOCAL}
+        self.group_ids = {fold(group.name): group.id for group in plan.groups.values() if group.origin == LOCAL}
         self.taken = {*plan.users, *plan.groups, *plan.places}
         self.joins: list[Join] = []
         self.later: list[tuple[_Row, str, str, str]] = []  # row, column, group id, member name
         self.unknown: dict[tuple[str, str], Unknown] = {}
         self.seen: dict[str, int] = {}
+        self.notes: list[Note] = []
 
     def _fresh(self, name: str) -> str:
         found = fresh_id(name, self.taken)
@@ -89,6 +103,11 @@ class _Reader:
         return name
 
     def person(self, row: _Row) -> None:
+        if row["from"] and fold(row["from"]) != LOCAL:
+            self.notes.append(
+                Note(row.line, f"{show(row['name'])} is kept in the directory {show(row['from'])}; passed over")
+            )
+            return
         name = self._once(row, "name")
         old = self.users.get(self.user_ids.get(fold(name), ""))
         user = old or User(id=self._fresh(name), name=name)
@@ -167,7 +186,7 @@ class _Reader:
             PutGroup(group) for group in self.groups.values() if self.plan.groups.get(group.id) != group
         ]
         edits += [PutUser(user) for user in self.users.values() if self.plan.users.get(user.id) != user]
-        return Reading((*edits, *dict.fromkeys(self.joins)), (), tuple(self.unknown.values()))
+        return Reading((*edits, *dict.fromkeys(self.joins)), tuple(self.notes), tuple(self.unknown.values()))
 
 
 def _number(row: _Row, column: str) -> int:
@@ -190,10 +209,10 @@ def _day(row: _Row, column: str) -> date:
 
 
 def write(plan: Plan) -> str:
-    """People and services as CSV, with the groups they are in directly."""
+    """People and services as CSV, with the groups they are in directly and where they come from."""
 
     def groups_of(user: User) -> Iterable[str]:
-        return sorted(group.name for group in plan.groups.values() if user.id in group.members)
+        return sorted(plan.called(group.id) for group in plan.groups.values() if user.id in group.members)
 
     return table.write(
         [
@@ -204,12 +223,13 @@ def write(plan: Plan) -> str:
                     user.full_name,
                     user.kind,
                     "" if user.uid is None else str(user.uid),
-                    plan.groups[user.primary_group].name if user.primary_group else "",
+                    plan.called(user.primary_group) if user.primary_group else "",
                     "|".join(groups_of(user)),
                     "yes" if user.enabled else "no",
                     user.expires.isoformat() if user.expires else "",
                     "|".join(user.aliases),
                     user.note,
+                    plan.source(user.origin),
                 ]
                 for user in sorted(plan.users.values(), key=lambda user: (fold(user.name), user.id))
             ),
