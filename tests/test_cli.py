@@ -181,3 +181,23 @@ def test_folders_come_in_and_lists_go_out(tmp_path: Path, quay: Plan) -> None:
         "import", "getfacl", listing, "--file", path
     )
     assert "quayside" not in path.read_text()
+
+
+def test_a_directory_is_read_from_the_command_line(tmp_path: Path) -> None:
+    from yardgate import demo
+
+    path, ldif = tmp_path / "plan.json", Path(demo.__file__).with_name("lanternquay.ldif")
+    path.write_text(planfile.write(demo.plan()))
+    would = yardgate("directory", "read", "--file", path, "--ldif", ldif, "--dry-run")
+    assert "ines.marques is called ines.duarte now" in would
+    assert planfile.read(path.read_text()) == demo.plan()
+    assert yardgate("directory", "read", "lanternquay", "--file", path, "--ldif", ldif) == would
+    assert yardgate("directory", "read", "--file", path, "--ldif", ldif) == ""  # in step: nothing to say
+    told = json.loads(yardgate("directory", "status", "--file", path, "--json"))
+    assert [(one["name"], one["accounts"], one["gone"]) for one in told] == [
+        ("LANTERNQUAY", 8, ["LANTERNQUAY\\dana.rook"])
+    ]
+    assert "say which directory; joined here: LANTERNQUAY" in yardgate(
+        "directory", "test", "other", "--file", path, code=2
+    )
+    assert "port: " in yardgate("directory", "test", "--file", path, code=1)

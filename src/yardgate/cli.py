@@ -6,17 +6,32 @@ import sys
 import threading
 from collections.abc import Callable
 from dataclasses import asdict, replace
-from datetime import date, datetime
+from datetime import date
 from pathlib import Path
 from typing import Annotated, Any
 
 import typer
-from rich.console import Console
 from rich.table import Table
 
-from yardgate import __version__
+from yardgate import __version__, cli_directory
+from yardgate.console import (
+    AsJson,
+    Data,
+    On,
+    PlanName,
+    PlanPath,
+    Refused,
+    Source,
+    To,
+    err,
+    load,
+    out,
+    read_bytes,
+    settings_of,
+    write,
+)
 from yardgate.core.clash import rule_words
-from yardgate.core.edit import Edit, SetGrant, apply, describe, difference, sentence
+from yardgate.core.edit import SetGrant, apply, describe, difference, sentence
 from yardgate.core.membership import cycles
 from yardgate.core.names import Names
 from yardgate.core.plan import Plan, PlanError, show
@@ -39,22 +54,7 @@ app = typer.Typer(
 )
 account = typer.Typer(no_args_is_help=True, help="Who may sign in to Yard Gate itself.")
 app.add_typer(account, name="account")
-out, err = Console(), Console(stderr=True)
-
-Data = Annotated[Path | None, typer.Option(help="Data folder (or YARDGATE_DATA).")]
-PlanName = Annotated[str | None, typer.Option("--plan", help="Name or id of a plan in the data folder.")]
-PlanPath = Annotated[Path | None, typer.Option("--file", help="Work on this plan file instead of the data folder.")]
-AsJson = Annotated[bool, typer.Option("--json", help="JSON instead of words.")]
-On = Annotated[datetime | None, typer.Option(formats=["%Y-%m-%d"], help="As of this day; today where not said.")]
-To = Annotated[Path | None, typer.Option("--out", "-o", help="Write here instead of standard output.")]
-
-
-class Refused(Exception):
-    """Ends the command with a message and a code."""
-
-    def __init__(self, message: str, code: int = 2):
-        self.code = code
-        super().__init__(message)
+app.add_typer(cli_directory.app, name="directory")
 
 
 def main() -> None:
@@ -73,60 +73,6 @@ def main() -> None:
         sys.exit(0)
 
 
-def _settings(data: Path | None, **more: Any) -> Settings:
-    given = {"data": data, **more}
-    return Settings(**{key: value for key, value in given.items() if value is not None})
-
-
-def _read_bytes(path: Path) -> bytes:
-    try:
-        return sys.stdin.buffer.read() if str(path) == "-" else path.read_bytes()
-    except OSError as error:
-        raise Refused(f"{path}: {error.strerror}") from None
-
-
-def _load(path: Path) -> Plan:
-    try:
-        return planfile.read(decode(_read_bytes(path)))
-    except FormatError as error:
-        raise FormatError(f"{path}: {error}") from None
-
-
-def _write(text: str, to: Path | None) -> None:
-    if to is None:
-        sys.stdout.write(text)
-    else:
-        with to.open("w", encoding="utf-8", newline="") as file:
-            file.write(text)
-
-
-class Source:
-    """A plan to work on: in the data folder, or a plan file."""
-
-    def __init__(self, data: Path | None, name: str | None, file: Path | None, make: bool = False):
-        self.file = file
-        if file is not None:
-            self.plan = _load(file) if file.exists() or not make else Plan(name=file.stem)
-            return
-        self.plans = Plans(Store(_settings(data).database))
-        opened = [self.plans.open(plan_id) for plan_id in self.plans.ids()]
-        found = [o for o in opened if name in (o.id, o.plan.name) or (name is None and not o.archived)]
-        if not found and make and name:
-            found = [self.plans.create(Plan(name=name), "command line")]
-        if len(found) != 1:
-            have = ", ".join(f"{o.plan.name} ({o.id})" for o in opened) or "none"
-            raise Refused(f"say which plan with --plan, or give a plan file with --file; plans here: {have}")
-        self.opened, self.plan = found[0], found[0].plan
-
-    def keep(self, edits: tuple[Edit, ...], words: str | None = None, imported: bool = False) -> Plan:
-        if self.file is not None:
-            after, _ = apply(self.plan, edits)
-            _write(planfile.write(after), self.file)
-            return after
-        kind = "import" if imported else "edit"
-        return self.plans.commit(self.opened.id, self.opened.revision, edits, "command line", kind, words).plan  # type: ignore[arg-type]
-
-
 # --- serving ----------------------------------------------------------------------------------------------------------
 
 
@@ -140,7 +86,7 @@ def serve(
     ] = None,
 ) -> None:
     """Serve the web application; the first start prints a link to make the administrator."""
-    settings = _settings(data, host=host, port=port)
+    settings = settings_of(data, host=host, port=port)
     store = Store(settings.database)
     address = f"http://{settings.host}:{settings.port}"
     if not Accounts(store).all():
@@ -163,7 +109,7 @@ def demo(
     from yardgate.directory.passwords import VARIABLE
     from yardgate.directory.standin import StandIn, fingerprint
 
-    settings = _settings(data or Path(".yard/demo"), port=port)
+    settings = settings_of(data or Path(".yard/demo"), port=port)
     if fresh:
         for file in settings.data.glob("yardgate.sqlite*"):
             file.unlink()
@@ -259,14 +205,14 @@ def import_(
 ) -> None:
     """Take a table, a host's account files or a plan file into a plan. Says what was left out."""
     work = Source(data, plan, file, make=True)
-    content = decode(_read_bytes(source), nul=kind == "find")
+    content = decode(read_bytes(source), nul=kind == "find")
     top = None if at is None else _one(Names(work.plan).place(at), at, "place")
     styles: dict[str, listing.Style] = {"getfacl": "posix", "find": "mode", "nfs4": "ordered"}
     readers: dict[str, Callable[[dict[str, Made]], Reading]] = {
         "matrix": lambda make: matrix.read(work.plan, content, make, clear_blanks),
         "people": lambda make: people.read(work.plan, content, make),
         "accounts": lambda _: account_files.read(
-            work.plan, content, decode(_read_bytes(second)) if second else "", lowest, highest, private_groups
+            work.plan, content, decode(read_bytes(second)) if second else "", lowest, highest, private_groups
         ),
         "plan": lambda _: Reading(difference(work.plan, planfile.read(content))),
     }
@@ -330,7 +276,7 @@ def export(
             raise Refused("say which place with --at")
         return _one(Names(work.plan).place(at), at, "place")
 
-    real = None if folders is None else decode(_read_bytes(folders))
+    real = None if folders is None else decode(read_bytes(folders))
     writers: dict[str, Callable[[], str]] = {
         "plan": lambda: planfile.write(work.plan),
         "grants": lambda: matrix.write_grants(work.plan),
@@ -341,7 +287,7 @@ def export(
     }
     if what not in writers:
         raise Refused(f"{what!r} is nothing to write; say {', '.join(writers)}")
-    _write(writers[what](), to)
+    write(writers[what](), to)
 
 
 # --- asking and editing -----------------------------------------------------------------------------------------------
@@ -358,18 +304,18 @@ def resolve(
     ] = False,
 ) -> None:
     """What comes out: the whole effective matrix of a plan file, as CSV (or JSON by ids). Needs no database."""
-    found = resolve_plan(_load(plan_file), on.date() if on else date.today())
+    found = resolve_plan(load(plan_file), on.date() if on else date.today())
     if with_rights:
-        _write(matrix.write_rights_json(found) if as_json else matrix.write_rights(found), to)
+        write(matrix.write_rights_json(found) if as_json else matrix.write_rights(found), to)
         return
     if not as_json:
-        _write(matrix.write_effective(found), to)
+        write(matrix.write_effective(found), to)
         return
     users = found.counting.subjects[: found.counting.users]
     levels = {
         user: {place: LEVELS[row[number]] for place, row in found.rows.items()} for number, user in enumerate(users)
     }
-    _write(json.dumps({"on": found.on.isoformat(), "levels": levels}, ensure_ascii=False) + "\n", to)
+    write(json.dumps({"on": found.on.isoformat(), "levels": levels}, ensure_ascii=False) + "\n", to)
 
 
 def _one(found: tuple[str, ...], name: str, kind: str) -> str:
@@ -391,7 +337,7 @@ def explain(
     on: On = None,
 ) -> None:
     """Why somebody gets what they get in a place, gate by gate."""
-    plan = _load(plan_file)
+    plan = load(plan_file)
     names = Names(plan)
     subject = who if who in plan.users or who in plan.groups else _one(names.who(who), who, "user or group")
     where = place if place in plan.places else _one(names.place(place), place, "place")
@@ -443,7 +389,7 @@ def _entry_words(plan: Plan, entry: ListLine) -> str:
 def check(plan_file: Path, as_json: AsJson = False) -> None:
     """Whether a plan file can stand. Exit code 1 where it cannot."""
     try:
-        plan = _load(plan_file)
+        plan = load(plan_file)
     except PlanError as error:
         if as_json:
             sys.stdout.write(json.dumps({"errors": [asdict(t) for t in error.troubles]}, ensure_ascii=False) + "\n")
@@ -557,7 +503,7 @@ def _account(accounts: Accounts, name: str) -> str:
 def account_list(data: Data = None) -> None:
     """Everyone who may sign in."""
     table = Table("name", "role", "state", box=None)
-    for found in Accounts(Store(_settings(data).database)).all():
+    for found in Accounts(Store(settings_of(data).database)).all():
         table.add_row(
             found.name, found.role, "shut" if found.disabled else "open" if found.has_password else "no password yet"
         )
@@ -571,7 +517,7 @@ def account_add(
     data: Data = None,
 ) -> None:
     """Add an account; prints a path that signs in once."""
-    accounts = Accounts(Store(_settings(data).database))
+    accounts = Accounts(Store(settings_of(data).database))
     found = accounts.add(name, _role(role))
     out.print(f"/sign-in?link={accounts.link(found.id)}", soft_wrap=True, highlight=False)
 
@@ -591,14 +537,14 @@ def account_change(
     data: Data = None,
 ) -> None:
     """Change a role, or shut or open an account."""
-    accounts = Accounts(Store(_settings(data).database))
+    accounts = Accounts(Store(settings_of(data).database))
     accounts.change(_account(accounts, name), _role(role) if role else None, shut)
 
 
 @account.command("link")
 def account_link(name: Annotated[str | None, typer.Argument()] = None, data: Data = None) -> None:
     """Print a path that signs an account in once, within a day; without a name, one that makes the first administrator."""
-    accounts = Accounts(Store(_settings(data).database))
+    accounts = Accounts(Store(settings_of(data).database))
     out.print(
         f"/sign-in?link={accounts.link(_account(accounts, name) if name else None)}", soft_wrap=True, highlight=False
     )

@@ -1,0 +1,87 @@
+"""What the commands share: options, messages, and the plan that a command works on."""
+
+import sys
+from datetime import datetime
+from pathlib import Path
+from typing import Annotated, Any
+
+import typer
+from rich.console import Console
+
+from yardgate.core.edit import Edit, apply
+from yardgate.core.plan import Plan
+from yardgate.formats import planfile
+from yardgate.formats.reading import FormatError, decode
+from yardgate.settings import Settings
+from yardgate.store import Plans, Store
+
+out, err = Console(), Console(stderr=True)
+
+Data = Annotated[Path | None, typer.Option(help="Data folder (or YARDGATE_DATA).")]
+PlanName = Annotated[str | None, typer.Option("--plan", help="Name or id of a plan in the data folder.")]
+PlanPath = Annotated[Path | None, typer.Option("--file", help="Work on this plan file instead of the data folder.")]
+AsJson = Annotated[bool, typer.Option("--json", help="JSON instead of words.")]
+On = Annotated[datetime | None, typer.Option(formats=["%Y-%m-%d"], help="As of this day; today where not said.")]
+To = Annotated[Path | None, typer.Option("--out", "-o", help="Write here instead of standard output.")]
+
+
+class Refused(Exception):
+    """Ends the command with a message and a code."""
+
+    def __init__(self, message: str, code: int = 2):
+        self.code = code
+        super().__init__(message)
+
+
+def settings_of(data: Path | None, **more: Any) -> Settings:
+    given = {"data": data, **more}
+    return Settings(**{key: value for key, value in given.items() if value is not None})
+
+
+def read_bytes(path: Path) -> bytes:
+    try:
+        return sys.stdin.buffer.read() if str(path) == "-" else path.read_bytes()
+    except OSError as error:
+        raise Refused(f"{path}: {error.strerror}") from None
+
+
+def load(path: Path) -> Plan:
+    try:
+        return planfile.read(decode(read_bytes(path)))
+    except FormatError as error:
+        raise FormatError(f"{path}: {error}") from None
+
+
+def write(text: str, to: Path | None) -> None:
+    if to is None:
+        sys.stdout.write(text)
+    else:
+        with to.open("w", encoding="utf-8", newline="") as file:
+            file.write(text)
+
+
+class Source:
+    """A plan to work on: in the data folder, or a plan file."""
+
+    def __init__(self, data: Path | None, name: str | None, file: Path | None, make: bool = False):
+        self.file = file
+        if file is not None:
+            self.plan = load(file) if file.exists() or not make else Plan(name=file.stem)
+            return
+        self.plans = Plans(Store(settings_of(data).database))
+        opened = [self.plans.open(plan_id) for plan_id in self.plans.ids()]
+        found = [o for o in opened if name in (o.id, o.plan.name) or (name is None and not o.archived)]
+        if not found and make and name:
+            found = [self.plans.create(Plan(name=name), "command line")]
+        if len(found) != 1:
+            have = ", ".join(f"{o.plan.name} ({o.id})" for o in opened) or "none"
+            raise Refused(f"say which plan with --plan, or give a plan file with --file; plans here: {have}")
+        self.opened, self.plan = found[0], found[0].plan
+
+    def keep(self, edits: tuple[Edit, ...], words: str | None = None, imported: bool = False) -> Plan:
+        if self.file is not None:
+            after, _ = apply(self.plan, edits)
+            write(planfile.write(after), self.file)
+            return after
+        kind = "import" if imported else "edit"
+        return self.plans.commit(self.opened.id, self.opened.revision, edits, "command line", kind, words).plan  # type: ignore[arg-type]
