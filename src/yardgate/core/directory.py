@@ -160,6 +160,10 @@ def _known_as(record: Record) -> Iterable[Ref]:
         yield Ref("name", record.name)  # RFC 2307, memberUid: an exact match (caseExactIA5Match)
 
 
+def _also_known_as(record: Record) -> Iterable[Ref]:
+    return (Ref("name", alias) for alias in record.aliases if record.kind != "group")
+
+
 def _comparable(ref: Ref) -> Ref:
     return Ref("dn", same_dn(ref.text)) if ref.by == "dn" else ref
 
