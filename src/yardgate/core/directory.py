@@ -131,11 +131,11 @@ def linked(directory: Directory, records: Iterable[Record]) -> Mapping[str, Link
     for record in records:
         (counted if wanted[record.kind] and not record.mail_only else left_out).append(record)
     at: dict[Ref, str] = {}
-    for record in sorted(
-        counted, key=lambda record: record.key, reverse=True
-    ):  # of two with one name, the first by key
-        for ref in _known_as(record):
-            at[ref] = record.key
+    by_key = sorted(counted, key=lambda record: record.key)
+    for known in (_known_as, _also_known_as):  # of two with one name, the first by key
+        for record in by_key:
+            for ref in known(record):
+                at.setdefault(ref, record.key)
     aside = {ref for record in left_out for ref in _known_as(record)}
     found = {}
     for record in counted:
