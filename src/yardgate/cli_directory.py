@@ -15,8 +15,8 @@ from yardgate.core.idmap import troubles
 from yardgate.core.plan import Plan, show
 from yardgate.core.sync import sync
 from yardgate.directory.accounts import records
-from yardgate.directory.ldap import DirectoryError, Progress, check, connect, read_all, read_changes
 from yardgate.directory.passwords import VARIABLE, given
+from yardgate.directory.steps import DirectoryError, Progress
 from yardgate.formats import ldif
 from yardgate.store.copies import Copies
 from yardgate.store.plans import now
@@ -87,6 +87,8 @@ def _told(plan: Plan, directory: Directory, at: str | None) -> _Status:
 @app.command("test")
 def try_it(name: Name = None, data: Data = None, plan: PlanName = None, file: PlanPath = None) -> None:
     """Try every step of reading a directory. Exit code 1 at the first that fails."""
+    from yardgate.directory.ldap import check  # slow to load
+
     directory = _joined(Source(data, plan, file), name)
     try:
         for step in check(directory, given(directory)):
@@ -108,6 +110,8 @@ def read(
     file: PlanPath = None,
 ) -> None:
     """Read a directory and bring the plan in step with it. Says what changed; nothing where nothing did."""
+    from yardgate.directory.ldap import connect, read_all, read_changes  # slow to load
+
     work = Source(data, plan, file)
     directory = _joined(work, name)
     copies = None if file is not None else Copies(work.plans.store)

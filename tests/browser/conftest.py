@@ -41,10 +41,12 @@ class Page:
             except (NoSuchElementException, StaleElementReferenceException, StopIteration):
                 pass
             if time.monotonic() > end:
-                raise AssertionError(f"it did not come about; the page says: {self.text()[:1500]}")
+                raise AssertionError(
+                    f"it did not come about; the page says: {self.text()[:900]} … {self.text()[-600:]}"
+                )
             time.sleep(0.02)
 
-    def go(self, path: str, there: str = "[role=grid], [role=tree], .empty, .sheet-card") -> None:
+    def go(self, path: str, there: str = "[role=grid], [role=tree], .directory, .empty, .sheet-card") -> None:
         self.driver.get(f"{self.server.url}{path}")
         self.until(lambda: self.all(there))
 

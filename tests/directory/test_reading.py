@@ -13,6 +13,7 @@ from yardgate.core.directory import Copy, Directory
 from yardgate.directory import ldap, passwords
 from yardgate.directory.ldap import DirectoryError, Progress, certificate, check, connect, read_all, read_changes
 from yardgate.directory.standin import Faults, StandIn
+from yardgate.directory.steps import Cancelled
 from yardgate.formats.ldif import Entry
 
 WORD = StandIn.password
@@ -179,7 +180,7 @@ def test_reading_can_be_given_up(server: StandIn, monkeypatch: pytest.MonkeyPatc
     monkeypatch.setattr(ldap, "PAGE", 2)
     progress = Progress()
     progress.cancel = True
-    with connect(at(server), WORD) as reader, pytest.raises(ldap.Cancelled):
+    with connect(at(server), WORD) as reader, pytest.raises(Cancelled):
         read_all(reader, progress)
     assert progress.done > 0
     assert threading.active_count() < 30

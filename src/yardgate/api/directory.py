@@ -34,8 +34,9 @@ from yardgate.core.names import unix_trouble
 from yardgate.core.plan import Group, Plan, PlanError, User, directory_troubles
 from yardgate.core.resolve import changes, resolve
 from yardgate.core.sync import Item, Sync, sync
-from yardgate.directory import ldap, passwords
+from yardgate.directory import passwords
 from yardgate.directory.accounts import records
+from yardgate.directory.steps import Certificate, DirectoryError
 from yardgate.formats import ldif
 from yardgate.store.plans import now
 
@@ -82,7 +83,7 @@ def _out(desk: Desk, plan_id: str, plan: Plan, directory: Directory, at: str | N
     ]
     try:
         known = _password(desk, plan_id, directory, None) is not None
-    except ldap.DirectoryError:
+    except DirectoryError:
         known = False
     return DirectoryOut(
         directory=directory,
@@ -118,17 +119,19 @@ def check_directory(plan: str, _: Planner, desk: TheDesk, body: CheckDirectory) 
     desk.plans.open(plan)
     if wrong := list(directory_troubles(body.directory)):
         raise PlanError(wrong)
+    from yardgate.directory import ldap  # slow to load
+
     steps: list[StepOut] = []
-    shown: ldap.Certificate | None = None
+    shown: Certificate | None = None
     try:
         for passed in ldap.check(body.directory, _password(desk, plan, body.directory, body.password)):
             steps.append(StepOut(step=passed.step, passed=True, words=passed.words))
-    except ldap.DirectoryError as error:
+    except DirectoryError as error:
         steps.append(StepOut(step=error.step, passed=False, words=error.words))
         if error.step == "tls":
             try:
                 shown = ldap.certificate(body.directory)
-            except ldap.DirectoryError:
+            except DirectoryError:
                 shown = None
     return CheckedDirectory(
         steps=steps,
@@ -160,7 +163,7 @@ def start_reading(plan: str, _: Planner, desk: TheDesk, body: ReadDirectory) -> 
         before = None if body.full else desk.copies.last(plan, directory.id)
         try:
             said = _password(desk, plan, directory, body.password)
-        except ldap.DirectoryError as error:
+        except DirectoryError as error:
             raise HTTPException(422, error.words) from None
         desk.readings.start(plan, directory, said, before)
     return reading(plan, directory.id, _, desk)

@@ -6,7 +6,7 @@ from threading import Lock, Thread
 from typing import Literal
 
 from yardgate.core.directory import Copy, Directory
-from yardgate.directory.ldap import Cancelled, DirectoryError, Progress, connect, read_all, read_changes
+from yardgate.directory.steps import Cancelled, DirectoryError, Progress
 
 State = Literal["reading", "ready", "failed", "cancelled"]
 Key = tuple[str, str]  # plan, directory
@@ -59,6 +59,8 @@ class Readings:
         """Read in the background: what has changed since `before`, or everything where that is None."""
 
         def work(reading: Reading) -> None:
+            from yardgate.directory.ldap import connect, read_all, read_changes  # slow to load
+
             with connect(directory, password) as reader:
                 if before is None:
                     reading.copy = read_all(reader, reading.progress)

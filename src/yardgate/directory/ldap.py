@@ -10,21 +10,18 @@ import socket
 import ssl
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager, suppress
-from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 from itertools import accumulate
-from typing import Any, Literal
+from typing import Any
 
-import dns.exception
-import dns.resolver
 import ldap3
 from ldap3.core.exceptions import LDAPException, LDAPExceptionError, LDAPInvalidFilterError
 
 from yardgate.core.directory import Copy, Directory, Record, same_dn
 from yardgate.directory.accounts import SHAPES, Shape, key_of, record_of
+from yardgate.directory.steps import Certificate, DirectoryError, Passed, Progress, Step
 from yardgate.formats.ldif import Entry
 
-Step = Literal["controller", "port", "tls", "sign-in", "clock", "base", "read", "paging"]
 PAGE = 500
 CONNECT_SECONDS, ANSWER_SECONDS = 5, 60
 CLOCK_SECONDS = 300  # Kerberos lets clocks differ by five minutes (RFC 4120 section 8.2)
@@ -45,53 +42,13 @@ _SIGN_IN_WORDS = {
 }
 
 
-class DirectoryError(Exception):
-    """A directory cannot be read. step: where it failed. The words never contain the password."""
-
-    def __init__(self, step: Step, words: str):
-        self.step, self.words = step, words
-        super().__init__(words)
-
-
-class Cancelled(Exception):
-    """Reading was given up because the caller wanted it."""
-
-
-@dataclass(frozen=True, slots=True)
-class Certificate:
-    """What a server shows of itself: the SHA-256 of its certificate, and why the system does not trust it, if so."""
-
-    fingerprint: str
-    distrust: str | None
-
-
-@dataclass(frozen=True, slots=True)
-class Passed:
-    """A step that went well, and what was found."""
-
-    step: Step
-    words: str
-
-
-@dataclass(slots=True)
-class Progress:
-    """How far a reading is. `cancel` may be set by another thread."""
-
-    phase: str = "connecting"
-    done: int = 0
-    cancel: bool = False
-
-    def at(self, phase: str, done: int) -> None:
-        self.phase, self.done = phase, done
-        if self.cancel:
-            raise Cancelled
-
-
 # --- finding and connecting -------------------------------------------------------------------------------------------
 
 
 def controllers(directory: Directory) -> Sequence[tuple[str, int]]:
     """(host, port) to try, best first: the one typed, or those of the domain's SRV records (RFC 2782). Raises DirectoryError."""
+    import dns.resolver  # slow to load, and only needed where no controller is typed
+
     port = 636 if directory.security == "ldaps" else 389
     if directory.controller:
         host, given = _host_and_port(directory.controller)

@@ -8,7 +8,7 @@ from collections.abc import Mapping
 from pathlib import Path
 
 from yardgate.core.directory import Directory
-from yardgate.directory.ldap import DirectoryError
+from yardgate.directory.steps import DirectoryError
 
 VARIABLE = "YARDGATE_DIRECTORY_PASSWORD"
 

@@ -1,7 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { App, AutoComplete, Button, Dropdown, Input, Modal, Tooltip } from "antd";
 import type { InputRef } from "antd";
-import { lazy, Suspense, useEffect, useMemo, useRef, useState, type ReactNode } from "react";
+import { lazy, Suspense, useDeferredValue, useEffect, useMemo, useRef, useState, type ReactNode } from "react";
 import { NavLink, useLocation, useNavigate, useSearchParams } from "react-router";
 import { api, ask, message, type Outline, type Session, type User } from "../api/client";
 import { calledName, isLocal, pathName, shownName } from "../plan/index";
@@ -97,6 +97,7 @@ function signIns(user: User, outline: Outline): string {
 function Find() {
   const { id, outline, index } = usePlan();
   const [text, setText] = useState("");
+  const settled = useDeferredValue(text);
   const navigate = useNavigate();
   const location = useLocation();
   const [params] = useSearchParams();
@@ -112,7 +113,7 @@ function Find() {
     return () => window.removeEventListener("keydown", onKey);
   }, []);
   const options = useMemo(() => {
-    const wanted = text.trim().toLowerCase();
+    const wanted = settled.trim().toLowerCase();
     if (!wanted) return [];
     const found: { value: string; label: ReactNode; rank: number }[] = [];
     const add = (value: string, name: string, detail: string, more = "") => {
@@ -123,7 +124,7 @@ function Find() {
     for (const group of outline.groups) add(`who ${group.id}`, group.name, isLocal(group) ? "group" : `group ${calledName(index, group.id)}`);
     for (const place of outline.places) add(`place ${place.id}`, place.name, pathName(index, place.id));
     return found.sort((a, b) => a.rank - b.rank).slice(0, 30);
-  }, [text, outline, index]);
+  }, [settled, outline, index]);
   const go = (value: string) => {
     const [kind, ...rest] = value.split(" ");
     const target = rest.join(" ");

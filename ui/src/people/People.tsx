@@ -141,10 +141,10 @@ export default function People() {
               rowHead={(row) => {
                 const one = rows[row]!;
                 return (
-                  <button className="plain" tabIndex={-1} style={{ display: "grid", gridTemplateColumns: "180px 120px 1fr", gap: 8, alignItems: "baseline", width: "100%" }} onClick={() => { went.current = one.id; setAt({ row, col: spot.col }); setFrom({ row, col: spot.col }); choose(one.id); }}>
-                    <span className="n">{one.name}</span>
+                  <button className="plain" tabIndex={-1} style={{ display: "grid", gridTemplateColumns: "200px 110px 1fr", gap: 8, alignItems: "baseline", width: "100%" }} onClick={() => { went.current = one.id; setAt({ row, col: spot.col }); setFrom({ row, col: spot.col }); choose(one.id); }}>
+                    <span className="n">{one.name} {one.source && <span className="source" style={{ fontWeight: 400 }}>{one.source}</span>}</span>
                     <small style={{ fontWeight: 400 }}>{one.detail}</small>
-                    <small style={{ fontWeight: 400 }}>{[one.kind === "person" ? "" : one.kind, one.state].filter(Boolean).join(", ")} {one.source && <span className="source">{one.source}</span>}</small>
+                    <small style={{ fontWeight: 400 }}>{[one.kind === "person" ? "" : one.kind, one.state].filter(Boolean).join(", ")}</small>
                   </button>
                 );
               }}
