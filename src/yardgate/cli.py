@@ -40,7 +40,7 @@ from yardgate.core.reason import explain as explain_cell
 from yardgate.core.resolve import resolve as resolve_plan
 from yardgate.core.rights import LEVELS, letters
 from yardgate.formats import accounts as account_files
-from yardgate.formats import listing, matrix, people, planfile
+from yardgate.formats import ldif, listing, matrix, people, planfile
 from yardgate.formats.matrix import SPELLINGS
 from yardgate.formats.notation import flag_letters, perm_letters
 from yardgate.formats.reading import FormatError, Made, Reading, decode
@@ -258,7 +258,7 @@ def import_(
 
 @app.command()
 def export(
-    what: Annotated[str, typer.Argument(help="plan, grants, effective, people; setfacl or nfs4 (lists)")],
+    what: Annotated[str, typer.Argument(help="plan, grants, effective, people, ldif; setfacl or nfs4 (lists)")],
     at: Annotated[str | None, typer.Option(help="For lists: the place from which on.")] = None,
     folders: Annotated[
         Path | None, typer.Option(help="For setfacl: getfacl output of the real folders, all of which are written.")
@@ -268,7 +268,7 @@ def export(
     data: Data = None,
     to: To = None,
 ) -> None:
-    """Write the plan file, or CSV of what is set, of what comes out, or of people; or lists for setfacl or nfs4_setfacl."""
+    """Write the plan file, or CSV of what is set, of what comes out, or of people; local accounts as LDIF; or lists for setfacl or nfs4_setfacl."""
     work = Source(data, plan, file)
 
     def top() -> str:
@@ -282,6 +282,7 @@ def export(
         "grants": lambda: matrix.write_grants(work.plan),
         "effective": lambda: matrix.write_effective(resolve_plan(work.plan, date.today())),
         "people": lambda: people.write(work.plan),
+        "ldif": lambda: ldif.local_accounts(work.plan),
         "setfacl": lambda: listing.write_restore(work.plan, top(), real),
         "nfs4": lambda: listing.write_nfs4(work.plan, top()),
     }

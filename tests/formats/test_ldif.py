@@ -224,8 +224,8 @@ def test_only_chosen_branches_come_in() -> None:
 
 
 def test_local_accounts_go_out_and_come_in_as_another_directory(quay: Plan) -> None:
-    text = ldif.local_accounts(quay, "dc=keelson,dc=example")
-    there = Directory(id="k", name="K", domain="keelson.example", schema="rfc2307", base="dc=keelson,dc=example")
+    text = ldif.local_accounts(quay)
+    there = Directory(id="k", name="K", domain="keelson.example", schema="rfc2307", base="o=keelson")
     found = {record.name: record for record in records(there, ldif.read(text.encode())).values()}
     local = {user.name: user for user in quay.users.values() if user.origin == "local"}
     assert {name: record.number for name, record in found.items() if record.kind != "group"} == {

@@ -152,14 +152,18 @@ def escaped(value: str) -> str:
     return text[:-1] + "\\ " if text.endswith(" ") and not text.endswith("\\ ") else text
 
 
-def local_accounts(plan: Plan, base: str) -> str:
-    """The plan's local people and groups as posixAccount and posixGroup (RFC 2307 section 4), those with a number.
+def local_accounts(plan: Plan) -> str:
+    """The plan's local people and groups as posixAccount and posixGroup (RFC 2307 section 4), those with a number, below a
+    top entry named after the appliance.
 
     A group's members are its users, those of groups in it included, since memberUid has no other way to say it.
     """
+    base = f"o={escaped(plan.name)}"
     users = [user for user in plan.users.values() if user.origin == LOCAL and user.uid is not None]
     groups = [group for group in plan.groups.values() if group.origin == LOCAL and group.gid is not None]
-    entries: list[tuple[str, dict[str, list[bytes]]]] = [(base, _top(base))]
+    entries: list[tuple[str, dict[str, list[bytes]]]] = [
+        (base, {"objectClass": [b"organization"], "o": [plan.name.encode()]})
+    ]
     for unit in ("people", "groups"):
         entries.append((f"ou={unit},{base}", {"objectClass": [b"organizationalUnit"], "ou": [unit.encode()]}))
     for user in sorted(users, key=lambda user: user.name):
@@ -195,12 +199,6 @@ def local_accounts(plan: Plan, base: str) -> str:
             )
         )
     return write(entries)
-
-
-def _top(base: str) -> dict[str, list[bytes]]:
-    kind, value = dn_parts(base)[0]
-    of_kind = {"dc": [b"domain"], "o": [b"organization"], "ou": [b"organizationalUnit"]}
-    return {"objectClass": of_kind.get(kind, [b"extensibleObject"]), kind: [value.encode()]}
 
 
 def _users_in(plan: Plan, group: str) -> set[str]:

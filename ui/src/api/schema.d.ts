@@ -713,7 +713,7 @@ export interface paths {
         };
         /**
          * Export
-         * @description The plan file, or CSV of grants, of what comes out, or of people; or the lists from the place `at` down, for setfacl or
+         * @description The plan file, or CSV of grants, of what comes out, or of people; local accounts as LDIF; or the lists from the place `at` down, for setfacl or
          *     nfs4_setfacl.
          */
         get: operations["export"];
@@ -5712,7 +5712,7 @@ export interface operations {
             header?: never;
             path: {
                 plan: string;
-                what: "plan" | "grants" | "effective" | "people" | "setfacl" | "nfs4";
+                what: "plan" | "grants" | "effective" | "people" | "ldif" | "setfacl" | "nfs4";
             };
             cookie?: never;
         };

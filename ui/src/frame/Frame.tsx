@@ -19,6 +19,7 @@ const EXPORTS = [
   { key: "grants", label: "What is granted (CSV)" },
   { key: "effective", label: "What comes out (CSV)" },
   { key: "people", label: "People and groups (CSV)" },
+  { key: "ldif", label: "Local people and groups (LDIF)" },
 ];
 
 /** What stands around every station: bar, stations, strip. */
