@@ -117,7 +117,7 @@ def test_by_keyboard_alone(yard: Yard, page: Page) -> None:
     page.until(lambda: yard.now().grants["common"].get("priya-natarajan") == Level.RO)
     after = yard.now()
     assert all(after.grants[place]["priya-natarajan"] == Level.RO for place in ("common", "noticeboard", "photos"))
-    assert all(after.grants[place]["directors"] == Level.RO for place in ("common", "noticeboard", "photos"))
+    assert all(after.grants[place]["contract-staff"] == Level.RO for place in ("common", "noticeboard", "photos"))
     page.until(lambda: page.level("Priya Natarajan", "noticeboard").startswith("read-only, own grant"))
     page.keys(Keys.ARROW_UP, Keys.ENTER)
     page.until(lambda: page.driver.switch_to.active_element.tag_name == "button")

@@ -56,6 +56,13 @@ class Machine:
         if (trouble := self.hear()) is not None:
             raise RuntimeError(trouble)
 
+    def ask(self, *task: Any) -> Any:
+        self.say(json.dumps(task))
+        answer = self.hear()
+        if "trouble" in answer:
+            raise RuntimeError(answer["trouble"])
+        return answer["done"]
+
     def end(self) -> None:
         assert self.process.stdin is not None
         self.process.stdin.close()
@@ -112,6 +119,22 @@ def controller() -> Iterator[Machine]:
                 ],
                 check=True,
             )
+            machine.say("wired")
+            assert machine.hear() == "ready"
+            yield machine
+        finally:
+            machine.end()
+
+
+@contextmanager
+def member(beside: Machine) -> Iterator[Machine]:
+    """A member server, joined to the domain of a controller that is started."""
+    with tempfile.TemporaryDirectory(prefix="yardgate-member-", dir="/tmp") as top:
+        Path(top).chmod(0o755)
+        machine = Machine("member_child.py", Path(top))
+        try:
+            wire = ["ip", "link", "set", "yard1", "netns", str(machine.pid)]
+            subprocess.run(["nsenter", "-t", str(beside.pid), "-n", *wire], check=True)
             machine.say("wired")
             assert machine.hear() == "ready"
             yield machine

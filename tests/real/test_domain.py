@@ -1,19 +1,25 @@
 """A real Active-Directory-compatible domain: its own answer to who counts as what is held against ours, change after change."""
 
 import random
+from collections import Counter
 from collections.abc import Iterator, Mapping
 from dataclasses import replace
+from datetime import date
 
 import pytest
 
-from tests.real.domain import ADMIN, ADMIN_PASSWORD, BASE, Machine, controller
-from yardgate.core.directory import Copy, Directory
+from tests.real.domain import ADMIN, ADMIN_PASSWORD, BASE, Machine, controller, member
+from yardgate.core.directory import Copy, Directory, rid_of
 from yardgate.core.edit import apply
+from yardgate.core.lists import Posix
 from yardgate.core.membership import containers, token
-from yardgate.core.plan import Plan
+from yardgate.core.plan import Group, Place, Plan, User, check
+from yardgate.core.resolve import resolve
+from yardgate.core.rights import Level
 from yardgate.core.sync import sync
 from yardgate.directory.accounts import sid_text
 from yardgate.directory.ldap import Progress, Reader, certificate, connect, read_all, read_changes
+from yardgate.formats.listing import write_restore
 
 FIRST = [
     "Ada",
@@ -227,3 +233,75 @@ def test_everybody_counts_as_the_controller_says_after_every_change(domain: tupl
     users, groups = machine.within(work)
     print(f"{CHANGES} changes, {users} users, {groups} groups at the end, every token as the controller's")
     assert users >= 60
+
+
+def test_numbers_are_winbinds_and_real_users_get_in_as_the_board_says(domain: tuple[Machine, Directory]) -> None:
+    controller_, settings = domain
+
+    def read() -> Copy:
+        with connect(settings, ADMIN_PASSWORD) as reader:
+            return read_all(reader, Progress())
+
+    directory = replace(settings, low=100_000, high=199_999)
+    copy = controller_.within(read)
+    plan = in_step(Plan(), directory, copy)
+    with member(controller_) as server:
+        accounts = [a for a in (*plan.users.values(), *plan.groups.values()) if rid_of(a.sid or "") is not None]
+        ours = [a.uid if isinstance(a, User) else a.gid for a in accounts]
+        assert server.ask("numbers", [a.sid for a in accounts]) == ours
+        print(f"{len(accounts)} accounts, every number as winbind says")
+        compare_shares(plan, server)
+
+
+def compare_shares(plan: Plan, server: Machine) -> None:
+    """Grants to domain groups and people on eight places, compiled, laid on real folders, and tried over SMB."""
+    rng = random.Random(11)
+    local = User(id="own-u01", name="u01", uid=5001, primary_group="own-g")
+    people = [
+        u
+        for u in plan.users.values()
+        if u.enabled and u.expires is None and u.name not in ("Administrator", "Guest", "krbtgt")
+    ]
+    twin = next(user for user in people if user.name == "u01")
+    chosen = [twin, *rng.sample([user for user in people if user is not twin], 21)]
+    groups = [
+        g for g in plan.groups.values() if rid_of(g.sid or "") is not None and g.gid is not None and g.gid > 101_000
+    ]
+    places = {"quay": Place(id="quay", name="quay", kind="pool", own=Posix(), carried="storage")}
+    for number in range(7):
+        parent = rng.choice(list(places)) if number else "quay"
+        places[f"f{number}"] = Place(id=f"f{number}", name=f"f{number}", kind="folder", parent=parent)
+    grants: dict[str, dict[str, Level]] = {}
+    for place in places:
+        whos = [*rng.sample([g.id for g in groups], 5), *rng.sample([u.id for u in chosen], 2)]
+        grants[place] = {who: rng.choice([Level.RW, Level.RO, Level.RO, Level.NA]) for who in whos}
+    grants["f0"][local.id] = Level.RW
+    grants["f0"].pop(twin.id, None)
+    office = replace(
+        plan,
+        users={**plan.users, local.id: local},
+        groups={**plan.groups, "own-g": Group(id="own-g", name="u01", gid=5001)},
+        places=places,
+        grants=grants,
+    )
+    assert check(office) == ()
+    found = resolve(office, date.today())
+    folders = {place: "/".join(office.places[step].name for step in office.path(place)) for place in places}
+    server.ask("lay_out", list(folders.values()), write_restore(office, "quay"))
+    wrong, cells = [], 0
+    for user in (*chosen, local):
+        name = f"NAS1\\{user.name}" if user is local else office.called(user.id)
+        for place, (lists, reads, puts) in zip(places, server.ask("tried", name, list(folders.values())), strict=True):
+            level = found.level(user.id, place)
+            cells += 1
+            wanted = {Level.RW: (True, True, True), Level.RO: (True, True, False)}.get(level, (False, False, False))
+            if (lists, reads, puts) != wanted:
+                wrong.append((name, place, level, (lists, reads, puts)))
+    levels = Counter(found.level(user.id, place) for user in (*chosen, local) for place in places)
+    print(
+        f"{len(chosen)} domain users and a local one of the same name × {len(places)} places over SMB: {dict(levels)}"
+    )
+    assert wrong == []
+    assert found.level(local.id, "f0") != found.level(twin.id, "f0")
+    assert len(levels) >= 3
+    assert cells >= 160
