@@ -95,6 +95,9 @@ def test_a_reading_is_looked_at_and_then_kept_and_undone(client: TestClient, web
     told = client.get(web.at(f"{AT}/reading/changes")).json()
     assert told["counts"] == {"gone": 1, "shut": 1, "renamed": 2, "joins": 2, "leaves": 1, "new": 1, "changed": 2}
     assert "Dana Rook is gone from the directory; what was granted stays, marked" in [i["words"] for i in told["items"]]
+    assert [i["words"] for i in told["items"] if i["what"] == "new"] == [
+        "Nadia Roux is new: read-write on 1 and read-only on 5 of 22 places"
+    ]
     assert {cell["subject"] for cell in told["changed"]["cells"]} == {"dana-rook", "rolf-petersen"}
     assert same(now(web), before)  # nothing is kept before somebody says so
     answer = keep(client, web)

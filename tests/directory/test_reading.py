@@ -147,6 +147,14 @@ def test_no_paging_a_size_limit_and_a_referral(server: StandIn) -> None:
     assert len(read(at(server)).records) == 14
 
 
+@pytest.mark.parametrize("most", [1, 2, 3])
+def test_groups_too_big_for_one_answer_are_read_range_by_range(server: StandIn, most: int) -> None:
+    whole = read(at(server))
+    server.faults = Faults(most_values=most)
+    assert read(at(server)).records == whole.records
+    assert max(len(record.members) for record in whole.records.values()) > 3
+
+
 @pytest.mark.parametrize("after", [0, 1, 2, 3])
 def test_a_connection_that_is_cut_after_any_page_leaves_nothing_half(
     server: StandIn, monkeypatch: pytest.MonkeyPatch, after: int

@@ -235,15 +235,32 @@ def test_everybody_counts_as_the_controller_says_after_every_change(domain: tupl
     assert users >= 60
 
 
+def read(directory: Directory) -> Copy:
+    with connect(directory, ADMIN_PASSWORD) as reader:
+        return read_all(reader, Progress())
+
+
+def test_numbers_of_the_directory_are_the_controllers(domain: tuple[Machine, Directory]) -> None:
+    controller_, settings = domain
+    theirs = in_step(Plan(), replace(settings, numbering="directory"), controller_.within(lambda: read(settings)))
+
+    def told() -> dict[str, int]:
+        with connect(settings, ADMIN_PASSWORD) as reader:
+            found = [
+                entry for page in reader.pages(BASE, "(uidNumber=*)", ["sAMAccountName", "uidNumber"]) for entry in page
+            ]
+        return {e.attributes["samaccountname"][0].decode(): int(e.attributes["uidnumber"][0]) for e in found}
+
+    numbered = controller_.within(told)
+    assert len(numbered) >= 8
+    assert {user.name: user.uid for user in theirs.users.values() if user.uid is not None} == numbered
+
+
 def test_numbers_are_winbinds_and_real_users_get_in_as_the_board_says(domain: tuple[Machine, Directory]) -> None:
     controller_, settings = domain
 
-    def read() -> Copy:
-        with connect(settings, ADMIN_PASSWORD) as reader:
-            return read_all(reader, Progress())
-
     directory = replace(settings, low=100_000, high=199_999)
-    copy = controller_.within(read)
+    copy = controller_.within(lambda: read(settings))
     plan = in_step(Plan(), directory, copy)
     with member(controller_) as server:
         accounts = [a for a in (*plan.users.values(), *plan.groups.values()) if rid_of(a.sid or "") is not None]

@@ -32,7 +32,8 @@ from yardgate.core.edit import apply
 from yardgate.core.idmap import moves, troubles
 from yardgate.core.names import unix_trouble
 from yardgate.core.plan import Group, Plan, PlanError, User, directory_troubles
-from yardgate.core.resolve import changes, resolve
+from yardgate.core.resolve import Matrix, changes, resolve
+from yardgate.core.rights import Level
 from yardgate.core.sync import Item, Sync, sync
 from yardgate.directory import passwords
 from yardgate.directory.accounts import records
@@ -212,14 +213,28 @@ def _told(desk: Desk, plan: str, found: Sync) -> SyncOut:
     opened = desk.plans.open(plan)
     before = desk.matrix(opened)
     after, _inverse = apply(opened.plan, found.edits)
-    cells = changes(before, resolve(after, before.on, before))
+    outcome = resolve(after, before.on, before)
+    cells = changes(before, outcome)
     return SyncOut(
         edits=len(found.edits),
         counts=dict(Counter(item.what for item in found.items)),
-        items=[ItemOut(what=item.what, who=item.who, words=item.words) for item in _fairly(found)],
+        items=[ItemOut(what=item.what, who=item.who, words=_with_levels(item, outcome)) for item in _fairly(found)],
         left_out=[LeftOutOut(name=out.name, why=out.why) for out in found.left_out[:LISTED]],
         changed=changed(after, cells, opened.plan),
         names={who: after.named(who) for who in sorted({cell.subject for cell in cells[:LISTED]})},
+    )
+
+
+def _with_levels(item: Item, outcome: Matrix) -> str:
+    """What is told of somebody, and for newcomers what they get: their cells did not exist before, so no cell changes."""
+    if item.what not in ("new", "back") or item.who not in outcome.plan.users:
+        return item.words
+    levels = Counter(outcome.level(item.who, place) for place in outcome.plan.places)
+    gets = [f"{level.words} on {levels[level]}" for level in (Level.RW, Level.RO) if levels[level]]
+    return (
+        f"{item.words}: {' and '.join(gets)} of {len(outcome.plan.places)} places"
+        if gets
+        else f"{item.words}: gets nothing"
     )
 
 

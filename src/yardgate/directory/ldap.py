@@ -214,6 +214,7 @@ class Reader:
             password="-" if user else None,
             client_strategy=ldap3.SYNC,
             auto_referrals=False,
+            auto_range=False,
             receive_timeout=ANSWER_SECONDS,
             check_names=False,
             return_empty_attributes=False,
