@@ -1,6 +1,6 @@
 """Edits: plan in, next plan and inverse out. The one language that screens, commands, imports and undo all speak."""
 
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence, Set
 from dataclasses import dataclass, fields, replace
 from functools import singledispatch
 from typing import Any, Literal, TypeVar, get_args
@@ -324,13 +324,18 @@ def _(edit: RemoveDirectory, draft: _Draft) -> list[Edit]:
     directory = draft.now.directories.get(edit.directory)
     if directory is None:
         raise _missing("directory", edit.directory)
-    undo: list[Edit] = []
-    for group in [group.id for group in draft.now.groups.values() if group.origin == edit.directory]:
-        undo[:0] = _apply(RemoveGroup(group), draft)
-    for user in [user.id for user in draft.now.users.values() if user.origin == edit.directory]:
-        undo[:0] = _apply(RemoveUser(user), draft)
+    users = [user for user in draft.now.users.values() if user.origin == edit.directory]
+    groups = [group for group in draft.now.groups.values() if group.origin == edit.directory]
+    back: list[Edit] = [PutDirectory(directory), *map(PutGroup, groups), *map(PutUser, users)]
+    gone = {user.id for user in users} | {group.id for group in groups}
+    undo = _forget(gone, draft)
+    undo += _forget_as_special({group.id for group in groups}, gone, draft)
+    for user in users:
+        del draft.map("users")[user.id]
+    for group in groups:
+        del draft.map("groups")[group.id]
     del draft.map("directories")[edit.directory]
-    return [PutDirectory(directory), *undo]
+    return [*back, *undo]
 
 
 @_apply.register
@@ -411,7 +416,7 @@ def _(edit: RemoveUser, draft: _Draft) -> list[Edit]:
     user = draft.now.users.get(edit.user)
     if user is None:
         raise _missing("user", edit.user)
-    undo = _forget(edit.user, draft)
+    undo = _forget({edit.user}, draft)
     del draft.map("users")[edit.user]
     return [PutUser(user), *undo]
 
@@ -421,37 +426,44 @@ def _(edit: RemoveGroup, draft: _Draft) -> list[Edit]:
     group = draft.now.groups.get(edit.group)
     if group is None:
         raise _missing("group", edit.group)
-    undo = _forget(edit.group, draft)
-    for user in [user for user in draft.now.users.values() if user.primary_group == edit.group]:
+    undo = _forget({edit.group}, draft) + _forget_as_special({edit.group}, {edit.group}, draft)
+    del draft.map("groups")[edit.group]
+    return [PutGroup(group), *undo]
+
+
+def _forget_as_special(groups: Set[str], gone: Set[str], draft: _Draft) -> list[Edit]:
+    """Groups that go are nobody's primary group any more, and neither baseline nor administrators; the edits that undo it."""
+    undo: list[Edit] = []
+    for user in [user for user in draft.now.users.values() if user.primary_group in groups and user.id not in gone]:
         draft.set("users", replace(user, primary_group=None))
         undo.append(PutUser(user))
     target = draft.now.target
     without = replace(
         target,
-        baseline=None if target.baseline == edit.group else target.baseline,
-        administrators=None if target.administrators == edit.group else target.administrators,
+        baseline=None if target.baseline in groups else target.baseline,
+        administrators=None if target.administrators in groups else target.administrators,
     )
-    undo.extend(_apply(SetTarget(without), draft))
-    del draft.map("groups")[edit.group]
-    return [PutGroup(replace(group, members=group.members - {edit.group})), *undo]
+    return undo + _apply(SetTarget(without), draft)
 
 
-def _forget(principal: str, draft: _Draft) -> list[Edit]:
-    """Take a user or group out of all groups, all grants and all lists; the edits that undo it.
+def _forget(gone: Set[str], draft: _Draft) -> list[Edit]:
+    """Take users and groups out of all other groups, all grants and all lists; the edits that undo it.
 
     What they owned has no owner of its own then: the one above, or root.
     """
     undo: list[Edit] = []
-    for naming in [place for place in draft.now.places.values() if principal in mentioned(place)]:
-        draft.set("places", without(naming, principal))
+    for naming in [place for place in draft.now.places.values() if not gone.isdisjoint(mentioned(place))]:
+        draft.set("places", without(naming, gone))
         undo.append(PutPlace(naming))
-    for kept in [pattern for pattern in draft.now.patterns.values() if principal in named_in(pattern.own)]:
-        draft.set("patterns", replace(kept, own=_list_without(kept.own, principal)))
+    for kept in [pattern for pattern in draft.now.patterns.values() if not gone.isdisjoint(named_in(pattern.own))]:
+        draft.set("patterns", replace(kept, own=_list_without(kept.own, gone)))
         undo.append(PutPattern(kept))
-    for group in [group.id for group in draft.now.groups.values() if principal in group.members]:
-        undo[:0] = _apply(Leave(group, principal), draft)
-    for place in [place for place, grants in draft.now.grants.items() if principal in grants]:
-        undo[:0] = _apply(SetGrant(place, principal, None), draft)
+    for group in [group for group in draft.now.groups.values() if group.id not in gone]:
+        for member in sorted(group.members & gone):
+            undo[:0] = _apply(Leave(group.id, member), draft)
+    for place, grants in list(draft.now.grants.items()):
+        for who in [who for who in grants if who in gone]:
+            undo[:0] = _apply(SetGrant(place, who, None), draft)
     return undo
 
 
@@ -489,20 +501,20 @@ def named_in(own: OwnList) -> set[str]:
     return whos - {""}
 
 
-def without(place: Place, who: str) -> Place:
-    """A place whose owner, owning group and list do not name somebody."""
-    own = None if place.own is None else _list_without(place.own, who)
-    owner, group = (None if named == who else named for named in (place.owner, place.group))
+def without(place: Place, gone: Set[str]) -> Place:
+    """A place whose owner, owning group and list do not name some accounts."""
+    own = None if place.own is None else _list_without(place.own, gone)
+    owner, group = (None if named in gone else named for named in (place.owner, place.group))
     return replace(place, own=own, owner=owner, group=group)
 
 
-def _list_without(own: OwnList, who: str) -> OwnList:
+def _list_without(own: OwnList, gone: Set[str]) -> OwnList:
     match own:
         case Ordered(entries):
-            return replace(own, entries=tuple(entry for entry in entries if entry.who != who))
+            return replace(own, entries=tuple(entry for entry in entries if entry.who not in gone))
         case Posix(access, default):
-            kept = default and tuple(entry for entry in default if entry.who != who)
-            return replace(own, access=tuple(entry for entry in access if entry.who != who), default=kept)
+            kept = default and tuple(entry for entry in default if entry.who not in gone)
+            return replace(own, access=tuple(entry for entry in access if entry.who not in gone), default=kept)
         case Mode():
             return own
 
