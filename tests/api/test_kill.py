@@ -11,10 +11,11 @@ from pathlib import Path
 import httpx
 
 from tests.server import Server
+from tests.thorough import times
 from yardgate.core.plan import Plan, same
 from yardgate.store import Plans, Store
 
-KILLS = 100
+KILLS = times(40, 100)
 LINES = 2
 
 
@@ -74,8 +75,8 @@ def _line(folder: Path, lantern: Plan, seed: int, kills: int) -> int:
     return found
 
 
-def test_what_was_acknowledged_survives_a_hundred_kills(tmp_path: Path, lantern: Plan) -> None:
+def test_what_was_acknowledged_survives_kills(tmp_path: Path, lantern: Plan) -> None:
     with ThreadPoolExecutor(LINES) as pool:
         lines = [pool.submit(_line, tmp_path / str(seed), lantern, seed, KILLS // LINES) for seed in range(LINES)]
         edits = [line.result() for line in lines]
-    assert min(edits) > KILLS, f"too few edits went through to say anything: {edits}"
+    assert min(edits) > 40, f"too few edits went through to say anything: {edits}"

@@ -8,6 +8,7 @@ from hypothesis import strategies as st
 
 from tests.conftest import ON
 from tests.plans import edits, plans
+from tests.thorough import times
 from yardgate.core.edit import (
     Join,
     Leave,
@@ -32,7 +33,7 @@ from yardgate.core.resolve import resolve
 from yardgate.core.rights import Level
 
 
-@settings(max_examples=1500)
+@settings(max_examples=times(500, 1500))
 @given(plans(), st.data())
 def test_an_edit_followed_by_its_inverse_gives_the_identical_plan(plan: Plan, data: st.DataObject) -> None:
     made = []

@@ -9,6 +9,7 @@ from hypothesis import strategies as st
 
 from tests.conftest import ON
 from tests.plans import edits, plans
+from tests.thorough import times
 from yardgate.core.clash import RULES
 from yardgate.core.edit import PutPlace, SetGrant, apply
 from yardgate.core.lists import Mode
@@ -35,7 +36,7 @@ def compare_every_cell(plan: Plan) -> int:
     return cells
 
 
-@settings(max_examples=2000)
+@settings(max_examples=times(600, 2000))
 @given(plans(lists=True))
 def test_every_cell_and_right_of_random_plans_with_lists_is_what_the_reference_says(plan: Plan) -> None:
     assert check(plan) == ()
