@@ -52,6 +52,17 @@ def _joined(plan: Plan, directory: str) -> Directory:
     return found
 
 
+def _checked(directory: Directory) -> Directory:
+    """Settings that can stand. Raises PlanError."""
+    if wrong := list(directory_troubles(directory)):
+        raise PlanError(wrong)
+    return directory
+
+
+def _number_troubles(plan: Plan, directory: Directory) -> list[TroubleOfNumber]:
+    return [TroubleOfNumber(kind=t.kind, whos=list(t.whos), words=t.words) for t in troubles(plan, directory)]
+
+
 def _password(desk: Desk, plan: str, directory: Directory, said: str | None) -> str | None:
     return said or desk.readings.password(plan, directory.id) or passwords.given(directory)
 
@@ -71,7 +82,7 @@ def _out(desk: Desk, plan_id: str, plan: Plan, directory: Directory, at: str | N
     users = [user for user in plan.users.values() if user.origin == directory.id]
     groups = [group for group in plan.groups.values() if group.origin == directory.id]
     accounts: list[User | Group] = [*users, *groups]
-    wrong = [TroubleOfNumber(kind=t.kind, whos=list(t.whos), words=t.words) for t in troubles(plan, directory)]
+    wrong = _number_troubles(plan, directory)
     wrong += _odd_names(accounts)
     wrong += [
         TroubleOfNumber(
@@ -118,8 +129,7 @@ def _odd_names(accounts: Iterable[User | Group]) -> list[TroubleOfNumber]:
 def check_directory(plan: str, _: Planner, desk: TheDesk, body: CheckDirectory) -> CheckedDirectory:
     """Try settings step by step. Where the certificate is not trusted, its fingerprint comes along."""
     desk.plans.open(plan)
-    if wrong := list(directory_troubles(body.directory)):
-        raise PlanError(wrong)
+    _checked(body.directory)
     from yardgate.directory import ldap  # slow to load
 
     steps: list[StepOut] = []
@@ -152,9 +162,7 @@ def keep_password(plan: str, directory: str, _: Planner, desk: TheDesk, body: Pa
 def start_reading(plan: str, _: Planner, desk: TheDesk, body: ReadDirectory) -> ReadingOut:
     """Begin to read a directory, joined or about to be, or take its content from LDIF. Nothing is kept by it."""
     desk.plans.open(plan)
-    directory = body.directory
-    if wrong := list(directory_troubles(directory)):
-        raise PlanError(wrong)
+    directory = _checked(body.directory)
     if body.ldif is not None:
         found = records(directory, ldif.read(body.ldif))
         desk.readings.found(plan, directory, Copy(found, None, now()))
@@ -206,11 +214,6 @@ def reading_changes(plan: str, directory: str, _: Reader, desk: TheDesk) -> Sync
     settings, copy = _ready(desk, plan, directory)
     opened = desk.plans.open(plan)
     found = sync(opened.plan, settings, copy.records.values())
-    return _told(desk, plan, found)
-
-
-def _told(desk: Desk, plan: str, found: Sync) -> SyncOut:
-    opened = desk.plans.open(plan)
     before = desk.matrix(opened)
     after, _inverse = apply(opened.plan, found.edits)
     outcome = resolve(after, before.on, before)
@@ -271,7 +274,7 @@ def try_mapping(plan: str, directory: str, _: Reader, desk: TheDesk, body: Mappi
     found = _mapped(desk, plan, opened.plan, _joined(opened.plan, directory), body)
     after, _inverse = apply(opened.plan, found.edits)
     moved = moves(opened.plan, after, desk.matrix(opened).laying)
-    wrong = troubles(after, after.directories[directory])
+    wrong = _number_troubles(after, after.directories[directory])
     return MappingOut(
         edits=len(found.edits),
         moved=len(moved),
@@ -279,7 +282,7 @@ def try_mapping(plan: str, directory: str, _: Reader, desk: TheDesk, body: Mappi
             MoveOut(who=m.who, was=m.was, becomes=m.becomes, owns=list(m.owns), listed=list(m.listed))
             for m in moved[:LISTED]
         ],
-        troubles=[TroubleOfNumber(kind=t.kind, whos=list(t.whos), words=t.words) for t in wrong[:LISTED]],
+        troubles=wrong[:LISTED],
         trouble_count=len(wrong),
     )
 
@@ -302,7 +305,5 @@ def _mapped(desk: Desk, plan_id: str, plan: Plan, joined: Directory, body: Mappi
         raise HTTPException(
             409, f"{joined.name} was not read yet, so it cannot be told whose number moves; read it first"
         )
-    other = replace(joined, numbering=body.numbering, low=body.low, high=body.high)
-    if wrong := list(directory_troubles(other)):
-        raise PlanError(wrong)
+    other = _checked(replace(joined, numbering=body.numbering, low=body.low, high=body.high))
     return sync(plan, other, copy.records.values())

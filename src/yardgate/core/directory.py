@@ -16,17 +16,6 @@ Schema = Literal["ad", "rfc2307", "rfc2307bis"]
 Security = Literal["ldaps", "starttls", "plain"]
 Numbering = Literal["offset", "directory", "table"]
 
-SCHEMA_WORDS: dict[Schema, str] = {
-    "ad": "Active-Directory-compatible domain",
-    "rfc2307": "LDAP, groups by sign-in name (RFC 2307)",
-    "rfc2307bis": "LDAP, groups by entry (RFC 2307bis)",
-}
-NUMBERING_WORDS: dict[Numbering, str] = {
-    "offset": "start of the range plus the account's RID",
-    "directory": "the numbers that the directory says",
-    "table": "the next free number of the range, remembered",
-}
-
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Directory:

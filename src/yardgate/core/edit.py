@@ -1,6 +1,6 @@
 """Edits: plan in, next plan and inverse out. The one language that screens, commands, imports and undo all speak."""
 
-from collections.abc import Iterable, Iterator, Mapping, Sequence, Set
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence, Set
 from dataclasses import dataclass, fields, replace
 from functools import singledispatch
 from typing import Any, Literal, TypeVar, get_args
@@ -173,6 +173,7 @@ class SetTitle:
 
 
 T = TypeVar("T")
+R = TypeVar("R", User, Group, Place, Pattern, Directory)
 
 Edit = (
     PutUser
@@ -232,6 +233,12 @@ class _Draft:
         self.map(name)[record.id] = record
         self.put[name].add(record.id)
 
+    def put_back(self, name: Map, record: R, put: Callable[[R], Edit], remove: Callable[[str], Edit]) -> list[Edit]:
+        """Set a record; the edit that undoes it."""
+        before = getattr(self.now, name).get(record.id)
+        self.set(name, record)
+        return [remove(record.id)] if before is None else [put(before)]
+
     def plan(self) -> Plan:
         return self.now
 
@@ -277,30 +284,22 @@ def _apply(edit: Edit, _draft: _Draft) -> list[Edit]:
 
 @_apply.register
 def _(edit: PutUser, draft: _Draft) -> list[Edit]:
-    before = draft.now.users.get(edit.user.id)
-    draft.set("users", edit.user)
-    return [RemoveUser(edit.user.id)] if before is None else [PutUser(before)]
+    return draft.put_back("users", edit.user, PutUser, RemoveUser)
 
 
 @_apply.register
 def _(edit: PutGroup, draft: _Draft) -> list[Edit]:
-    before = draft.now.groups.get(edit.group.id)
-    draft.set("groups", edit.group)
-    return [RemoveGroup(edit.group.id)] if before is None else [PutGroup(before)]
+    return draft.put_back("groups", edit.group, PutGroup, RemoveGroup)
 
 
 @_apply.register
 def _(edit: PutPlace, draft: _Draft) -> list[Edit]:
-    before = draft.now.places.get(edit.place.id)
-    draft.set("places", edit.place)
-    return [RemovePlace(edit.place.id)] if before is None else [PutPlace(before)]
+    return draft.put_back("places", edit.place, PutPlace, RemovePlace)
 
 
 @_apply.register
 def _(edit: PutPattern, draft: _Draft) -> list[Edit]:
-    before = draft.now.patterns.get(edit.pattern.id)
-    draft.set("patterns", edit.pattern)
-    return [RemovePattern(edit.pattern.id)] if before is None else [PutPattern(before)]
+    return draft.put_back("patterns", edit.pattern, PutPattern, RemovePattern)
 
 
 @_apply.register
@@ -314,9 +313,7 @@ def _(edit: RemovePattern, draft: _Draft) -> list[Edit]:
 
 @_apply.register
 def _(edit: PutDirectory, draft: _Draft) -> list[Edit]:
-    before = draft.now.directories.get(edit.directory.id)
-    draft.set("directories", edit.directory)
-    return [RemoveDirectory(edit.directory.id)] if before is None else [PutDirectory(before)]
+    return draft.put_back("directories", edit.directory, PutDirectory, RemoveDirectory)
 
 
 @_apply.register

@@ -6,7 +6,7 @@ from typing import Literal
 
 from yardgate.core.directory import Directory, Linked, rid_of
 from yardgate.core.edit import mentioned
-from yardgate.core.plan import Plan
+from yardgate.core.plan import LOCAL, Plan
 from yardgate.core.storage import Laying, named_by
 
 
@@ -80,7 +80,7 @@ def _collisions(plan: Plan, directory: Directory) -> Iterator[Trouble]:
 
 
 def _in_local_range(plan: Plan, directory: Directory) -> Iterator[Trouble]:
-    local = [number for _, _, origin, number in _mapped(plan) if origin == "local" and number is not None]
+    local = [number for _, _, origin, number in _mapped(plan) if origin == LOCAL and number is not None]
     if not local:
         return
     low, high = min(local), max(local)

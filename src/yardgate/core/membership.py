@@ -4,7 +4,7 @@ from collections import deque
 from collections.abc import Mapping
 from typing import Literal
 
-from yardgate.core.plan import EVERYONE, Plan
+from yardgate.core.plan import EVERYONE, LOCAL, Plan
 
 Tier = Literal["own", "group", "all"]
 Token = Mapping[str, tuple[str, ...]]
@@ -27,7 +27,7 @@ def in_baseline(plan: Plan, principal: str) -> bool:
     if plan.target.baseline is None:
         return False
     user = plan.users.get(principal)
-    return user is None or user.origin == "local" or plan.target.baseline_covers_directory
+    return user is None or user.origin == LOCAL or plan.target.baseline_covers_directory
 
 
 def token(plan: Plan, principal: str, above: Mapping[str, tuple[str, ...]] | None = None) -> Token:

@@ -13,7 +13,7 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from yardgate.core.plan import EVERYONE, Plan
+from yardgate.core.plan import EVERYONE, LOCAL, Plan
 
 Bits = NDArray[np.uint64]  # shape (..., words): subject s is bit s of the row, least significant first
 
@@ -63,7 +63,7 @@ def count(plan: Plan, on: date) -> Counting:
     member[tuple(np.array(primary, dtype=np.intp).reshape(-1, 2).T)] = True
     if target.baseline is not None:
         everybody = target.baseline_covers_directory
-        covered = True if everybody else [user.origin == "local" for user in users] + [True] * len(groups)
+        covered = True if everybody else [user.origin == LOCAL for user in users] + [True] * len(groups)
         member[number[target.baseline] - n, :size] |= np.asarray(covered)
     member[-1, :size] = True
 

@@ -166,11 +166,15 @@ class Plan:
             return "Everyone"
         if who in SPECIAL_WORDS:
             return SPECIAL_WORDS[who]
-        account = self.users.get(who) or self.groups.get(who)
+        account = self.account(who)
         if account is None:
             return who
         shown = _shown(account)
         return f"{shown} ({self.source(account.origin)})" if who in self.namesakes else shown
+
+    def account(self, who: str) -> "User | Group | None":
+        """The user or group of an id."""
+        return self.users.get(who) or self.groups.get(who)
 
     @cached_property
     def namesakes(self) -> frozenset[str]:
@@ -190,7 +194,7 @@ class Plan:
 
     def called(self, who: str) -> str:
         """The sign-in name, which nobody else has: a directory's accounts with its short name before them."""
-        account = self.users.get(who) or self.groups.get(who)
+        account = self.account(who)
         if account is None:
             return who
         return account.name if account.origin == LOCAL else f"{self.source(account.origin)}\\{account.name}"

@@ -4,7 +4,7 @@ Accounts are followed by key, so a new name keeps grants and memberships. What t
 gone, with its grants. Memberships of a directory's groups are the directory's; those of local groups are the plan's.
 """
 
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Collection, Iterable, Iterator, Mapping
 from dataclasses import dataclass, replace
 from typing import Literal
 
@@ -47,10 +47,10 @@ class Sync:
 def sync(plan: Plan, directory: Directory, records: Iterable[Record]) -> Sync:
     """Bring a plan in step with everything that its directory says. `directory` may have other settings than the plan's."""
     accounts = linked(directory, records)
-    left_out = tuple(_left_out(plan, directory, accounts))
+    known = _known(plan, directory)
+    left_out = tuple(_left_out(known, accounts))
     refused = {out.key for out in left_out}
     accounts = {key: account for key, account in accounts.items() if key not in refused}
-    known = _known(plan, directory)
     kept = {key: number for key, (_, number) in known.items() if number is not None}
     mapped, directory = numbers(directory, accounts, kept)
     ids = {key: who for key, (who, _) in known.items()}
@@ -96,9 +96,8 @@ def _known(plan: Plan, directory: Directory) -> Mapping[str, tuple[str, int | No
     }
 
 
-def _left_out(plan: Plan, directory: Directory, accounts: Mapping[str, Linked]) -> Iterator[LeftOut]:
+def _left_out(known: Collection[str], accounts: Mapping[str, Linked]) -> Iterator[LeftOut]:
     """Accounts that a plan cannot have: names that nothing can carry, and the later of two with one name."""
-    known = _known(plan, directory)
     users: dict[str, str] = {}
     groups: dict[str, str] = {}
     for key in sorted(accounts, key=lambda key: (key not in known, key)):  # whom the plan has already keeps the name

@@ -22,6 +22,20 @@ class Shape(NamedTuple):
     key: str
 
 
+_LDAP_ATTRIBUTES = (
+    "objectClass",
+    "entryUUID",
+    "uid",
+    "cn",
+    "displayName",
+    "uidNumber",
+    "gidNumber",
+    "memberUid",
+    "shadowExpire",
+    "pwdAccountLockedTime",
+    "modifyTimestamp",
+)
+
 SHAPES: dict[Schema, Shape] = {
     "ad": Shape(
         "(|(&(objectCategory=person)(objectClass=user))(objectClass=msDS-GroupManagedServiceAccount)"
@@ -43,41 +57,11 @@ SHAPES: dict[Schema, Shape] = {
         ),
         "objectSid",
     ),
-    "rfc2307": Shape(
-        "(|(objectClass=posixAccount)(objectClass=posixGroup))",
-        (
-            "objectClass",
-            "entryUUID",
-            "uid",
-            "cn",
-            "displayName",
-            "uidNumber",
-            "gidNumber",
-            "memberUid",
-            "shadowExpire",
-            "pwdAccountLockedTime",
-            "modifyTimestamp",
-        ),
-        "entryUUID",
-    ),
+    "rfc2307": Shape("(|(objectClass=posixAccount)(objectClass=posixGroup))", _LDAP_ATTRIBUTES, "entryUUID"),
     "rfc2307bis": Shape(
         "(|(objectClass=posixAccount)(objectClass=posixGroup)(objectClass=groupOfNames)(objectClass=groupOfUniqueNames)"
         "(objectClass=groupOfMembers))",
-        (
-            "objectClass",
-            "entryUUID",
-            "uid",
-            "cn",
-            "displayName",
-            "uidNumber",
-            "gidNumber",
-            "member",
-            "uniqueMember",
-            "memberUid",
-            "shadowExpire",
-            "pwdAccountLockedTime",
-            "modifyTimestamp",
-        ),
+        (*_LDAP_ATTRIBUTES, "member", "uniqueMember"),
         "entryUUID",
     ),
 }

@@ -47,12 +47,12 @@ _SIGN_IN_WORDS = {
 
 def controllers(directory: Directory) -> Sequence[tuple[str, int]]:
     """(host, port) to try, best first: the one typed, or those of the domain's SRV records (RFC 2782). Raises DirectoryError."""
-    import dns.resolver  # slow to load, and only needed where no controller is typed
-
     port = 636 if directory.security == "ldaps" else 389
     if directory.controller:
         host, given = _host_and_port(directory.controller)
         return [(host, given or port)]
+    import dns.resolver  # slow to load, and only needed where no controller is typed
+
     asked = [f"_ldap._tcp.dc._msdcs.{directory.domain}", f"_ldap._tcp.{directory.domain}"]
     for name in asked if directory.schema == "ad" else asked[1:]:
         try:

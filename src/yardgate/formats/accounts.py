@@ -5,7 +5,7 @@ from dataclasses import replace
 
 from yardgate.core.edit import Edit, Join, PutGroup, PutUser
 from yardgate.core.names import fresh_id
-from yardgate.core.plan import LARGEST_NUMBER, Group, Plan, User, fold, show
+from yardgate.core.plan import LARGEST_NUMBER, LOCAL, Group, Plan, User, fold, show
 from yardgate.formats.reading import FormatError, Note, Reading
 
 LOWEST, HIGHEST = 1000, 60000  # UID_MIN and UID_MAX of login.defs(5)
@@ -32,12 +32,12 @@ def read(
     primary = {gid for _, _, _, gid, _ in kept}
     private = {(name, uid) for _, name, uid, gid, _ in kept if uid == gid}
 
-    ours = {fold(g.name): g for g in plan.groups.values() if g.origin == "local"}
+    ours = {fold(g.name): g for g in plan.groups.values() if g.origin == LOCAL}
     taken = {*plan.users, *plan.groups, *plan.places}
     edits: list[Edit] = []
     by_gid: dict[int, str] = {}
     joins: list[Edit] = []
-    user_ids = {fold(u.name): u.id for u in plan.users.values() if u.origin == "local"}
+    user_ids = {fold(u.name): u.id for u in plan.users.values() if u.origin == LOCAL}
     for _, name, *_ in kept:
         if fold(name) not in user_ids:
             user_ids[fold(name)] = fresh_id(name, taken)

@@ -1,4 +1,4 @@
-import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { useQueryClient } from "@tanstack/react-query";
 import { Button } from "antd";
 import { useState } from "react";
 import { Link } from "react-router";
@@ -7,8 +7,9 @@ import { RemoveDialog } from "../parts/RemoveDialog";
 import { Side } from "../parts/Side";
 import { plural } from "../parts/plural";
 import { ago, when } from "../parts/time";
-import { whoName } from "../plan/index";
+import { calledName, whoName } from "../plan/index";
 import { usePlan } from "../plan/PlanContext";
+import { useDirectories } from "../plan/queries";
 import { Join } from "./Join";
 import { Numbers } from "./Numbers";
 import { Reading } from "./Reading";
@@ -19,7 +20,7 @@ export default function Directories() {
   const { id, outline, canEdit } = usePlan();
   const [joining, setJoining] = useState(false);
   const [begun, setBegun] = useState<string | null>(null);
-  const found = useQuery({ queryKey: ["of-plan", id, "directories", outline.revision], queryFn: () => ask(api.GET("/api/v1/plans/{plan}/directories", { params: { path: { plan: id } } })) });
+  const found = useDirectories();
   const joined = found.data ?? [];
   const fresh = begun && !joined.some((one) => one.directory.id === begun) ? begun : null;
   return (
@@ -32,10 +33,10 @@ export default function Directories() {
           {canEdit && <Button size="small" onClick={() => setJoining(true)}>Join a directory …</Button>}
         </div>
         {found.isError && <div className="trouble">{message(found.error)}</div>}
-        {!found.data && !found.isError && <div className="loading" role="status">Looking what is joined …</div>}
+        {outline.directories.length > 0 && !found.data && !found.isError && <div className="loading" role="status">Looking what is joined …</div>}
         {fresh && <section className="directory"><Reading directory={fresh} name={fresh} onDone={() => setBegun(null)} /></section>}
         {joined.map((one) => <One key={one.directory.id} one={one} onBegun={setBegun} />)}
-        {found.data && joined.length === 0 && !fresh && (
+        {outline.directories.length === 0 && !fresh && (
           <div className="empty">
             <h2>No directory is joined</h2>
             <p className="muted">An office with a domain has its people and groups there already. Join it, or take a copy of it from an LDIF file; they come in beside the appliance's own accounts.</p>
@@ -87,7 +88,7 @@ function One({ one, onBegun }: { one: DirectoryOut; onBegun: (directory: string)
       {one.namesakes.length > 0 && (
         <>
           <h3>Shown by the same name as somebody from elsewhere</h3>
-          <ul className="words" tabIndex={0}>{one.namesakes.map((who) => <li key={who}><Link to={`/p/${id}/people?who=${encodeURIComponent(who)}`}>{whoName(index, who)}</Link> <span className="muted">signs in as {directory.name}\{(index.users.get(who) ?? index.groups.get(who))?.name}</span></li>)}</ul>
+          <ul className="words" tabIndex={0}>{one.namesakes.map((who) => <li key={who}><Link to={`/p/${id}/people?who=${encodeURIComponent(who)}`}>{whoName(index, who)}</Link> <span className="muted">signs in as {calledName(index, who)}</span></li>)}</ul>
         </>
       )}
       <h3>{one.trouble_count === 0 ? "Nothing is wrong with its accounts and numbers" : `${plural(one.trouble_count, "thing")} to look at`}</h3>

@@ -6,7 +6,7 @@ import { NavLink, useLocation, useNavigate, useSearchParams } from "react-router
 import { api, ask, message, type Outline, type Session, type User } from "../api/client";
 import { calledName, isLocal, pathName, shownName } from "../plan/index";
 import { usePlan } from "../plan/PlanContext";
-import { useClashes } from "../plan/queries";
+import { useClashes, useDirectories } from "../plan/queries";
 import { Brand, signOut } from "./Brand";
 import { ago } from "../parts/time";
 
@@ -31,7 +31,7 @@ export function Frame({ session, children }: { session: Session; children: React
   const clashes = useClashes(id);
   const latest = useQuery({ queryKey: ["of-plan", id, "latest"], queryFn: () => ask(api.GET("/api/v1/plans/{plan}/history", { params: { path: { plan: id }, query: { most: 1 } } })) });
   const last = latest.data?.[0];
-  const directories = useQuery({ queryKey: ["of-plan", id, "directories", outline.revision], enabled: outline.directories.length > 0, queryFn: () => ask(api.GET("/api/v1/plans/{plan}/directories", { params: { path: { plan: id } } })) });
+  const directories = useDirectories();
   const shut = outline.inactive.length;
   const loose = outline.users.filter((user) => !index.groupsOf.has(user.id)).length;
 

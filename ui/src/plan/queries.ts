@@ -7,6 +7,16 @@ export function useClashes(plan: string) {
   return useQuery({ queryKey: ["of-plan", plan, "clashes"], queryFn: () => ask(api.GET("/api/v1/plans/{plan}/clashes", { params: { path: { plan } } })) });
 }
 
+/** The joined directories: from when their copies are, and what is wrong with them. Not asked where there are none. */
+export function useDirectories() {
+  const { id, outline } = usePlan();
+  return useQuery({
+    queryKey: ["of-plan", id, "directories", outline.revision],
+    enabled: outline.directories.length > 0,
+    queryFn: () => ask(api.GET("/api/v1/plans/{plan}/directories", { params: { path: { plan: id } } })),
+  });
+}
+
 /** What edits would change, asked anew with every revision of the plan; not asked where there are none. */
 export function useWhatIf(edits: Edit[] | undefined) {
   const { id, outline } = usePlan();
