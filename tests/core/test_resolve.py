@@ -13,20 +13,22 @@ from tests.thorough import times
 from yardgate.core.clash import RULES
 from yardgate.core.edit import PutPlace, SetGrant, apply
 from yardgate.core.lists import Mode
+from yardgate.core.packed import count
 from yardgate.core.plan import Plan, PlanError, check
-from yardgate.core.reason import explain, ground
+from yardgate.core.reason import explain
 from yardgate.core.resolve import SOURCES, Change, changes, detail, resolve, rights
 from yardgate.core.rights import EVERYTHING, LEVELS, Level
+from yardgate.core.storage import lay
 
 
 def compare_every_cell(plan: Plan) -> int:
     matrix = resolve(plan, ON)
     details = detail(matrix, plan.places)
     masks = rights(matrix, plan.places)
-    stands = ground(plan, ON)
+    laying = lay(plan, count(plan, ON))
     cells = 0
     for place, (number, subject) in itertools.product(plan.places, enumerate(matrix.counting.subjects)):
-        reason = explain(plan, subject, place, ON, stands)
+        reason = explain(plan, subject, place, ON, laying)
         assert LEVELS[matrix.rows[place][number]] == reason.level, (subject, place)
         assert SOURCES[details[place].source[number]] == reason.source, (subject, place)
         assert bool(details[place].clash[number]) == reason.clash, (subject, place)

@@ -12,7 +12,7 @@ from tests.real.helper import Helper, helper
 from yardgate.core.forecast import make
 from yardgate.core.lists.modebits import SETGID, STICKY, bits_of
 from yardgate.core.lists.posix import PosixEntry
-from yardgate.core.membership import containers, token
+from yardgate.core.membership import token
 from yardgate.core.packed import count
 from yardgate.core.plan import ROOT, Plan
 from yardgate.core.rights import (
@@ -142,11 +142,11 @@ def predicted(plan: Plan, laying: Laying, subject: str, names: Mapping[str, obje
 
 def compare(plan: Plan, top: Path, asked_of: Kernel, umask: int) -> tuple[int, list[str]]:
     """All predictions for all people on all places of a plan, new things included: (how many, what differs)."""
-    laying, above = lay(plan, count(plan, ON)), containers(plan)
+    laying = lay(plan, count(plan, ON))
     where = lay_down(plan, laying, top, list(plan.users))
     asked, wrong = 0, []
     for subject in plan.users:
-        names = token(plan, subject, above)
+        names = token(plan, subject)
         real = asked_of.ask(plan, subject, names, list(where.values()), umask)
         for (place, path), answers in zip(where.items(), real, strict=True):
             expected = predicted(plan, laying, subject, names, place)

@@ -16,7 +16,7 @@ from yardgate.core.lists.ordered import (
     Entry,
     files_of,
 )
-from yardgate.core.membership import containers, token
+from yardgate.core.membership import token
 from yardgate.core.packed import count
 from yardgate.core.plan import EVERYONE, ROOT, Plan
 from yardgate.core.storage import Laid, OrderedLaid, lay, rights_on
@@ -71,9 +71,9 @@ def server() -> Iterator[Server]:
 
 def compare(plan: Plan, asked_of: Server) -> tuple[int, list[str]]:
     """Every person on every place's folder and ordinary file: (descriptor checks, what differs)."""
-    laying, above = lay(plan, count(plan, ON)), containers(plan)
+    laying = lay(plan, count(plan, ON))
     people = [user for user in plan.users if plan.users[user].uid != 0]  # root does not get as far as a descriptor
-    names = {user: token(plan, user, above) for user in people}
+    names = {user: token(plan, user) for user in people}
     tokens = [[sid(plan, user), *(sid(plan, g) for g in names[user] if g in plan.groups), WORLD] for user in people]
     asked, wrong = 0, []
     for place, laid in laying.items():

@@ -12,7 +12,7 @@ from tests.real.domain import ADMIN, ADMIN_PASSWORD, BASE, Machine, controller, 
 from yardgate.core.directory import Copy, Directory, rid_of
 from yardgate.core.edit import apply
 from yardgate.core.lists import Posix
-from yardgate.core.membership import containers, token
+from yardgate.core.membership import token
 from yardgate.core.plan import Group, Place, Plan, User, check
 from yardgate.core.resolve import resolve
 from yardgate.core.rights import Level
@@ -191,9 +191,8 @@ def told_by_controller(reader: Reader, copy: Copy) -> Mapping[str, set[str]]:
 
 
 def counted_by_us(plan: Plan) -> Mapping[str, set[str]]:
-    above = containers(plan)
     return {
-        user.key: {plan.groups[who].sid or "" for who in token(plan, user.id, above) if who in plan.groups}
+        user.key: {plan.groups[who].sid or "" for who in token(plan, user.id) if who in plan.groups}
         for user in plan.users.values()
         if user.key is not None and not user.gone
     }

@@ -12,7 +12,7 @@ from tests.conftest import ON
 from tests.real.samba import sddl
 from tests.real.storage import FIRST_GID, FIRST_UID, by_hand
 from yardgate.core.lists.ordered import files_of
-from yardgate.core.membership import containers, token
+from yardgate.core.membership import token
 from yardgate.core.packed import count
 from yardgate.core.plan import ROOT, Plan
 from yardgate.core.rights import DELETE, DELETE_CHILD, FULL, Rights, may_delete
@@ -66,8 +66,7 @@ def test_single_rights_over_the_wire(monkeypatch) -> None:  # type: ignore[no-un
             entries = laid.list.entries
             things.append({"path": name, "folder": True, "sddl": sddl(plan, laid, entries)})
             things.append({"path": f"{name}.txt", "folder": False, "sddl": sddl(plan, laid, files_of(entries))})
-    above = containers(plan)
-    names = {user: token(plan, user, above) for user in plan.users}
+    names = {user: token(plan, user) for user in plan.users}
     for user in plan.users:
         for _ in range(-(-OPENS // len(plan.users))):
             seed, place, bit, on_file = (

@@ -9,9 +9,8 @@ from yardgate.api.desk import changed, columns
 from yardgate.api.schemas import Cell, Clashes, Id, InsteadOut, ReasonOut, RuleOut, Window
 from yardgate.api.signin import Reader, TheDesk
 from yardgate.core.clash import RULES, rule_words
-from yardgate.core.membership import containers
 from yardgate.core.plan import EVERYONE, fold
-from yardgate.core.reason import Ground, explain
+from yardgate.core.reason import explain
 from yardgate.core.remedies import group_instead
 from yardgate.core.resolve import changes, detail, resolve
 from yardgate.core.rights import GRANTABLE, Level
@@ -46,7 +45,7 @@ def reason(plan: str, _: Reader, desk: TheDesk, subject: Id, place: Id) -> Reaso
     if place not in p.places or (subject not in p.users and subject not in p.groups):
         raise HTTPException(404, "This plan has no such place, person or group any more")
     matrix = desk.matrix(opened)
-    found = explain(p, subject, place, matrix.on, Ground(containers(p), matrix.laying))
+    found = explain(p, subject, place, matrix.on, matrix.laying)
     granted = {who for gate in found.gates for line in gate.lines for who in (line.who, *line.way)}
     listed = {who for gate in found.gates for line in gate.entries for who in (line.who, *line.way) if who}
     mentioned = granted | listed | {subject}

@@ -1,7 +1,6 @@
 """Directories: test and join, read, look at what it does to the plan, keep it; numbers and what is wrong with them."""
 
 from collections import Counter
-from collections.abc import Iterable
 from dataclasses import replace
 
 from fastapi import APIRouter, HTTPException
@@ -30,7 +29,6 @@ from yardgate.api.signin import Planner, Reader, TheDesk
 from yardgate.core.directory import Copy, Directory
 from yardgate.core.edit import apply
 from yardgate.core.idmap import moves, troubles
-from yardgate.core.names import unix_trouble
 from yardgate.core.plan import Group, Plan, PlanError, User, directory_troubles
 from yardgate.core.resolve import Matrix, changes, resolve
 from yardgate.core.rights import Level
@@ -60,7 +58,7 @@ def _checked(directory: Directory) -> Directory:
 
 
 def _number_troubles(plan: Plan, directory: Directory) -> list[TroubleOfNumber]:
-    return [TroubleOfNumber(kind=t.kind, whos=list(t.whos), words=t.words) for t in troubles(plan, directory)]
+    return [TroubleOfNumber(kind=t.kind, whos=list(t.whos[:LISTED]), words=t.words) for t in troubles(plan, directory)]
 
 
 def _password(desk: Desk, plan: str, directory: Directory, said: str | None) -> str | None:
@@ -83,16 +81,6 @@ def _out(desk: Desk, plan_id: str, plan: Plan, directory: Directory, at: str | N
     groups = [group for group in plan.groups.values() if group.origin == directory.id]
     accounts: list[User | Group] = [*users, *groups]
     wrong = _number_troubles(plan, directory)
-    wrong += _odd_names(accounts)
-    wrong += [
-        TroubleOfNumber(
-            kind="unknown member",
-            whos=[group.id],
-            words=f"{group.name} names {len(group.unknown)} who are not among the accounts read: {'; '.join(group.unknown[:3])}",
-        )
-        for group in groups
-        if group.unknown
-    ]
     try:
         known = _password(desk, plan_id, directory, None) is not None
     except DirectoryError:
@@ -109,20 +97,6 @@ def _out(desk: Desk, plan_id: str, plan: Plan, directory: Directory, at: str | N
         trouble_count=len(wrong),
         password_known=known or not directory.reader,
     )
-
-
-def _odd_names(accounts: Iterable[User | Group]) -> list[TroubleOfNumber]:
-    """Names that Unix tools refuse, those of one kind together: a domain has many with a space."""
-    by_reason: dict[str, list[User | Group]] = {}
-    for account in accounts:
-        if not account.gone and (why := unix_trouble(account.name)):
-            by_reason.setdefault(why, []).append(account)
-    found = []
-    for why, odd in by_reason.items():
-        names = ", ".join(account.name for account in odd[:5]) + (f" and {len(odd) - 5} more" if len(odd) > 5 else "")
-        words = f"{names}: {why}, which tools on Unix refuse in a name"
-        found.append(TroubleOfNumber(kind="name", whos=[account.id for account in odd[:LISTED]], words=words))
-    return found
 
 
 @router.post("/check")

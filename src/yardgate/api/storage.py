@@ -26,7 +26,7 @@ from yardgate.core.edit import PutPlace
 from yardgate.core.forecast import make, rights_to
 from yardgate.core.lists import Entry, Mode, Ordered, OwnList, Posix, PosixEntry
 from yardgate.core.lists.ordered import EVERYTHING_BELOW, INHERITED, on_folder
-from yardgate.core.membership import containers, token
+from yardgate.core.membership import token
 from yardgate.core.plan import Plan, fold
 from yardgate.core.reason import COMPUTED
 from yardgate.core.rights import APART, EDITS, READ_DATA
@@ -109,11 +109,10 @@ def forecast(
     if who not in p.users or laid is None or laid.list is None:
         raise HTTPException(404, "Choose somebody of this plan, and a place whose storage is planned")
     made = make(p, laid, who, kind, mode, umask)
-    above = containers(p)
     can: dict[str, list[str]] = {"change": [], "read": [], "nothing": []}
     for user in sorted(p.users.values(), key=lambda user: fold(user.full_name or user.name)):
         reached = matrix.level(user.id, place) != "NA" and user.active(matrix.on)
-        rights = rights_to(p, made, user.id, token(p, user.id, above)) if reached else 0
+        rights = rights_to(p, made, user.id, token(p, user.id)) if reached else 0
         changes = rights & EDITS == EDITS and not rights & APART
         answer = "change" if changes else "read" if rights & READ_DATA else "nothing"
         can[answer].append(user.id)

@@ -204,7 +204,7 @@ def apply(plan: Plan, edits: Iterable[Edit]) -> tuple[Plan, tuple[Edit, ...]]:
     inverse: list[Edit] = []
     for edit in edits:
         inverse[:0] = _apply(edit, draft)
-    after = draft.plan()
+    after = draft.plan().after(plan)
     if troubles := tuple(_troubles(after, draft)):
         raise PlanError(troubles)
     return after, tuple(inverse)

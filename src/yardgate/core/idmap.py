@@ -1,4 +1,4 @@
-"""Id mapping: which uid or gid a directory's account has on the appliance, and what is wrong with it."""
+"""Id mapping: which uid or gid a directory's account has on the appliance; and what is wrong with its accounts here."""
 
 from collections.abc import Collection, Iterator, Mapping
 from dataclasses import dataclass, replace
@@ -6,7 +6,8 @@ from typing import Literal
 
 from yardgate.core.directory import Directory, Linked, rid_of
 from yardgate.core.edit import mentioned
-from yardgate.core.plan import LOCAL, Plan
+from yardgate.core.names import unix_trouble
+from yardgate.core.plan import LOCAL, Group, Plan, User
 from yardgate.core.storage import Laying, named_by
 
 
@@ -49,16 +50,22 @@ def _table(
 
 @dataclass(frozen=True, slots=True)
 class Trouble:
-    """Something wrong with the number of an account, or of several. whos: their ids in the plan."""
+    """Something wrong with accounts of a directory on this appliance, mostly with their numbers. whos: their ids in the plan."""
 
-    kind: Literal["collision", "local range", "beyond", "missing", "unmapped"]
+    kind: Literal["collision", "local range", "beyond", "missing", "unmapped", "name", "unknown member"]
     whos: tuple[str, ...]
     words: str
 
 
 def troubles(plan: Plan, directory: Directory) -> tuple[Trouble, ...]:
-    """What is wrong with the numbers of a directory's accounts that are still there."""
-    return (*_collisions(plan, directory), *_in_local_range(plan, directory), *_without(plan, directory))
+    """What is wrong with a directory's accounts that are still there: with their numbers, their names, and their members."""
+    return (
+        *_collisions(plan, directory),
+        *_in_local_range(plan, directory),
+        *_without(plan, directory),
+        *_odd_names(plan, directory),
+        *_unknown_members(plan, directory),
+    )
 
 
 def _mapped(plan: Plan) -> Iterator[tuple[str, str, str, int | None]]:
@@ -116,6 +123,26 @@ def _without(plan: Plan, directory: Directory) -> Iterator[Trouble]:
                 (who,),
                 f"the RID {rid} of {plan.called(who)} leads beyond {directory.high}: no {what}; widen the range",
             )
+
+
+def _odd_names(plan: Plan, directory: Directory) -> Iterator[Trouble]:
+    """Names that Unix tools refuse, those of one kind together: a domain has many with a space."""
+    by_reason: dict[str, list[User | Group]] = {}
+    accounts: tuple[User | Group, ...] = (*plan.users.values(), *plan.groups.values())
+    for account in accounts:
+        if account.origin == directory.id and not account.gone and (why := unix_trouble(account.name)):
+            by_reason.setdefault(why, []).append(account)
+    for why, odd in by_reason.items():
+        names = ", ".join(account.name for account in odd[:5]) + (f" and {len(odd) - 5} more" if len(odd) > 5 else "")
+        words = f"{names}: {why}, which tools on Unix refuse in a name"
+        yield Trouble("name", tuple(account.id for account in odd), words)
+
+
+def _unknown_members(plan: Plan, directory: Directory) -> Iterator[Trouble]:
+    for group in plan.groups.values():
+        if group.origin == directory.id and group.unknown:
+            words = f"{plan.called(group.id)} names {len(group.unknown)} who are not among the accounts read: {'; '.join(group.unknown[:3])}"
+            yield Trouble("unknown member", (group.id,), words)
 
 
 @dataclass(frozen=True, slots=True)

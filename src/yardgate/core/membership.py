@@ -10,18 +10,6 @@ Tier = Literal["own", "group", "all"]
 Token = Mapping[str, tuple[str, ...]]
 
 
-def containers(plan: Plan) -> Mapping[str, tuple[str, ...]]:
-    """Principal id -> ids of the groups that name it as a direct member or are its primary group."""
-    found: dict[str, list[str]] = {}
-    for group in plan.groups.values():
-        for member in group.members:
-            found.setdefault(member, []).append(group.id)
-    for user in plan.users.values():
-        if user.primary_group is not None and user.primary_group not in found.setdefault(user.id, []):
-            found[user.id].append(user.primary_group)
-    return {who: tuple(sorted(groups)) for who, groups in found.items()}
-
-
 def in_baseline(plan: Plan, principal: str) -> bool:
     """Whether a user is in the baseline group without being listed; what a group's members are asked as counts as local."""
     if plan.target.baseline is None:
@@ -30,18 +18,17 @@ def in_baseline(plan: Plan, principal: str) -> bool:
     return user is None or user.origin == LOCAL or plan.target.baseline_covers_directory
 
 
-def token(plan: Plan, principal: str, above: Mapping[str, tuple[str, ...]] | None = None) -> Token:
+def token(plan: Plan, principal: str) -> Token:
     """Everything that `principal` counts as -> the shortest way there, from the principal itself, both ends included.
 
     For a group, the token is that of somebody who is in this group alone. Nesting may be of any depth and may run in a
-    circle: a group already reached is not walked again. `above` is `containers(plan)`, where the caller has it.
+    circle: a group already reached is not walked again.
     """
-    above = containers(plan) if above is None else above
     ways: dict[str, tuple[str, ...]] = {principal: (principal,)}
     queue = deque([principal])
     while queue:
         here = queue.popleft()
-        outward = above.get(here, ())
+        outward = plan.containers.get(here, ())
         if here == principal and in_baseline(plan, principal) and plan.target.baseline is not None:
             outward = (*outward, plan.target.baseline)
         for group in outward:

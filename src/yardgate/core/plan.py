@@ -141,6 +141,7 @@ class Target:
 
 
 Grants = Mapping[str, Level]
+WORKED_OUT = {"namesakes": ("users", "groups", "directories"), "containers": ("users", "groups"), "inside": ("places",)}
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -156,6 +157,13 @@ class Plan:
     grants: Mapping[str, Grants] = field(default_factory=dict)
     patterns: Mapping[str, Pattern] = field(default_factory=dict)
     directories: Mapping[str, Directory] = field(default_factory=dict)
+
+    def after(self, before: "Plan") -> "Plan":
+        """This plan, knowing already what `before` had worked out of the parts that both share."""
+        for name, parts in WORKED_OUT.items():
+            if name in vars(before) and all(getattr(self, part) is getattr(before, part) for part in parts):
+                vars(self)[name] = vars(before)[name]
+        return self
 
     def named(self, who: str) -> str:
         """The name of a user, a group or a built-in who, as shown to people; the id itself where nobody has it.
@@ -198,6 +206,18 @@ class Plan:
         if account is None:
             return who
         return account.name if account.origin == LOCAL else f"{self.source(account.origin)}\\{account.name}"
+
+    @cached_property
+    def containers(self) -> Mapping[str, Sequence[str]]:
+        """Account id -> ids of the groups that name it as a direct member or are its primary group, sorted."""
+        found: dict[str, list[str]] = {}
+        for group in self.groups.values():
+            for member in group.members:
+                found.setdefault(member, []).append(group.id)
+        for user in self.users.values():
+            if user.primary_group is not None and user.primary_group not in found.setdefault(user.id, []):
+                found[user.id].append(user.primary_group)
+        return {who: tuple(sorted(groups)) for who, groups in found.items()}
 
     @cached_property
     def inside(self) -> Mapping[str | None, Sequence[str]]:

@@ -9,7 +9,7 @@ from yardgate.core.clash import WITHIN_WORDS, Part, Verdict, decide
 from yardgate.core.lists import ordered, posix
 from yardgate.core.lists.ordered import GROUP, OWNER, Entry
 from yardgate.core.lists.posix import PosixEntry
-from yardgate.core.membership import Tier, containers, tier, token
+from yardgate.core.membership import Tier, tier, token
 from yardgate.core.packed import count
 from yardgate.core.plan import EVERYONE, Carrier, Plan
 from yardgate.core.rights import EXECUTE, Level, Rights, keeper, level, odd
@@ -98,29 +98,17 @@ class Reason:
     gates: tuple[Gate, ...]
 
 
-@dataclass(frozen=True, slots=True)
-class Ground:
-    """What does not change from cell to cell: containers(plan), and how storage will stand."""
-
-    above: Mapping[str, tuple[str, ...]]
-    laying: Laying
-
-
-def ground(plan: Plan, on: date) -> Ground:
-    return Ground(containers(plan), lay(plan, count(plan, on)))
-
-
-def explain(plan: Plan, subject: str, place: str, on: date, stands: Ground | None = None) -> Reason:
+def explain(plan: Plan, subject: str, place: str, on: date, laying: Laying | None = None) -> Reason:
     """The reason for one cell on one day. `subject`: a user, or a group (then: somebody who is in this group alone).
 
-    `stands`: `ground(plan, on)`, where the caller has it. Raises KeyError for an id that is not in the plan.
+    `laying`: how storage stands (`Matrix.laying`), where the caller has it. Raises KeyError for an id that is not in the plan.
     """
     if subject not in plan.users and subject not in plan.groups:
         raise KeyError(subject)
     plan.places[place]
-    stands = stands or ground(plan, on)
-    ways = token(plan, subject, stands.above)
-    laid = stands.laying.get(place)
+    laying = lay(plan, count(plan, on)) if laying is None else laying
+    ways = token(plan, subject)
+    laid = laying.get(place)
     account = _account(plan, subject, on)
     granted = _grants(plan, place, laid, ways)
     by_share = laid is None or laid.by_share
@@ -128,7 +116,7 @@ def explain(plan: Plan, subject: str, place: str, on: date, stands: Ground | Non
     rights = None
     if laid is not None and laid.list is not None:
         rights = rights_on(plan, laid, subject, ways)
-        gates += [_way(plan, stands.laying, subject, place, ways), _list(plan, laid, subject, place, ways, rights)]
+        gates += [_way(plan, laying, subject, place, ways), _list(plan, laid, subject, place, ways, rights)]
     result = min(gate.level for gate in gates)
     candidates = [gate for gate in gates if gate.level == result and (gate is not account or result == Level.NA)]
     deciding = next((gate for gate in candidates if by_share or gate.kind != "share"), gates[1])

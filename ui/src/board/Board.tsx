@@ -14,7 +14,7 @@ import { parseBlock } from "./block";
 import { useCursor } from "./useCursor";
 import { CARRIERS } from "../storage/Layers";
 import { RuleChooser } from "./RuleChooser";
-import { boardColumns, groupedRows, peopleRows } from "./rows";
+import { boardColumns, groupedRows, hasEveryone, peopleRows } from "./rows";
 import { WhyPanel } from "./WhyPanel";
 
 type View = "grants" | "effect" | "clashes";
@@ -52,10 +52,11 @@ export default function Board() {
     return { who: new Set(cells.map((cell) => cell.subject)), places: new Set(cells.map((cell) => cell.place)) };
   }, [clashes.data]);
 
+  const everyone = useMemo(() => hasEveryone(outline), [outline]);
   const rows = useMemo(() => {
-    const all = peopleOnly || view === "clashes" ? peopleRows(outline) : groupedRows(outline, index, foldedRows);
+    const all = peopleOnly || view === "clashes" ? peopleRows(index) : groupedRows(index, everyone, foldedRows);
     return view === "clashes" ? all.filter((row) => clashing.who.has(row.who)) : all;
-  }, [outline, index, foldedRows, peopleOnly, view, clashing]);
+  }, [index, everyone, foldedRows, peopleOnly, view, clashing]);
   const columns = useMemo(() => {
     const all = boardColumns(outline, index, view === "clashes" ? new Set() : foldedColumns);
     return view === "clashes" ? all.filter((column) => clashing.places.has(column.place.id)) : all;

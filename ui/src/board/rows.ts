@@ -1,5 +1,5 @@
 import type { Outline, Place } from "../api/client";
-import { compareNames, compareUsers, type PlanIndex } from "../plan/index";
+import type { PlanIndex } from "../plan/index";
 
 export interface BoardRow {
   key: string;
@@ -11,19 +11,27 @@ export interface BoardRow {
   flat?: boolean;
 }
 
-/** Rows of the board: everyone (where no baseline stands for it, or something is granted to it), then each group with its direct members folded under it, then who is in no group. */
-export function groupedRows(outline: Outline, index: PlanIndex, folded: ReadonlySet<string>): BoardRow[] {
+/** Whether the board has a row for everyone: no baseline stands for it, or something is granted to it. */
+export function hasEveryone(outline: Outline): boolean {
+  return !outline.target.baseline || Object.values(outline.grants).some((lines) => lines.some((line) => line.who === "everyone"));
+}
+
+/** Rows of the board: everyone, where asked for, then each group with its direct members folded under it, then who is in no group. */
+export function groupedRows(index: PlanIndex, everyone: boolean, folded: ReadonlySet<string>): BoardRow[] {
   const rows: BoardRow[] = [];
-  const granted = Object.values(outline.grants).some((lines) => lines.some((line) => line.who === "everyone"));
-  if (granted || !outline.target.baseline) rows.push({ key: "everyone", who: "everyone", kind: "everyone" });
+  if (everyone) rows.push({ key: "everyone", who: "everyone", kind: "everyone" });
   const direct = new Map<string, string[]>();
   const loose: string[] = [];
-  for (const user of [...outline.users].sort(compareUsers)) {
+  for (const user of index.usersByName) {
     const groups = index.groupsOf.get(user.id) ?? [];
-    for (const group of groups) direct.set(group, [...(direct.get(group) ?? []), user.id]);
+    for (const group of groups) {
+      const people = direct.get(group);
+      if (people) people.push(user.id);
+      else direct.set(group, [user.id]);
+    }
     if (groups.length === 0) loose.push(user.id);
   }
-  for (const group of [...outline.groups].sort(compareNames)) {
+  for (const group of index.groupsByName) {
     const people = direct.get(group.id) ?? [];
     rows.push({ key: group.id, who: group.id, kind: "group", people: people.length, folded: folded.has(group.id) });
     if (!folded.has(group.id)) for (const who of people) rows.push({ key: `${group.id}|${who}`, who, kind: "person" });
@@ -32,8 +40,8 @@ export function groupedRows(outline: Outline, index: PlanIndex, folded: Readonly
   return rows;
 }
 
-export function peopleRows(outline: Outline): BoardRow[] {
-  return [...outline.users].sort(compareUsers).map((user) => ({ key: user.id, who: user.id, kind: "person", flat: true }));
+export function peopleRows(index: PlanIndex): BoardRow[] {
+  return index.usersByName.map((user) => ({ key: user.id, who: user.id, kind: "person", flat: true }));
 }
 
 export interface BoardColumn {

@@ -28,6 +28,7 @@ export function Join({ known, onClose }: { known?: DirectoryOut; onClose: (begun
     mutationFn: () => ask(api.POST("/api/v1/plans/{plan}/directories/reading", { params: { path: { plan: id } }, body: { directory: full, password: password || null, full: true, ldif: from === "ldif" ? toBase64(ldif ?? new Uint8Array()) : null } })),
     onSuccess: async () => {
       await client.invalidateQueries({ queryKey: ["reading", id, full.id] });
+      void client.invalidateQueries({ queryKey: ["directories", id] });
       onClose(full.id);
     },
   });

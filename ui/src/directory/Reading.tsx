@@ -50,7 +50,7 @@ export function Reading({ directory, name, onDone }: { directory: string; name: 
       </div>
     );
   }
-  return <Found directory={directory} name={name} full={reading.full ?? true} forget={forget} onKept={() => { void client.invalidateQueries({ queryKey: key }); onDone(); }} />;
+  return <Found directory={directory} name={name} full={reading.full ?? true} forget={forget} onKept={() => { void client.invalidateQueries({ queryKey: key }); void client.invalidateQueries({ queryKey: ["directories", id] }); onDone(); }} />;
 }
 
 function Found({ directory, name, full, forget, onKept }: { directory: string; name: string; full: boolean; forget: () => Promise<void>; onKept: () => void }) {

@@ -1,12 +1,12 @@
 import { Input, Modal, Select } from "antd";
 import { useState } from "react";
 import type { Edit } from "../api/client";
-import { compareNames, freshId } from "../plan/index";
+import { freshId } from "../plan/index";
 import { usePlan } from "../plan/PlanContext";
 
 /** Add a person, a service or a group. */
 export function AddDialog({ kind, onClose }: { kind: "person" | "service" | "group"; onClose: (added: string | null) => void }) {
-  const { outline, index, edit } = usePlan();
+  const { index, edit } = usePlan();
   const [name, setName] = useState("");
   const [fullName, setFullName] = useState("");
   const [groups, setGroups] = useState<string[]>([]);
@@ -27,7 +27,7 @@ export function AddDialog({ kind, onClose }: { kind: "person" | "service" | "gro
       <form onSubmit={(event) => { event.preventDefault(); void add(); }}>
         {kind === "person" && <label className="field"><span>Full name</span><Input autoFocus value={fullName} maxLength={255} onChange={(event) => { const next = event.target.value; setName((old) => (old === "" || old === proposed(fullName) ? proposed(next) : old)); setFullName(next); }} /></label>}
         <label className="field"><span>{kind === "group" ? "Name" : "Sign-in name on the file server"}</span><Input autoFocus={kind !== "person"} value={name} maxLength={255} onChange={(event) => setName(event.target.value)} /></label>
-        <label className="field"><span>Member of</span><Select mode="multiple" style={{ width: "100%" }} value={groups} onChange={setGroups} optionFilterProp="label" options={[...outline.groups].sort(compareNames).map((group) => ({ value: group.id, label: group.name }))} /></label>
+        <label className="field"><span>Member of</span><Select mode="multiple" style={{ width: "100%" }} value={groups} onChange={setGroups} optionFilterProp="label" options={index.groupsByName.map((group) => ({ value: group.id, label: group.name }))} /></label>
         <button type="submit" hidden />
       </form>
     </Modal>

@@ -3,7 +3,7 @@ import { useMemo, useState } from "react";
 import type { Edit, Group, Target } from "../api/client";
 import { Field } from "../parts/Field";
 import { RemoveDialog } from "../parts/RemoveDialog";
-import { compareNames, compareUsers, isLocal, pickName } from "../plan/index";
+import { isLocal, pickName } from "../plan/index";
 import { usePlan } from "../plan/PlanContext";
 import { From } from "./From";
 import { notEmpty, wholeNumber } from "./PersonPanel";
@@ -16,10 +16,10 @@ export function GroupPanel({ group }: { group: Group }) {
   const setTarget = (change: Partial<Target>) => void edit([{ op: "set-target", target: { ...outline.target, ...change } }]);
   const options = useMemo(
     () => [
-      { label: "People and services", options: [...outline.users].sort(compareUsers).map((user) => ({ value: user.id, label: pickName(index, user.id) })) },
-      { label: "Groups", options: outline.groups.filter((other) => other.id !== group.id).sort(compareNames).map((other) => ({ value: other.id, label: pickName(index, other.id) })) },
+      { label: "People and services", options: index.usersByName.map((user) => ({ value: user.id, label: pickName(index, user.id) })) },
+      { label: "Groups", options: index.groupsByName.filter((other) => other.id !== group.id).map((other) => ({ value: other.id, label: pickName(index, other.id) })) },
     ],
-    [outline.users, outline.groups, index, group.id],
+    [index, group.id],
   );
   const remember = (next: string[]) => {
     const joins = next.filter((member) => !group.members.includes(member)).map((member): Edit => ({ op: "join", group: group.id, member }));

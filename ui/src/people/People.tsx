@@ -1,11 +1,11 @@
 import { App, Button, Input } from "antd";
 import { useCallback, useEffect, useMemo, useRef, useState, type KeyboardEvent } from "react";
 import { Link, useSearchParams } from "react-router";
-import type { Edit, Group, User } from "../api/client";
+import type { Edit, User } from "../api/client";
 import { Grid, type GridHandle, type Look, type Spot } from "../parts/Grid";
 import { Keys } from "../parts/Keys";
 import { Side } from "../parts/Side";
-import { allGroups, compareNames, compareUsers, isLocal, shownName, shutWord, sourceName } from "../plan/index";
+import { allGroups, isLocal, shownName, shutWord, sourceName } from "../plan/index";
 import { usePlan } from "../plan/PlanContext";
 import { AddDialog } from "./AddDialog";
 import { GroupPanel } from "./GroupPanel";
@@ -26,15 +26,15 @@ export default function People() {
   const grid = useRef<GridHandle>(null);
 
   const rows = useMemo<Row[]>(() => {
-    const users = [...outline.users].sort(compareUsers);
+    const users = index.usersByName;
     const row = (user: User): Row => ({ id: user.id, name: shownName(user), detail: user.name, kind: user.kind ?? "person", source: isLocal(user) ? "" : sourceName(index, user.id), state: shutWord(user, index) });
     const people = users.filter((user) => user.kind !== "service").map(row);
     const services = users.filter((user) => user.kind === "service").map(row);
-    const groups = [...outline.groups].sort(compareNames).map((group): Row => ({ id: group.id, name: group.name, detail: `${group.members.length} members`, kind: "group", source: isLocal(group) ? "" : sourceName(index, group.id), state: group.gone ? "gone" : outline.target.baseline === group.id ? "baseline" : "" }));
+    const groups = index.groupsByName.map((group): Row => ({ id: group.id, name: group.name, detail: `${group.members.length} members`, kind: "group", source: isLocal(group) ? "" : sourceName(index, group.id), state: group.gone ? "gone" : outline.target.baseline === group.id ? "baseline" : "" }));
     const text = filter.trim().toLowerCase();
     return [...people, ...services, ...groups].filter((one) => !text || `${one.name} ${one.source}\\${one.detail} ${one.state}`.toLowerCase().includes(text));
-  }, [outline, index, filter]);
-  const columns = useMemo<Group[]>(() => [...outline.groups].sort(compareNames), [outline.groups]);
+  }, [outline.target.baseline, index, filter]);
+  const columns = index.groupsByName;
   const direct = useMemo(() => new Map(outline.groups.map((group) => [group.id, new Set(group.members)])), [outline.groups]);
   const far = useMemo(() => {
     const found = new Map<string, Set<string>>();

@@ -4,7 +4,7 @@ import { Link } from "react-router";
 import type { Edit, User } from "../api/client";
 import { Field } from "../parts/Field";
 import { RemoveDialog } from "../parts/RemoveDialog";
-import { compareNames, isLocal, pathName, pickName, shownName } from "../plan/index";
+import { isLocal, pathName, pickName, shownName } from "../plan/index";
 import { From } from "./From";
 import { LevelTag } from "../parts/ArmSign";
 import { usePlan } from "../plan/PlanContext";
@@ -41,7 +41,7 @@ export function PersonPanel({ user }: { user: User }) {
         <label className="field"><span>Expires (first day shut)</span><Input type="date" value={user.expires ?? ""} disabled={!ours} onChange={(event) => put({ expires: event.target.value || null })} /></label>
         <Checkbox style={{ marginTop: 20 }} checked={!user.enabled} disabled={!ours} onChange={(event) => put({ enabled: !event.target.checked })}>disabled</Checkbox>
       </div>
-      <label className="field"><span>Member of</span><Select aria-label="Member of" mode="multiple" style={{ width: "100%" }} value={direct} disabled={!canEdit} onChange={regroup} optionFilterProp="label" options={[...outline.groups].sort(compareNames).map((group) => ({ value: group.id, label: pickName(index, group.id), disabled: !isLocal(group) }))} /></label>
+      <label className="field"><span>Member of</span><Select aria-label="Member of" mode="multiple" style={{ width: "100%" }} value={direct} disabled={!canEdit} onChange={regroup} optionFilterProp="label" options={index.groupsByName.map((group) => ({ value: group.id, label: pickName(index, group.id), disabled: !isLocal(group) }))} /></label>
       <Field label="Note" area value={user.note ?? ""} disabled={!canEdit} onKeep={(note) => put({ note })} />
       {personal.length > 0 && (
         <>

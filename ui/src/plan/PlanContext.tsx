@@ -4,7 +4,7 @@ import { createContext, useCallback, useContext, useEffect, useMemo, useRef, use
 import { api, ask, message, Refusal, type Answer, type Edit, type Outline, type Session } from "../api/client";
 import { Columns } from "./columns";
 import { follow } from "./events";
-import { indexed, type PlanIndex } from "./index";
+import { indexed, type Named, type PlanIndex } from "./index";
 
 /** What the latest change did, to be shown where one looks. */
 export interface LastChange {
@@ -29,6 +29,7 @@ export interface PlanState {
   take: (answer: Answer) => Promise<void>;
 }
 
+const NOTHING: Named = { users: [], groups: [], places: [], inactive: [], namesakes: [], directories: [] };
 const Context = createContext<PlanState | null>(null);
 
 export function usePlan(): PlanState {
@@ -59,12 +60,14 @@ export function PlanProvider({ id, session, children }: { id: string; session: S
     },
   });
   const outline = query.data;
-  const index = useMemo(() => (outline ? indexed(outline) : null), [outline]);
+  const { users, groups, places, inactive, namesakes, directories } = outline ?? NOTHING;
+  const index = useMemo(() => indexed({ users, groups, places, inactive, namesakes, directories }), [users, groups, places, inactive, namesakes, directories]);
 
   const take = useCallback(
     async (answer: Answer) => {
       if (answer.whole) {
         await client.refetchQueries({ queryKey: key });
+        void client.invalidateQueries({ queryKey: ["directories", id] });
       } else {
         revision.current = answer.revision;
         client.setQueryData<Outline>(key, (old) => {
@@ -143,6 +146,7 @@ export function PlanProvider({ id, session, children }: { id: string; session: S
           if (news.revision > revision.current) {
             void client.refetchQueries({ queryKey: key });
             void client.invalidateQueries({ queryKey: ["of-plan", id] });
+            void client.invalidateQueries({ queryKey: ["directories", id] });
           }
         });
       }, 60);
@@ -150,7 +154,7 @@ export function PlanProvider({ id, session, children }: { id: string; session: S
   }, [client, id, key]);
 
   if (query.isError && !outline) return <div className="page"><div className="sheet-card"><h2>This plan cannot be shown</h2><div className="trouble">{message(query.error)}</div><Button onClick={() => void query.refetch()}>Try again</Button> <Button href="/plans">All plans</Button></div></div>;
-  if (!outline || !index) return <div className="loading" role="status">Reading the plan …</div>;
+  if (!outline) return <div className="loading" role="status">Reading the plan …</div>;
   const canEdit = session.role !== "reader" && !outline.archived;
   return <Context.Provider value={{ id, outline, index, columns, canEdit, live, last, edit, whatIf, step, take }}>{children}</Context.Provider>;
 }

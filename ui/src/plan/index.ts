@@ -7,6 +7,9 @@ export interface PlanIndex {
   places: Map<string, Place>;
   /** subject id -> its number in the columns: users by id, then groups by id */
   number: Map<string, number>;
+  /** by the name they are shown by */
+  usersByName: User[];
+  groupsByName: Group[];
   children: Map<string | null, Place[]>;
   /** principal id -> groups that name it, or that are its primary group */
   groupsOf: Map<string, string[]>;
@@ -20,9 +23,12 @@ export interface PlanIndex {
 const byName = new Intl.Collator(undefined, { numeric: true, sensitivity: "base" });
 export const compareNames = (a: { name: string; id: string }, b: { name: string; id: string }) => byName.compare(a.name, b.name) || (a.id < b.id ? -1 : 1);
 export const shownName = (user: User) => user.full_name || user.name;
-export const compareUsers = (a: User, b: User) => byName.compare(shownName(a), shownName(b)) || (a.id < b.id ? -1 : 1);
+const compareUsers = (a: User, b: User) => byName.compare(shownName(a), shownName(b)) || (a.id < b.id ? -1 : 1);
 
-export function indexed(outline: Outline): PlanIndex {
+/** The parts of an outline that an edit of grants leaves as they are. */
+export type Named = Pick<Outline, "users" | "groups" | "places" | "inactive" | "namesakes" | "directories">;
+
+export function indexed(outline: Named): PlanIndex {
   const number = new Map<string, number>();
   for (const record of [...outline.users, ...outline.groups]) number.set(record.id, number.size);
   const children = new Map<string | null, Place[]>();
@@ -43,6 +49,8 @@ export function indexed(outline: Outline): PlanIndex {
     groups: new Map(outline.groups.map((group) => [group.id, group])),
     places: new Map(outline.places.map((place) => [place.id, place])),
     number,
+    usersByName: [...outline.users].sort(compareUsers),
+    groupsByName: [...outline.groups].sort(compareNames),
     children,
     groupsOf,
     inactive: new Set(outline.inactive),

@@ -11,7 +11,7 @@ export function useClashes(plan: string) {
 export function useDirectories() {
   const { id, outline } = usePlan();
   return useQuery({
-    queryKey: ["of-plan", id, "directories", outline.revision],
+    queryKey: ["directories", id],
     enabled: outline.directories.length > 0,
     queryFn: () => ask(api.GET("/api/v1/plans/{plan}/directories", { params: { path: { plan: id } } })),
   });

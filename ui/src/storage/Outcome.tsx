@@ -4,7 +4,7 @@ import { useEffect, useMemo, useState, useSyncExternalStore } from "react";
 import { Link } from "react-router";
 import { api, ask, message, type Level, type Place } from "../api/client";
 import { LevelTag, WORDS } from "../parts/ArmSign";
-import { compareUsers, shownName, whoName } from "../plan/index";
+import { shownName, whoName } from "../plan/index";
 import { usePlan } from "../plan/PlanContext";
 import type { Stored } from "./Layers";
 import { perms, whereWords, maskWords } from "./words";
@@ -21,10 +21,10 @@ export function Outcome({ place, stored }: { place: Place; stored: Stored | unde
   useEffect(() => columns.need([place.id]), [columns, place.id, version]);
   const rows = useMemo(() => {
     const order: Level[] = ["RW", "RO", "PT", "NA"];
-    const found = [...outline.users].sort(compareUsers).map((user) => ({ user, cell: columns.cell(place.id, index.number.get(user.id)) }));
+    const found = index.usersByName.map((user) => ({ user, cell: columns.cell(place.id, index.number.get(user.id)) }));
     return found.filter((row) => row.cell).sort((a, b) => order.indexOf(a.cell!.level) - order.indexOf(b.cell!.level));
     // eslint-disable-next-line react-hooks/exhaustive-deps -- the version says when the columns changed
-  }, [columns, place.id, version, outline.users, index]);
+  }, [columns, place.id, version, index]);
   const makers = rows.filter((row) => row.cell!.level === "RW").map((row) => row.user.id);
   const told = rows.filter((row) => !(row.cell!.level === "NA" && ["-", "x"].includes(row.cell!.source)));
   const shown = all ? rows : told.slice(0, SHOWN);
@@ -88,7 +88,7 @@ function NewThing({ place, first }: { place: Place; first: string | undefined })
       <h3>Something new here</h3>
       <div className="row" style={{ flexWrap: "wrap" }}>
         <Segmented size="small" value={kind} onChange={setKind} options={[{ value: "file", label: "file" }, { value: "folder", label: "folder" }]} />
-        <Select size="small" aria-label="Made by" showSearch={{ optionFilterProp: "label" }} style={{ minWidth: 150 }} value={who} placeholder="Made by" onChange={setChosen} options={[...outline.users].sort(compareUsers).map((user) => ({ value: user.id, label: shownName(user) }))} />
+        <Select size="small" aria-label="Made by" showSearch={{ optionFilterProp: "label" }} style={{ minWidth: 150 }} value={who} placeholder="Made by" onChange={setChosen} options={index.usersByName.map((user) => ({ value: user.id, label: shownName(user) }))} />
         {posix && <Select size="small" aria-label="How it is made" style={{ minWidth: 190 }} value={way} onChange={setWay} options={WAYS} />}
       </div>
       {!who && <p className="muted">Nobody may add anything here.</p>}

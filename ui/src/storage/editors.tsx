@@ -1,7 +1,7 @@
 import { Button, Checkbox, Input, Popover, Select } from "antd";
 import { useMemo, useState, type DragEvent } from "react";
 import type { Place } from "../api/client";
-import { compareNames, compareUsers, pickName, whoName } from "../plan/index";
+import { pickName, whoName } from "../plan/index";
 import { usePlan } from "../plan/PlanContext";
 import { BITS, KNOWN, letters, maskLevel, maskWords, perms, WHERE, whereWords } from "./words";
 
@@ -14,12 +14,12 @@ type PosixEntry = PosixOwn["access"][number];
 
 /** Everybody who can be named, groups first; found by typing. */
 export function useWhos(special: { value: string; label: string }[] = []) {
-  const { outline, index } = usePlan();
+  const { index } = usePlan();
   return useMemo(() => {
-    const groups = [...outline.groups].sort(compareNames).map((group) => ({ value: group.id, label: pickName(index, group.id) }));
-    const users = [...outline.users].sort(compareUsers).map((user) => ({ value: user.id, label: pickName(index, user.id) }));
+    const groups = index.groupsByName.map((group) => ({ value: group.id, label: pickName(index, group.id) }));
+    const users = index.usersByName.map((user) => ({ value: user.id, label: pickName(index, user.id) }));
     return [...(special.length ? [{ label: "Special", options: special }] : []), { label: "Groups", options: groups }, { label: "People and services", options: users }];
-  }, [outline, index, special]);
+  }, [index, special]);
 }
 
 const ORDERED_SPECIAL = [{ value: "owner@", label: "Owner" }, { value: "group@", label: "Owning group" }, { value: "everyone", label: "Everyone" }];
