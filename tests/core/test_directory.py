@@ -279,7 +279,13 @@ def test_numbers_of_the_directory_and_what_is_wrong_with_them() -> None:
 
 
 def test_names_that_tools_refuse_and_members_that_are_not_there_are_told() -> None:
-    odd = [user(1, "ann lee"), user(2, "-bo"), user(3, "cleo"), user(4, "dag olsen"), group(6, "crew", "cleo", "Nobody")]
+    odd = [
+        user(1, "ann lee"),
+        user(2, "-bo"),
+        user(3, "cleo"),
+        user(4, "dag olsen"),
+        group(6, "crew", "cleo", "Nobody"),
+    ]
     assert [(t.kind, t.words) for t in troubles(followed(Plan(), *odd), QUAY)] == [
         ("name", "ann lee, dag olsen: has a space, which tools on Unix refuse in a name"),
         ("name", "-bo: begins with a hyphen, which tools on Unix refuse in a name"),

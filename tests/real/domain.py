@@ -101,24 +101,8 @@ def controller() -> Iterator[Machine]:
         Path(top).chmod(0o755)
         machine = Machine("domain_child.py", Path(top))
         try:
-            subprocess.run(
-                [
-                    "nsenter",
-                    "-t",
-                    str(machine.pid),
-                    "-n",
-                    "ip",
-                    "link",
-                    "add",
-                    "yard0",
-                    "type",
-                    "veth",
-                    "peer",
-                    "name",
-                    "yard1",
-                ],
-                check=True,
-            )
+            wire = ["ip", "link", "add", "yard0", "type", "veth", "peer", "name", "yard1"]
+            subprocess.run(["nsenter", "-t", str(machine.pid), "-n", *wire], check=True)
             machine.say("wired")
             assert machine.hear() == "ready"
             yield machine

@@ -5,6 +5,8 @@ when it ends, everything it started ends with it. What is changed is changed in 
 """
 
 import json
+import os
+import signal
 import subprocess
 import sys
 from pathlib import Path
@@ -64,7 +66,8 @@ class Domain:
         self.started = None
 
     def start(self) -> None:
-        run("samba_spnupdate")
+        if self.started is None:
+            run("samba_spnupdate")
         log = open(self.top / "log" / "spawn.log", "ab")  # noqa: SIM115
         self.started = subprocess.Popen(
             ["samba", "--foreground", "--no-process-group", f"--configfile={self.conf}"],
@@ -74,6 +77,11 @@ class Domain:
             start_new_session=True,
         )
         answers("10.99.0.1", 88, 389, 445, 636)
+
+    def stop(self) -> None:
+        """At once, in the middle of whatever it does."""
+        os.killpg(self.started.pid, signal.SIGKILL)
+        self.started.wait()
 
     def one(self, name: str, *attributes: str):
         return self.sam.search(

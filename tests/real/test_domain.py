@@ -17,8 +17,10 @@ from yardgate.core.plan import Group, Place, Plan, User, check
 from yardgate.core.resolve import resolve
 from yardgate.core.rights import Level
 from yardgate.core.sync import sync
+from yardgate.directory import ldap
 from yardgate.directory.accounts import sid_text
 from yardgate.directory.ldap import Progress, Reader, certificate, connect, read_all, read_changes
+from yardgate.directory.steps import DirectoryError
 from yardgate.formats.listing import write_restore
 
 FIRST = [
@@ -239,6 +241,45 @@ def read(directory: Directory) -> Copy:
         return read_all(reader, Progress())
 
 
+class Stopping(Progress):
+    """Stops the controller when so many entries have come."""
+
+    def __init__(self, machine: Machine, when: int) -> None:
+        super().__init__()
+        self.machine, self.when, self.stopped = machine, when, False
+
+    def at(self, phase: str, done: int) -> None:
+        if not self.stopped and done >= self.when:
+            self.stopped = True
+            self.machine.do(["stop"])
+        super().at(phase, done)
+
+
+@pytest.mark.parametrize("phase", ["read_all", "read_changes"])
+def test_a_controller_stopped_in_the_middle_is_said_and_trying_again_works(
+    domain: tuple[Machine, Directory], monkeypatch: pytest.MonkeyPatch, phase: str
+) -> None:
+    machine, directory = domain
+    monkeypatch.setattr(ldap, "PAGE", 20)
+
+    def work() -> None:
+        before = read(directory)
+        stopping = Stopping(machine, 40)
+        with pytest.raises(DirectoryError) as stopped, connect(directory, ADMIN_PASSWORD) as reader:
+            _ = read_all(reader, stopping) if phase == "read_all" else read_changes(reader, before, stopping)
+        assert stopping.stopped
+        assert stopped.value.step == "read"
+        assert "10.99.0.1" in stopped.value.words
+        with pytest.raises(DirectoryError) as away, connect(directory, ADMIN_PASSWORD):
+            pass
+        assert away.value.step in ("port", "tls")  # a connection may still be taken while it goes down
+        print(f"{phase}: {stopped.value.words} Then: {away.value.words}")
+        machine.do(["start"])
+        assert read(directory).records == before.records
+
+    machine.within(work)
+
+
 def test_numbers_of_the_directory_are_the_controllers(domain: tuple[Machine, Directory]) -> None:
     controller_, settings = domain
     theirs = in_step(Plan(), replace(settings, numbering="directory"), controller_.within(lambda: read(settings)))
@@ -280,9 +321,9 @@ def compare_shares(plan: Plan, server: Machine) -> None:
     ]
     twin = next(user for user in people if user.name == "u01")
     chosen = [twin, *rng.sample([user for user in people if user is not twin], 21)]
-    groups = [
-        g for g in plan.groups.values() if rid_of(g.sid or "") is not None and g.gid is not None and g.gid > 101_000
-    ]
+    reach = Counter(who for user in chosen for who in token(plan, user.id))
+    own = [g for g in plan.groups.values() if rid_of(g.sid or "") is not None and g.gid is not None and g.gid > 101_000]
+    groups = sorted(own, key=lambda group: -reach[group.id])[:24]  # such as many of them count as
     places = {"quay": Place(id="quay", name="quay", kind="pool", own=Posix(), carried="storage")}
     for number in range(7):
         parent = rng.choice(list(places)) if number else "quay"
@@ -290,9 +331,9 @@ def compare_shares(plan: Plan, server: Machine) -> None:
     grants: dict[str, dict[str, Level]] = {}
     for place in places:
         whos = [*rng.sample([g.id for g in groups], 5), *rng.sample([u.id for u in chosen], 2)]
-        grants[place] = {who: rng.choice([Level.RW, Level.RO, Level.RO, Level.NA]) for who in whos}
+        grants[place] = {who: rng.choice([Level.RW] * 4 + [Level.RO] * 7 + [Level.NA]) for who in whos}
     grants["f0"][local.id] = Level.RW
-    grants["f0"].pop(twin.id, None)
+    grants["f0"][twin.id] = Level.NA
     office = replace(
         plan,
         users={**plan.users, local.id: local},
