@@ -183,7 +183,7 @@ def test_what_an_edit_would_change_is_shown_before_it_is_made(yard: Yard, page: 
     page.says("2 cells of 2 people came out differently")
     page.until(lambda: page.level("Priya Natarajan", "toolpaths").startswith("read-write"))
     page.button("came out differently").click()
-    page.says("Juno Harker on toolpaths")
+    page.says("toolpaths NA → RO Juno Harker NA → RW Priya Natarajan")
 
 
 def test_the_rule_is_chosen_after_seeing_whom_it_concerns(yard: Yard, page: Page) -> None:
@@ -191,7 +191,7 @@ def test_the_rule_is_chosen_after_seeing_whom_it_concerns(yard: Yard, page: Page
     page.until(lambda: page.all(".c.active.NA"))
     page.button("a refusal wins", ".tools").click()
     page.until(lambda: page.all("input[name=rule]"))[1].click()
-    page.says("Saskia de Wit on payroll")
+    page.says("payroll NA → RW Saskia de Wit")
     page.button("Take it").click()
     page.until(lambda: page.level("Priya Natarajan", "toolpaths").startswith("read-write"))
     assert yard.now().target.within == "widest"

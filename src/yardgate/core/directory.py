@@ -200,6 +200,8 @@ def within_dn(dn: str, branch: str) -> bool:
 
 def _split(text: str, at: str) -> list[str]:
     """Cut at a character that is not escaped nor within quotes (RFC 2253 section 4 allows those)."""
+    if "\\" not in text and '"' not in text:
+        return text.split(at)
     found, start, escaped, quoted = [], 0, False, False
     for i, char in enumerate(text):
         if escaped:
@@ -221,6 +223,8 @@ def _unescaped(value: str) -> str:
         text = text[:-1]
     if len(text) >= 2 and text[0] == text[-1] == '"':
         text = text[1:-1]
+    if "\\" not in text:
+        return text
     out = bytearray()
     i = 0
     while i < len(text):

@@ -7,7 +7,7 @@ from typing import Literal
 from yardgate.core.directory import Directory, Linked, rid_of
 from yardgate.core.edit import mentioned
 from yardgate.core.names import unix_trouble
-from yardgate.core.plan import LOCAL, Group, Plan, User
+from yardgate.core.plan import LOCAL, Group, Plan, User, fold
 from yardgate.core.storage import Laying, named_by
 
 
@@ -157,7 +157,8 @@ class Move:
 
 
 def moves(before: Plan, after: Plan, laying: Laying) -> tuple[Move, ...]:
-    """Accounts that get another number than they have, with the places where the appliance has the old one written down.
+    """Accounts that get another number than they have, with the places where the appliance has the old one written down,
+    such accounts first.
 
     laying: how storage stands in the plan before.
     """
@@ -173,7 +174,8 @@ def moves(before: Plan, after: Plan, laying: Laying) -> tuple[Move, ...]:
             owns.setdefault(who, []).append(place.id)
         for who in moved.keys() & named:
             listed.setdefault(who, []).append(place.id)
-    return tuple(
+    found = (
         Move(who, was[who], number, tuple(owns.get(who, ())), tuple(listed.get(who, ())))
         for who, number in moved.items()
     )
+    return tuple(sorted(found, key=lambda move: (not (move.owns or move.listed), fold(before.called(move.who)))))

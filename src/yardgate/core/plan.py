@@ -287,7 +287,7 @@ def name_trouble(name: str, *, separator: str = "") -> str | None:
         return "is empty"
     if len(name) > LONGEST_NAME:
         return f"has {len(name)} characters; at most {LONGEST_NAME} are possible"
-    for position, char in enumerate(name, 1):
+    for position, char in enumerate("" if name.isprintable() else name, 1):
         if char in _DIRECTION_MARKS:
             return f"has a direction mark (U+{ord(char):04X}) at character {position}, which can make it look like another name"
         if unicodedata.category(char) in ("Cc", "Cs", "Zl", "Zp"):

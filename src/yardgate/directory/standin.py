@@ -146,6 +146,7 @@ class _Session(socketserver.BaseRequestHandler):
         self.bound = False
         self.secured = self.server.tls
         self.pages = 0
+        self.found: Sequence[Entry] = ()
         buffer = b""
         with suppress(_HungUp, OSError):
             if self.server.tls:
@@ -210,12 +211,16 @@ class _Session(socketserver.BaseRequestHandler):
         if not self.bound:
             self.done(number, SEARCH_DONE, OPERATIONS_ERROR, "Operation unavailable without authentication")
             return
-        alone = _integer(scope[1]) == 0
-        inside = [e for e in self.server.entries if (same_dn(e.dn) == same_dn(dn) if alone else within_dn(e.dn, dn))]
-        if not any(same_dn(entry.dn) == same_dn(dn) for entry in inside):
-            self.done(number, SEARCH_DONE, NO_SUCH_OBJECT, "")
-            return
-        found = [entry for entry in inside if _matches(condition, entry)]
+        if paged is None or not paged[1]:  # a cookie asks for more of what the search before found
+            alone = _integer(scope[1]) == 0
+            inside = [
+                e for e in self.server.entries if (same_dn(e.dn) == same_dn(dn) if alone else within_dn(e.dn, dn))
+            ]
+            if not any(same_dn(entry.dn) == same_dn(dn) for entry in inside):
+                self.done(number, SEARCH_DONE, NO_SUCH_OBJECT, "")
+                return
+            self.found = [entry for entry in inside if _matches(condition, entry)]
+        found = self.found
         if paged is not None and faults.no_paging:
             self.done(number, SEARCH_DONE, UNAVAILABLE_CRITICAL, "")
             return

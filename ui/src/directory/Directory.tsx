@@ -6,7 +6,8 @@ import { api, ask, message, type DirectoryOut } from "../api/client";
 import { RemoveDialog } from "../parts/RemoveDialog";
 import { Side } from "../parts/Side";
 import { plural } from "../parts/plural";
-import { ago, when } from "../parts/time";
+import { Ago } from "../parts/Ago";
+import { when } from "../parts/time";
 import { calledName, whoName } from "../plan/index";
 import { usePlan } from "../plan/PlanContext";
 import { useDirectories } from "../plan/queries";
@@ -76,7 +77,7 @@ function One({ one, onBegun }: { one: DirectoryOut; onBegun: (directory: string)
         <span className="spread" />
         {canEdit && <><Button size="small" type="primary" onClick={() => void read(false)}>Read what changed</Button><Button size="small" onClick={() => void read(true)}>Read everything</Button></>}
       </div>
-      <p className={old(one.at) ? "late" : ""}>{one.at ? <>The copy in this plan is from {ago(one.at)} <span className="muted">({when(one.at)})</span>. Without the directory, the plan goes on with it.</> : "It was not read yet."}</p>
+      <p className={old(one.at) ? "late" : ""}>{one.at ? <>The copy in this plan is from <Ago at={one.at} /> <span className="muted">({when(one.at)})</span>. Without the directory, the plan goes on with it.</> : "It was not read yet."}</p>
       {trouble && <div className="trouble" role="alert">{trouble}</div>}
       <Reading directory={directory.id} name={directory.name} onDone={() => undefined} />
       <dl className="figures">

@@ -51,12 +51,13 @@ export function Numbers({ directory, onClose }: { directory: Directory; onClose:
                   <tr key={move.who}><td>{whoName(index, move.who)}</td><td>{shown(move.was)}</td><td>{shown(move.becomes)}</td><td>{move.owns.length > 0 && <>owns {places(move.owns)}</>}{move.owns.length > 0 && move.listed.length > 0 && "; "}{move.listed.length > 0 && <>in the list of {places(move.listed)}</>}{move.owns.length + move.listed.length === 0 && <span className="muted">no place of the plan</span>}</td></tr>
                 ))}</tbody>
               </table>
+              {found.moved > found.moves.length && <p className="muted">… and {(found.moved - found.moves.length).toLocaleString()} more.</p>}
             </div>
           )}
           {found.trouble_count > 0 && (
             <>
               <h3>{plural(found.trouble_count, "thing")} to look at afterwards</h3>
-              <ul className="words" tabIndex={0}>{found.troubles.map((trouble, number) => <li key={number}><b>{trouble.kind}</b> {trouble.words}</li>)}</ul>
+              <ul className="words" tabIndex={0}>{found.troubles.map((trouble, number) => <li key={number}><b>{trouble.kind}</b> {trouble.words}</li>)}{found.trouble_count > found.troubles.length && <li className="muted">… and {(found.trouble_count - found.troubles.length).toLocaleString()} more</li>}</ul>
             </>
           )}
         </>

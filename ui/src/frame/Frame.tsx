@@ -8,7 +8,7 @@ import { calledName, isLocal, pathName, shownName } from "../plan/index";
 import { usePlan } from "../plan/PlanContext";
 import { useClashes, useDirectories } from "../plan/queries";
 import { Brand, signOut } from "./Brand";
-import { ago } from "../parts/time";
+import { Ago } from "../parts/Ago";
 
 const History = lazy(() => import("../history/History"));
 const TakeIn = lazy(() => import("../transfer/TakeIn"));
@@ -74,9 +74,9 @@ export function Frame({ session, children }: { session: Session; children: React
         {outline.cycles.length > 0 && <button className="plain" onClick={() => void navigate(`${base}/people?who=${encodeURIComponent(outline.cycles[0]![0]!)}`)}>{outline.cycles.length} {outline.cycles.length === 1 ? "circle" : "circles"} of groups</button>}
         {loose > 0 && <button className="plain" onClick={() => void navigate(`${base}/people`)}>{loose} in no group</button>}
         {shut > 0 && <button className="plain" onClick={() => void navigate(`${base}/people?who=${encodeURIComponent(outline.inactive[0]!)}`)}>{shut} {shut === 1 ? "account" : "accounts"} shut</button>}
-        {directories.data?.map(({ directory, at }) => <button key={directory.id} className="plain" onClick={() => void navigate(`${base}/directories`)}>{directory.name} {at ? `as of ${ago(at)}` : "not read yet"}</button>)}
+        {directories.data?.map(({ directory, at }) => <button key={directory.id} className="plain" onClick={() => void navigate(`${base}/directories`)}>{directory.name} {at ? <>as of <Ago at={at} /></> : "not read yet"}</button>)}
         <span className="spread" />
-        {last && <button className="plain last" onClick={() => setDrawer("history")} title={last.words}>revision {last.revision} · {last.by}, {ago(last.at)}: {last.words}</button>}
+        {last && <button className="plain last" onClick={() => setDrawer("history")} title={last.words}>revision {last.revision} · {last.by}, <Ago at={last.at} />: {last.words}</button>}
       </footer>
       <Suspense fallback={null}>
         {drawer === "history" && <History onClose={() => setDrawer(null)} />}

@@ -3,24 +3,50 @@ import { pathName, whoName, type PlanIndex } from "../plan/index";
 import { LevelChange } from "./ArmSign";
 import { plural } from "./plural";
 
-/** The cells that come out differently, as a list to read. */
+type CellChange = Changed["cells"][number];
+const NAMED = 12; // of those to whom the same happens
+
+/** The cells that come out differently, by person or by place, whichever says it in fewer lines; who fares alike stands in one line. */
 export function Changes({ changed, index, names, most = 40 }: { changed: Changed; index: PlanIndex; names?: Record<string, string>; most?: number }) {
   if (changed.total === 0) return <p className="muted">Nothing comes out differently for anybody.</p>;
+  const person = (who: string) => names?.[who] ?? whoName(index, who);
+  const place = (id: string) => index.places.get(id)?.name ?? id;
+  const byPlace = changed.places < changed.people;
+  const groups = [...grouped(changed.cells, (cell) => (byPlace ? cell.place : cell.subject))];
+  const shown = groups.slice(0, most);
+  const rest = changed.total - shown.reduce((sum, [, cells]) => sum + cells.length, 0);
   return (
     <>
-      <ul className="cells">
-        {changed.cells.slice(0, most).map((cell) => (
-          <li key={`${cell.subject}|${cell.place}`}>
-            <span className="who" title={pathName(index, cell.place)}>
-              {names?.[cell.subject] ?? whoName(index, cell.subject)} <span className="muted">on {index.places.get(cell.place)?.name ?? cell.place}</span>
-            </span>
-            <LevelChange before={cell.before} after={cell.after} />
+      <ul className="alike">
+        {shown.map(([key, cells]) => (
+          <li key={key}>
+            <b title={byPlace ? pathName(index, key) : undefined}>{byPlace ? place(key) : person(key)}</b>
+            {[...grouped(cells, (cell) => `${cell.before} ${cell.after}`)].map(([change, alike]) => {
+              const others = alike.map((cell) => (byPlace ? person(cell.subject) : place(cell.place)));
+              return (
+                <div key={change}>
+                  <LevelChange before={alike[0]!.before} after={alike[0]!.after} />
+                  <span title={others.join(", ")}>{others.slice(0, NAMED).join(", ")}{others.length > NAMED && ` and ${(others.length - NAMED).toLocaleString()} more`}</span>
+                </div>
+              );
+            })}
           </li>
         ))}
       </ul>
-      {changed.total > most && <p className="muted">… and {(changed.total - most).toLocaleString()} more.</p>}
+      {rest > 0 && <p className="muted">… and {rest.toLocaleString()} more {rest === 1 ? "cell" : "cells"}.</p>}
     </>
   );
+}
+
+function grouped(cells: CellChange[], by: (cell: CellChange) => string): Map<string, CellChange[]> {
+  const found = new Map<string, CellChange[]>();
+  for (const cell of cells) {
+    const key = by(cell);
+    const group = found.get(key);
+    if (group) group.push(cell);
+    else found.set(key, [cell]);
+  }
+  return found;
 }
 
 export function cellsWords(changed: Changed): string {
