@@ -11,7 +11,7 @@ from rich.table import Table
 from yardgate.console import AsJson, Data, PlanName, PlanPath, Refused, Source, err, out, read_bytes
 from yardgate.core.directory import Copy, Directory
 from yardgate.core.edit import apply
-from yardgate.core.idmap import Trouble, troubles
+from yardgate.core.idmap import NUMBER_KINDS, Trouble, troubles
 from yardgate.core.plan import Plan, show
 from yardgate.core.sync import sync
 from yardgate.directory.accounts import records
@@ -41,7 +41,7 @@ def _joined(work: Source, name: str | None) -> Directory:
 
 @app.command("status")
 def status(data: Data = None, plan: PlanName = None, file: PlanPath = None, as_json: AsJson = False) -> None:
-    """Every joined directory: from when its copy is, what came from it, and what is wrong. Exit code 1 where something is, names aside."""
+    """Every joined directory: from when its copy is, what came from it, and what is wrong. Exit code 1 where something is wrong with a number."""
     work = Source(data, plan, file)
     ages = {} if file is not None else Copies(work.plans.store).age(work.opened.id)
     told = [_told(work.plan, directory, ages.get(directory.id)) for directory in work.plan.directories.values()]
@@ -54,7 +54,7 @@ def status(data: Data = None, plan: PlanName = None, file: PlanPath = None, as_j
         out.print(table)
         for trouble in (trouble for one in told for trouble in one.troubles):
             err.print(trouble.words, markup=False, style="yellow", highlight=False)
-    if any(trouble.kind != "name" for one in told for trouble in one.troubles):
+    if any(trouble.kind in NUMBER_KINDS for one in told for trouble in one.troubles):
         raise typer.Exit(1)
 
 

@@ -2,7 +2,7 @@
 
 from collections.abc import Collection, Iterator, Mapping
 from dataclasses import dataclass, replace
-from typing import Literal
+from typing import Literal, get_args
 
 from yardgate.core.directory import Directory, Linked, rid_of
 from yardgate.core.edit import mentioned
@@ -48,11 +48,15 @@ def _table(
     return found, replace(directory, next=following)
 
 
+NumberKind = Literal["collision", "local range", "beyond", "missing", "unmapped"]
+NUMBER_KINDS = get_args(NumberKind)
+
+
 @dataclass(frozen=True, slots=True)
 class Trouble:
     """Something wrong with accounts of a directory on this appliance, mostly with their numbers. whos: their ids in the plan."""
 
-    kind: Literal["collision", "local range", "beyond", "missing", "unmapped", "name", "unknown member"]
+    kind: NumberKind | Literal["name", "unknown member"]
     whos: tuple[str, ...]
     words: str
 
