@@ -2,7 +2,7 @@
 
 from dataclasses import replace
 from datetime import date
-from typing import Any
+from typing import Any, get_args
 
 from hypothesis import strategies as st
 
@@ -16,11 +16,15 @@ from yardgate.core.edit import (
     PutGroup,
     PutPattern,
     PutPlace,
+    PutService,
+    PutShare,
     PutUser,
     RemoveDirectory,
     RemoveGroup,
     RemovePattern,
     RemovePlace,
+    RemoveService,
+    RemoveShare,
     RemoveUser,
     SetGrant,
     SetTarget,
@@ -30,20 +34,24 @@ from yardgate.core.lists import Entry, Mode, Ordered, OwnList, Posix, PosixEntry
 from yardgate.core.lists.modebits import MODE
 from yardgate.core.lists.ordered import FLAGS, GROUP, OWNER
 from yardgate.core.plan import EVERYONE, LOCAL, ROOT, Group, Pattern, Place, Plan, Target, User
-from yardgate.core.rights import CHANGE, FULL, GRANTABLE, PASS, READ, WRITE
+from yardgate.core.rights import CHANGE, FULL, GRANTABLE, PASS, READ, WRITE, Level
+from yardgate.core.share import HostRule, Order, Protocol, Service, Share, Squash
 
 NAMES = st.text(st.characters(codec="utf-8", categories=("L", "N", "P", "S")), min_size=1, max_size=8).filter(
     lambda name: "/" not in name and name not in (".", "..")
 )
 ELSEWHERE = Directory(id="elsewhere", name="ELSEWHERE", domain="elsewhere.example")
 LEVELS = st.sampled_from(GRANTABLE)
+HOSTS = st.sampled_from(
+    ["*", "10.0.0.1", "10.0.0.0/24", "10.0.0.0/8", "10.0.*", "fd00::/8", "bench.yard.example", "*.yard.example"]
+)
 
 
 @st.composite
-def plans(draw: st.DrawFn, most: int = 7, lists: bool | None = None) -> Plan:
+def plans(draw: st.DrawFn, most: int = 7, lists: bool | None = None, shares: bool | None = None) -> Plan:
     """A small plan with everything that counts in it: nesting of any shape, circles, empty groups, shut accounts, all rules.
 
-    lists: whether the pool has a list, and with it storage is planned; None leaves that to chance.
+    lists: whether the pool has a list, and with it storage is planned; shares: whether there are shares; None leaves it to chance.
     """
     user_ids = [f"u{i}" for i in range(draw(st.integers(0, most)))]
     group_ids = [f"g{i}" for i in range(draw(st.integers(0, most)))]
@@ -90,6 +98,46 @@ def plans(draw: st.DrawFn, most: int = 7, lists: bool | None = None) -> Plan:
         grants=grants,
         patterns={f"k{i}": Pattern(id=f"k{i}", name=f"name-{i}", own=own) for i, own in enumerate(kept)},
         directories={"elsewhere": ELSEWHERE} if "elsewhere" in origins.values() else {},
+        **(
+            draw(offers(sorted(places), [*user_ids, *group_ids]))
+            if shares or (shares is None and draw(st.booleans()))
+            else {}
+        ),
+    )
+
+
+@st.composite
+def offers(draw: st.DrawFn, places: list[str], whos: list[str]) -> dict[str, Any]:
+    """Shares and file services, as fields of a plan."""
+    found = draw(st.lists(offer("", places, whos), min_size=1, max_size=3))
+    named = [replace(share, id=f"s{number}", name=f"share-{number}") for number, share in enumerate(found)]
+    services = draw(st.lists(file_services(whos), max_size=2, unique_by=lambda service: service.id))
+    return {"shares": {s.id: s for s in named}, "services": {s.id: s for s in services}}
+
+
+def offer(share: str, places: list[str], whos: list[str]) -> st.SearchStrategy[Share]:
+    return st.builds(
+        Share,
+        id=st.just(share),
+        name=st.from_regex("[a-z][a-z0-9_-]{0,7}", fullmatch=True),
+        place=st.sampled_from(places or ["nowhere"]),
+        smb=st.sampled_from([True, True, False]),
+        nfs=st.booleans(),
+        guests=st.sampled_from([Level.NA, Level.NA, Level.RO, Level.RW]),
+        read_only=st.integers(0, 3).map(lambda n: n == 0),
+        hidden=st.booleans(),
+        hide_unreadable=st.booleans(),
+        administrator=st.sampled_from([None, None, *whos]),
+        hosts=st.lists(st.builds(HostRule, hosts=HOSTS, level=LEVELS), max_size=3).map(tuple),
+        squash=st.sampled_from(get_args(Squash)),
+    )
+
+
+def file_services(whos: list[str]) -> st.SearchStrategy[Service]:
+    on = st.sampled_from([True, True, False])
+    only = st.one_of(st.none(), st.frozensets(st.sampled_from(whos), max_size=4)) if whos else st.none()
+    return st.one_of(
+        st.builds(Service, id=st.just("smb"), on=on, only=only), st.builds(Service, id=st.just("nfs"), on=on)
     )
 
 
@@ -112,6 +160,7 @@ def targets(draw: st.DrawFn, group_ids: list[str]) -> Target:
         administrators=draw(maybe_group),
         entering=draw(st.sampled_from(["asked", "asked", "free"])),
         attributes_open=draw(st.booleans()),
+        host_rules=draw(st.sampled_from(get_args(Order))),
     )
 
 
@@ -177,7 +226,7 @@ def edits(draw: st.DrawFn, plan: Plan) -> Edit:
     """An edit that may or may not be possible in the plan."""
     users, groups, places = sorted(plan.users), sorted(plan.groups), sorted(plan.places)
     one = lambda ids, new: st.sampled_from([*ids, new])  # noqa: E731
-    kind = draw(st.integers(0, 15))
+    kind = draw(st.integers(0, 19))
     if kind == 0:
         user = draw(one(users, "u-new"))
         old = plan.users.get(user, User(id=user, name=user))
@@ -221,6 +270,14 @@ def edits(draw: st.DrawFn, plan: Plan) -> Edit:
         return PutDirectory(replace(ELSEWHERE, id=draw(st.sampled_from(["elsewhere", "d-new"])), name=draw(NAMES)))
     if kind == 13:
         return RemoveDirectory(draw(one(sorted(plan.directories), "nowhere")))
+    if kind == 14:
+        return PutShare(draw(offer(draw(one(sorted(plan.shares), "s-new")), places, [*users, *groups])))
+    if kind == 15:
+        return RemoveShare(draw(one(sorted(plan.shares), "nothing")))
+    if kind == 16:
+        return PutService(draw(file_services([*users, *groups])))
+    if kind == 17:
+        return RemoveService(draw(st.sampled_from(get_args(Protocol))))
     place = draw(one(places, "nowhere"))
     at = draw(st.sampled_from([None, 0, 1, 5]))
     return SetGrant(place, draw(one([*users, *groups, EVERYONE], "nobody")), draw(st.one_of(st.none(), LEVELS)), at)

@@ -12,6 +12,8 @@ import pytest
 from tests.conftest import ON
 from yardgate.core.plan import Plan, same
 from yardgate.core.resolve import resolve
+from yardgate.core.rights import LEVELS
+from yardgate.core.ways import best
 from yardgate.formats import planfile
 
 
@@ -149,6 +151,16 @@ def test_accounts_are_kept_by_command(tmp_path: Path) -> None:
 def test_bench_measures_a_small_plan() -> None:
     results = json.loads(yardgate("bench", "--users", 60, "--groups", 12, "--places", 20, "--json"))
     assert "0 differ" in {result["measured"] for result in results}
+
+
+def test_resolve_over_the_shares(plan_file: Path, lantern: Plan) -> None:
+    matrix = resolve(lantern, ON)
+    for over, protocols in {"smb": ("smb",), "any": ("smb", "nfs")}.items():
+        told = json.loads(yardgate("resolve", plan_file, "--on", "2027-01-01", "--json", "--over", over))["levels"]
+        found = best(matrix, protocols)  # type: ignore[arg-type]
+        numbers = {user: matrix.counting.number[user] for user in lantern.users}
+        assert told == {user: {p: LEVELS[found[p][n]] for p in lantern.places} for user, n in numbers.items()}
+    assert "leave out --over" in yardgate("resolve", plan_file, "--over", "smb", "--rights", code=2)
 
 
 def test_resolve_with_rights_and_explain_with_lists(tmp_path: Path, quay: Plan) -> None:

@@ -8,7 +8,7 @@ from collections.abc import Callable
 from dataclasses import asdict, replace
 from datetime import date
 from pathlib import Path
-from typing import Annotated, Any
+from typing import Annotated, Any, Literal
 
 import typer
 from rich.table import Table
@@ -39,6 +39,7 @@ from yardgate.core.reason import ListLine
 from yardgate.core.reason import explain as explain_cell
 from yardgate.core.resolve import resolve as resolve_plan
 from yardgate.core.rights import LEVELS, letters
+from yardgate.core.ways import PROTOCOLS, best
 from yardgate.formats import accounts as account_files
 from yardgate.formats import ldif, listing, matrix, people, planfile
 from yardgate.formats.matrix import SPELLINGS
@@ -303,9 +304,17 @@ def resolve(
     with_rights: Annotated[
         bool, typer.Option("--rights", help="Also the access masks on the folder and on an ordinary file in it.")
     ] = False,
+    over: Annotated[
+        Literal["smb", "nfs", "any"] | None,
+        typer.Option(help="As it comes out over the plan's shares: the best of them."),
+    ] = None,
 ) -> None:
     """What comes out: the whole effective matrix of a plan file, as CSV (or JSON by ids). Needs no database."""
     found = resolve_plan(load(plan_file), on.date() if on else date.today())
+    if over is not None:
+        if with_rights:
+            raise Refused("--rights are those of the list alone, the same over every way in; leave out --over")
+        found = replace(found, rows=best(found, PROTOCOLS if over == "any" else (over,)))
     if with_rights:
         write(matrix.write_rights_json(found) if as_json else matrix.write_rights(found), to)
         return

@@ -1,6 +1,6 @@
 """The demo plan: Lantern Quay Boatworks, a made-up boatyard, with real trouble to find in it."""
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from dataclasses import replace
 from datetime import UTC, date, datetime, timedelta
 from pathlib import Path
@@ -14,6 +14,7 @@ from yardgate.core.lists.posix import Tag
 from yardgate.core.names import fresh_id
 from yardgate.core.plan import EVERYONE, Carrier, Group, Place, PlaceKind, Plan, Target, User
 from yardgate.core.rights import Level
+from yardgate.core.share import HostRule, Share
 from yardgate.core.sync import sync
 from yardgate.directory.accounts import records
 from yardgate.formats import ldif
@@ -302,8 +303,33 @@ def plan(directory: Directory = DIRECTORY) -> Plan:
         groups={group.id: group for group in groups.values()},
         places={place.id: _stored(place, by_name) for place in places.values()},
         grants=grants,
+        shares={share.id: share for share in _shares(at, fresh)},
     )
     return _joined(local, directory)
+
+
+def _shares(at: Mapping[str, str], fresh: Callable[[str], str]) -> Iterator[Share]:
+    for name in ("drawings", "hulls", "office", "quotes", "payroll", "minutes", "common", "training"):
+        yield Share(
+            id=fresh(f"share {name}"), name=name, place=at[name], hide_unreadable=name in ("drawings", "office")
+        )
+    yield Share(id=fresh("share scans"), name="scans", place=at["scans-in"], note="where the scanner puts its pages")
+    yield Share(id=fresh("share notices"), name="notices", place=at["noticeboard"], guests=Level.RO)
+    yield Share(id=fresh("share backups"), name="backups", place=at["backups"], hidden=True)
+    machines = (HostRule(hosts="192.0.2.41", level=Level.RO),)
+    yield Share(id=fresh("share machines"), name="machines", place=at["toolpaths"], smb=False, nfs=True, hosts=machines)
+    everything = (HostRule(hosts="192.0.2.0/24", level=Level.RW),)
+    note = "for the virtual machines' host, 192.0.2.20"
+    yield Share(
+        id=fresh("share images"),
+        name="images",
+        place=at["vm-images"],
+        smb=False,
+        nfs=True,
+        hosts=everything,
+        squash="none",
+        note=note,
+    )
 
 
 def _places(fresh: Callable[[str], str]) -> list[Place]:

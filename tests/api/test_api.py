@@ -3,6 +3,7 @@
 import base64
 import json
 from datetime import date
+from typing import Any
 
 import pytest
 from fastapi.testclient import TestClient
@@ -10,6 +11,8 @@ from fastapi.testclient import TestClient
 from tests.api.conftest import Web, edit
 from tests.hostile import HOSTILE
 from yardgate.core.plan import Plan, same
+from yardgate.core.share import Over
+from yardgate.core.ways import explain_over
 from yardgate.formats import planfile
 from yardgate.store import Plans
 
@@ -251,3 +254,48 @@ def test_too_large_a_body_is_refused(web: Web, client: TestClient) -> None:
     )
     assert in_pieces.status_code == 413
     assert in_pieces.headers["content-type"] == "application/problem+json"
+
+
+def test_shares_say_who_gets_in_and_why_not(web: Web, client: TestClient, lantern: Plan) -> None:
+    found = client.get(web.at("/shares")).json()
+    by_name = {lantern.shares[one["share"]].name: one["ways"] for one in found["shares"]}
+    assert set(by_name) == {share.name for share in lantern.shares.values()}
+    assert by_name["images"][0]["protocol"] == "nfs"
+    assert sum(by_name["drawings"][0]["counts"].values()) == len(lantern.users)
+    assert (
+        by_name["notices"][0]["guest"]
+        == explain_over(lantern, "guest", "noticeboard", Over("share-notices", "smb"), date.today()).level
+    )
+    assert found["unreached"] == []
+
+    def ask(**query: str) -> Any:
+        return client.get(
+            web.at("/shares/share-machines/reason"), params={"place": "toolpaths", "protocol": "nfs", **query}
+        )
+
+    told = ask(subject="tomas-brandt", host="192.0.2.7").json()["reason"]
+    assert (told["level"], next(gate["title"] for gate in told["gates"] if gate["decides"])) == (
+        "NA",
+        "Hosts of machines",
+    )
+    assert ask(subject="tomas-brandt", host="192.0.2.300").status_code == 422
+    assert ask(subject="nobody").status_code == 404
+    assert ask(subject="guest", place="minutes").status_code == 404
+
+
+def test_a_share_that_no_server_takes_is_refused_by_name(web: Web, client: TestClient) -> None:
+    share = {
+        "id": "s",
+        "name": "a[b]",
+        "place": "photos",
+        "hosts": [{"hosts": "10.0.0.9-10.0.0.1", "level": "RO"}, {"hosts": "*", "level": "PT"}],
+    }
+    answer = client.post(web.at("/edits"), json={"revision": 1, "edits": [{"op": "put-share", "share": share}]})
+    assert answer.status_code == 422
+    assert [trouble["message"] for trouble in answer.json()["troubles"]] == [
+        "the name of share “a[b]” has [ ], which no server takes in the name of a share",
+        "host rule 1 of share “a[b]”: 10.0.0.9-10.0.0.1 is a range; write the network (192.0.2.0/24), or a line for each address",
+        "host rule 2 of share “a[b]”: only RW, RO and NA can be given",
+    ]
+    service = {"op": "put-service", "service": {"id": "ftp", "on": True}}
+    assert client.post(web.at("/edits"), json={"revision": 1, "edits": [service]}).status_code == 422

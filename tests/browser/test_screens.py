@@ -14,7 +14,14 @@ from yardgate.core.rights import Level
 from yardgate.store import Plans
 from yardgate.store.accounts import Accounts
 
-SCREENS = ["board", "board?view=grants", "board?view=clashes", "board?rows=people", "people"]
+SCREENS = [
+    "board",
+    "board?view=grants",
+    "board?view=clashes",
+    "board?rows=people",
+    "people",
+    "shares?share=share-images",
+]
 SCREENS += [f"storage?place={place}" for place in ("minutes", "petrel-9", "nightly")]
 
 
@@ -38,7 +45,7 @@ def test_axe_finds_nothing_serious_on_any_screen(yard: Yard, page: Page, dark: b
 
     for screen in SCREENS:
         page.go(yard.at(screen))
-        page.until(lambda: page.all(".c.RW, .c.mark, .lines"))
+        page.until(lambda: page.all(".c.RW, .c.mark, .lines, .bars"))
         look(screen)
     if not dark:
         _look_at_dialogs(yard, page, look)
@@ -80,6 +87,10 @@ def _look_at_dialogs(yard: Yard, page: Page, look: Callable[[str], None]) -> Non
     page.button("Add person").click()
     page.one(".ant-modal input")
     look("add person")
+    page.go(yard.at("shares"))
+    page.button("Add a share").click()
+    page.one(".ant-modal input")
+    look("add share")
     page.go(yard.at("storage?place=office-2"))
     page.button("Remove …").click()
     page.says("This takes out of the plan")
@@ -97,7 +108,7 @@ def _look_at_dialogs(yard: Yard, page: Page, look: Callable[[str], None]) -> Non
     page.go("/plans")
     look("plans")
     empty = yard.server.put(Plan(name="empty"))
-    for station in ("board", "people", "storage"):
+    for station in ("board", "people", "storage", "shares"):
         page.go(f"/p/{empty}/{station}")
         look(f"empty {station}")
     page.go("/sign-in")

@@ -52,24 +52,9 @@ def test_the_newest_migration_is_the_one_that_a_start_looks_for(store: Store) ->
         at = MigrationContext.configure(connection).get_current_revision()
     assert at == max(file.name[1:5] for file in (MIGRATIONS / "versions").glob("v*.py"))
     with store.writing() as connection:
-        connection.exec_driver_sql("DROP TABLE links")
         connection.exec_driver_sql("DELETE FROM alembic_version")
-        for table in (
-            "sessions",
-            "accounts",
-            "copies",
-            "directories",
-            "versions",
-            "journal",
-            "patterns",
-            "grants",
-            "places",
-            "members",
-            "users",
-            "groups",
-            "plans",
-        ):
-            connection.exec_driver_sql(f"DROP TABLE IF EXISTS {table}")
+        for table in reversed(metadata.sorted_tables):
+            connection.exec_driver_sql(f"DROP TABLE {table}")
     again = Store(store.path)
     with again.reading() as connection:
         assert compare_metadata(MigrationContext.configure(connection), metadata) == []

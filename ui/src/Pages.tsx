@@ -12,6 +12,7 @@ const Board = lazy(() => import("./board/Board"));
 const People = lazy(() => import("./people/People"));
 const Storage = lazy(() => import("./storage/Storage"));
 const Directories = lazy(() => import("./directory/Directory"));
+const Shares = lazy(() => import("./shares/Shares"));
 const Plans = lazy(() => import("./plans/Plans"));
 
 export function Pages() {
@@ -55,6 +56,7 @@ function OnePlan({ session }: { session: Session }) {
             <Route path="people" element={<People />} />
             <Route path="directories" element={<Directories />} />
             <Route path="storage" element={<Storage />} />
+            <Route path="shares" element={<Shares />} />
             <Route path="*" element={<Navigate replace to="board" />} />
           </Routes>
         </Suspense>

@@ -25,12 +25,13 @@ from yardgate.api.schemas import (
     Outline,
     PlanHead,
     Revision,
+    ServiceOut,
     VersionOut,
 )
 from yardgate.api.signin import Planner, Reader, TheDesk
 from yardgate.api.storage import standing
 from yardgate.core.clash import rule_words
-from yardgate.core.edit import Edit, PutGroup, SetGrant, apply, describe, difference, sentence
+from yardgate.core.edit import Edit, PutGroup, PutShare, SetGrant, apply, describe, difference, sentence
 from yardgate.core.membership import cycles
 from yardgate.core.plan import Group, Plan
 from yardgate.core.resolve import Matrix, changes, resolve
@@ -106,6 +107,10 @@ def outline(plan: str, _: Reader, desk: TheDesk) -> Outline:
         grants=dict(grants(p, p.grants)),
         patterns=[p.patterns[key] for key in sorted(p.patterns)],
         directories=[p.directories[key] for key in sorted(p.directories)],
+        shares=[p.shares[key] for key in sorted(p.shares)],
+        services=[
+            ServiceOut(id=s.id, on=s.on, only=None if s.only is None else sorted(s.only)) for s in p.services.values()
+        ],
         namesakes=sorted(p.namesakes),
         standing=standing(desk.matrix(opened).laying),
         inactive=sorted(user.id for user in p.users.values() if not user.active(today)),
@@ -167,6 +172,8 @@ def loss(plan: str, _: Reader, desk: TheDesk, body: Edits) -> list[str]:
         if isinstance(lost, PutGroup) and lost.group.id not in after.groups:
             names = sorted(opened.plan.named(member) for member in lost.group.members)
             back.append(f"group {lost.group.name}" + (f" with members {', '.join(names)}" if names else ""))
+        elif isinstance(lost, PutShare):
+            back.append(f"the share {lost.share.name}, which offers {opened.plan.path_name(lost.share.place)}")
         else:
             back.append(sentence(after, opened.plan, lost).removeprefix("added "))
     return back[:1000]

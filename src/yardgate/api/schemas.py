@@ -9,6 +9,7 @@ from yardgate.core.lists import OwnList
 from yardgate.core.plan import Carrier, Pattern, Place, Target, User
 from yardgate.core.reason import Reason
 from yardgate.core.rights import Level
+from yardgate.core.share import Protocol, Share
 from yardgate.formats.edits import AnyEdit
 from yardgate.formats.reading import Made
 from yardgate.store.accounts import Role
@@ -171,6 +172,14 @@ class Step(BaseModel):
     words: str
 
 
+class ServiceOut(BaseModel):
+    """A file service. only: who may use it; null: everybody."""
+
+    id: Protocol
+    on: bool
+    only: list[str] | None
+
+
 class Outline(BaseModel):
     """Everything of a plan but what comes out. Users and groups are sorted by id: subjects are numbered in that order."""
 
@@ -187,6 +196,8 @@ class Outline(BaseModel):
     grants: dict[str, list[GrantOut]]
     patterns: list[Pattern]
     directories: list[Directory]
+    shares: list[Share]
+    services: list[ServiceOut]
     namesakes: Annotated[list[str], Field(description="accounts that are shown by the name of one from elsewhere")]
     standing: Annotated[dict[str, Standing], Field(description="empty where no place of the plan says a list")]
     inactive: list[str]
@@ -256,6 +267,29 @@ class ReasonOut(BaseModel):
     revision: Revision
     reason: Reason
     names: Annotated[dict[str, str], Field(description="id -> name of everyone and every group that is mentioned")]
+
+
+class WayOut(BaseModel):
+    """Who gets in over one share and protocol, at the share's top. people: level -> users, at most 200 of each; guest: what a guest gets."""
+
+    protocol: Protocol
+    on: bool
+    counts: dict[Level, int]
+    people: dict[Level, list[str]]
+    guest: Level
+
+
+class ShareOut(BaseModel):
+    share: str
+    ways: list[WayOut]
+
+
+class SharesOut(BaseModel):
+    """All shares, and the places that no share reaches."""
+
+    revision: Revision
+    shares: list[ShareOut]
+    unreached: list[str]
 
 
 class RuleOut(BaseModel):

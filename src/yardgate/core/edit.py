@@ -24,11 +24,14 @@ from yardgate.core.plan import (
     name_clashes,
     pattern_troubles,
     place_troubles,
+    service_troubles,
+    share_troubles,
     show,
     target_troubles,
     user_troubles,
 )
 from yardgate.core.rights import STRICT, Level
+from yardgate.core.share import Service, Share
 
 
 @dataclass(frozen=True, slots=True)
@@ -98,7 +101,7 @@ class PutPlace:
 
 @dataclass(frozen=True, slots=True)
 class RemovePlace:
-    """Remove a place from the plan, with all below it and all grants there."""
+    """Remove a place from the plan, with all below it, and all grants and shares there."""
 
     __pydantic_config__ = STRICT
     place: str
@@ -142,6 +145,42 @@ class RemoveDirectory:
 
 
 @dataclass(frozen=True, slots=True)
+class PutShare:
+    """Offer a place under a name, or replace the share of this id."""
+
+    __pydantic_config__ = STRICT
+    share: Share
+    op: Literal["put-share"] = "put-share"
+
+
+@dataclass(frozen=True, slots=True)
+class RemoveShare:
+    """Offer a share no longer. The place stays, and what is in it."""
+
+    __pydantic_config__ = STRICT
+    share: str
+    op: Literal["remove-share"] = "remove-share"
+
+
+@dataclass(frozen=True, slots=True)
+class PutService:
+    """Say whether a file service is on, and who may use it."""
+
+    __pydantic_config__ = STRICT
+    service: Service
+    op: Literal["put-service"] = "put-service"
+
+
+@dataclass(frozen=True, slots=True)
+class RemoveService:
+    """Say nothing of a file service: it is on, for everybody."""
+
+    __pydantic_config__ = STRICT
+    service: str
+    op: Literal["remove-service"] = "remove-service"
+
+
+@dataclass(frozen=True, slots=True)
 class SetGrant:
     """Say what `who` gets on a place; None says nothing. `at`: where in the list (0 first); None keeps the line, or adds it last."""
 
@@ -173,7 +212,8 @@ class SetTitle:
 
 
 T = TypeVar("T")
-R = TypeVar("R", User, Group, Place, Pattern, Directory)
+Kept = User | Group | Place | Pattern | Directory | Share | Service
+R = TypeVar("R", User, Group, Place, Pattern, Directory, Share, Service)
 
 Edit = (
     PutUser
@@ -188,6 +228,10 @@ Edit = (
     | RemovePattern
     | PutDirectory
     | RemoveDirectory
+    | PutShare
+    | RemoveShare
+    | PutService
+    | RemoveService
     | SetGrant
     | SetTarget
     | SetTitle
@@ -210,7 +254,7 @@ def apply(plan: Plan, edits: Iterable[Edit]) -> tuple[Plan, tuple[Edit, ...]]:
     return after, tuple(inverse)
 
 
-Map = Literal["users", "groups", "places", "patterns", "directories", "grants"]
+Map = Literal["users", "groups", "places", "patterns", "directories", "shares", "services", "grants"]
 
 
 class _Draft:
@@ -229,7 +273,7 @@ class _Draft:
         found: dict[str, object] = getattr(self.now, name)
         return found
 
-    def set(self, name: Map, record: User | Group | Place | Pattern | Directory) -> None:
+    def set(self, name: Map, record: Kept) -> None:
         self.map(name)[record.id] = record
         self.put[name].add(record.id)
 
@@ -262,6 +306,10 @@ def _troubles(plan: Plan, draft: _Draft) -> Iterator[Trouble]:
         yield from pattern_troubles(plan, plan.patterns[pattern])
     for directory in put["directories"] & plan.directories.keys():
         yield from directory_troubles(plan.directories[directory])
+    for share in put["shares"] & plan.shares.keys():
+        yield from share_troubles(plan, plan.shares[share])
+    for service in put["services"] & plan.services.keys():
+        yield from service_troubles(plan, plan.services[service])
     for place in put["grants"] & plan.grants.keys():
         yield from grant_troubles(plan, place, plan.grants[place])
     if any(put[name] for name in ("users", "groups", "places", "patterns", "directories")):
@@ -309,6 +357,34 @@ def _(edit: RemovePattern, draft: _Draft) -> list[Edit]:
         raise _missing("pattern", edit.pattern)
     del draft.map("patterns")[edit.pattern]
     return [PutPattern(pattern)]
+
+
+@_apply.register
+def _(edit: PutShare, draft: _Draft) -> list[Edit]:
+    return draft.put_back("shares", edit.share, PutShare, RemoveShare)
+
+
+@_apply.register
+def _(edit: RemoveShare, draft: _Draft) -> list[Edit]:
+    share = draft.now.shares.get(edit.share)
+    if share is None:
+        raise _missing("share", edit.share)
+    del draft.map("shares")[edit.share]
+    return [PutShare(share)]
+
+
+@_apply.register
+def _(edit: PutService, draft: _Draft) -> list[Edit]:
+    return draft.put_back("services", edit.service, PutService, RemoveService)
+
+
+@_apply.register
+def _(edit: RemoveService, draft: _Draft) -> list[Edit]:
+    service = draft.now.services.get(edit.service)
+    if service is None:
+        return []
+    del draft.map("services")[edit.service]
+    return [PutService(service)]
 
 
 @_apply.register
@@ -444,7 +520,7 @@ def _forget_as_special(groups: Set[str], gone: Set[str], draft: _Draft) -> list[
 
 
 def _forget(gone: Set[str], draft: _Draft) -> list[Edit]:
-    """Take users and groups out of all other groups, all grants and all lists; the edits that undo it.
+    """Take users and groups out of all other groups, grants, lists, shares and services; the edits that undo it.
 
     What they owned has no owner of its own then: the one above, or root.
     """
@@ -455,6 +531,12 @@ def _forget(gone: Set[str], draft: _Draft) -> list[Edit]:
     for kept in [pattern for pattern in draft.now.patterns.values() if not gone.isdisjoint(named_in(pattern.own))]:
         draft.set("patterns", replace(kept, own=_list_without(kept.own, gone)))
         undo.append(PutPattern(kept))
+    for share in [share for share in draft.now.shares.values() if share.administrator in gone]:
+        draft.set("shares", replace(share, administrator=None))
+        undo.append(PutShare(share))
+    for service in [service for service in draft.now.services.values() if service.only and service.only & gone]:
+        draft.set("services", replace(service, only=(service.only or frozenset()) - gone))
+        undo.append(PutService(service))
     for group in [group for group in draft.now.groups.values() if group.id not in gone]:
         for member in sorted(group.members & gone):
             undo[:0] = _apply(Leave(group.id, member), draft)
@@ -475,6 +557,8 @@ def _(edit: RemovePlace, draft: _Draft) -> list[Edit]:
     back: list[Edit] = [SetGrant(edit.place, who, level) for who, level in draft.now.grants.get(edit.place, {}).items()]
     if back:
         del draft.map("grants")[edit.place]
+    for share in [share for share in draft.now.shares.values() if share.place == edit.place]:
+        back += _apply(RemoveShare(share.id), draft)
     del draft.map("places")[edit.place]
     return [PutPlace(place), *back, *undo]
 
@@ -529,10 +613,14 @@ def difference(before: Plan, after: Plan) -> tuple[Edit, ...]:
     edits += [PutGroup(group) for group in _changed(before.groups, after.groups)]
     edits += [PutPlace(place) for place in _changed(before.places, after.places)]
     edits += [PutPattern(pattern) for pattern in _changed(before.patterns, after.patterns)]
+    edits += [PutShare(share) for share in _changed(before.shares, after.shares)]
+    edits += [PutService(service) for service in _changed(before.services, after.services)]
     if before.target != after.target:
         edits.append(SetTarget(after.target))
     for place in after.places:
         edits += _grant_edits(place, before.grants.get(place, {}), after.grants.get(place, {}))
+    edits += [RemoveShare(share) for share in sorted(before.shares.keys() - after.shares.keys())]
+    edits += [RemoveService(service) for service in sorted(before.services.keys() - after.services.keys())]
     gone = before.places.keys() - after.places.keys()
     edits += [RemovePlace(place) for place in sorted(gone) if before.places[place].parent not in gone]
     edits += [RemovePattern(pattern) for pattern in sorted(before.patterns.keys() - after.patterns.keys())]
@@ -585,6 +673,10 @@ _KIND_WORDS = {
     "remove-pattern": "patterns forgotten",
     "put-directory": "directories set",
     "remove-directory": "directories left",
+    "put-share": "shares put",
+    "remove-share": "shares removed",
+    "put-service": "services set",
+    "remove-service": "services as usual",
     "set-grant": "grants set",
     "set-target": "settings changed",
     "set-title": "titles changed",
@@ -602,6 +694,10 @@ _SINGULAR = {
     "patterns forgotten": "pattern forgotten",
     "directories set": "directory set",
     "directories left": "directory left",
+    "shares put": "share put",
+    "shares removed": "share removed",
+    "services set": "service set",
+    "services as usual": "service as usual",
     "grants set": "grant set",
     "settings changed": "setting changed",
     "titles changed": "title changed",
@@ -642,6 +738,16 @@ def sentence(before: Plan, after: Plan, edit: Edit) -> str:
         case RemoveDirectory(directory_id):
             left = before.directories.get(directory_id)
             return f"left the directory {left.name if left is not None else directory_id}"
+        case PutShare(share):
+            if share.id not in before.shares:
+                return f"shared {where(share.place)} as {share.name}"
+            return _put_words("share", before.shares[share.id], share, before, after)
+        case RemoveShare(share_id):
+            return f"stopped sharing {before.shares[share_id].name if share_id in before.shares else share_id}"
+        case PutService(service):
+            return _service_words(before.services.get(service.id), service, after)
+        case RemoveService(service_id):
+            return f"{service_id.upper()} is on, for everybody"
         case Join(group, member):
             return f"{named(member)} joined {named(group)}"
         case Leave(group, member):
@@ -663,8 +769,8 @@ def sentence(before: Plan, after: Plan, edit: Edit) -> str:
 
 def _put_words(
     kind: str,
-    old: User | Group | Place | Directory | None,
-    new: User | Group | Place | Directory,
+    old: User | Group | Place | Directory | Share | None,
+    new: User | Group | Place | Directory | Share,
     before: Plan,
     after: Plan,
 ) -> str:
@@ -692,7 +798,23 @@ def _put_words(
     return f"changed {', '.join(changed) or 'nothing'} of {kind} {new.name}"
 
 
-_FIELD_WORDS = {"own": "list", "cut": "inheritance", "group": "owning group", "carried": "carrier of grants"}
+def _service_words(old: Service | None, new: Service, plan: Plan) -> str:
+    said = []
+    if (old is None or old.on) != new.on:
+        said.append(f"switched {new.id.upper()} {'on' if new.on else 'off'}")
+    if (old.only if old is not None else None) != new.only:
+        whos = "everybody" if new.only is None else " and ".join(sorted(map(plan.named, new.only))) or "nobody"
+        said.append(f"{new.id.upper()} may be used by {whos}")
+    return " and ".join(said) or f"left {new.id.upper()} as it was"
+
+
+_FIELD_WORDS = {
+    "own": "list",
+    "cut": "inheritance",
+    "group": "owning group",
+    "carried": "carrier of grants",
+    "hosts": "host rules",
+}
 
 
 def _target_words(old: Target, new: Target, plan: Plan) -> str:

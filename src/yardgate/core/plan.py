@@ -18,6 +18,7 @@ from yardgate.core.lists import Mode, Ordered, OwnList, Posix
 from yardgate.core.lists.modebits import MODE
 from yardgate.core.lists.ordered import FLAGS, GROUP, OWNER
 from yardgate.core.rights import FULL, GRANTABLE, STRICT, Level
+from yardgate.core.share import Order, Service, Share, hosts, share_name_trouble
 
 LOCAL = "local"  # the origin of accounts that the appliance itself has
 EVERYONE = "everyone"
@@ -127,7 +128,7 @@ class Target:
     administrators: the group whose members always get read-write where grants count.
     entering: whether every folder on the way down asks for the right to enter (a kernel does; an SMB server that keeps
     ordered lists itself does not). attributes_open: whether everybody may read attributes, whatever an ordered list says
-    (such an SMB server lets them).
+    (such an SMB server lets them). host_rules: which of the host rules that take in one host counts (see `share`).
     """
 
     __pydantic_config__ = STRICT
@@ -138,6 +139,7 @@ class Target:
     administrators: str | None = None
     entering: Literal["asked", "free"] = "asked"
     attributes_open: bool = False
+    host_rules: Order = "narrowest"
 
 
 Grants = Mapping[str, Level]
@@ -157,6 +159,8 @@ class Plan:
     grants: Mapping[str, Grants] = field(default_factory=dict)
     patterns: Mapping[str, Pattern] = field(default_factory=dict)
     directories: Mapping[str, Directory] = field(default_factory=dict)
+    shares: Mapping[str, Share] = field(default_factory=dict)
+    services: Mapping[str, Service] = field(default_factory=dict)
 
     def after(self, before: "Plan") -> "Plan":
         """This plan, knowing already what `before` had worked out of the parts that both share."""
@@ -319,6 +323,8 @@ def check(plan: Plan) -> tuple[Trouble, ...]:
         *(t for place, grants in plan.grants.items() for t in grant_troubles(plan, place, grants)),
         *(t for pattern in plan.patterns.values() for t in pattern_troubles(plan, pattern)),
         *(t for directory in plan.directories.values() for t in directory_troubles(directory)),
+        *(t for share in plan.shares.values() for t in share_troubles(plan, share)),
+        *(t for service in plan.services.values() for t in service_troubles(plan, service)),
         *target_troubles(plan, plan.target),
         *name_clashes(plan),
     )
@@ -504,6 +510,39 @@ def directory_troubles(directory: Directory) -> Iterator[Trouble]:
         yield Trouble(
             directory.id, f"{what}: the range {directory.low} to {directory.high} is none in 1 to {LARGEST_NUMBER}"
         )
+
+
+def share_troubles(plan: Plan, share: Share) -> Iterator[Trouble]:
+    yield from _text_troubles(share.id, "share", share.name, {"note": share.note})
+    what = f"share {show(share.name)}"
+    if (why := share_name_trouble(share.name)) is not None:
+        yield Trouble(share.id, f"the name of {what} {why}")
+    if share.place not in plan.places:
+        yield Trouble(share.id, f"{what} offers {show(share.place)}, which is no place of this plan")
+    if share.guests not in (Level.NA, Level.RO, Level.RW):
+        yield Trouble(share.id, f"guests of {what}: only RW, RO and NA are possible")
+    if share.administrator is not None and plan.account(share.administrator) is None:
+        yield Trouble(share.id, f"{what} is run by {show(share.administrator)}, who is no user or group of this plan")
+    for number, rule in enumerate(share.hosts, 1):
+        try:
+            hosts(rule.hosts)
+        except ValueError as error:
+            yield Trouble(share.id, f"host rule {number} of {what}: {error}")
+        if rule.level not in GRANTABLE:
+            yield Trouble(share.id, f"host rule {number} of {what}: only RW, RO and NA can be given")
+
+
+def service_troubles(plan: Plan, service: Service) -> Iterator[Trouble]:
+    if service.id == "nfs" and service.only is not None:
+        yield Trouble(
+            "nfs",
+            "NFS does not ask who somebody is, so it cannot be kept to some; say by host rules who may mount a share",
+        )
+    for who in sorted(service.only or ()):
+        if plan.account(who) is None:
+            yield Trouble(
+                service.id, f"{show(who)}, who may use {service.id.upper()}, is no user or group of this plan"
+            )
 
 
 def grant_troubles(plan: Plan, place: str, grants: Grants) -> Iterator[Trouble]:

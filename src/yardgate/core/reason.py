@@ -15,7 +15,7 @@ from yardgate.core.plan import EVERYONE, Carrier, Plan
 from yardgate.core.rights import EXECUTE, Level, Rights, keeper, level, odd
 from yardgate.core.storage import Laid, Laying, Line, Maker, OrderedLaid, PosixLaid, lay, names_on, rights_on
 
-Source = Literal["nothing", "own", "group", "all", "admin", "account", "way", "list"]
+Source = Literal["nothing", "own", "group", "all", "admin", "account", "way", "list", "service", "share"]
 
 
 COMPUTED: Literal["computed"] = "computed"
@@ -67,7 +67,7 @@ class WayStep:
 class Gate:
     """One of the gates in a row; the result is the lowest level that any of them lets through."""
 
-    kind: Literal["account", "share", "way", "list"]
+    kind: Literal["account", "service", "share", "way", "list"]
     title: str
     level: Level
     decides: bool
@@ -109,16 +109,17 @@ def explain(plan: Plan, subject: str, place: str, on: date, laying: Laying | Non
     laying = lay(plan, count(plan, on)) if laying is None else laying
     ways = token(plan, subject)
     laid = laying.get(place)
-    account = _account(plan, subject, on)
-    granted = _grants(plan, place, laid, ways)
+    account = account_gate(plan, subject, on)
+    granted = grants_gate(plan, place, laid, ways)
     by_share = laid is None or laid.by_share
     gates = [account, granted if by_share else replace(granted, level=Level.RW)]
     rights = None
     if laid is not None and laid.list is not None:
         rights = rights_on(plan, laid, subject, ways)
-        gates += [_way(plan, laying, subject, place, ways), _list(plan, laid, subject, place, ways, rights)]
+        gates += [way_gate(plan, laying, subject, place, ways), list_gate(plan, laid, subject, place, ways, rights)]
     result = min(gate.level for gate in gates)
-    candidates = [gate for gate in gates if gate.level == result and (gate is not account or result == Level.NA)]
+    passed = {"account", "way"} if result > Level.NA else set()  # these let through or refuse, nothing between
+    candidates = [gate for gate in gates if gate.level == result and gate.kind not in passed]
     deciding = next((gate for gate in candidates if by_share or gate.kind != "share"), gates[1])
     source = _source(account, granted, gates, result, by_share)
     concerned = bool(granted.lines)
@@ -144,14 +145,14 @@ def _source(account: Gate, granted: Gate, gates: list[Gate], result: Level, by_s
     if account.level == Level.NA:
         return "account"
     if result == granted.level and (by_share or granted.lines):
-        return _nearest(granted)
+        return nearest(granted)
     way, listed = gates[2], gates[3]
     if not granted.lines and result == Level.NA and not any(line.way for line in listed.entries):
         return "nothing"
     return "way" if way.level == Level.NA else "list"
 
 
-def _account(plan: Plan, subject: str, on: date) -> Gate:
+def account_gate(plan: Plan, subject: str, on: date) -> Gate:
     user = plan.users.get(subject)
     if user is None:
         name = plan.groups[subject].name
@@ -173,7 +174,7 @@ def _account(plan: Plan, subject: str, on: date) -> Gate:
     return Gate("account", "Account", Level.RW, False, f"{plan.named(subject)} may sign in.")
 
 
-def _grants(plan: Plan, place: str, laid: Laid | None, ways: Mapping[str, tuple[str, ...]]) -> Gate:
+def grants_gate(plan: Plan, place: str, laid: Laid | None, ways: Mapping[str, tuple[str, ...]]) -> Gate:
     """The grants that count on the place, weighed by the clash rule; the administrators setting goes before it."""
     title = f"Grants on {plan.places[place].name}"
     said = laid.grants if laid is not None else None
@@ -223,7 +224,7 @@ def _grantee(plan: Plan, subject: str, line: GrantLine) -> str:
     return "Their own grant" if line.who == subject and subject in plan.users else plan.named(line.who)
 
 
-def _nearest(granted: Gate) -> Source:
+def nearest(granted: Gate) -> Source:
     deciding = {line.tier for line in granted.lines if line.verdict == "decides"}
     for near in ("admin", "own", "group", "all"):
         if near in deciding:
@@ -239,7 +240,7 @@ def _disagree(granted: Gate) -> bool:
 # --- storage ----------------------------------------------------------------------------------------------------------
 
 
-def _way(plan: Plan, laying: Laying, subject: str, place: str, ways: Collection[str]) -> Gate:
+def way_gate(plan: Plan, laying: Laying, subject: str, place: str, ways: Collection[str]) -> Gate:
     """Every folder from the pool down to the place lets somebody enter, or the way ends there."""
     above = plan.path(place)[:-1]
     if plan.target.entering == "free":
@@ -254,7 +255,7 @@ def _way(plan: Plan, laying: Laying, subject: str, place: str, ways: Collection[
     return Gate("way", "Way there", Level.RW, False, sentence, steps=steps)
 
 
-def _list(
+def list_gate(
     plan: Plan, laid: Laid, subject: str, place: str, ways: Mapping[str, tuple[str, ...]], rights: Rights
 ) -> Gate:
     """What the list gives, and each line's part in it."""

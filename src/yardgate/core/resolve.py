@@ -239,8 +239,29 @@ def _through_gates(matrix: Matrix, block: Sequence[str], high: Bits, low: Bits) 
     by_list = np.array([matrix.lists[place] for place in block])
     list_high, list_low = by_list[:, 1] & way, by_list[:, 2] & way
     high[open_], low[open_] = ~np.uint64(0), ~np.uint64(0)
-    lowest = low & list_low & ~(high ^ list_high) | low & ~high & list_high | list_low & ~list_high & high
-    return high & list_high, lowest
+    return lowest(high, low, list_high, list_low)
+
+
+def lowest(high: Bits, low: Bits, other_high: Bits, other_low: Bits) -> tuple[Bits, Bits]:
+    """The lower of two levels, each as two planes (2·high + low), bit by bit."""
+    tied = ~(high ^ other_high)
+    return high & other_high, low & other_low & tied | (low & other_high | other_low & high) & ~tied
+
+
+def by_way_and_list(matrix: Matrix, place: str) -> tuple[Bits, Bits]:
+    """High and low plane of what way and list of a place let through; everything where storage is not planned."""
+    if place not in matrix.laying:
+        everybody = np.full(matrix.counting.bits.shape[1], ~np.uint64(0))
+        return everybody, everybody
+    _, high, low = matrix.lists[place]
+    return high & matrix.ways[place], low & matrix.ways[place]
+
+
+def to_codes(high: Bits, low: Bits, size: int) -> Codes:
+    """The level codes of one place's `size` subjects, from two planes (words,)."""
+    out = np.empty((1, 8 * len(high)), dtype=np.uint64)
+    _codes(high[None], low[None], out)
+    return out.view(np.uint8)[0, :size]
 
 
 def detail(matrix: Matrix, places: Iterable[str]) -> dict[str, Detail]:

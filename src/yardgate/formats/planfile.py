@@ -8,6 +8,7 @@ from pydantic import BaseModel, ConfigDict, Field, ValidationError
 from yardgate.core.directory import Directory
 from yardgate.core.plan import Carrier, Group, Pattern, Place, PlaceKind, Plan, PlanError, Target, Trouble, User, check
 from yardgate.core.rights import Level
+from yardgate.core.share import Service, Share
 from yardgate.formats.notation import OwnText, Strict, from_text, to_text
 from yardgate.formats.reading import FormatError
 
@@ -70,6 +71,8 @@ class PlanFile(BaseModel):
     grants: list[GrantLine] = []
     patterns: list[PatternRecord] = []
     directories: list[Directory] = []
+    shares: list[Share] = []
+    services: list[Service] = []
 
 
 def write(plan: Plan) -> str:
@@ -93,11 +96,16 @@ def write(plan: Plan) -> str:
             for p in sorted(plan.patterns.values(), key=lambda pattern: pattern.id)
         ],
         directories=[plan.directories[key] for key in sorted(plan.directories)],
+        shares=[plan.shares[key] for key in sorted(plan.shares)],
+        services=[plan.services[key] for key in sorted(plan.services)],
     )
     body: dict[str, Any] = file.model_dump(mode="json", exclude_defaults=True)
     for group in body.get("groups", []):
         if "members" in group:
             group["members"].sort()
+    for service in body.get("services", []):
+        if service.get("only"):
+            service["only"].sort()
     return json.dumps(body, ensure_ascii=False, indent=1) + "\n"
 
 
@@ -142,6 +150,8 @@ def _plan(file: PlanFile) -> Plan:
             ("places", file.places),
             ("patterns", file.patterns),
             ("directories", file.directories),
+            ("shares", file.shares),
+            ("services", file.services),
         )
         for number, record in _repeated(records)
         if number
@@ -161,6 +171,8 @@ def _plan(file: PlanFile) -> Plan:
         grants=grants,
         patterns={p.id: Pattern(id=p.id, name=p.name, own=from_text(p.own), note=p.note) for p in file.patterns},
         directories={directory.id: directory for directory in file.directories},
+        shares={share.id: share for share in file.shares},
+        services={service.id: service for service in file.services},
     )
     if troubles := [*troubles, *check(plan)]:
         raise PlanError(troubles)

@@ -6,13 +6,15 @@ from dataclasses import dataclass, fields, replace
 from datetime import UTC, datetime
 from typing import Any, Literal
 
+from pydantic import TypeAdapter
 from sqlalchemy import Connection, Table, delete, insert, select, update
 
 from yardgate.core.directory import Directory
-from yardgate.core.edit import Edit, apply, describe, difference
+from yardgate.core.edit import Edit, Kept, apply, describe, difference
 from yardgate.core.lists import OwnList
 from yardgate.core.plan import Group, Pattern, Place, Plan, Target, User
 from yardgate.core.rights import Level
+from yardgate.core.share import Service, Share
 from yardgate.formats import edits as edit_json
 from yardgate.formats.notation import OWN_TEXT, from_text, to_text
 from yardgate.store import tables
@@ -20,6 +22,7 @@ from yardgate.store.database import Store
 
 Kind = Literal["create", "edit", "import", "undo", "redo", "return"]
 NEWEST = 2**63 - 1
+_SHARE, _SERVICE = TypeAdapter(Share), TypeAdapter(Service)
 
 
 class NotThere(LookupError):
@@ -309,6 +312,8 @@ def _load(connection: Connection, plan_id: str) -> Opened:
     ]
     places = [Place(**_with_list(row)) for row in rows(tables.places)]
     patterns = [Pattern(**_with_list(row)) for row in rows(tables.patterns)]
+    shares = [_SHARE.validate_python(_without_plan(row)) for row in rows(tables.shares)]
+    services = [_SERVICE.validate_python(_without_plan(row)) for row in rows(tables.services)]
     plan = Plan(
         name=head["name"],
         office=head["office"],
@@ -319,6 +324,8 @@ def _load(connection: Connection, plan_id: str) -> Opened:
         grants=granted,
         patterns={pattern.id: pattern for pattern in patterns},
         directories={directory.id: directory for directory in directories},
+        shares={share.id: share for share in shares},
+        services={service.id: service for service in services},
     )
     journal = tables.journal.c
     entries = connection.execute(
@@ -350,6 +357,8 @@ def _save(connection: Connection, plan_id: str, before: Plan, after: Plan) -> No
         (tables.places, before.places, after.places),
         (tables.patterns, before.patterns, after.patterns),
         (tables.directories, before.directories, after.directories),
+        (tables.shares, before.shares, after.shares),
+        (tables.services, before.services, after.services),
     )
     for table, old, new in kinds:
         if old is new:
@@ -382,12 +391,16 @@ def _save(connection: Connection, plan_id: str, before: Plan, after: Plan) -> No
     connection.execute(update(tables.plans).where(tables.plans.c.id == plan_id).values(_head(after)))
 
 
-def _columns(table: Table, record: User | Group | Place | Pattern | Directory) -> dict[str, Any]:
+def _columns(table: Table, record: Kept) -> dict[str, Any]:
+    if isinstance(record, Share):
+        return _SHARE.dump_python(record, mode="json")  # type: ignore[no-any-return]
     return {column.name: _value(getattr(record, column.name)) for column in table.c if column.name != "plan"}
 
 
 def _value(value: Any) -> Any:
     """A field as a column holds it: a list in the letters that people write."""
+    if isinstance(value, frozenset):
+        return sorted(value)
     if isinstance(value, tuple):
         return list(value)
     return to_text(value).model_dump(mode="json") if isinstance(value, OwnList) else value

@@ -52,6 +52,7 @@ plans = Table(
     Column("administrators", String),
     Column("entering", String, nullable=False, server_default="asked"),
     Column("attributes_open", Boolean, nullable=False, server_default=false()),
+    Column("host_rules", String, nullable=False, server_default="narrowest"),
 )
 users = Table(
     "users",
@@ -119,6 +120,33 @@ patterns = Table(
     Column("name", String, nullable=False),
     Column("own", JSON, nullable=False),
     Column("note", Text, nullable=False),
+)
+shares = Table(
+    "shares",
+    metadata,
+    _of_plan(),
+    Column("id", String, primary_key=True),
+    Column("name", String, nullable=False),
+    Column("place", String, nullable=False),
+    Column("smb", Boolean, nullable=False),
+    Column("nfs", Boolean, nullable=False),
+    Column("guests", String, nullable=False),
+    Column("read_only", Boolean, nullable=False),
+    Column("hidden", Boolean, nullable=False),
+    Column("hide_unreadable", Boolean, nullable=False),
+    Column("administrator", String),
+    Column("hosts", JSON, nullable=False),
+    Column("squash", String, nullable=False),
+    Column("note", Text, nullable=False),
+    _within("places", "place"),
+)
+services = Table(
+    "services",
+    metadata,
+    _of_plan(),
+    Column("id", String, primary_key=True),
+    Column("on", Boolean, nullable=False),
+    Column("only", JSON(none_as_null=True)),
 )
 directories = Table(
     "directories",

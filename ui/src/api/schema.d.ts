@@ -484,6 +484,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/plans/{plan}/shares": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Shares
+         * @description Who gets in over each share and protocol, and which places no share reaches.
+         */
+        get: operations["shares"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan}/shares/{share}/reason": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Reason Over
+         * @description Why somebody (or, for `guest`, somebody without an account) gets what they get in a place over one share and protocol.
+         */
+        get: operations["reason_over"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/plans/{plan}/clashes": {
         parameters: {
             query?: never;
@@ -970,7 +1010,7 @@ export interface components {
          */
         Arrangement: {
             /** Edits */
-            edits: (components["schemas"]["PutUser"] | components["schemas"]["RemoveUser"] | components["schemas"]["PutGroup"] | components["schemas"]["RemoveGroup"] | components["schemas"]["Join"] | components["schemas"]["Leave"] | components["schemas"]["PutPlace"] | components["schemas"]["RemovePlace"] | components["schemas"]["PutPattern"] | components["schemas"]["RemovePattern"] | components["schemas"]["PutDirectory"] | components["schemas"]["RemoveDirectory"] | components["schemas"]["SetGrant"] | components["schemas"]["SetTarget"] | components["schemas"]["SetTitle"])[];
+            edits: (components["schemas"]["PutUser"] | components["schemas"]["RemoveUser"] | components["schemas"]["PutGroup"] | components["schemas"]["RemoveGroup"] | components["schemas"]["Join"] | components["schemas"]["Leave"] | components["schemas"]["PutPlace"] | components["schemas"]["RemovePlace"] | components["schemas"]["PutPattern"] | components["schemas"]["RemovePattern"] | components["schemas"]["PutDirectory"] | components["schemas"]["RemoveDirectory"] | components["schemas"]["PutShare"] | components["schemas"]["RemoveShare"] | components["schemas"]["PutService"] | components["schemas"]["RemoveService"] | components["schemas"]["SetGrant"] | components["schemas"]["SetTarget"] | components["schemas"]["SetTitle"])[];
             /** Lost */
             lost: components["schemas"]["Lost"][];
         };
@@ -1232,7 +1272,7 @@ export interface components {
              */
             revision: number;
             /** Edits */
-            edits: (components["schemas"]["PutUser"] | components["schemas"]["RemoveUser"] | components["schemas"]["PutGroup"] | components["schemas"]["RemoveGroup"] | components["schemas"]["Join"] | components["schemas"]["Leave"] | components["schemas"]["PutPlace"] | components["schemas"]["RemovePlace"] | components["schemas"]["PutPattern"] | components["schemas"]["RemovePattern"] | components["schemas"]["PutDirectory"] | components["schemas"]["RemoveDirectory"] | components["schemas"]["SetGrant"] | components["schemas"]["SetTarget"] | components["schemas"]["SetTitle"])[];
+            edits: (components["schemas"]["PutUser"] | components["schemas"]["RemoveUser"] | components["schemas"]["PutGroup"] | components["schemas"]["RemoveGroup"] | components["schemas"]["Join"] | components["schemas"]["Leave"] | components["schemas"]["PutPlace"] | components["schemas"]["RemovePlace"] | components["schemas"]["PutPattern"] | components["schemas"]["RemovePattern"] | components["schemas"]["PutDirectory"] | components["schemas"]["RemoveDirectory"] | components["schemas"]["PutShare"] | components["schemas"]["RemoveShare"] | components["schemas"]["PutService"] | components["schemas"]["RemoveService"] | components["schemas"]["SetGrant"] | components["schemas"]["SetTarget"] | components["schemas"]["SetTitle"])[];
         };
         /**
          * Entry
@@ -1317,7 +1357,7 @@ export interface components {
              * Kind
              * @enum {string}
              */
-            kind: "account" | "share" | "way" | "list";
+            kind: "account" | "service" | "share" | "way" | "list";
             /** Title */
             title: string;
             level: components["schemas"]["Level"];
@@ -1431,6 +1471,15 @@ export interface components {
             unknown: string[];
             /** Note */
             note: string;
+        };
+        /**
+         * HostRule
+         * @description What some hosts get over NFS: RW, RO, or NA. hosts: an address, a network (address/prefix), a host name, or either with * and ?.
+         */
+        HostRule: {
+            /** Hosts */
+            hosts: string;
+            level: components["schemas"]["Level"];
         };
         /**
          * Import
@@ -1865,6 +1914,10 @@ export interface components {
             patterns: components["schemas"]["Pattern"][];
             /** Directories */
             directories: components["schemas"]["Directory"][];
+            /** Shares */
+            shares: components["schemas"]["Share"][];
+            /** Services */
+            services: components["schemas"]["ServiceOut"][];
             /**
              * Namesakes
              * @description accounts that are shown by the name of one from elsewhere
@@ -2094,6 +2147,30 @@ export interface components {
             op: "put-place";
         };
         /**
+         * PutService
+         * @description Say whether a file service is on, and who may use it.
+         */
+        PutService: {
+            service: components["schemas"]["Service"];
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            op: "put-service";
+        };
+        /**
+         * PutShare
+         * @description Offer a place under a name, or replace the share of this id.
+         */
+        PutShare: {
+            share: components["schemas"]["Share"];
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            op: "put-share";
+        };
+        /**
          * PutUser
          * @description Add a user, or replace the one of this id.
          */
@@ -2171,7 +2248,7 @@ export interface components {
              * Source
              * @enum {string}
              */
-            source: "nothing" | "own" | "group" | "all" | "admin" | "account" | "way" | "list";
+            source: "nothing" | "own" | "group" | "all" | "admin" | "account" | "way" | "list" | "service" | "share";
             /** Clash */
             clash: boolean;
             /**
@@ -2244,7 +2321,7 @@ export interface components {
         };
         /**
          * RemovePlace
-         * @description Remove a place from the plan, with all below it and all grants there.
+         * @description Remove a place from the plan, with all below it, and all grants and shares there.
          */
         RemovePlace: {
             /** Place */
@@ -2254,6 +2331,32 @@ export interface components {
              * @enum {string}
              */
             op: "remove-place";
+        };
+        /**
+         * RemoveService
+         * @description Say nothing of a file service: it is on, for everybody.
+         */
+        RemoveService: {
+            /** Service */
+            service: string;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            op: "remove-service";
+        };
+        /**
+         * RemoveShare
+         * @description Offer a share no longer. The place stays, and what is in it.
+         */
+        RemoveShare: {
+            /** Share */
+            share: string;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            op: "remove-share";
         };
         /**
          * RemoveUser
@@ -2292,6 +2395,39 @@ export interface components {
             /** Taken */
             taken: boolean;
             changed: components["schemas"]["Changed"];
+        };
+        /**
+         * Service
+         * @description A file service of the appliance. only: the users and groups who may use it; None: everybody.
+         */
+        Service: {
+            /**
+             * Id
+             * @enum {string}
+             */
+            id: "smb" | "nfs";
+            /**
+             * On
+             * @default true
+             */
+            on: boolean;
+            /** Only */
+            only?: string[] | null;
+        };
+        /**
+         * ServiceOut
+         * @description A file service. only: who may use it; null: everybody.
+         */
+        ServiceOut: {
+            /**
+             * Id
+             * @enum {string}
+             */
+            id: "smb" | "nfs";
+            /** On */
+            on: boolean;
+            /** Only */
+            only: string[] | null;
         };
         /**
          * Session
@@ -2350,6 +2486,90 @@ export interface components {
              */
             op: "set-title";
         };
+        /**
+         * Share
+         * @description A place offered under a name.
+         *
+         *     guests: what somebody without an account gets at the share: NA (they are not let in), RO or RW; storage still has its say.
+         *     administrator: a user or group whose members act as root on the files inside, over SMB.
+         *     hidden: not listed among the shares. hide_unreadable: in folders, only what somebody can read is listed.
+         *     hosts: for NFS, who may mount it; nobody else may. squash: for NFS, whose numeric id becomes the guest's.
+         */
+        Share: {
+            /** Id */
+            id: string;
+            /** Name */
+            name: string;
+            /** Place */
+            place: string;
+            /**
+             * Smb
+             * @default true
+             */
+            smb: boolean;
+            /**
+             * Nfs
+             * @default false
+             */
+            nfs: boolean;
+            /** @default NA */
+            guests: components["schemas"]["Level"];
+            /**
+             * Read Only
+             * @default false
+             */
+            read_only: boolean;
+            /**
+             * Hidden
+             * @default false
+             */
+            hidden: boolean;
+            /**
+             * Hide Unreadable
+             * @default false
+             */
+            hide_unreadable: boolean;
+            /** Administrator */
+            administrator?: string | null;
+            /**
+             * Hosts
+             * @default []
+             */
+            hosts: components["schemas"]["HostRule"][];
+            /**
+             * Squash
+             * @default root
+             * @enum {string}
+             */
+            squash: "none" | "root" | "all";
+            /**
+             * Note
+             * @default
+             */
+            note: string;
+        };
+        /** ShareOut */
+        ShareOut: {
+            /** Share */
+            share: string;
+            /** Ways */
+            ways: components["schemas"]["WayOut"][];
+        };
+        /**
+         * SharesOut
+         * @description All shares, and the places that no share reaches.
+         */
+        SharesOut: {
+            /**
+             * Revision
+             * @description the plan's revision that this was made on, or is
+             */
+            revision: number;
+            /** Shares */
+            shares: components["schemas"]["ShareOut"][];
+            /** Unreached */
+            unreached: string[];
+        };
         /** SignIn */
         SignIn: {
             /** Name */
@@ -2387,7 +2607,7 @@ export interface components {
             /** Sets */
             sets: string[];
             /** Edits */
-            edits: (components["schemas"]["PutUser"] | components["schemas"]["RemoveUser"] | components["schemas"]["PutGroup"] | components["schemas"]["RemoveGroup"] | components["schemas"]["Join"] | components["schemas"]["Leave"] | components["schemas"]["PutPlace"] | components["schemas"]["RemovePlace"] | components["schemas"]["PutPattern"] | components["schemas"]["RemovePattern"] | components["schemas"]["PutDirectory"] | components["schemas"]["RemoveDirectory"] | components["schemas"]["SetGrant"] | components["schemas"]["SetTarget"] | components["schemas"]["SetTitle"])[];
+            edits: (components["schemas"]["PutUser"] | components["schemas"]["RemoveUser"] | components["schemas"]["PutGroup"] | components["schemas"]["RemoveGroup"] | components["schemas"]["Join"] | components["schemas"]["Leave"] | components["schemas"]["PutPlace"] | components["schemas"]["RemovePlace"] | components["schemas"]["PutPattern"] | components["schemas"]["RemovePattern"] | components["schemas"]["PutDirectory"] | components["schemas"]["RemoveDirectory"] | components["schemas"]["PutShare"] | components["schemas"]["RemoveShare"] | components["schemas"]["PutService"] | components["schemas"]["RemoveService"] | components["schemas"]["SetGrant"] | components["schemas"]["SetTarget"] | components["schemas"]["SetTitle"])[];
         };
         /** Step */
         Step: {
@@ -2471,7 +2691,7 @@ export interface components {
          *     administrators: the group whose members always get read-write where grants count.
          *     entering: whether every folder on the way down asks for the right to enter (a kernel does; an SMB server that keeps
          *     ordered lists itself does not). attributes_open: whether everybody may read attributes, whatever an ordered list says
-         *     (such an SMB server lets them).
+         *     (such an SMB server lets them). host_rules: which of the host rules that take in one host counts (see `share`).
          */
         Target: {
             /**
@@ -2506,6 +2726,12 @@ export interface components {
              * @default false
              */
             attributes_open: boolean;
+            /**
+             * Host Rules
+             * @default narrowest
+             * @enum {string}
+             */
+            host_rules: "narrowest" | "first";
         };
         /**
          * TroubleOfNumber
@@ -2620,6 +2846,28 @@ export interface components {
             at: string;
             /** By */
             by: string;
+        };
+        /**
+         * WayOut
+         * @description Who gets in over one share and protocol, at the share's top. people: level -> users, at most 200 of each; guest: what a guest gets.
+         */
+        WayOut: {
+            /**
+             * Protocol
+             * @enum {string}
+             */
+            protocol: "smb" | "nfs";
+            /** On */
+            on: boolean;
+            /** Counts */
+            counts: {
+                [key: string]: number;
+            };
+            /** People */
+            people: {
+                [key: string]: string[];
+            };
+            guest: components["schemas"]["Level"];
         };
         /**
          * WayStep
@@ -4767,6 +5015,165 @@ export interface operations {
             header?: never;
             path: {
                 plan: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReasonOut"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    shares: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                plan: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SharesOut"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    reason_over: {
+        parameters: {
+            query: {
+                subject: string;
+                place: string;
+                protocol: "smb" | "nfs";
+                /** @description the address of the client, for NFS; none: any host */
+                host?: string | null;
+            };
+            header?: never;
+            path: {
+                plan: string;
+                share: string;
             };
             cookie?: never;
         };

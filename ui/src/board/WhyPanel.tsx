@@ -1,42 +1,11 @@
 import { useQuery } from "@tanstack/react-query";
 import { Button } from "antd";
-import { useState } from "react";
-import { api, ask, message, type Level, type ReasonOut } from "../api/client";
+import { api, ask, message, type Level } from "../api/client";
 import { ArmSign, LevelTag, WORDS } from "../parts/ArmSign";
 import { cellsWords } from "../parts/Changes";
 import { pathName, whoName } from "../plan/index";
 import { usePlan } from "../plan/PlanContext";
-import { whoLabel } from "../storage/editors";
-import { maskLevel, maskWords, perms, permsLevel } from "../storage/words";
-
-type ListLine = NonNullable<ReasonOut["reason"]["gates"][number]["entries"]>[number];
-const LIST_VERDICTS: Record<ListLine["verdict"], string> = { decides: "decides", "too late": "too late", "not theirs": "not theirs", "not here": "not here", limits: "limits", idle: "idle" };
-
-/** The lines of a storage list; those that are not theirs are folded away, to be asked for. */
-function Entries({ entries }: { entries: ListLine[] }) {
-  const { index } = usePlan();
-  const [all, setAll] = useState(false);
-  const numbered = entries.map((line, number) => ({ line, number: number + 1 }));
-  const theirs = numbered.filter(({ line }) => line.verdict !== "not theirs" && line.verdict !== "idle");
-  const shown = all ? numbered : theirs;
-  const name = (line: ListLine) => (line.who ? whoLabel(index, line.who) : { user: "Owner", group: "Owning group", other: "Everybody else", mask: "Mask" }[line.says as string]);
-  return (
-    <>
-      {shown.map(({ line, number }) => {
-        const ordered = line.says === "allow" || line.says === "deny";
-        return (
-          <div key={number} className={`line ${line.verdict === "decides" ? "decides" : ""}`}>
-            <span>{number} {line.says === "deny" ? "refuse " : ""}{name(line)} <span className={`tag ${line.says === "deny" ? "NA" : ordered ? maskLevel(line.mask) : permsLevel(line.mask)}`}>{ordered ? maskWords(line.mask) : perms(line.mask)}</span></span>
-            <span>{LIST_VERDICTS[line.verdict]}</span>
-          </div>
-        );
-      })}
-      {theirs.length < entries.length && <div className="line"><button className="plain" onClick={() => setAll(!all)}>{all ? "Only the lines that concern them" : `${entries.length - theirs.length} more ${entries.length - theirs.length === 1 ? "line concerns" : "lines concern"} others`}</button><span /></div>}
-    </>
-  );
-}
-
-const VERDICTS: Record<string, string> = { decides: "decides", outranked: "outranked", farther: "farther away", "too late": "too late" };
+import { Gates } from "./Gates";
 
 /** Why somebody gets what they get in a place, gate by gate, and what could be set instead. */
 export function WhyPanel({ who, place, onSet, onWould }: { who: string; place: string; onSet: (level: Level | null) => void; onWould: (level: Level | null | undefined) => void }) {
@@ -81,33 +50,7 @@ export function WhyPanel({ who, place, onSet, onWould }: { who: string; place: s
       {who === "everyone" && <p>A grant to everyone concerns every person and service.</p>}
       {reason.isError && <div className="trouble">{message(reason.error)}</div>}
       {known && !found && !reason.isError && <div className="muted" role="status">Asking why …</div>}
-      {found?.gates.map((gate, number) => (
-        <section key={gate.kind} className={`gate ${gate.decides ? "decides" : ""}`} aria-label={gate.title}>
-          <header>
-            <span className="spread">{number + 1} · {gate.title}</span>
-            {gate.kind === "share" && found.carried === "storage" ? <span style={{ fontWeight: 400 }}><span className="muted">carried by the list</span> <LevelTag level={found.granted} /></span> : (gate.kind === "account" || gate.kind === "way") && gate.level === "RW" ? <span className="muted" style={{ fontWeight: 400 }}>passes</span> : <LevelTag level={gate.level} />}
-          </header>
-          <p>{gate.sentence}</p>
-          {gate.steps?.map((step) => (
-            <div key={step.place} className={`line ${step.enters ? "" : "decides"}`}>
-              <span>{pathName(index, step.place)}</span>
-              <span>{step.enters ? "may enter" : "may not enter"}</span>
-            </div>
-          ))}
-          {gate.entries && <Entries entries={gate.entries} />}
-          {gate.lines?.map((line) => (
-            <div key={line.who} className={`line ${line.verdict === "decides" ? "decides" : ""}`}>
-              <span>
-                <LevelTag level={line.level} /> {line.tier === "own" ? "their own grant" : whoName(index, line.who)}
-              </span>
-              <span>{VERDICTS[line.verdict]}</span>
-              {line.way.length > 2 && <span className="way">through {line.way.slice(1, -1).map((step) => whoName(index, step)).join(", then ")}</span>}
-              {line.said_on !== place && <span className="way">comes down from {pathName(index, line.said_on)}</span>}
-              {line.way.length === 2 && line.who === outline.target.baseline && <span className="way">the baseline: everybody is in it</span>}
-            </div>
-          ))}
-        </section>
-      ))}
+      {found && <Gates reason={found} />}
       {instead.data && instead.data.length > 0 && (
         <>
           <h3>By a group instead</h3>

@@ -90,17 +90,19 @@ export function PlanProvider({ id, session, children }: { id: string; session: S
         try {
           const answer = await request();
           await take(answer);
+          notification.destroy("refused"); // what could not be kept was done otherwise
           return answer;
         } catch (error) {
           const stale = error instanceof Refusal && error.problem.status === 409;
           if (stale) await client.refetchQueries({ queryKey: key });
-          const name = `trouble-${Date.now()}`;
+          const refused = error instanceof Refusal && !stale;
+          const name = refused ? "refused" : `trouble-${Date.now()}`;
           notification.error({
             key: name,
             title: stale ? "The plan was changed meanwhile" : error instanceof Refusal ? error.problem.title : "Not kept",
             description: stale ? `${message(error)} ${(error.problem.since ?? []).map((entry) => `${entry.by}: ${entry.words}`).join("; ")}` : message(error),
             duration: 0,
-            actions: error instanceof Refusal && !stale ? undefined : (
+            actions: refused ? undefined : (
               <Button
                 size="small"
                 type="primary"

@@ -1,0 +1,297 @@
+"""Ways in: what somebody gets over one share and protocol. `explain_over` gate by gate, `resolve_over` for everybody at once.
+
+The gates, in order: the account, the service, the share (over SMB the grants it carries, over NFS the host), the way there,
+the list. The lowest counts, and the first that is as low is the reason.
+"""
+
+from collections.abc import Collection, Iterator, Mapping, Sequence
+from dataclasses import replace
+from datetime import date
+
+import numpy as np
+
+from yardgate.core.membership import Token, token
+from yardgate.core.packed import Bits, count, pack
+from yardgate.core.plan import EVERYONE, GUEST, Plan
+from yardgate.core.reason import Gate, Reason, Source, account_gate, grants_gate, list_gate, nearest, way_gate
+from yardgate.core.resolve import Codes, Matrix, by_way_and_list, lowest, to_codes
+from yardgate.core.rights import Level, keeper, odd
+from yardgate.core.share import Over, Protocol, Share, host_rule
+from yardgate.core.storage import Laying, granted_on, lay, rights_on
+from yardgate.core.weighing import weigh
+
+CLAIMED = 16  # supplementary groups that fit into an AUTH_SYS credential (RFC 5531 appendix A)
+PROTOCOLS: tuple[Protocol, ...] = ("smb", "nfs")
+
+
+def offered(plan: Plan) -> Iterator[Over]:
+    """Every way in that the plan offers: shares, over protocols whose service is on."""
+    for share in plan.shares.values():
+        for protocol in PROTOCOLS:
+            if share.over(protocol) and is_on(plan, protocol):
+                yield Over(share.id, protocol)
+
+
+def is_on(plan: Plan, protocol: Protocol) -> bool:
+    return protocol not in plan.services or plan.services[protocol].on
+
+
+def inside(plan: Plan, share: Share) -> Sequence[str]:
+    """The place that a share offers, and all below it, each after the one above."""
+    found = [share.place]
+    for place in found:
+        found += plan.inside.get(place, ())
+    return found
+
+
+def identity(plan: Plan, subject: str, over: Over) -> tuple[str, Token]:
+    """As whom storage sees somebody, and all that they count as there.
+
+    Over NFS a client claims numeric ids: root, or everybody, may be squashed to the guest (exports(5)), and of more groups
+    than fit only the first are sent, in the order of their numbers.
+    """
+    share, user = plan.shares[over.share], plan.users.get(subject)
+    squashed = over.protocol == "nfs" and (
+        share.squash == "all" or (share.squash == "root" and user is not None and user.uid == 0)
+    )
+    if subject == GUEST or squashed:
+        return GUEST, {GUEST: (GUEST,), EVERYONE: (GUEST, EVERYONE)}
+    ways = token(plan, subject)
+    left_out = unclaimed(plan, subject, ways) if over.protocol == "nfs" else ()
+    return subject, {who: way for who, way in ways.items() if who not in left_out}
+
+
+def unclaimed(plan: Plan, subject: str, ways: Token) -> Sequence[str]:
+    """The groups that an NFS client cannot claim beside the others. The primary group is claimed apart from them."""
+    user = plan.users.get(subject)
+    if user is None:
+        return ()
+    groups = [plan.groups[who] for who in ways if who in plan.groups and who != user.primary_group]
+    groups.sort(key=lambda group: (group.gid is None, group.gid, group.id))
+    return [group.id for group in groups[CLAIMED:]]
+
+
+# --- one user, one place ----------------------------------------------------------------------------------------------
+
+
+def explain_over(plan: Plan, subject: str, place: str, over: Over, on: date, laying: Laying | None = None) -> Reason:
+    """The reason for one cell over one way in. subject: a user, a group (somebody in it alone), or the guest.
+
+    Raises KeyError for an id that is not in the plan, and where the share does not reach the place.
+    """
+    share = plan.shares[over.share]
+    if share.place not in plan.path(place):
+        raise KeyError(place)
+    laying = lay(plan, count(plan, on)) if laying is None else laying
+    laid = laying.get(place)
+    who, ways = identity(plan, subject, over)
+    shared = _share_gate(plan, subject, over, laying)
+    gates = [_account(plan, subject, over, on), _service(plan, subject, over), shared]
+    rights = None
+    if laid is not None and laid.list is not None:
+        rights = rights_on(plan, laid, who, ways)
+        if over.protocol == "smb" and share.administrator in ways:
+            words = f"{plan.named(subject)} runs this share and acts as root inside it."
+            gates += [
+                Gate("way", "Way there", Level.RW, False, words),
+                Gate("list", f"List of {plan.places[place].name}", Level.RW, False, words),
+            ]
+        else:
+            gates += [way_gate(plan, laying, who, place, ways), list_gate(plan, laid, who, place, ways, rights)]
+    result = min(gate.level for gate in gates)
+    passed = {"account", "service", "way"} if result > Level.NA else set()
+    if rights is not None and over.protocol == "smb" and not _by_share(laying, share):
+        passed |= {"share"} if shared.level == Level.RW else set()  # the list carries the grants: that decides
+    deciding = next(gate for gate in gates if gate.level == result and gate.kind not in passed)
+    return Reason(
+        subject,
+        place,
+        result,
+        shared.level,
+        nearest(shared) if deciding is shared and shared.lines else _SOURCES[deciding.kind],
+        False,
+        laid.carried if laid is not None else "share",
+        rights,
+        rights is not None and odd(rights, entering_asked=plan.target.entering == "asked"),
+        rights is not None and keeper(rights),
+        tuple(replace(gate, decides=gate is deciding) for gate in gates),
+    )
+
+
+_SOURCES: Mapping[str, Source] = {
+    "account": "account",
+    "service": "service",
+    "share": "share",
+    "way": "way",
+    "list": "list",
+}
+
+
+def _account(plan: Plan, subject: str, over: Over, on: date) -> Gate:
+    user = plan.users.get(subject)
+    if subject == GUEST:
+        return Gate("account", "Account", Level.RW, False, "A guest needs no account.")
+    if over.protocol == "smb" or user is None:
+        return account_gate(plan, subject, on)
+    if user.uid is None and plan.shares[over.share].squash != "all":
+        return Gate(
+            "account", "Account", Level.NA, False, f"{plan.named(subject)} has no uid that a client could claim."
+        )
+    claim = "whoever asks is taken for the guest" if user.uid is None else f"the client claims the uid {user.uid}"
+    words = f"NFS asks no password and no account: {claim}."
+    if not user.active(on):
+        words += " That the account is shut does not matter to it."
+    return Gate("account", "Account", Level.RW, False, words)
+
+
+def _service(plan: Plan, subject: str, over: Over) -> Gate:
+    share, name = plan.shares[over.share], over.protocol.upper()
+    service = plan.services.get(over.protocol)
+    if not share.over(over.protocol):
+        return Gate("service", "Service", Level.NA, False, f"{share.name} is not offered over {name}.")
+    if service is None or (service.on and service.only is None):
+        return Gate("service", "Service", Level.RW, False, f"{name} is on, and {share.name} is offered over it.")
+    if not service.on:
+        return Gate("service", "Service", Level.NA, False, f"{name} is switched off.")
+    fitting = [who for who in token(plan, subject) if who in (service.only or ())] if subject != GUEST else []
+    if not fitting:
+        return Gate("service", "Service", Level.NA, False, f"{plan.named(subject)} may not use {name}.")
+    return Gate("service", "Service", Level.RW, False, f"{plan.named(fitting[0])} may use {name}.")
+
+
+def _share_gate(plan: Plan, subject: str, over: Over, laying: Laying) -> Gate:
+    share = plan.shares[over.share]
+    if over.protocol == "nfs":
+        found = _host_gate(plan, share, over)
+    elif subject == GUEST:
+        words = "does not let guests in" if share.guests == Level.NA else f"lets guests in: {share.guests.words}"
+        found = Gate("share", f"Share {share.name}", share.guests, False, f"{share.name} {words}.")
+    else:
+        granted = grants_gate(plan, share.place, laying.get(share.place), token(plan, subject))
+        found = granted if _by_share(laying, share) else replace(granted, level=Level.RW)
+    if share.read_only and found.level > Level.RO:
+        return replace(
+            found,
+            level=Level.RO,
+            sentence=f"{found.sentence} {share.name} is read-only, whatever is granted.",
+            lines=(),
+        )
+    return found
+
+
+def _host_gate(plan: Plan, share: Share, over: Over) -> Gate:
+    title = f"Hosts of {share.name}"
+    if over.address is None:
+        level = max((rule.level for rule in share.hosts), default=Level.NA)
+        words = f"The most that any host gets: {level.words}." if share.hosts else "No host may mount it."
+        return Gate("share", title, level, False, words)
+    rule = host_rule(share.hosts, plan.target.host_rules, over.address, over.host)
+    if rule is None:
+        return Gate(
+            "share", title, Level.NA, False, f"No host rule takes in {over.address}, so it may not mount {share.name}."
+        )
+    return Gate("share", title, rule.level, False, f"{over.address} falls under {rule.hosts}: {rule.level.words}.")
+
+
+def _by_share(laying: Laying, share: Share) -> bool:
+    laid = laying.get(share.place)
+    return laid is None or laid.by_share
+
+
+# --- everybody at once ------------------------------------------------------------------------------------------------
+
+
+def resolve_over(matrix: Matrix, over: Over) -> dict[str, Codes]:
+    """The level of every subject in every place of a share, over one way in: place id -> uint8 (subjects,), `Level.code`."""
+    plan, counting, share = matrix.plan, matrix.counting, matrix.plan.shares[over.share]
+    places = inside(plan, share)
+    none = np.zeros(counting.bits.shape[1], dtype=np.uint64)
+    if not share.over(over.protocol) or not is_on(plan, over.protocol):
+        return dict.fromkeys(places, to_codes(none, none, len(counting.subjects)))
+    admitted = _may_use(matrix, over)
+    high, low = _share_planes(matrix, over)
+    root = _members(matrix, share.administrator) if over.protocol == "smb" and share.administrator is not None else none
+    found = {}
+    for place in places:
+        list_high, list_low = by_way_and_list(matrix, place)
+        out_high, out_low = lowest(high, low, list_high | root, list_low | root)
+        found[place] = to_codes(out_high & admitted, out_low & admitted, len(counting.subjects))
+    if over.protocol == "nfs":
+        for number in _seen_otherwise(matrix, share):
+            for place in places:
+                found[place][number] = explain_over(
+                    plan, counting.subjects[number], place, over, matrix.on, matrix.laying
+                ).level.code
+    return found
+
+
+def best(matrix: Matrix, protocols: Collection[Protocol] = PROTOCOLS) -> dict[str, Codes]:
+    """The best that every subject gets in every place over any way in that is offered; NA where no share reaches."""
+    nothing = np.zeros(len(matrix.counting.subjects), dtype=np.uint8)
+    found = dict.fromkeys(matrix.plan.places, nothing)
+    for over in offered(matrix.plan):
+        if over.protocol in protocols:
+            for place, row in resolve_over(matrix, over).items():
+                found[place] = np.maximum(found[place], row)
+    return found
+
+
+def unreached(plan: Plan) -> Sequence[str]:
+    """The places that no way in reaches, pools and places above a share left out: nobody is meant to stand there."""
+    reached = {place for over in offered(plan) for place in inside(plan, plan.shares[over.share])}
+    above = {step for place in reached for step in plan.path(place)}
+    return [place.id for place in plan.places.values() if place.kind != "pool" and place.id not in reached | above]
+
+
+def _may_use(matrix: Matrix, over: Over) -> Bits:
+    plan, counting = matrix.plan, matrix.counting
+    if over.protocol == "nfs":
+        numbered = [user.uid is not None or plan.shares[over.share].squash == "all" for user in plan.users.values()]
+        flags = np.zeros(counting.bits.shape[1] * 64, dtype=np.bool_)
+        flags[: len(counting.subjects)] = True
+        flags[: counting.users] = numbered
+        return pack(flags)
+    only = plan.services["smb"].only if "smb" in plan.services else None
+    if only is None:
+        return counting.active
+    admitted = np.zeros_like(counting.active)
+    for who in only:
+        admitted |= _members(matrix, who)
+    return admitted & counting.active
+
+
+def _members(matrix: Matrix, who: str) -> Bits:
+    """The subjects that count as a user or a group."""
+    counting = matrix.counting
+    number = counting.number[who]
+    if number >= counting.users:
+        counted: Bits = counting.bits[number - counting.users]
+        return counted
+    flags = np.zeros(counting.bits.shape[1] * 64, dtype=np.bool_)
+    flags[number] = True
+    return pack(flags)
+
+
+def _share_planes(matrix: Matrix, over: Over) -> tuple[Bits, Bits]:
+    """High and low plane of what the share itself lets through."""
+    plan, counting, share = matrix.plan, matrix.counting, matrix.plan.shares[over.share]
+    everybody = np.full(counting.bits.shape[1], ~np.uint64(0))
+    if over.protocol == "nfs":
+        level = _host_gate(plan, share, over).level
+        high, low = (everybody if level.code & bit else ~everybody for bit in (2, 1))
+    elif _by_share(matrix.laying, share):
+        planes = weigh(plan.target, counting, [granted_on(plan, matrix.laying, share.place)])
+        high, low = planes[0][0] | counting.boss, planes[1][0] | counting.boss
+    else:
+        high, low = everybody, everybody
+    return high, low & ~high if share.read_only else low
+
+
+def _seen_otherwise(matrix: Matrix, share: Share) -> Sequence[int]:
+    """Numbers of the subjects whom storage sees over NFS as somebody else, or as less, than it does otherwise."""
+    plan, counting = matrix.plan, matrix.counting
+    if share.squash == "all":
+        return range(len(counting.subjects))
+    sizes = np.unpackbits(counting.bits[:-1].view(np.uint8), axis=-1, bitorder="little").sum(axis=0)[: counting.users]
+    many = set(np.flatnonzero(sizes > CLAIMED).tolist())
+    return sorted(many | {number for number, user in enumerate(plan.users.values()) if user.uid == 0})

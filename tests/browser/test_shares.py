@@ -1,0 +1,64 @@
+"""Shares as a planner sees them: who gets in and why, what is changed in place, and what no server takes."""
+
+from selenium.webdriver.common.keys import Keys
+
+from tests.browser.conftest import Page, Yard
+from yardgate.core.rights import Level
+from yardgate.core.share import HostRule
+
+
+def ask(page: Page, who: str) -> None:
+    field = page.one("[aria-label='Whom to ask about']")
+    field.send_keys(who)
+    page.until(lambda: page.all(".ant-select-item-option-active"))
+    field.send_keys(Keys.ENTER)
+
+
+def test_why_somebody_gets_in_over_a_share_or_not(yard: Yard, page: Page) -> None:
+    page.go(yard.at("shares?share=share-notices"))
+    page.says("read-only, gets no access")  # guests: open at the share, closed in storage
+    ask(page, "guest")
+    page.says("notices lets guests in: read-only.")
+    page.says("No line of the list gives Guest anything: no access.")
+    page.go(yard.at("shares?share=share-machines"))
+    ask(page, "Tomas Brandt")
+    page.says("The most that any host gets: read-only.")
+    address = page.one("[aria-label='From which address']")
+    address.send_keys("192.0.2.7", Keys.ENTER)
+    page.says("No host rule takes in 192.0.2.7, so it may not mount machines.")
+    assert page.errors() == []
+
+
+def test_a_share_is_made_changed_in_place_and_stopped(yard: Yard, page: Page) -> None:
+    page.go(yard.at("shares"))
+    page.button("Add a share").click()
+    field = page.one("[aria-label='Place to offer']")
+    field.send_keys("curlew")
+    page.until(lambda: page.all(".ant-select-item-option-active"))
+    field.send_keys(Keys.ENTER)
+    page.button("Share it").click()
+    page.until(lambda: "share-curlew-31" in yard.now().shares)
+    page.until(lambda: page.one(".side h2").text == "curlew-31")
+    page.until(lambda: next(e for e in page.all(".side .ant-checkbox-wrapper") if "over NFS" in e.text)).click()
+    page.says("No host may mount it.")
+    page.one("[aria-label='Another host']").send_keys("10.0.0.5/24", Keys.ENTER)
+    page.says("10.0.0.5/24 has bits beyond its prefix; the network is 10.0.0.0/24")
+    field = page.one("[aria-label='Another host']")
+    field.send_keys(Keys.CONTROL, "a")
+    field.send_keys("10.0.0.0/24", Keys.ENTER)
+    page.until(lambda: yard.now().shares["share-curlew-31"].hosts == (HostRule(hosts="10.0.0.0/24", level=Level.RO),))
+    page.says("keelson:/keel/hulls/curlew-31 /mnt/curlew-31 nfs4 _netdev 0 0")
+    page.button("Stop sharing").click()
+    page.says("the share curlew-31, which offers keel/hulls/curlew-31")
+    page.until(lambda: next(b for b in page.all(".ant-modal .ant-btn-dangerous") if b.is_enabled())).click()
+    page.until(lambda: "share-curlew-31" not in yard.now().shares)
+    page.button("Undo").click()
+    page.until(lambda: "share-curlew-31" in yard.now().shares)
+
+
+def test_a_service_switched_off_shows_at_every_share(yard: Yard, page: Page) -> None:
+    page.go(yard.at("shares?share=share-drawings"))
+    page.one("[aria-label='SMB service']").click()
+    page.says("SMB is switched off: nobody gets in over it.")
+    page.says("No share reaches")
+    assert not yard.now().services["smb"].on

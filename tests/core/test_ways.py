@@ -1,0 +1,208 @@
+"""Shares and ways in: gate by gate and all at once the same; host rules; names that no server takes."""
+
+from ipaddress import ip_address
+
+import pytest
+from hypothesis import given, settings
+
+from tests.conftest import ON
+from tests.plans import plans
+from tests.thorough import times
+from yardgate.core.lists import Posix, PosixEntry
+from yardgate.core.plan import GUEST, Group, Place, Plan, User, check
+from yardgate.core.resolve import resolve
+from yardgate.core.rights import LEVELS, Level
+from yardgate.core.share import HostRule, Over, Service, Share, host_rule, hosts, share_name_trouble
+from yardgate.core.ways import PROTOCOLS, best, explain_over, inside, offered, resolve_over
+
+RW, RO, PT, NA = Level.RW, Level.RO, Level.PT, Level.NA
+
+
+@settings(max_examples=times(300, 2000))
+@given(plans(shares=True))
+def test_every_cell_over_every_way_in_is_what_the_gates_say(plan: Plan) -> None:
+    assert check(plan) == ()
+    matrix = resolve(plan, ON)
+    most: dict[tuple[str, str], Level] = {}
+    for share in plan.shares.values():
+        for protocol in PROTOCOLS:
+            over = Over(share.id, protocol)
+            found = resolve_over(matrix, over)
+            assert list(found) == list(inside(plan, share))
+            for place, row in found.items():
+                for number, subject in enumerate(matrix.counting.subjects):
+                    reason = explain_over(plan, subject, place, over, ON, matrix.laying)
+                    assert LEVELS[row[number]] == reason.level, (over, place, subject, reason)
+                    assert sum(gate.decides for gate in reason.gates) == 1
+                    if over in offered(plan):
+                        most[subject, place] = max(most.get((subject, place), NA), reason.level)
+    subjects = matrix.counting.subjects
+    got = {(s, place): LEVELS[row[n]] for place, row in best(matrix).items() for n, s in enumerate(subjects)}
+    assert got == {(s, place): most.get((s, place), NA) for s in subjects for place in plan.places}
+
+
+def office(**share: object) -> Plan:
+    users = {"ann": User(id="ann", name="ann", uid=1001), "bo": User(id="bo", name="bo", enabled=False, uid=1002)}
+    places = {
+        "keel": Place(id="keel", name="keel", kind="pool"),
+        "hulls": Place(id="hulls", name="hulls", kind="dataset", parent="keel"),
+        "petrel": Place(id="petrel", name="petrel", kind="folder", parent="hulls"),
+    }
+    shares = {"s": Share(id="s", name="hulls", place="hulls", **share)}  # type: ignore[arg-type]
+    groups = {"crew": Group(id="crew", name="crew", members=frozenset({"ann"}))}
+    return Plan(users=users, groups=groups, places=places, grants={"hulls": {"crew": RW}}, shares=shares)
+
+
+def level(plan: Plan, who: str, place: str, over: Over) -> tuple[Level, str]:
+    reason = explain_over(plan, who, place, over, ON)
+    return reason.level, next(gate.kind for gate in reason.gates if gate.decides)
+
+
+def test_each_gate_says_no_for_its_own_reason() -> None:
+    smb = Over("s", "smb")
+    assert level(office(), "ann", "petrel", smb) == (RW, "share")
+    assert level(office(), "bo", "petrel", smb) == (NA, "account")
+    assert level(office(read_only=True), "ann", "petrel", smb) == (RO, "share")
+    assert level(office(smb=False), "ann", "petrel", smb) == (NA, "service")
+    assert level(office(), GUEST, "petrel", smb) == (NA, "share")
+    assert level(office(guests=RO), GUEST, "petrel", smb) == (RO, "share")
+    with pytest.raises(KeyError):
+        explain_over(office(), "ann", "keel", smb, ON)
+
+
+def test_a_service_that_is_off_or_for_some_only() -> None:
+    def with_service(service: Service) -> Plan:
+        plan = office(guests=RW)
+        return Plan(
+            **{
+                **{f: getattr(plan, f) for f in ("users", "groups", "places", "grants", "shares")},
+                "services": {service.id: service},
+            }
+        )
+
+    smb = Over("s", "smb")
+    assert level(with_service(Service(id="smb", on=False)), "ann", "hulls", smb) == (NA, "service")
+    assert level(with_service(Service(id="smb", only=frozenset({"crew"}))), "ann", "hulls", smb) == (RW, "share")
+    assert level(with_service(Service(id="smb", only=frozenset({"bo"}))), "ann", "hulls", smb) == (NA, "service")
+    assert level(with_service(Service(id="smb", only=frozenset())), GUEST, "hulls", smb) == (NA, "service")
+    troubles = check(with_service(Service(id="nfs", only=frozenset({"crew"}))))
+    assert [trouble.message for trouble in troubles] == [
+        "NFS does not ask who somebody is, so it cannot be kept to some; say by host rules who may mount a share"
+    ]
+
+
+def test_over_nfs_the_host_counts_and_the_account_does_not() -> None:
+    rules = (HostRule(hosts="192.0.2.0/24", level=RO), HostRule(hosts="192.0.2.41", level=RW))
+    plan = office(smb=False, nfs=True, hosts=rules)
+    at = {text: Over("s", "nfs", ip_address(text)) for text in ("192.0.2.41", "192.0.2.7", "198.51.100.1")}
+    assert level(plan, "ann", "petrel", at["192.0.2.41"]) == (RW, "share")
+    assert level(plan, "bo", "petrel", at["192.0.2.41"]) == (RW, "share")  # disabled, and yet
+    assert level(plan, "ann", "petrel", at["192.0.2.7"]) == (RO, "share")
+    assert level(plan, "ann", "petrel", at["198.51.100.1"]) == (NA, "share")
+    assert level(plan, "ann", "petrel", Over("s", "nfs")) == (RW, "share")
+    assert level(office(nfs=True), "ann", "petrel", Over("s", "nfs")) == (NA, "share")
+
+
+@pytest.mark.parametrize(
+    ("order", "address", "name", "taken"),
+    [
+        ("narrowest", "10.0.0.1", "", "10.0.0.1"),
+        ("narrowest", "10.0.0.2", "", "10.0.0.0/24"),
+        ("narrowest", "10.1.0.2", "", "10.0.0.0/8"),
+        ("narrowest", "192.0.2.1", "bench.yard.example", "bench.yard.example"),
+        ("narrowest", "192.0.2.1", "Lathe.yard.example", "*.yard.example"),
+        ("narrowest", "fd00::5", "", "fd00::/8"),
+        ("narrowest", "192.0.2.1", "", "*"),
+        ("first", "10.0.0.1", "", "*"),
+    ],
+)
+def test_which_host_rule_counts(order: str, address: str, name: str, taken: str) -> None:
+    texts = ("*", "10.0.0.0/8", "10.0.0.0/24", "10.0.0.1", "*.yard.example", "bench.yard.example", "fd00::/8")
+    found = host_rule([HostRule(hosts=text, level=RO) for text in texts], order, ip_address(address), name)  # type: ignore[arg-type]
+    assert found is not None
+    assert found.hosts == taken
+
+
+@pytest.mark.parametrize(
+    ("text", "why"),
+    [
+        ("", "needs an address"),
+        ("10.0.0.5/24", "the network is 10.0.0.0/24"),
+        ("10.0.0.0/33", "is no network of IPv4 or IPv6"),
+        ("10.0.0.0/0.0.0.255", "the wrong way round"),
+        ("10.0.0.300", "is no address"),
+        ("10.0.300", "is no address"),
+        ("10.0.0.9-10.0.0.1", "is a range"),
+        ("fd00::1::2", "is no address of IPv4 or IPv6"),
+        ("fd00::1/64", "the network is fd00::/64"),
+        ("bench/24", "is no network"),
+        ("a b", "is neither an address"),
+        ("bench(rw)", "is neither an address"),
+        ("-bench", "is neither an address"),
+        ("bench..example", "is neither an address"),
+        ("x" * 300, "needs an address"),
+    ],
+)
+def test_host_rules_with_garbage_are_refused_in_words(text: str, why: str) -> None:
+    with pytest.raises(ValueError, match=why):
+        hosts(text)
+    plan = office(nfs=True, hosts=(HostRule(hosts=text, level=RO),))
+    assert [trouble.message for trouble in check(plan) if trouble.message.startswith("host rule 1 of share “hulls”: ")]
+
+
+@pytest.mark.parametrize(
+    "text",
+    [
+        "*",
+        "10.0.0.1",
+        "10.0.0.0/24",
+        "10.0.0.0/255.255.255.0",
+        "fd00::/8",
+        "::1",
+        "10.0.*",
+        "bench",
+        "*.yard.example",
+        "a_b.example",
+    ],
+)
+def test_host_rules_as_people_write_them_are_understood(text: str) -> None:
+    hosts(text)
+
+
+@pytest.mark.parametrize(
+    ("name", "why"),
+    [
+        ("drawings", None),
+        ("Büro 2", None),
+        ("a/b", "has /, which no server takes in the name of a share"),
+        ("a[b]", "has [ ], which no server takes in the name of a share"),
+        ("a%u", "has %, which no server takes in the name of a share"),
+        ("Global", "is a name that SMB servers have their own use for"),
+        ("IPC$", "is a name that SMB servers have their own use for"),
+        ("x" * 81, "has 81 characters; the name of a share has at most 80"),
+        (".hidden", "begins or ends with a dot"),
+    ],
+)
+def test_names_that_no_server_takes(name: str, why: str | None) -> None:
+    assert share_name_trouble(name) == why
+
+
+def test_of_more_than_sixteen_groups_only_the_first_are_claimed_over_nfs() -> None:
+    plan = office(nfs=True, hosts=(HostRule(hosts="*", level=RW),))
+    groups = {
+        f"g{n:02}": Group(id=f"g{n:02}", name=f"g{n:02}", gid=2000 + n, members=frozenset({"ann"})) for n in range(20)
+    }
+    both = (PosixEntry("group", "g03", 7), PosixEntry("group", "g18", 7), PosixEntry("mask", "", 7))
+    own, late = Posix(both, both), Posix(both[1:], both[1:])
+    places = {
+        "keel": Place(id="keel", name="keel", kind="pool", own=Posix((PosixEntry("other", "", 5),))),
+        "hulls": Place(id="hulls", name="hulls", kind="dataset", parent="keel", own=own, cut=True),
+        "petrel": Place(id="petrel", name="petrel", kind="folder", parent="hulls", own=late, cut=True),
+    }
+    plan = Plan(users=plan.users, groups=groups, places=places, shares=plan.shares)
+    assert check(plan) == ()
+    nfs, smb = Over("s", "nfs"), Over("s", "smb")
+    assert level(plan, "ann", "hulls", nfs)[0] == RW
+    assert level(plan, "ann", "petrel", nfs) == (NA, "list")
+    assert explain_over(plan, "ann", "petrel", smb, ON).gates[-1].level == RW
+    assert LEVELS[resolve_over(resolve(plan, ON), nfs)["petrel"][0]] == NA
