@@ -13,6 +13,8 @@ from tests.conftest import ON
 from yardgate.core.plan import Plan, same
 from yardgate.core.resolve import resolve
 from yardgate.core.rights import LEVELS
+from yardgate.core.share import Over
+from yardgate.core.walk import walk
 from yardgate.core.ways import best
 from yardgate.formats import planfile
 
@@ -161,6 +163,31 @@ def test_resolve_over_the_shares(plan_file: Path, lantern: Plan) -> None:
         numbers = {user: matrix.counting.number[user] for user in lantern.users}
         assert told == {user: {p: LEVELS[found[p][n]] for p in lantern.places} for user, n in numbers.items()}
     assert "leave out --over" in yardgate("resolve", plan_file, "--over", "smb", "--rights", code=2)
+
+
+def test_walking_through_the_shares_as_somebody(plan_file: Path, lantern: Plan) -> None:
+    said = yardgate("walk", plan_file, "--as", "priya.natarajan", "--share", "common", "--on", "2027-01-01")
+    assert said.startswith("common: keel/common\n")
+    told = json.loads(yardgate("walk", plan_file, "--as", "guest", "--json", "--on", "2027-01-01"))
+    shares = sorted((share for share in lantern.shares.values() if share.smb), key=lambda share: share.id)
+    assert {one["share"]: one["listed"] for one in told["shares"]} == {share.name: not share.hidden for share in shares}
+    for one, share in zip(told["shares"], shares, strict=True):
+        for place, visit in zip(one["places"], walk(lantern, "guest", Over(share.id, "smb"), ON), strict=True):
+            assert (place["place"], place["level"], place["shown"]) == (
+                lantern.path_name(visit.place),
+                visit.level,
+                visit.shown,
+            )
+            assert place["why"] == visit.gate.sentence
+    over_nfs = json.loads(
+        yardgate("walk", plan_file, "--as", "Tomas Brandt", "--over", "nfs", "--from", "192.0.2.7", "--json")
+    )
+    assert {one["share"]: one["places"][0]["shown"] for one in over_nfs["shares"]} == {
+        "machines": False,
+        "images": True,
+    }
+    assert "is no address" in yardgate("walk", plan_file, "--as", "guest", "--from", "bench", code=2)
+    assert "is no share" in yardgate("walk", plan_file, "--as", "guest", "--share", "attic", code=2)
 
 
 def test_resolve_with_rights_and_explain_with_lists(tmp_path: Path, quay: Plan) -> None:

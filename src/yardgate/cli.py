@@ -13,7 +13,7 @@ from typing import Annotated, Any, Literal
 import typer
 from rich.table import Table
 
-from yardgate import __version__, cli_directory
+from yardgate import __version__, cli_directory, cli_walk
 from yardgate.console import (
     AsJson,
     Data,
@@ -25,6 +25,7 @@ from yardgate.console import (
     To,
     err,
     load,
+    one_of,
     out,
     read_bytes,
     settings_of,
@@ -56,6 +57,7 @@ app = typer.Typer(
 account = typer.Typer(no_args_is_help=True, help="Who may sign in to Yard Gate itself.")
 app.add_typer(account, name="account")
 app.add_typer(cli_directory.app, name="directory")
+app.command("walk")(cli_walk.walk_through)
 
 
 def main() -> None:
@@ -207,7 +209,7 @@ def import_(
     """Take a table, a host's account files or a plan file into a plan. Says what was left out."""
     work = Source(data, plan, file, make=True)
     content = decode(read_bytes(source), nul=kind == "find")
-    top = None if at is None else _one(Names(work.plan).place(at), at, "place")
+    top = None if at is None else one_of(Names(work.plan).place(at), at, "place")
     styles: dict[str, listing.Style] = {"getfacl": "posix", "find": "mode", "nfs4": "ordered"}
     readers: dict[str, Callable[[dict[str, Made]], Reading]] = {
         "matrix": lambda make: matrix.read(work.plan, content, make, clear_blanks),
@@ -275,7 +277,7 @@ def export(
     def top() -> str:
         if at is None:
             raise Refused("say which place with --at")
-        return _one(Names(work.plan).place(at), at, "place")
+        return one_of(Names(work.plan).place(at), at, "place")
 
     real = None if folders is None else decode(read_bytes(folders))
     writers: dict[str, Callable[[], str]] = {
@@ -328,16 +330,6 @@ def resolve(
     write(json.dumps({"on": found.on.isoformat(), "levels": levels}, ensure_ascii=False) + "\n", to)
 
 
-def _one(found: tuple[str, ...], name: str, kind: str) -> str:
-    if len(found) != 1:
-        raise Refused(
-            f"{show(name)} is no {kind} of this plan"
-            if not found
-            else f"{show(name)} may mean several: {', '.join(found)}"
-        )
-    return found[0]
-
-
 @app.command()
 def explain(
     plan_file: Path,
@@ -349,8 +341,8 @@ def explain(
     """Why somebody gets what they get in a place, gate by gate."""
     plan = load(plan_file)
     names = Names(plan)
-    subject = who if who in plan.users or who in plan.groups else _one(names.who(who), who, "user or group")
-    where = place if place in plan.places else _one(names.place(place), place, "place")
+    subject = who if who in plan.users or who in plan.groups else one_of(names.who(who), who, "user or group")
+    where = place if place in plan.places else one_of(names.place(place), place, "place")
     reason = explain_cell(plan, subject, where, on.date() if on else date.today())
     if as_json:
         sys.stdout.write(json.dumps(asdict(reason), ensure_ascii=False, indent=1) + "\n")
@@ -428,8 +420,8 @@ def grant(who: str, place: str, level: str, plan: PlanName = None, file: PlanPat
     if level.casefold() not in SPELLINGS:
         raise Refused(f"{show(level)} is no level; say RW, RO, NA or -")
     edit = SetGrant(
-        _one(names.place(place), place, "place"),
-        _one(names.who(who), who, "user or group"),
+        one_of(names.place(place), place, "place"),
+        one_of(names.who(who), who, "user or group"),
         SPELLINGS[level.casefold()],
     )
     before = resolve_plan(work.plan, date.today())

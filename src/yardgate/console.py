@@ -9,7 +9,7 @@ import typer
 from rich.console import Console
 
 from yardgate.core.edit import Edit, apply
-from yardgate.core.plan import Plan
+from yardgate.core.plan import Plan, show
 from yardgate.formats import planfile
 from yardgate.formats.reading import FormatError, decode
 from yardgate.settings import Settings
@@ -85,3 +85,14 @@ class Source:
             return after
         kind = "import" if imported else "edit"
         return self.plans.commit(self.opened.id, self.opened.revision, edits, "command line", kind, words).plan  # type: ignore[arg-type]
+
+
+def one_of(found: tuple[str, ...], name: str, kind: str) -> str:
+    """The only thing that a name means. Raises Refused where it means none or several."""
+    if len(found) != 1:
+        raise Refused(
+            f"{show(name)} is no {kind} of this plan"
+            if not found
+            else f"{show(name)} may mean several: {', '.join(found)}"
+        )
+    return found[0]

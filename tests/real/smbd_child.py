@@ -36,7 +36,8 @@ CONF = """[global]
  printcap name = /dev/null
  disable spoolss = yes
  map archive = no
-
+"""
+YARD = """
 [yard]
  path = {top}/data
  read only = no
@@ -51,7 +52,7 @@ def run(*command: str, given: str = "") -> None:
         raise SystemExit(f"{' '.join(command)}: {done.stdout}{done.stderr}")
 
 
-def prepare(top: Path, task: dict) -> str:
+def prepare(top: Path, task: dict, shares: str = YARD) -> str:
     run("ip", "link", "set", "lo", "up")
     run("mount", "-t", "tmpfs", "tmpfs", "/run/samba")
     for name in ("private", "lock", "state", "cache", "pid", "ncalrpc", "data"):
@@ -63,9 +64,11 @@ def prepare(top: Path, task: dict) -> str:
         (top / file).write_text(Path("/etc", file).read_text() + text)
         run("mount", "--bind", str(top / file), f"/etc/{file}")
     conf = top / "smb.conf"
-    conf.write_text(CONF.format(port=PORT, top=top))
+    conf.write_text((CONF + shares).format(port=PORT, top=top))
     for user in task["users"]:
         run("smbpasswd", "-c", str(conf), "-s", "-a", user["name"], given=f"{PASSWORD}\n{PASSWORD}\n")
+        if user.get("shut"):
+            run("smbpasswd", "-c", str(conf), "-d", user["name"])
     return str(conf)
 
 
@@ -129,4 +132,5 @@ def main() -> None:
     print(json.dumps(opened))
 
 
-main()
+if __name__ == "__main__":
+    main()

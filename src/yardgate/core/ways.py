@@ -9,13 +9,14 @@ from dataclasses import replace
 from datetime import date
 
 import numpy as np
+from numpy.typing import NDArray
 
 from yardgate.core.membership import Token, token
 from yardgate.core.packed import Bits, count, pack
-from yardgate.core.plan import EVERYONE, GUEST, Plan
+from yardgate.core.plan import EVERYONE, GUEST, Plan, fold
 from yardgate.core.reason import Gate, Reason, Source, account_gate, grants_gate, list_gate, nearest, way_gate
 from yardgate.core.resolve import Codes, Matrix, by_way_and_list, lowest, to_codes
-from yardgate.core.rights import Level, keeper, odd
+from yardgate.core.rights import EVERYTHING, Level, keeper, odd
 from yardgate.core.share import Over, Protocol, Share, host_rule
 from yardgate.core.storage import Laying, granted_on, lay, rights_on
 from yardgate.core.weighing import weigh
@@ -37,10 +38,13 @@ def is_on(plan: Plan, protocol: Protocol) -> bool:
 
 
 def inside(plan: Plan, share: Share) -> Sequence[str]:
-    """The place that a share offers, and all below it, each after the one above."""
-    found = [share.place]
-    for place in found:
-        found += plan.inside.get(place, ())
+    """The place that a share offers, and all below it, depth first and by name."""
+    found: list[str] = []
+    stack = [share.place]
+    while stack:
+        here = stack.pop()
+        found.append(here)
+        stack += sorted(plan.inside.get(here, ()), key=lambda place: fold(plan.places[place].name), reverse=True)
     return found
 
 
@@ -91,11 +95,10 @@ def explain_over(plan: Plan, subject: str, place: str, over: Over, on: date, lay
     if laid is not None and laid.list is not None:
         rights = rights_on(plan, laid, who, ways)
         if over.protocol == "smb" and share.administrator in ways:
+            rights = EVERYTHING
             words = f"{plan.named(subject)} runs this share and acts as root inside it."
-            gates += [
-                Gate("way", "Way there", Level.RW, False, words),
-                Gate("list", f"List of {plan.places[place].name}", Level.RW, False, words),
-            ]
+            title = f"List of {plan.places[place].name}"
+            gates += [Gate("way", "Way there", Level.RW, False, words), Gate("list", title, Level.RW, False, words)]
         else:
             gates += [way_gate(plan, laying, who, place, ways), list_gate(plan, laid, who, place, ways, rights)]
     result = min(gate.level for gate in gates)
@@ -204,25 +207,31 @@ def _by_share(laying: Laying, share: Share) -> bool:
 def resolve_over(matrix: Matrix, over: Over) -> dict[str, Codes]:
     """The level of every subject in every place of a share, over one way in: place id -> uint8 (subjects,), `Level.code`."""
     plan, counting, share = matrix.plan, matrix.counting, matrix.plan.shares[over.share]
-    places = inside(plan, share)
-    none = np.zeros(counting.bits.shape[1], dtype=np.uint64)
-    if not share.over(over.protocol) or not is_on(plan, over.protocol):
-        return dict.fromkeys(places, to_codes(none, none, len(counting.subjects)))
-    admitted = _may_use(matrix, over)
-    high, low = _share_planes(matrix, over)
+    places, size = inside(plan, share), len(matrix.counting.subjects)
+    high, low = _let_in(matrix, over)
+    none = np.zeros_like(high)
     root = _members(matrix, share.administrator) if over.protocol == "smb" and share.administrator is not None else none
     found = {}
     for place in places:
         list_high, list_low = by_way_and_list(matrix, place)
-        out_high, out_low = lowest(high, low, list_high | root, list_low | root)
-        found[place] = to_codes(out_high & admitted, out_low & admitted, len(counting.subjects))
+        found[place] = to_codes(*lowest(high, low, list_high | root, list_low | root), size)
     if over.protocol == "nfs":
         for number in _seen_otherwise(matrix, share):
+            subject = counting.subjects[number]
             for place in places:
-                found[place][number] = explain_over(
-                    plan, counting.subjects[number], place, over, matrix.on, matrix.laying
-                ).level.code
+                found[place][number] = explain_over(plan, subject, place, over, matrix.on, matrix.laying).level.code
     return found
+
+
+def lets_in(matrix: Matrix, over: Over) -> Codes:
+    """What account, service and share alone let through, before storage has its say: uint8 (subjects,), `Level.code`."""
+    return to_codes(*_let_in(matrix, over), len(matrix.counting.subjects))
+
+
+def members(matrix: Matrix, who: str) -> NDArray[np.bool_]:
+    """Which subjects count as a user or a group: bool (subjects,)."""
+    flags = np.unpackbits(_members(matrix, who).view(np.uint8), bitorder="little")
+    return flags[: len(matrix.counting.subjects)].astype(np.bool_)
 
 
 def best(matrix: Matrix, protocols: Collection[Protocol] = PROTOCOLS) -> dict[str, Codes]:
@@ -272,10 +281,12 @@ def _members(matrix: Matrix, who: str) -> Bits:
     return pack(flags)
 
 
-def _share_planes(matrix: Matrix, over: Over) -> tuple[Bits, Bits]:
-    """High and low plane of what the share itself lets through."""
+def _let_in(matrix: Matrix, over: Over) -> tuple[Bits, Bits]:
+    """High and low plane of what account, service and share let through."""
     plan, counting, share = matrix.plan, matrix.counting, matrix.plan.shares[over.share]
     everybody = np.full(counting.bits.shape[1], ~np.uint64(0))
+    if not share.over(over.protocol) or not is_on(plan, over.protocol):
+        return ~everybody, ~everybody
     if over.protocol == "nfs":
         level = _host_gate(plan, share, over).level
         high, low = (everybody if level.code & bit else ~everybody for bit in (2, 1))
@@ -284,7 +295,8 @@ def _share_planes(matrix: Matrix, over: Over) -> tuple[Bits, Bits]:
         high, low = planes[0][0] | counting.boss, planes[1][0] | counting.boss
     else:
         high, low = everybody, everybody
-    return high, low & ~high if share.read_only else low
+    admitted = _may_use(matrix, over)
+    return high & admitted, (low & ~high if share.read_only else low) & admitted
 
 
 def _seen_otherwise(matrix: Matrix, share: Share) -> Sequence[int]:

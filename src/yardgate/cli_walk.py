@@ -1,0 +1,95 @@
+"""`yardgate walk`: the shares as somebody finds them, place by place."""
+
+import json
+import sys
+from datetime import date
+from ipaddress import ip_address
+from pathlib import Path
+from typing import Annotated, Any, Literal
+
+import typer
+
+from yardgate.console import AsJson, On, Refused, load, one_of, out
+from yardgate.core.names import Names
+from yardgate.core.packed import count
+from yardgate.core.plan import GUEST, Plan, show
+from yardgate.core.share import Address, Over, Share
+from yardgate.core.storage import lay
+from yardgate.core.walk import Visit, walk
+
+ACTS = ("shown", "enters", "lists", "reads", "changes", "adds", "deletes")
+
+
+def walk_through(
+    plan_file: Path,
+    who: Annotated[str, typer.Option("--as", help="A user or group, by any of their names or by id; or guest.")],
+    over: Annotated[Literal["smb", "nfs"], typer.Option(help="The protocol.")] = "smb",
+    host: Annotated[str | None, typer.Option("--from", help="For NFS: the address of the client.")] = None,
+    share: Annotated[str | None, typer.Option(help="Only this share.")] = None,
+    as_json: AsJson = False,
+    on: On = None,
+) -> None:
+    """Walk through the shares as somebody: what is shown, what opens, what can be saved."""
+    plan = load(plan_file)
+    names = Names(plan)
+    known = who == GUEST or who in plan.users or who in plan.groups
+    subject = who if known else one_of(names.who(who), who, "user or group")
+    shares = [one for one in plan.shares.values() if share is None or share in (one.id, one.name)]
+    if share is not None and not shares:
+        raise Refused(f"{show(share)} is no share of this plan")
+    day = on.date() if on else date.today()
+    laying = lay(plan, count(plan, day))
+    found = {
+        one.id: walk(plan, subject, Over(one.id, over, _address(host)), day, laying) for one in shares if one.over(over)
+    }
+    if as_json:
+        told = {
+            "who": subject,
+            "over": over,
+            "from": host,
+            "shares": [_json(plan, plan.shares[one], found[one]) for one in found],
+        }
+        sys.stdout.write(json.dumps(told, ensure_ascii=False, indent=1) + "\n")
+        return
+    for one, visits in found.items():
+        _print(plan, plan.shares[one], visits)
+
+
+def _address(text: str | None) -> Address | None:
+    try:
+        return None if text is None else ip_address(text)
+    except ValueError:
+        raise Refused(f"{show(text or '')} is no address of IPv4 or IPv6") from None
+
+
+def _json(plan: Plan, share: Share, visits: tuple[Visit, ...]) -> dict[str, Any]:
+    return {
+        "share": share.name,
+        "listed": not share.hidden,
+        "places": [
+            {
+                "place": plan.path_name(visit.place),
+                "level": str(visit.level),
+                **{act: getattr(visit, act) for act in ACTS},
+                "gate": visit.gate.kind,
+                "why": visit.gate.sentence,
+            }
+            for visit in visits
+        ],
+    }
+
+
+def _print(plan: Plan, share: Share, visits: tuple[Visit, ...]) -> None:
+    out.print(
+        f"{share.name}{' (not listed)' if share.hidden else ''}: {plan.path_name(share.place)}",
+        markup=False,
+        highlight=False,
+    )
+    top = len(plan.path(share.place))
+    for visit in visits:
+        name = "  " * (1 + len(plan.path(visit.place)) - top) + plan.places[visit.place].name
+        can = [act for act in ACTS[1:] if getattr(visit, act)]
+        said = "not shown" if not visit.shown else ", ".join(can) or "shown, refused"
+        out.print(f"{name:32} {visit.level}  {said}", markup=False, highlight=False, soft_wrap=True)
+        if not visit.reads:
+            out.print(f"{'':36}{visit.gate.sentence}", markup=False, highlight=False, soft_wrap=True, style="dim")

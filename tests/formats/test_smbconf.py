@@ -1,0 +1,61 @@
+"""Shares as sections of an SMB server's configuration, and what such a file cannot carry."""
+
+from dataclasses import replace
+
+import pytest
+
+from tests.conftest import ON
+from yardgate.core.plan import Place, Plan, User, check
+from yardgate.core.resolve import resolve
+from yardgate.core.rights import Level
+from yardgate.core.share import Share
+from yardgate.formats import smbconf
+from yardgate.formats.reading import FormatError
+
+USERS = {name: User(id=name, name=name, enabled=name != "cleo") for name in ("ann", "bo", "cleo", "dag")}
+PLAN = Plan(
+    users=USERS,
+    places={"keel": Place(id="keel", name="keel", kind="pool")},
+    grants={"keel": {"ann": Level.RW, "bo": Level.RO, "cleo": Level.RW, "dag": Level.NA}},
+    shares={"s": Share(id="s", name="keel", place="keel", guests=Level.RO, administrator="ann", hidden=True)},
+)
+
+
+def written(plan: Plan, path: str = "/srv/keel") -> list[str]:
+    assert check(plan) == ()
+    return smbconf.write(resolve(plan, ON), lambda _: path).splitlines()
+
+
+def test_everybody_who_gets_in_is_named() -> None:
+    assert written(PLAN) == [
+        "[keel]",
+        " path = /srv/keel",
+        " read only = yes",
+        " valid users = bo, ann, nobody",
+        " write list = ann",
+        " admin users = ann",
+        " guest ok = yes",
+        " browseable = no",
+        " hide unreadable = no",
+    ]
+
+
+def test_a_share_for_nobody_is_not_offered() -> None:
+    """`valid users` left empty would let everybody in."""
+    share = replace(PLAN.shares["s"], guests=Level.NA, administrator=None)
+    assert " available = no" in written(replace(PLAN, grants={}, shares={"s": share}))
+    assert " available = no" in written(
+        replace(PLAN, shares={"s": replace(share, smb=True)}, grants={"keel": {"cleo": Level.RW}})
+    )
+
+
+@pytest.mark.parametrize("name", ["a b", "a,b", "@crew", "a%u", 'a"b', "+a", "a;b", "a#b"])
+def test_a_name_that_would_mean_something_else_is_refused(name: str) -> None:
+    with pytest.raises(FormatError, match="cannot be named in a configuration"):
+        written(replace(PLAN, users={**USERS, "ann": replace(USERS["ann"], name=name)}))
+
+
+@pytest.mark.parametrize("path", ["/srv/%u", "/srv/a\nroot preexec = x", "/srv/a\\", '/srv/"a'])
+def test_a_path_that_would_mean_something_else_is_refused(path: str) -> None:
+    with pytest.raises(FormatError, match="cannot stand in a configuration"):
+        written(PLAN, path)

@@ -1,0 +1,81 @@
+"""Many shares at a real SMB server, entered by a real client as everybody: one JSON task in, what each could do out.
+
+Runs under the system's Python as root, in namespaces of its own, like `smbd_child`.
+"""
+
+import json
+import os
+import sys
+from pathlib import Path
+
+sys.path.append(str(Path(__file__).parent))
+
+from smbd_child import PASSWORD, prepare, started
+
+REFUSED = {0xC0000022, 0xC00000CC, 0xC0000034, 0xC000003A, 0xC0000121, 0xC000006D, 0xC0000072}
+# STATUS_ACCESS_DENIED, _BAD_NETWORK_NAME, _OBJECT_NAME_NOT_FOUND, _OBJECT_PATH_NOT_FOUND, _CANNOT_DELETE, _LOGON_FAILURE, _ACCOUNT_DISABLED
+
+
+def tried(act) -> bool:
+    try:
+        return act()
+    except Exception as error:
+        if error.args[0] not in REFUSED:
+            raise
+        return False
+
+
+def looked(client, folder: str, me: str) -> dict[str, bool]:
+    """Everything about one folder with the files `plain` and `doomed-<me>` in it."""
+    within = f"{folder}\\" if folder else ""
+
+    def opened(name: str, **how: int) -> bool:
+        client.close(client.create(within + name, ShareAccess=7, **how))
+        return True
+
+    return {
+        "lists": tried(lambda: any(one["name"] == "plain" for one in client.list(folder))),
+        "reads": tried(lambda: opened("plain", DesiredAccess=0x1)),
+        "changes": tried(lambda: opened("plain", DesiredAccess=0x2)),
+        "adds": tried(lambda: opened(f"new-{me}", DesiredAccess=0x2, CreateDisposition=2)),
+        "deletes": tried(lambda: opened(f"doomed-{me}", DesiredAccess=0x10000, CreateOptions=0x1000)),
+    }
+
+
+def main() -> None:
+    from samba import credentials
+    from samba.samba3 import libsmb_samba_internal as libsmb
+    from samba.samba3 import param
+
+    task = json.load(sys.stdin)
+    top = Path(task["top"])
+    os.umask(0)
+    conf = prepare(top, task, " map to guest = Bad User\n guest account = nobody\n\n" + task["shares"])
+    lp = param.get_context()
+    lp.load(conf)
+    server = started(conf)
+    found = {}
+    try:
+        for who in task["subjects"]:
+            made = credentials.Credentials()
+            made.guess(lp)
+            made.set_username(who["name"])
+            made.set_password(PASSWORD)
+            made.set_kerberos_state(credentials.DONT_USE_KERBEROS)
+            for share, folders in task["folders"].items():
+                try:
+                    client = libsmb.Conn("127.0.0.1", share, lp, made)
+                except Exception as error:
+                    if error.args[0] not in REFUSED:
+                        raise
+                    found[f"{who['id']} {share}"] = None
+                    continue
+                found[f"{who['id']} {share}"] = [looked(client, folder, who["id"]) for folder in folders]
+                del client
+    finally:
+        server.terminate()
+        server.wait(20)
+    print(json.dumps(found))
+
+
+main()

@@ -1,0 +1,173 @@
+"""Shares at a real SMB server: everybody goes in through each, and lists, reads, changes, adds and deletes as `walk` says."""
+
+import json
+import random
+import shutil
+import subprocess
+import tempfile
+from collections import Counter
+from dataclasses import replace
+from pathlib import Path
+
+import pytest
+
+from tests.conftest import ON
+from tests.real.kernel import lay_down
+from tests.real.storage import FIRST_GID, FIRST_UID, by_hand
+from tests.real.test_smb_wire import GIDS_WITHOUT_PRIMARY
+from yardgate.core.clash import RULES
+from yardgate.core.membership import token
+from yardgate.core.plan import EVERYONE, GUEST, Plan, Target, check
+from yardgate.core.resolve import resolve
+from yardgate.core.rights import GRANTABLE, Level
+from yardgate.core.share import Over, Service, Share
+from yardgate.core.walk import walk
+from yardgate.formats import smbconf
+
+OWN = ["unshare", "--net", "--mount", "--pid", "--fork", "--kill-child", "--mount-proc", "--propagation", "private"]
+ACTS = ("lists", "reads", "changes", "adds", "deletes")
+
+
+def set_up(seed: int, people: Plan) -> Plan:
+    """A tree with POSIX lists or mode bits, grants carried by anything, and one share somewhere in it, of every kind."""
+    rng = random.Random(f"share-{seed}")
+    plan = by_hand(seed, "kernel", places=4)
+    users = {u.id: replace(u, enabled=people.users[u.id].enabled) for u in people.users.values()}
+    whos = [*users, *people.groups, EVERYONE]
+    top = rng.choice(list(plan.places))
+    places = {**plan.places, top: replace(plan.places[top], carried=rng.choice(["share", "share", "both", "storage"]))}
+    grants = {
+        p: {who: rng.choice(GRANTABLE) for who in rng.sample(whos, rng.randint(1, 5))}
+        for p in places
+        if p == top or rng.random() < 0.3
+    }
+    tiers, within = rng.choice(RULES)
+    share = Share(
+        id="s",
+        name=f"share {seed}",
+        place=top,
+        guests=rng.choice([Level.NA, Level.NA, Level.RO, Level.RW]),
+        read_only=rng.random() < 0.2,
+        hidden=rng.random() < 0.3,
+        administrator=rng.choice([None, None, None, *whos[:-1]]),
+    )
+    only = frozenset(rng.sample(whos[:-1], 4)) if rng.random() < 0.15 else None
+    target = Target(tiers=tiers, within=within)
+    made = Plan(
+        users=users,
+        groups=people.groups,
+        places=places,
+        grants=grants,
+        target=target,
+        shares={"s": share},
+        services={"smb": Service(id="smb", only=only)},
+    )
+    assert check(made) == ()
+    return made
+
+
+def compare(seeds: range) -> None:
+    people = by_hand(seeds.start, "kernel", places=1)
+    users = {
+        u.id: replace(u, uid=FIRST_UID + number, enabled=number != 5) for number, u in enumerate(people.users.values())
+    }
+    people = replace(people, users=users)
+    top = Path(tempfile.mkdtemp(prefix="yardgate-shares-", dir="/tmp"))
+    top.chmod(0o755)
+    subjects = [*users, GUEST, "stranger"]
+    sections, folders, plans = [], {}, {}
+    try:
+        (top / "trees").mkdir(mode=0o755)
+        for seed in seeds:
+            plan = set_up(seed, people)
+            matrix = resolve(plan, ON)
+            (top / "trees" / str(seed)).mkdir(mode=0o755)
+            where = lay_down(plan, matrix.laying, top / "trees" / str(seed), subjects)
+            sections.append(smbconf.write(matrix, lambda place, where=where: str(where[place])))  # type: ignore[misc]
+            share = plan.shares["s"]
+            visits = walk(plan, "u0", Over("s", "smb"), ON, matrix.laying)
+            folders[share.name] = [
+                str(where[v.place].relative_to(where[share.place])).replace(".", "", 1).replace("/", "\\")
+                if v.place != share.place
+                else ""
+                for v in visits
+            ]
+            plans[share.name] = (plan, matrix.laying)
+        answers = ask(top, people, sections, folders)
+    finally:
+        shutil.rmtree(top)
+    wrong, asked, found = [], 0, Counter[str]()
+    for name, (plan, laying) in plans.items():
+        for subject in subjects:
+            visits = walk(plan, GUEST if subject == "stranger" else subject, Over("s", "smb"), ON, laying)
+            real = answers[f"{subject} {name}"]
+            asked += 1
+            if (real is not None) != visits[0].shown:
+                wrong.append((name, subject, "connects", real is not None))
+            for visit, one in zip(visits, real or (), strict=False):
+                asked += len(ACTS)
+                found.update(act for act in ACTS if one[act])
+                wrong += [
+                    (name, subject, visit.place, act, one[act]) for act in ACTS if one[act] != getattr(visit, act)
+                ]
+    print(
+        f"{len(plans)} share set-ups, seeds {seeds.start} to {seeds.stop - 1}, {len(subjects)} ways to sign in: {asked} answers, {dict(found)}, {len(wrong)} differ"
+    )
+    for one in wrong[:40]:
+        print(one, plans[one[0]][0].shares["s"])
+    assert wrong == []
+    assert min(found.values()) > asked / 100
+
+
+def ask(
+    top: Path, people: Plan, sections: list[str], folders: dict[str, list[str]]
+) -> dict[str, list[dict[str, bool]] | None]:
+    names = {user: token(people, user) for user in people.users}
+    task = {
+        "top": str(top),
+        "shares": "\n".join(sections),
+        "folders": folders,
+        "subjects": [
+            *({"id": u, "name": u} for u in people.users),
+            {"id": GUEST, "name": ""},
+            {"id": "stranger", "name": "stranger"},
+        ],
+        "users": [
+            {
+                "name": u.name,
+                "uid": u.uid,
+                "shut": not u.enabled,
+                "gid": people.groups[u.primary_group].gid if u.primary_group else GIDS_WITHOUT_PRIMARY,
+            }
+            for u in people.users.values()
+        ],
+        "groups": [
+            {
+                "name": group,
+                "gid": FIRST_GID + number,
+                "members": [user for user in people.users if group in names[user]],
+            }
+            for number, group in enumerate(people.groups)
+        ],
+    }
+    child = Path(__file__).with_name("shares_child.py")
+    done = subprocess.run(
+        [*OWN, "/usr/bin/python3", "-I", child],
+        input=json.dumps(task),
+        capture_output=True,
+        text=True,
+        start_new_session=True,
+    )
+    assert done.returncode == 0, done.stdout[-3000:] + done.stderr[-3000:]
+    answers: dict[str, list[dict[str, bool]] | None] = json.loads(done.stdout)
+    return answers
+
+
+def test_three_hundred_shares_are_walked_through_as_planned() -> None:
+    compare(range(300))
+
+
+@pytest.mark.long
+def test_five_thousand_shares_are_walked_through_as_planned() -> None:
+    for start in range(1000, 6000, 250):
+        compare(range(start, start + 250))
