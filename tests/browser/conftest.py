@@ -46,7 +46,9 @@ class Page:
                 )
             time.sleep(0.02)
 
-    def go(self, path: str, there: str = "[role=grid], [role=tree], .directory, .shares, .empty, .sheet-card") -> None:
+    def go(
+        self, path: str, there: str = "[role=grid], [role=tree], .directory, .shares, .walk, .empty, .sheet-card"
+    ) -> None:
         self.driver.get(f"{self.server.url}{path}")
         self.until(lambda: self.all(there))
 

@@ -45,7 +45,7 @@ def test_axe_finds_nothing_serious_on_any_screen(yard: Yard, page: Page, dark: b
 
     for screen in SCREENS:
         page.go(yard.at(screen))
-        page.until(lambda: page.all(".c.RW, .c.mark, .lines, .bars"))
+        page.until(lambda: page.all(".c.RW, .c.mark, .lines, .bars, .find-cell"))
         look(screen)
     if not dark:
         _look_at_dialogs(yard, page, look)
@@ -108,7 +108,7 @@ def _look_at_dialogs(yard: Yard, page: Page, look: Callable[[str], None]) -> Non
     page.go("/plans")
     look("plans")
     empty = yard.server.put(Plan(name="empty"))
-    for station in ("board", "people", "storage", "shares"):
+    for station in ("board", "people", "storage", "shares", "walk"):
         page.go(f"/p/{empty}/{station}")
         look(f"empty {station}")
     page.go("/sign-in")

@@ -13,6 +13,7 @@ const People = lazy(() => import("./people/People"));
 const Storage = lazy(() => import("./storage/Storage"));
 const Directories = lazy(() => import("./directory/Directory"));
 const Shares = lazy(() => import("./shares/Shares"));
+const Walk = lazy(() => import("./walk/Walk"));
 const Plans = lazy(() => import("./plans/Plans"));
 
 export function Pages() {
@@ -57,6 +58,7 @@ function OnePlan({ session }: { session: Session }) {
             <Route path="directories" element={<Directories />} />
             <Route path="storage" element={<Storage />} />
             <Route path="shares" element={<Shares />} />
+            <Route path="walk" element={<Walk />} />
             <Route path="*" element={<Navigate replace to="board" />} />
           </Routes>
         </Suspense>

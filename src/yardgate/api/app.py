@@ -12,7 +12,7 @@ from starlette.middleware.gzip import GZipMiddleware
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
 from yardgate import __version__
-from yardgate.api import board, directory, plans, problems, signin, storage, transfer
+from yardgate.api import board, directory, plans, problems, shares, signin, storage, transfer
 from yardgate.api.desk import Desk
 from yardgate.api.schemas import Problem
 from yardgate.store import Store
@@ -103,7 +103,15 @@ def create_app(store: Store, hosts: frozenset[str] = frozenset({"127.0.0.1", "lo
     )
     app.state.desk = Desk(store)
     app.state.tries = signin.Tries()
-    for router in (signin.router, plans.router, board.router, storage.router, transfer.router, directory.router):
+    for router in (
+        signin.router,
+        plans.router,
+        board.router,
+        storage.router,
+        transfer.router,
+        directory.router,
+        shares.router,
+    ):
         app.include_router(router, prefix="/api/v1")
     problems.install(app)
     schema = app.openapi

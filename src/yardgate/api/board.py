@@ -3,27 +3,20 @@
 from dataclasses import replace
 from typing import Annotated
 
-import numpy as np
 from fastapi import APIRouter, HTTPException, Query
-from pydantic import IPvAnyAddress
 
-from yardgate.api.desk import changed, columns
-from yardgate.api.schemas import Cell, Clashes, Id, InsteadOut, ReasonOut, RuleOut, ShareOut, SharesOut, WayOut, Window
+from yardgate.api.desk import changed, columns, told
+from yardgate.api.schemas import Cell, Clashes, Id, InsteadOut, ReasonOut, RuleOut, Window
 from yardgate.api.signin import Reader, TheDesk
 from yardgate.core.clash import RULES, rule_words
-from yardgate.core.plan import EVERYONE, GUEST, fold
-from yardgate.core.reason import Reason, explain
+from yardgate.core.plan import EVERYONE, fold
+from yardgate.core.reason import explain
 from yardgate.core.remedies import group_instead
-from yardgate.core.resolve import Matrix, changes, detail, resolve
-from yardgate.core.rights import GRANTABLE, LEVELS, Level
-from yardgate.core.share import Over, Protocol
-from yardgate.core.ways import PROTOCOLS, explain_over, is_on, resolve_over, unreached
-from yardgate.store import Opened
+from yardgate.core.resolve import changes, detail, resolve
+from yardgate.core.rights import GRANTABLE, Level
 
 router = APIRouter(prefix="/plans/{plan}", tags=["board"])
 CLASHES_LISTED = 2000
-PEOPLE_LISTED = 200
-HostAddress = Annotated[IPvAnyAddress | None, Query(description="the address of the client, for NFS; none: any host")]
 
 
 @router.get("/board")
@@ -53,57 +46,7 @@ def reason(plan: str, _: Reader, desk: TheDesk, subject: Id, place: Id) -> Reaso
         raise HTTPException(404, "This plan has no such place, person or group any more")
     matrix = desk.matrix(opened)
     found = explain(p, subject, place, matrix.on, matrix.laying)
-    return _told(opened, found, subject)
-
-
-def _told(opened: Opened, found: Reason, subject: str) -> ReasonOut:
-    granted = {who for gate in found.gates for line in gate.lines for who in (line.who, *line.way)}
-    listed = {who for gate in found.gates for line in gate.entries for who in (line.who, *line.way) if who}
-    mentioned = granted | listed | {subject}
-    names = {who: opened.plan.named(who) for who in sorted(mentioned)}
-    return ReasonOut(revision=opened.revision, reason=found, names=names)
-
-
-@router.get("/shares")
-def shares(plan: str, _: Reader, desk: TheDesk) -> SharesOut:
-    """Who gets in over each share and protocol, and which places no share reaches."""
-    opened = desk.plans.open(plan)
-    matrix = desk.matrix(opened)
-    found = [
-        ShareOut(share=share.id, ways=[_way(matrix, Over(share.id, p)) for p in PROTOCOLS if share.over(p)])
-        for share in opened.plan.shares.values()
-    ]
-    return SharesOut(revision=opened.revision, shares=found, unreached=list(unreached(opened.plan)))
-
-
-def _way(matrix: Matrix, over: Over) -> WayOut:
-    plan, counting = matrix.plan, matrix.counting
-    top = plan.shares[over.share].place
-    codes = resolve_over(matrix, over)[top][: counting.users]
-    people = {level: np.flatnonzero(codes == level.code).tolist() for level in LEVELS}
-    return WayOut(
-        protocol=over.protocol,
-        on=is_on(plan, over.protocol),
-        counts={level: len(numbers) for level, numbers in people.items()},
-        people={level: [counting.subjects[n] for n in numbers[:PEOPLE_LISTED]] for level, numbers in people.items()},
-        guest=explain_over(plan, GUEST, top, over, matrix.on, matrix.laying).level,
-    )
-
-
-@router.get("/shares/{share}/reason")
-def reason_over(
-    plan: str, share: Id, _: Reader, desk: TheDesk, subject: Id, place: Id, protocol: Protocol, host: HostAddress = None
-) -> ReasonOut:
-    """Why somebody (or, for `guest`, somebody without an account) gets what they get in a place over one share and protocol."""
-    opened = desk.plans.open(plan)
-    p, matrix = opened.plan, desk.matrix(opened)
-    known = place in p.places and (subject == GUEST or subject in p.users or subject in p.groups)
-    if share not in p.shares or not known or p.shares[share].place not in p.path(place):
-        raise HTTPException(
-            404, "This plan has no such share, place or person any more, or the share does not reach the place"
-        )
-    found = explain_over(p, subject, place, Over(share, protocol, host), matrix.on, matrix.laying)
-    return _told(opened, found, subject)
+    return told(opened, found, subject)
 
 
 @router.get("/clashes")

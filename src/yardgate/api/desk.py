@@ -8,8 +8,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from yardgate.api.readings import Readings
-from yardgate.api.schemas import CellChange, Changed, Column, EntryOut, GrantOut, Step
+from yardgate.api.schemas import CellChange, Changed, Column, EntryOut, GrantOut, ReasonOut, Step
 from yardgate.core.plan import Plan
+from yardgate.core.reason import Reason
 from yardgate.core.resolve import Change, Matrix, detail, resolve
 from yardgate.store import Entry, Opened, Plans, Store
 from yardgate.store.accounts import Accounts
@@ -88,3 +89,11 @@ def grants(plan: Plan, places: Iterable[str]) -> Mapping[str, list[GrantOut]]:
 
 def entry_out(entry: Entry) -> EntryOut:
     return EntryOut.model_validate(entry, from_attributes=True)
+
+
+def told(opened: Opened, found: Reason, subject: str) -> ReasonOut:
+    granted = {who for gate in found.gates for line in gate.lines for who in (line.who, *line.way)}
+    listed = {who for gate in found.gates for line in gate.entries for who in (line.who, *line.way) if who}
+    mentioned = granted | listed | {subject}
+    names = {who: opened.plan.named(who) for who in sorted(mentioned)}
+    return ReasonOut(revision=opened.revision, reason=found, names=names)

@@ -292,6 +292,39 @@ class SharesOut(BaseModel):
     unreached: list[str]
 
 
+class GateOut(BaseModel):
+    """What brings somebody down to a level, in short."""
+
+    kind: Literal["account", "service", "share", "way", "list"]
+    sentence: str
+
+
+class VisitOut(BaseModel):
+    """One place, as somebody finds it who came in over a share: see `core.walk.Visit`."""
+
+    place: str
+    level: Level
+    shown: bool
+    enters: bool
+    lists: bool
+    reads: bool
+    changes: bool
+    adds: bool
+    deletes: bool
+    gate: GateOut
+
+
+class WalkedShare(BaseModel):
+    share: str
+    listed: bool
+    visits: list[VisitOut]
+
+
+class WalkOut(BaseModel):
+    revision: Revision
+    shares: list[WalkedShare]
+
+
 class RuleOut(BaseModel):
     """One clash rule, and how many cells would come out differently under it."""
 

@@ -35,8 +35,8 @@ function Entries({ entries }: { entries: ListLine[] }) {
 
 const VERDICTS: Record<string, string> = { decides: "decides", outranked: "outranked", farther: "farther away", "too late": "too late" };
 
-/** The gates that somebody passes, in order, and what each one says. */
-export function Gates({ reason }: { reason: Omit<ReasonOut["reason"], "rights"> }) {
+/** The gates that somebody passes, in order, and what each one says. top: the place whose grants count at the share. */
+export function Gates({ reason, top = reason.place }: { reason: Omit<ReasonOut["reason"], "rights">; top?: string }) {
   const { outline, index } = usePlan();
   return (
     <>
@@ -61,7 +61,7 @@ export function Gates({ reason }: { reason: Omit<ReasonOut["reason"], "rights"> 
               </span>
               <span>{VERDICTS[line.verdict]}</span>
               {line.way.length > 2 && <span className="way">through {line.way.slice(1, -1).map((step) => whoName(index, step)).join(", then ")}</span>}
-              {line.said_on !== reason.place && <span className="way">comes down from {pathName(index, line.said_on)}</span>}
+              {line.said_on !== top && <span className="way">comes down from {pathName(index, line.said_on)}</span>}
               {line.way.length === 2 && line.who === outline.target.baseline && <span className="way">the baseline: everybody is in it</span>}
             </div>
           ))}

@@ -59,6 +59,7 @@ export function Frame({ session, children }: { session: Session; children: React
         <NavLink to={`${base}/storage`}>Storage <span className="count">{outline.places.length.toLocaleString()}</span></NavLink>
         <NavLink to={`${base}/board`}>Board {clashes.data && clashes.data.total > 0 && <span className="count bad">{clashes.data.total.toLocaleString()} {clashes.data.total === 1 ? "clash" : "clashes"}</span>}</NavLink>
         <NavLink to={`${base}/shares`}>Shares <span className="count">{outline.shares.length.toLocaleString()}</span></NavLink>
+        <NavLink to={`${base}/walk`}>Walk</NavLink>
         <span className="spread" />
         <span className="row">
           <Tooltip title={outline.undo ? `Undo: ${outline.undo.words}` : "Nothing to undo"}><Button size="small" disabled={!canEdit || !outline.undo} onClick={() => void step("undo")}>Undo</Button></Tooltip>

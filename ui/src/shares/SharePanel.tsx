@@ -96,7 +96,7 @@ function Try({ share }: { share: Share }) {
       {found.data && (
         <>
           <p style={{ margin: "8px 0" }}><LevelTag level={found.data.reason.level} long /> {who === "guest" ? "A guest" : whoName(index, who!)} over {over.toUpperCase()}</p>
-          <Gates reason={found.data.reason} />
+          <Gates reason={found.data.reason} top={share.place} />
         </>
       )}
     </>

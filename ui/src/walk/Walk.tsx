@@ -1,0 +1,131 @@
+import { useQueries } from "@tanstack/react-query";
+import { Button, Input, Select } from "antd";
+import { useState } from "react";
+import { Link, useSearchParams } from "react-router";
+import { api, ask, message, type VisitOut, type WalkOut } from "../api/client";
+import { ArmSign } from "../parts/ArmSign";
+import { Side } from "../parts/Side";
+import { usePlan } from "../plan/PlanContext";
+import { PROTOCOLS } from "../shares/words";
+import { useWhos } from "../storage/editors";
+import { Refused } from "./Refused";
+import { decoded, encoded, type Walker } from "./walkers";
+import { finding } from "./words";
+
+const GUEST = [{ value: "guest", label: "A guest, without an account" }];
+const MOST = 4; // walkers side by side
+
+/** Walking through the shares as somebody, or as several side by side. */
+export default function Walk() {
+  const { id, outline, index } = usePlan();
+  const [params, setParams] = useSearchParams();
+  const first = outline.users.find((user) => !outline.inactive.includes(user.id));
+  const walkers: Walker[] = params.has("as") ? decoded(params.get("as")!) : first ? [{ who: first.id, protocol: "smb", host: "" }] : [];
+  const [share, place] = [params.get("share"), params.get("place")];
+  const [chosen, setChosen] = useState<{ column: number; place: string; share: string } | null>(null);
+  const found = useQueries({
+    queries: walkers.map(({ who, protocol, host }) => ({
+      queryKey: ["of-plan", id, "walk", who, protocol, host],
+      queryFn: () => ask(api.GET("/api/v1/plans/{plan}/walk", { params: { path: { plan: id }, query: { who, protocol, host: host || undefined } } })),
+    })),
+  });
+  const put = (change: Record<string, string | null>) => setParams((old) => {
+    const next = new URLSearchParams(old);
+    for (const [key, value] of Object.entries(change)) if (value === null) next.delete(key); else next.set(key, value);
+    return next;
+  }, { replace: !("place" in change) });
+  const setWalkers = (next: Walker[]) => { setChosen(null); put({ as: encoded(next) }); };
+  const go = (toShare: string | null, toPlace: string | null) => { setChosen(null); put({ share: toShare, place: toPlace }); };
+  const here = outline.shares.find((one) => one.id === share);
+  const at = here ? (place ?? here.place) : null;
+  const steps = here && at ? path(at, here.place, index.places) : [];
+
+  const rows = here && at
+    ? (index.children.get(at) ?? []).map((one) => ({ key: one.id, name: one.name, share: here.id, place: one.id, folder: true }))
+    : [...outline.shares].sort((a, b) => a.name.localeCompare(b.name)).map((one) => ({ key: one.id, name: one.name, share: one.id, place: one.place, folder: true }));
+  const visit = (column: number, rowShare: string, rowPlace: string): VisitOut | undefined => shareOf(found[column]?.data, rowShare)?.visits.find((one) => one.place === rowPlace);
+  const picked = chosen && walkers[chosen.column] ? { ...chosen, walker: walkers[chosen.column]!, visit: visit(chosen.column, chosen.share, chosen.place), listed: shareOf(found[chosen.column]?.data, chosen.share)?.listed ?? true } : null;
+  const broken = found.find((one) => one.isError);
+  return (
+    <>
+      <div className="work">
+        <div className="tools">
+          <nav aria-label="Where one stands" className="row trail">
+            <button className="plain" disabled={!here} onClick={() => go(null, null)}>\\{outline.name}</button>
+            {here && steps.map((step, number) => <span key={step}>› <button className="plain" disabled={step === at} onClick={() => go(here.id, step)}>{number === 0 ? here.name : index.places.get(step)?.name}</button></span>)}
+          </nav>
+          <span className="spread" />
+          {walkers.length < MOST && <Button size="small" onClick={() => setWalkers([...walkers, { who: outline.users.find((user) => !walkers.some((one) => one.who === user.id))?.id ?? "guest", protocol: "smb", host: "" }])}>Add somebody beside</Button>}
+        </div>
+        {broken && <div className="trouble">{message(broken.error)}</div>}
+        {outline.shares.length === 0 ? (
+          <div className="empty"><h2>There is nothing to walk through yet</h2><p className="muted">One gets in through a share.</p><Link to={`/p/${id}/shares`}><Button type="primary">Add a share</Button></Link></div>
+        ) : (
+          <div className="walk">
+            <table>
+              <thead>
+                <tr>
+                  <th>{here ? "what is in the folder" : "what the appliance offers"}</th>
+                  {walkers.map((walker, column) => <th key={column} className="walker"><Head key={walker.who} walker={walker} alone={walkers.length === 1} onChange={(next) => setWalkers(walkers.map((one, number) => (number === column ? next : one)))} onRemove={() => setWalkers(walkers.filter((_, number) => number !== column))} /></th>)}
+                </tr>
+              </thead>
+              <tbody>
+                {here && at && (
+                  <tr className="files">
+                    <td>files in {index.places.get(at)?.name}</td>
+                    {walkers.map((_, column) => { const one = visit(column, here.id, at); return <td key={column}>{one ? <Cell visit={one} file pressed={picked?.column === column && picked.place === at} onPick={() => setChosen({ column, place: at, share: here.id })} /> : <Waiting done={found[column]?.data} />}</td>; })}
+                  </tr>
+                )}
+                {rows.map((row) => (
+                  <tr key={row.key}>
+                    <td><button className="plain name" onClick={() => go(row.share, row.place)}>{row.name}</button></td>
+                    {walkers.map((walker, column) => {
+                      const one = visit(column, row.share, row.place);
+                      const listed = here !== undefined || (shareOf(found[column]?.data, row.share)?.listed ?? true);
+                      return <td key={column}>{one ? <Cell visit={one} listed={listed} pressed={picked?.column === column && picked.place === row.place && picked.share === row.share} onPick={() => setChosen({ column, place: row.place, share: row.share })} /> : found[column]?.data ? <span className="muted">not offered over {walker.protocol.toUpperCase()}</span> : <Waiting done={undefined} />}</td>;
+                    })}
+                  </tr>
+                ))}
+                {here && rows.length === 0 && <tr><td className="muted" colSpan={1 + walkers.length}>No places are planned below this one.</td></tr>}
+              </tbody>
+            </table>
+          </div>
+        )}
+      </div>
+      <Side label="Why">{picked?.visit ? <Refused key={`${picked.walker.who} ${picked.share} ${picked.place}`} walker={picked.walker} share={picked.share} visit={picked.visit} listed={picked.listed} /> : <p className="muted">Choose what somebody finds to see what their computer says, and what happened. A name leads into the folder.</p>}</Side>
+    </>
+  );
+}
+
+function Head({ walker, alone, onChange, onRemove }: { walker: Walker; alone: boolean; onChange: (next: Walker) => void; onRemove: () => void }) {
+  const whos = useWhos(GUEST);
+  const [host, setHost] = useState(walker.host);
+  const keep = () => { if (host.trim() !== walker.host) onChange({ ...walker, host: host.trim() }); };
+  return (
+    <>
+      <div className="row"><Select aria-label="Who walks" size="small" variant="borderless" showSearch={{ optionFilterProp: "label" }} popupMatchSelectWidth={false} style={{ flex: 1, minWidth: 0, fontWeight: 600 }} value={walker.who} options={whos} onChange={(who: string) => onChange({ ...walker, who })} />{!alone && <button className="plain" aria-label="Without them" title="Without them" onClick={onRemove}>✕</button>}</div>
+      <div className="row"><Select aria-label="Over which protocol" size="small" variant="borderless" style={{ width: 78 }} value={walker.protocol} options={PROTOCOLS.map(([value, label]) => ({ value, label }))} onChange={(protocol: "smb" | "nfs") => onChange({ ...walker, protocol })} />{walker.protocol === "nfs" && <Input size="small" aria-label="From which address" placeholder="from any host" value={host} onChange={(event) => setHost(event.target.value)} onPressEnter={keep} onBlur={keep} />}</div>
+    </>
+  );
+}
+
+function Cell({ visit, file = false, listed = true, pressed, onPick }: { visit: VisitOut; file?: boolean; listed?: boolean; pressed: boolean; onPick: () => void }) {
+  const words = finding(visit, file, listed);
+  const shown = file ? visit.lists : visit.shown && listed;
+  return <button className={`find-cell ${shown ? "" : "hidden-from"}`} aria-pressed={pressed} onClick={onPick}>{(shown || visit.enters) && <span className={`level ${visit.level}`}><ArmSign level={visit.level} /> {visit.level}</span>}<span>{words}</span></button>;
+}
+
+function Waiting({ done }: { done: WalkOut | undefined }) {
+  return <span className="muted">{done ? "not offered" : "…"}</span>;
+}
+
+function shareOf(walk: WalkOut | undefined, share: string) {
+  return walk?.shares.find((one) => one.share === share);
+}
+
+/** From the share's top down to a place. */
+function path(place: string, top: string, places: Map<string, { parent?: string | null }>): string[] {
+  const steps = [place];
+  for (let here = place; here !== top && steps.length < 100; steps.unshift(here)) here = places.get(here)?.parent ?? top;
+  return steps;
+}
