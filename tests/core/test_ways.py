@@ -1,5 +1,6 @@
 """Shares and ways in: gate by gate and all at once the same; host rules; names that no server takes."""
 
+from dataclasses import replace
 from ipaddress import ip_address
 
 import pytest
@@ -13,6 +14,7 @@ from yardgate.core.plan import GUEST, Group, Place, Plan, User, check
 from yardgate.core.resolve import resolve
 from yardgate.core.rights import LEVELS, Level
 from yardgate.core.share import HostRule, Over, Service, Share, host_rule, hosts, share_name_trouble
+from yardgate.core.walk import walk
 from yardgate.core.ways import PROTOCOLS, best, explain_over, inside, offered, resolve_over
 
 RW, RO, PT, NA = Level.RW, Level.RO, Level.PT, Level.NA
@@ -206,3 +208,23 @@ def test_of_more_than_sixteen_groups_only_the_first_are_claimed_over_nfs() -> No
     assert level(plan, "ann", "petrel", nfs) == (NA, "list")
     assert explain_over(plan, "ann", "petrel", smb, ON).gates[-1].level == RW
     assert LEVELS[resolve_over(resolve(plan, ON), nfs)["petrel"][0]] == NA
+
+
+def test_hiding_goes_by_what_the_list_tells() -> None:
+    """Somebody refused by name where others may read sees the name, and is refused (`told`); nobody else is shown more than opens."""
+    refused = (PosixEntry("user", "ann", 0), PosixEntry("mask", "", 7), PosixEntry("other", "", 5))
+    shut = (PosixEntry("other", "", 0),)
+    places = {
+        "keel": Place(id="keel", name="keel", kind="pool", own=Posix((PosixEntry("other", "", 5),))),
+        "hulls": Place(id="hulls", name="hulls", kind="dataset", parent="keel"),
+        "petrel": Place(
+            id="petrel", name="petrel", kind="folder", parent="hulls", own=Posix(refused, refused), cut=True
+        ),
+        "curlew": Place(id="curlew", name="curlew", kind="folder", parent="hulls", own=Posix(shut, shut), cut=True),
+    }
+    for hides, shown in ((False, {"petrel", "curlew"}), (True, {"petrel"})):
+        plan = replace(office(hide_unreadable=hides), places=places, grants={"hulls": {"ann": RO}})
+        assert check(plan) == ()
+        visits = {visit.place: visit for visit in walk(plan, "ann", Over("s", "smb"), ON)}
+        assert {place for place, visit in visits.items() if visit.shown} == {"hulls", *shown}
+        assert not visits["petrel"].enters

@@ -25,7 +25,7 @@ def tried(act) -> bool:
         return False
 
 
-def looked(client, folder: str, me: str) -> dict[str, bool]:
+def looked(client, folder: str, me: str) -> dict[str, object]:
     """Everything about one folder with the files `plain` and `doomed-<me>` in it."""
     within = f"{folder}\\" if folder else ""
 
@@ -33,8 +33,11 @@ def looked(client, folder: str, me: str) -> dict[str, bool]:
         client.close(client.create(within + name, ShareAccess=7, **how))
         return True
 
+    names: list[str] = []
+    tried(lambda: names.extend(one["name"] for one in client.list(folder)) or True)
     return {
-        "lists": tried(lambda: any(one["name"] == "plain" for one in client.list(folder))),
+        "names": names,
+        "lists": "plain" in names,
         "reads": tried(lambda: opened("plain", DesiredAccess=0x1)),
         "changes": tried(lambda: opened("plain", DesiredAccess=0x2)),
         "adds": tried(lambda: opened(f"new-{me}", DesiredAccess=0x2, CreateDisposition=2)),

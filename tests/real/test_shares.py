@@ -8,6 +8,7 @@ import tempfile
 from collections import Counter
 from dataclasses import replace
 from pathlib import Path
+from typing import Any
 
 import pytest
 
@@ -49,6 +50,7 @@ def set_up(seed: int, people: Plan) -> Plan:
         guests=rng.choice([Level.NA, Level.NA, Level.RO, Level.RW]),
         read_only=rng.random() < 0.2,
         hidden=rng.random() < 0.3,
+        hide_unreadable=rng.random() < 0.4,
         administrator=rng.choice([None, None, None, *whos[:-1]]),
     )
     only = frozenset(rng.sample(whos[:-1], 4)) if rng.random() < 0.15 else None
@@ -104,8 +106,14 @@ def compare(seeds: range) -> None:
             asked += 1
             if (real is not None) != visits[0].shown:
                 wrong.append((name, subject, "connects", real is not None))
+            listing = {visit.place: set(one["names"]) for visit, one in zip(visits, real or (), strict=False)}
             for visit, one in zip(visits, real or (), strict=False):
                 asked += len(ACTS)
+                if (parent := plan.places[visit.place].parent) in listing:
+                    asked += 1
+                    found["shown"] += visit.shown
+                    if (shown := plan.places[visit.place].name in listing[parent]) != visit.shown:
+                        wrong.append((name, subject, visit.place, "shown", shown))
                 found.update(act for act in ACTS if one[act])
                 wrong += [
                     (name, subject, visit.place, act, one[act]) for act in ACTS if one[act] != getattr(visit, act)
@@ -121,7 +129,7 @@ def compare(seeds: range) -> None:
 
 def ask(
     top: Path, people: Plan, sections: list[str], folders: dict[str, list[str]]
-) -> dict[str, list[dict[str, bool]] | None]:
+) -> dict[str, list[dict[str, Any]] | None]:
     names = {user: token(people, user) for user in people.users}
     task = {
         "top": str(top),
@@ -159,7 +167,7 @@ def ask(
         start_new_session=True,
     )
     assert done.returncode == 0, done.stdout[-3000:] + done.stderr[-3000:]
-    answers: dict[str, list[dict[str, bool]] | None] = json.loads(done.stdout)
+    answers: dict[str, list[dict[str, Any]] | None] = json.loads(done.stdout)
     return answers
 
 

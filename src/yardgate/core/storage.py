@@ -17,7 +17,7 @@ from yardgate.core.lists.posix import PosixEntry
 from yardgate.core.membership import Tier
 from yardgate.core.packed import Class, Counting, classes
 from yardgate.core.plan import EVERYONE, ROOT, Carrier, Place, Plan
-from yardgate.core.rights import EVERYTHING, READ_ATTRIBUTES, Level, Rights, level
+from yardgate.core.rights import EVERYTHING, READ_ATTRIBUTES, READ_DATA, Level, Rights, level
 
 Maker = Literal["hand", "grant", "pass"]
 
@@ -373,6 +373,19 @@ def rights_on(plan: Plan, laid: Laid, subject: str, token: Iterable[str]) -> Rig
     return posix.allowed(
         laid.list.access, laid.list.file, names, owner=owner, in_group=in_group, sticky=laid.list.sticky
     )
+
+
+def shown_on(plan: Plan, laid: Laid, subject: str, token: Iterable[str]) -> tuple[bool, bool]:
+    """Whether an SMB server that hides what one cannot read shows somebody a folder, and an ordinary file in it."""
+    user = plan.users.get(subject)
+    if laid.list is None or (user is not None and user.uid == 0):
+        return True, True
+    if isinstance(laid.list, OrderedLaid):
+        rights = rights_on(plan, laid, subject, token)
+        return bool(rights.folder & READ_DATA), bool(rights.file & READ_DATA)
+    names = names_on(plan, laid.owner, laid.group, subject, token)
+    concerned = names, OWNER in names, GROUP in names
+    return bool(posix.told(laid.list.access, *concerned) & 4), bool(posix.told(laid.list.file, *concerned) & 4)
 
 
 @dataclass(frozen=True, slots=True)

@@ -14,11 +14,12 @@ from yardgate.core.rights import (
     READ_DATA,
     WRITE_DATA,
     Level,
+    Rights,
     may_delete,
 )
 from yardgate.core.share import Over
-from yardgate.core.storage import Laying, lay
-from yardgate.core.ways import explain_over, inside
+from yardgate.core.storage import Laying, lay, shown_on
+from yardgate.core.ways import explain_over, identity, inside
 
 
 @dataclass(frozen=True, slots=True)
@@ -26,7 +27,7 @@ class Visit:
     """One place, as somebody finds it who came in over a share.
 
     shown: its name stands in the listing of the folder above (at the top: the share can be connected to). enters: it opens.
-    lists: the names in it are shown. reads, changes, deletes: an ordinary file in it. adds: a new file in it.
+    lists: the names of the files in it are shown. reads, changes, deletes: an ordinary file in it. adds: a new file in it.
     gate: what brings it down to this level.
     """
 
@@ -46,33 +47,38 @@ def walk(plan: Plan, subject: str, over: Over, on: date, laying: Laying | None =
     """Every place of a share as a user, a group's member or the guest finds it, each after the one above."""
     laying = lay(plan, count(plan, on)) if laying is None else laying
     share = plan.shares[over.share]
-    found: dict[str, Visit] = {}
+    found: list[Visit] = []
+    listing: dict[str, bool] = {}  # place -> whether the names in it can be asked for
     for place in inside(plan, share):
-        above = found.get(plan.places[place].parent or "")
-        found[place] = _visit(plan, subject, place, over, on, laying, above)
-    return tuple(found.values())
+        reason = explain_over(plan, subject, place, over, on, laying)
+        let_in = min(gate.level for gate in reason.gates if gate.kind in ("account", "service", "share"))
+        open_ = all(gate.level > Level.NA for gate in reason.gates if gate.kind == "way")
+        rights = reason.rights if reason.rights is not None else EVERYTHING
+        enters = let_in > Level.NA and open_ and bool(rights.folder & EXECUTE or plan.target.entering == "free")
+        listing[place] = enters and bool(rights.folder & LIST_DIRECTORY)
+        folder_shown, files_shown = _not_hidden(plan, subject, place, over, laying, rights)
+        above = plan.places[place].parent
+        writes = enters and let_in == Level.RW
+        found.append(
+            Visit(
+                place,
+                reason.level,
+                let_in > Level.NA if place == share.place else listing[above or ""] and folder_shown,
+                enters,
+                listing[place] and files_shown,
+                enters and bool(rights.file & READ_DATA),
+                writes and bool(rights.file & WRITE_DATA),
+                writes and bool(rights.folder & ADD_FILE),
+                writes and may_delete(rights),
+                next(gate for gate in reason.gates if gate.decides),
+            )
+        )
+    return tuple(found)
 
 
-def _visit(plan: Plan, subject: str, place: str, over: Over, on: date, laying: Laying, above: Visit | None) -> Visit:
-    reason = explain_over(plan, subject, place, over, on, laying)
-    let_in = min(gate.level for gate in reason.gates if gate.kind in ("account", "service", "share"))
-    open_ = all(gate.level > Level.NA for gate in reason.gates if gate.kind == "way")
-    rights = reason.rights if reason.rights is not None else EVERYTHING
-    asked = plan.target.entering == "asked"
-    enters = let_in > Level.NA and open_ and bool(rights.folder & EXECUTE or not asked)
-    writes = enters and let_in == Level.RW
-    shown = let_in > Level.NA if above is None else above.lists
-    if above is not None and plan.shares[over.share].hide_unreadable:
-        shown = shown and bool(rights.folder & LIST_DIRECTORY)
-    return Visit(
-        place,
-        reason.level,
-        shown,
-        enters,
-        enters and bool(rights.folder & LIST_DIRECTORY),
-        enters and bool(rights.file & READ_DATA),
-        writes and bool(rights.file & WRITE_DATA),
-        writes and bool(rights.folder & ADD_FILE),
-        writes and may_delete(rights),
-        next(gate for gate in reason.gates if gate.decides),
-    )
+def _not_hidden(plan: Plan, subject: str, place: str, over: Over, laying: Laying, rights: Rights) -> tuple[bool, bool]:
+    """Whether the share shows somebody a folder, and an ordinary file in it. NFS hides nothing."""
+    laid = laying.get(place)
+    if over.protocol == "nfs" or not plan.shares[over.share].hide_unreadable or laid is None or rights == EVERYTHING:
+        return True, True
+    return shown_on(plan, laid, *identity(plan, subject, over))

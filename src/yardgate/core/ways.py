@@ -4,7 +4,7 @@ The gates, in order: the account, the service, the share (over SMB the grants it
 the list. The lowest counts, and the first that is as low is the reason.
 """
 
-from collections.abc import Collection, Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterator, Sequence
 from dataclasses import replace
 from datetime import date
 
@@ -14,7 +14,7 @@ from numpy.typing import NDArray
 from yardgate.core.membership import Token, token
 from yardgate.core.packed import Bits, count, pack
 from yardgate.core.plan import EVERYONE, GUEST, Plan, fold
-from yardgate.core.reason import Gate, Reason, Source, account_gate, grants_gate, list_gate, nearest, way_gate
+from yardgate.core.reason import Gate, Reason, account_gate, grants_gate, list_gate, nearest, way_gate
 from yardgate.core.resolve import Codes, Matrix, by_way_and_list, lowest, to_codes
 from yardgate.core.rights import EVERYTHING, Level, keeper, odd
 from yardgate.core.share import Over, Protocol, Share, host_rule
@@ -111,7 +111,7 @@ def explain_over(plan: Plan, subject: str, place: str, over: Over, on: date, lay
         place,
         result,
         shared.level,
-        nearest(shared) if deciding is shared and shared.lines else _SOURCES[deciding.kind],
+        nearest(shared) if deciding is shared and shared.lines else deciding.kind,
         False,
         laid.carried if laid is not None else "share",
         rights,
@@ -119,15 +119,6 @@ def explain_over(plan: Plan, subject: str, place: str, over: Over, on: date, lay
         rights is not None and keeper(rights),
         tuple(replace(gate, decides=gate is deciding) for gate in gates),
     )
-
-
-_SOURCES: Mapping[str, Source] = {
-    "account": "account",
-    "service": "service",
-    "share": "share",
-    "way": "way",
-    "list": "list",
-}
 
 
 def _account(plan: Plan, subject: str, over: Over, on: date) -> Gate:

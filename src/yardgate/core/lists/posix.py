@@ -107,6 +107,25 @@ def matching(
     return tuple(PosixEntry(e.tag, e.who, e.perms & mask) for e in groups) or (by_key["other", ""],)
 
 
+def told(entries: Sequence[PosixEntry], names: Collection[str], owner: bool, in_group: bool) -> int:
+    """What the list gives somebody as an SMB server tells it to clients: all that any entry which concerns them allows.
+
+    In that telling nothing is decided by the first entry that matches, and what others get everybody gets.
+    """
+    mask = mask_of(entries)
+    found = 0
+    for entry in entries:
+        match entry.tag:
+            case "user" if not entry.who:
+                found |= entry.perms if owner else 0
+            case "user" | "group":
+                concerned = entry.who in names if entry.who else in_group
+                found |= entry.perms & mask if concerned else 0
+            case "other":
+                found |= entry.perms
+    return found
+
+
 def permits(deciding: Sequence[PosixEntry], request: int) -> bool:
     """Whether one of the deciding entries holds all that is asked for at once."""
     return any(entry.perms & request == request for entry in deciding)
