@@ -186,6 +186,15 @@ def test_walking_through_the_shares_as_somebody(plan_file: Path, lantern: Plan) 
         "machines": False,
         "images": True,
     }
+    why = yardgate("explain", plan_file, "guest", "noticeboard", "--share", "notices")
+    assert "notices lets guests in: read-only." in why
+    assert "1. Account: RW\n   NFS asks no password" in yardgate(
+        "explain", plan_file, "Tomas Brandt", "toolpaths", "--share", "machines", "--over", "nfs"
+    )
+    assert "keel/training does not lie in it" in yardgate(
+        "explain", plan_file, "Tomas Brandt", "training", "--share", "notices", code=2
+    )
+    assert "is no user or group" in yardgate("explain", plan_file, "guest", "noticeboard", code=2)
     assert "is no address" in yardgate("walk", plan_file, "--as", "guest", "--from", "bench", code=2)
     assert "is no share" in yardgate("walk", plan_file, "--as", "guest", "--share", "attic", code=2)
 

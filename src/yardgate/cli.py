@@ -40,7 +40,8 @@ from yardgate.core.reason import ListLine
 from yardgate.core.reason import explain as explain_cell
 from yardgate.core.resolve import resolve as resolve_plan
 from yardgate.core.rights import LEVELS, letters
-from yardgate.core.ways import PROTOCOLS, best
+from yardgate.core.share import Over
+from yardgate.core.ways import PROTOCOLS, best, explain_over
 from yardgate.formats import accounts as account_files
 from yardgate.formats import ldif, listing, matrix, people, planfile
 from yardgate.formats.matrix import SPELLINGS
@@ -337,13 +338,23 @@ def explain(
     place: Annotated[str, typer.Argument(help="A place, by name, path or id.")],
     as_json: AsJson = False,
     on: On = None,
+    share: Annotated[str | None, typer.Option(help="As it comes out over this share; WHO may be guest then.")] = None,
+    over: Annotated[Literal["smb", "nfs"], typer.Option(help="With --share: the protocol.")] = "smb",
+    host: Annotated[str | None, typer.Option("--from", help="With --over nfs: the address of the client.")] = None,
 ) -> None:
     """Why somebody gets what they get in a place, gate by gate."""
-    plan = load(plan_file)
-    names = Names(plan)
-    subject = who if who in plan.users or who in plan.groups else one_of(names.who(who), who, "user or group")
-    where = place if place in plan.places else one_of(names.place(place), place, "place")
-    reason = explain_cell(plan, subject, where, on.date() if on else date.today())
+    plan, day = load(plan_file), on.date() if on else date.today()
+    subject = cli_walk.subject_of(plan, who, guest=share is not None)
+    where = place if place in plan.places else one_of(Names(plan).place(place), place, "place")
+    if share is None:
+        reason = explain_cell(plan, subject, where, day)
+    else:
+        offered = cli_walk.share_of(plan, share)
+        if offered.place not in plan.path(where):
+            raise Refused(
+                f"{offered.name} offers {plan.path_name(offered.place)}; {plan.path_name(where)} does not lie in it"
+            )
+        reason = explain_over(plan, subject, where, Over(offered.id, over, cli_walk.address_of(host)), day)
     if as_json:
         sys.stdout.write(json.dumps(asdict(reason), ensure_ascii=False, indent=1) + "\n")
         return

@@ -12,7 +12,7 @@ import typer
 from yardgate.console import AsJson, On, Refused, load, one_of, out
 from yardgate.core.names import Names
 from yardgate.core.packed import count
-from yardgate.core.plan import GUEST, Plan, show
+from yardgate.core.plan import GUEST, Plan, fold, show
 from yardgate.core.share import Address, Over, Share
 from yardgate.core.storage import lay
 from yardgate.core.walk import Visit, walk
@@ -31,16 +31,14 @@ def walk_through(
 ) -> None:
     """Walk through the shares as somebody: what is shown, what opens, what can be saved."""
     plan = load(plan_file)
-    names = Names(plan)
-    known = who == GUEST or who in plan.users or who in plan.groups
-    subject = who if known else one_of(names.who(who), who, "user or group")
-    shares = [one for one in plan.shares.values() if share is None or share in (one.id, one.name)]
-    if share is not None and not shares:
-        raise Refused(f"{show(share)} is no share of this plan")
+    subject = subject_of(plan, who, guest=True)
+    shares = list(plan.shares.values()) if share is None else [share_of(plan, share)]
     day = on.date() if on else date.today()
     laying = lay(plan, count(plan, day))
     found = {
-        one.id: walk(plan, subject, Over(one.id, over, _address(host)), day, laying) for one in shares if one.over(over)
+        one.id: walk(plan, subject, Over(one.id, over, address_of(host)), day, laying)
+        for one in shares
+        if one.over(over)
     }
     if as_json:
         told = {
@@ -55,7 +53,19 @@ def walk_through(
         _print(plan, plan.shares[one], visits)
 
 
-def _address(text: str | None) -> Address | None:
+def subject_of(plan: Plan, who: str, *, guest: bool = False) -> str:
+    """The id of a user or group, by id or by any of their names."""
+    if who in plan.users or who in plan.groups or (guest and who == GUEST):
+        return who
+    return one_of(Names(plan).who(who), who, "user or group")
+
+
+def share_of(plan: Plan, name: str) -> Share:
+    found = tuple(share.id for share in plan.shares.values() if fold(name) in (fold(share.id), fold(share.name)))
+    return plan.shares[one_of(found, name, "share")]
+
+
+def address_of(text: str | None) -> Address | None:
     try:
         return None if text is None else ip_address(text)
     except ValueError:

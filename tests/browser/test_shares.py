@@ -62,3 +62,19 @@ def test_a_service_switched_off_shows_at_every_share(yard: Yard, page: Page) -> 
     page.says("SMB is switched off: nobody gets in over it.")
     page.says("No share reaches")
     assert not yard.now().services["smb"].on
+
+
+def test_a_share_is_found_by_its_name(yard: Yard, page: Page) -> None:
+    page.go(yard.at("board"))
+    page.one("[role=grid]").send_keys("/")
+    page.until(
+        lambda: (
+            page.driver.switch_to.active_element.get_attribute("aria-label") == "Find a person, group, place or share"
+        )
+    )
+    page.driver.switch_to.active_element.send_keys("notices")
+    page.until(
+        lambda: [e for e in page.all(".ant-select-item-option") if "share of keel / common / noticeboard" in e.text]
+    )
+    page.driver.switch_to.active_element.send_keys(Keys.ENTER)
+    page.until(lambda: page.one(".side h2").text == "notices")

@@ -96,7 +96,7 @@ function signIns(user: User, outline: Outline): string {
   return [...(user.aliases ?? []), ...(directory ? [`${directory.name}\\${user.name}`, `${user.name}@${directory.domain}`] : [])].join(" ");
 }
 
-/** Find a person, group or place, from anywhere by "/". */
+/** Find a person, group, place or share, from anywhere by "/". */
 function Find() {
   const { id, outline, index } = usePlan();
   const [text, setText] = useState("");
@@ -125,6 +125,7 @@ function Find() {
     };
     for (const user of outline.users) add(`who ${user.id}`, shownName(user), isLocal(user) ? (user.full_name ? user.name : (user.kind ?? "person")) : calledName(index, user.id), signIns(user, outline));
     for (const group of outline.groups) add(`who ${group.id}`, group.name, isLocal(group) ? "group" : `group ${calledName(index, group.id)}`);
+    for (const share of outline.shares) add(`share ${share.id}`, share.name, `share of ${pathName(index, share.place)}`);
     for (const place of outline.places) add(`place ${place.id}`, place.name, pathName(index, place.id));
     return found.sort((a, b) => a.rank - b.rank).slice(0, 30);
   }, [settled, outline, index]);
@@ -133,6 +134,7 @@ function Find() {
     const target = rest.join(" ");
     setText("");
     input.current?.blur();
+    if (kind === "share") return void navigate(`/p/${id}/shares?share=${encodeURIComponent(target)}`);
     const stay = (kind === "who" && location.pathname.endsWith("/people")) || (kind === "place" && location.pathname.endsWith("/storage"));
     const next = new URLSearchParams(location.pathname.endsWith("/board") ? params : undefined);
     next.set(kind!, target);
@@ -140,7 +142,7 @@ function Find() {
   };
   return (
     <AutoComplete className="find" value={text} options={options} defaultActiveFirstOption onSelect={go} onSearch={setText} notFoundContent={text ? "Nobody and nothing of that name" : null} popupMatchSelectWidth={360}>
-      <Input ref={input} size="small" placeholder="Find a person, group or place" aria-label="Find a person, group or place" suffix={<kbd>/</kbd>} />
+      <Input ref={input} size="small" placeholder="Find a person, group, place or share" aria-label="Find a person, group, place or share" suffix={<kbd>/</kbd>} />
     </AutoComplete>
   );
 }
