@@ -207,7 +207,9 @@ def resolve_over(matrix: Matrix, over: Over) -> dict[str, Codes]:
         list_high, list_low = by_way_and_list(matrix, place)
         found[place] = to_codes(*lowest(high, low, list_high | root, list_low | root), size)
     if over.protocol == "nfs":
-        for number in _seen_otherwise(matrix, share):
+        for place in places if share.squash == "all" else ():
+            found[place][:] = explain_over(plan, GUEST, place, over, matrix.on, matrix.laying).level.code
+        for number in _seen_otherwise(matrix) if share.squash != "all" else ():
             subject = counting.subjects[number]
             for place in places:
                 found[place][number] = explain_over(plan, subject, place, over, matrix.on, matrix.laying).level.code
@@ -290,11 +292,9 @@ def _let_in(matrix: Matrix, over: Over) -> tuple[Bits, Bits]:
     return high & admitted, (low & ~high if share.read_only else low) & admitted
 
 
-def _seen_otherwise(matrix: Matrix, share: Share) -> Sequence[int]:
-    """Numbers of the subjects whom storage sees over NFS as somebody else, or as less, than it does otherwise."""
+def _seen_otherwise(matrix: Matrix) -> Sequence[int]:
+    """Numbers of the users whom storage may see over NFS as somebody else, or as less, than it does otherwise: root, and who is in many groups."""
     plan, counting = matrix.plan, matrix.counting
-    if share.squash == "all":
-        return range(len(counting.subjects))
     sizes = np.unpackbits(counting.bits[:-1].view(np.uint8), axis=-1, bitorder="little").sum(axis=0)[: counting.users]
     many = set(np.flatnonzero(sizes > CLAIMED).tolist())
     return sorted(many | {number for number, user in enumerate(plan.users.values()) if user.uid == 0})
