@@ -78,3 +78,10 @@ def test_a_share_is_found_by_its_name(yard: Yard, page: Page) -> None:
     )
     page.driver.switch_to.active_element.send_keys(Keys.ENTER)
     page.until(lambda: page.one(".side h2").text == "notices")
+
+
+def test_keys_that_come_all_at_once_do_the_search_no_harm(yard: Yard, page: Page) -> None:
+    page.go(yard.at("board"))
+    page.one("[aria-label^='Find a person']").send_keys("abcdefghijklmnopqrstuvwxyz" * 2)
+    page.says("Nobody and nothing of that name")
+    assert page.errors() == []

@@ -141,7 +141,7 @@ function Find() {
     void navigate(stay ? `${location.pathname}?${kind}=${encodeURIComponent(target)}` : `/p/${id}/board?${next.toString()}`);
   };
   return (
-    <AutoComplete className="find" value={text} options={options} defaultActiveFirstOption onSelect={go} onSearch={setText} notFoundContent={text ? "Nobody and nothing of that name" : null} popupMatchSelectWidth={360}>
+    <AutoComplete className="find" value={text} options={options} defaultActiveFirstOption onSelect={go} onSearch={setText} notFoundContent={settled ? "Nobody and nothing of that name" : null} popupMatchSelectWidth={360}>
       <Input ref={input} size="small" placeholder="Find a person, group, place or share" aria-label="Find a person, group, place or share" suffix={<kbd>/</kbd>} />
     </AutoComplete>
   );
