@@ -36,7 +36,7 @@ def shares(plan: str, _: Reader, desk: TheDesk) -> SharesOut:
 def _way(matrix: Matrix, over: Over) -> WayOut:
     plan, counting = matrix.plan, matrix.counting
     top = plan.shares[over.share].place
-    codes = resolve_over(matrix, over)[top][: counting.users]
+    codes = resolve_over(matrix, over, [top])[top][: counting.users]
     people = {level: np.flatnonzero(codes == level.code).tolist() for level in LEVELS}
     return WayOut(
         protocol=over.protocol,

@@ -283,6 +283,14 @@ class _Draft:
         self.set(name, record)
         return [remove(record.id)] if before is None else [put(before)]
 
+    def take_out(self, name: Map, record_id: str, kind: str, put: Callable[[Any], Edit]) -> list[Edit]:
+        """Take out a record that nothing refers to; the edit that undoes it."""
+        record = getattr(self.now, name).get(record_id)
+        if record is None:
+            raise _missing(kind, record_id)
+        del self.map(name)[record_id]
+        return [put(record)]
+
     def plan(self) -> Plan:
         return self.now
 
@@ -352,11 +360,7 @@ def _(edit: PutPattern, draft: _Draft) -> list[Edit]:
 
 @_apply.register
 def _(edit: RemovePattern, draft: _Draft) -> list[Edit]:
-    pattern = draft.now.patterns.get(edit.pattern)
-    if pattern is None:
-        raise _missing("pattern", edit.pattern)
-    del draft.map("patterns")[edit.pattern]
-    return [PutPattern(pattern)]
+    return draft.take_out("patterns", edit.pattern, "pattern", PutPattern)
 
 
 @_apply.register
@@ -366,11 +370,7 @@ def _(edit: PutShare, draft: _Draft) -> list[Edit]:
 
 @_apply.register
 def _(edit: RemoveShare, draft: _Draft) -> list[Edit]:
-    share = draft.now.shares.get(edit.share)
-    if share is None:
-        raise _missing("share", edit.share)
-    del draft.map("shares")[edit.share]
-    return [PutShare(share)]
+    return draft.take_out("shares", edit.share, "share", PutShare)
 
 
 @_apply.register
@@ -380,11 +380,9 @@ def _(edit: PutService, draft: _Draft) -> list[Edit]:
 
 @_apply.register
 def _(edit: RemoveService, draft: _Draft) -> list[Edit]:
-    service = draft.now.services.get(edit.service)
-    if service is None:
+    if edit.service not in draft.now.services:
         return []
-    del draft.map("services")[edit.service]
-    return [PutService(service)]
+    return draft.take_out("services", edit.service, "service", PutService)
 
 
 @_apply.register

@@ -195,10 +195,13 @@ def _by_share(laying: Laying, share: Share) -> bool:
 # --- everybody at once ------------------------------------------------------------------------------------------------
 
 
-def resolve_over(matrix: Matrix, over: Over) -> dict[str, Codes]:
-    """The level of every subject in every place of a share, over one way in: place id -> uint8 (subjects,), `Level.code`."""
+def resolve_over(matrix: Matrix, over: Over, places: Sequence[str] | None = None) -> dict[str, Codes]:
+    """The level of every subject in every place of a share, over one way in: place id -> uint8 (subjects,), `Level.code`.
+
+    places: only these of the share's places.
+    """
     plan, counting, share = matrix.plan, matrix.counting, matrix.plan.shares[over.share]
-    places, size = inside(plan, share), len(matrix.counting.subjects)
+    places, size = inside(plan, share) if places is None else places, len(counting.subjects)
     high, low = _let_in(matrix, over)
     none = np.zeros_like(high)
     root = _members(matrix, share.administrator) if over.protocol == "smb" and share.administrator is not None else none
