@@ -6,23 +6,28 @@ from typing import Any, get_args
 
 from hypothesis import strategies as st
 
+from yardgate.core.agreed import Accepted, Act, Promise
 from yardgate.core.clash import RULES
 from yardgate.core.directory import Directory
 from yardgate.core.edit import (
     Edit,
     Join,
     Leave,
+    PutAccepted,
     PutDirectory,
     PutGroup,
     PutPattern,
     PutPlace,
+    PutPromise,
     PutService,
     PutShare,
     PutUser,
+    RemoveAccepted,
     RemoveDirectory,
     RemoveGroup,
     RemovePattern,
     RemovePlace,
+    RemovePromise,
     RemoveService,
     RemoveShare,
     RemoveUser,
@@ -33,7 +38,7 @@ from yardgate.core.edit import (
 from yardgate.core.lists import Entry, Mode, Ordered, OwnList, Posix, PosixEntry
 from yardgate.core.lists.modebits import MODE
 from yardgate.core.lists.ordered import FLAGS, GROUP, OWNER
-from yardgate.core.plan import EVERYONE, LOCAL, ROOT, Group, Pattern, Place, Plan, Target, User
+from yardgate.core.plan import EVERYONE, GUEST, LOCAL, ROOT, Group, Pattern, Place, Plan, Target, User
 from yardgate.core.rights import CHANGE, FULL, GRANTABLE, PASS, READ, WRITE, Level
 from yardgate.core.share import HostRule, Order, Protocol, Service, Share, Squash
 
@@ -89,6 +94,7 @@ def plans(draw: st.DrawFn, most: int = 7, lists: bool | None = None, shares: boo
         if lines := draw(st.lists(st.tuples(granted, LEVELS), max_size=6, unique_by=lambda line: line[0])):
             grants[place] = dict(lines)
     kept = draw(st.lists(own_lists(user_ids, group_ids), max_size=2))
+    promised = draw(st.lists(promises("", user_ids, group_ids, sorted(places)), max_size=3))
     return Plan(
         name="random",
         target=draw(targets(group_ids)),
@@ -97,12 +103,27 @@ def plans(draw: st.DrawFn, most: int = 7, lists: bool | None = None, shares: boo
         places=places,
         grants=grants,
         patterns={f"k{i}": Pattern(id=f"k{i}", name=f"name-{i}", own=own) for i, own in enumerate(kept)},
+        promises={f"m{i}": replace(promise, id=f"m{i}") for i, promise in enumerate(promised)},
+        accepted={"kind:p0": Accepted(id="kind:p0", reason="for now")} if draw(st.booleans()) else {},
         directories={"elsewhere": ELSEWHERE} if "elsewhere" in origins.values() else {},
         **(
             draw(offers(sorted(places), [*user_ids, *group_ids]))
             if shares or (shares is None and draw(st.booleans()))
             else {}
         ),
+    )
+
+
+def promises(promise: str, users: list[str], groups: list[str], places: list[str]) -> st.SearchStrategy[Promise]:
+    return st.builds(
+        Promise,
+        id=st.just(promise),
+        who=st.sampled_from([*users, *groups, EVERYONE, GUEST]),
+        must=st.booleans(),
+        act=st.sampled_from(get_args(Act)),
+        place=st.sampled_from(places or ["nowhere"]),
+        but=st.frozensets(st.sampled_from([*users, *groups]), max_size=2) if users or groups else st.just(frozenset()),
+        over=st.sampled_from([None, "smb", "nfs"]),
     )
 
 
@@ -226,7 +247,7 @@ def edits(draw: st.DrawFn, plan: Plan) -> Edit:
     """An edit that may or may not be possible in the plan."""
     users, groups, places = sorted(plan.users), sorted(plan.groups), sorted(plan.places)
     one = lambda ids, new: st.sampled_from([*ids, new])  # noqa: E731
-    kind = draw(st.integers(0, 19))
+    kind = draw(st.integers(0, 23))
     if kind == 0:
         user = draw(one(users, "u-new"))
         old = plan.users.get(user, User(id=user, name=user))
@@ -278,6 +299,16 @@ def edits(draw: st.DrawFn, plan: Plan) -> Edit:
         return PutService(draw(file_services([*users, *groups])))
     if kind == 17:
         return RemoveService(draw(st.sampled_from(get_args(Protocol))))
+    if kind == 18:
+        return PutPromise(draw(promises(draw(one(sorted(plan.promises), "m-new")), users, groups, places)))
+    if kind == 19:
+        return RemovePromise(draw(one(sorted(plan.promises), "nothing")))
+    if kind == 20:
+        return PutAccepted(
+            Accepted(id=draw(one(sorted(plan.accepted), "kind:new")), reason="for now", until=date(2027, 2, 1))
+        )
+    if kind == 21:
+        return RemoveAccepted(draw(one(sorted(plan.accepted), "nothing")))
     place = draw(one(places, "nowhere"))
     at = draw(st.sampled_from([None, 0, 1, 5]))
     return SetGrant(place, draw(one([*users, *groups, EVERYONE], "nobody")), draw(st.one_of(st.none(), LEVELS)), at)

@@ -35,13 +35,14 @@ from yardgate.core.clash import rule_words
 from yardgate.core.edit import SetGrant, apply, describe, difference, sentence
 from yardgate.core.membership import cycles
 from yardgate.core.names import Names
+from yardgate.core.outcome import outcome
 from yardgate.core.plan import Plan, PlanError, show
 from yardgate.core.reason import ListLine
 from yardgate.core.reason import explain as explain_cell
 from yardgate.core.resolve import resolve as resolve_plan
 from yardgate.core.rights import LEVELS, letters
 from yardgate.core.share import Over
-from yardgate.core.ways import PROTOCOLS, best, explain_over
+from yardgate.core.ways import explain_over
 from yardgate.formats import accounts as account_files
 from yardgate.formats import ldif, listing, matrix, people, planfile
 from yardgate.formats.matrix import SPELLINGS
@@ -317,7 +318,7 @@ def resolve(
     if over is not None:
         if with_rights:
             raise Refused("--rights are those of the list alone, the same over every way in; leave out --over")
-        found = replace(found, rows=best(found, PROTOCOLS if over == "any" else (over,)))
+        found = replace(found, rows=outcome(found).best[None if over == "any" else over])
     if with_rights:
         write(matrix.write_rights_json(found) if as_json else matrix.write_rights(found), to)
         return

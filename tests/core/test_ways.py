@@ -10,12 +10,13 @@ from tests.conftest import ON
 from tests.plans import plans
 from tests.thorough import times
 from yardgate.core.lists import Posix, PosixEntry
+from yardgate.core.outcome import outcome
 from yardgate.core.plan import GUEST, Group, Place, Plan, User, check
 from yardgate.core.resolve import resolve
 from yardgate.core.rights import LEVELS, Level
 from yardgate.core.share import HostRule, Over, Service, Share, host_rule, hosts, share_name_trouble
 from yardgate.core.walk import walk
-from yardgate.core.ways import PROTOCOLS, best, explain_over, inside, offered, resolve_over
+from yardgate.core.ways import PROTOCOLS, explain_over, inside, offered, resolve_over
 
 RW, RO, PT, NA = Level.RW, Level.RO, Level.PT, Level.NA
 
@@ -31,6 +32,10 @@ def test_every_cell_over_every_way_in_is_what_the_gates_say(plan: Plan) -> None:
             over = Over(share.id, protocol)
             found = resolve_over(matrix, over)
             assert list(found) == list(inside(plan, share))
+            for place in found if over in offered(plan) else ():
+                most[GUEST, place] = max(
+                    most.get((GUEST, place), NA), explain_over(plan, GUEST, place, over, ON, matrix.laying).level
+                )
             for place, row in found.items():
                 for number, subject in enumerate(matrix.counting.subjects):
                     reason = explain_over(plan, subject, place, over, ON, matrix.laying)
@@ -38,9 +43,10 @@ def test_every_cell_over_every_way_in_is_what_the_gates_say(plan: Plan) -> None:
                     assert sum(gate.decides for gate in reason.gates) == 1
                     if over in offered(plan):
                         most[subject, place] = max(most.get((subject, place), NA), reason.level)
-    subjects = matrix.counting.subjects
-    got = {(s, place): LEVELS[row[n]] for place, row in best(matrix).items() for n, s in enumerate(subjects)}
-    assert got == {(s, place): most.get((s, place), NA) for s in subjects for place in plan.places}
+    came_out = outcome(matrix)
+    for place in plan.places:
+        for subject in (*matrix.counting.subjects, GUEST):
+            assert came_out.level(subject, place) == most.get((subject, place), NA)
 
 
 def office(**share: object) -> Plan:

@@ -5,6 +5,7 @@ from dataclasses import dataclass, fields, replace
 from functools import singledispatch
 from typing import Any, Literal, TypeVar, get_args
 
+from yardgate.core.agreed import Accepted, Promise
 from yardgate.core.clash import rule_words
 from yardgate.core.directory import Directory
 from yardgate.core.lists import Mode, Ordered, OwnList, Posix
@@ -17,13 +18,16 @@ from yardgate.core.plan import (
     Target,
     Trouble,
     User,
+    accepted_troubles,
     check,
     directory_troubles,
+    fold,
     grant_troubles,
     group_troubles,
     name_clashes,
     pattern_troubles,
     place_troubles,
+    promise_troubles,
     service_troubles,
     share_troubles,
     show,
@@ -101,7 +105,7 @@ class PutPlace:
 
 @dataclass(frozen=True, slots=True)
 class RemovePlace:
-    """Remove a place from the plan, with all below it, and all grants and shares there."""
+    """Remove a place from the plan, with all below it, and all grants, shares and promises there."""
 
     __pydantic_config__ = STRICT
     place: str
@@ -181,6 +185,42 @@ class RemoveService:
 
 
 @dataclass(frozen=True, slots=True)
+class PutPromise:
+    """Promise something, or change the promise of this id."""
+
+    __pydantic_config__ = STRICT
+    promise: Promise
+    op: Literal["put-promise"] = "put-promise"
+
+
+@dataclass(frozen=True, slots=True)
+class RemovePromise:
+    """Promise something no longer."""
+
+    __pydantic_config__ = STRICT
+    promise: str
+    op: Literal["remove-promise"] = "remove-promise"
+
+
+@dataclass(frozen=True, slots=True)
+class PutAccepted:
+    """Accept a finding, with a reason."""
+
+    __pydantic_config__ = STRICT
+    accepted: Accepted
+    op: Literal["put-accepted"] = "put-accepted"
+
+
+@dataclass(frozen=True, slots=True)
+class RemoveAccepted:
+    """Accept a finding no longer: it is listed again."""
+
+    __pydantic_config__ = STRICT
+    accepted: str
+    op: Literal["remove-accepted"] = "remove-accepted"
+
+
+@dataclass(frozen=True, slots=True)
 class SetGrant:
     """Say what `who` gets on a place; None says nothing. `at`: where in the list (0 first); None keeps the line, or adds it last."""
 
@@ -212,8 +252,8 @@ class SetTitle:
 
 
 T = TypeVar("T")
-Kept = User | Group | Place | Pattern | Directory | Share | Service
-R = TypeVar("R", User, Group, Place, Pattern, Directory, Share, Service)
+Kept = User | Group | Place | Pattern | Directory | Share | Service | Promise | Accepted
+R = TypeVar("R", User, Group, Place, Pattern, Directory, Share, Service, Promise, Accepted)
 
 Edit = (
     PutUser
@@ -232,6 +272,10 @@ Edit = (
     | RemoveShare
     | PutService
     | RemoveService
+    | PutPromise
+    | RemovePromise
+    | PutAccepted
+    | RemoveAccepted
     | SetGrant
     | SetTarget
     | SetTitle
@@ -254,7 +298,9 @@ def apply(plan: Plan, edits: Iterable[Edit]) -> tuple[Plan, tuple[Edit, ...]]:
     return after, tuple(inverse)
 
 
-Map = Literal["users", "groups", "places", "patterns", "directories", "shares", "services", "grants"]
+Map = Literal[
+    "users", "groups", "places", "patterns", "directories", "shares", "services", "promises", "accepted", "grants"
+]
 
 
 class _Draft:
@@ -318,6 +364,10 @@ def _troubles(plan: Plan, draft: _Draft) -> Iterator[Trouble]:
         yield from share_troubles(plan, plan.shares[share])
     for service in put["services"] & plan.services.keys():
         yield from service_troubles(plan, plan.services[service])
+    for promise in put["promises"] & plan.promises.keys():
+        yield from promise_troubles(plan, plan.promises[promise])
+    for accepted in put["accepted"] & plan.accepted.keys():
+        yield from accepted_troubles(plan.accepted[accepted])
     for place in put["grants"] & plan.grants.keys():
         yield from grant_troubles(plan, place, plan.grants[place])
     if any(put[name] for name in ("users", "groups", "places", "patterns", "directories")):
@@ -383,6 +433,26 @@ def _(edit: RemoveService, draft: _Draft) -> list[Edit]:
     if edit.service not in draft.now.services:
         return []
     return draft.take_out("services", edit.service, "service", PutService)
+
+
+@_apply.register
+def _(edit: PutPromise, draft: _Draft) -> list[Edit]:
+    return draft.put_back("promises", edit.promise, PutPromise, RemovePromise)
+
+
+@_apply.register
+def _(edit: RemovePromise, draft: _Draft) -> list[Edit]:
+    return draft.take_out("promises", edit.promise, "promise", PutPromise)
+
+
+@_apply.register
+def _(edit: PutAccepted, draft: _Draft) -> list[Edit]:
+    return draft.put_back("accepted", edit.accepted, PutAccepted, RemoveAccepted)
+
+
+@_apply.register
+def _(edit: RemoveAccepted, draft: _Draft) -> list[Edit]:
+    return draft.take_out("accepted", edit.accepted, "accepted finding", PutAccepted)
 
 
 @_apply.register
@@ -518,9 +588,9 @@ def _forget_as_special(groups: Set[str], gone: Set[str], draft: _Draft) -> list[
 
 
 def _forget(gone: Set[str], draft: _Draft) -> list[Edit]:
-    """Take users and groups out of all other groups, grants, lists, shares and services; the edits that undo it.
+    """Take users and groups out of all other groups, grants, lists, shares, services and promises; the edits that undo it.
 
-    What they owned has no owner of its own then: the one above, or root.
+    What they owned has no owner of its own then: the one above, or root. What was promised of them is promised no longer.
     """
     undo: list[Edit] = []
     for naming in [place for place in draft.now.places.values() if not gone.isdisjoint(mentioned(place))]:
@@ -535,6 +605,12 @@ def _forget(gone: Set[str], draft: _Draft) -> list[Edit]:
     for service in [service for service in draft.now.services.values() if service.only and service.only & gone]:
         draft.set("services", replace(service, only=(service.only or frozenset()) - gone))
         undo.append(PutService(service))
+    for promise in list(draft.now.promises.values()):
+        if promise.who in gone:
+            undo += _apply(RemovePromise(promise.id), draft)
+        elif promise.but & gone:
+            draft.set("promises", replace(promise, but=promise.but - gone))
+            undo.append(PutPromise(promise))
     for group in [group for group in draft.now.groups.values() if group.id not in gone]:
         for member in sorted(group.members & gone):
             undo[:0] = _apply(Leave(group.id, member), draft)
@@ -557,6 +633,8 @@ def _(edit: RemovePlace, draft: _Draft) -> list[Edit]:
         del draft.map("grants")[edit.place]
     for share in [share for share in draft.now.shares.values() if share.place == edit.place]:
         back += _apply(RemoveShare(share.id), draft)
+    for promise in [promise for promise in draft.now.promises.values() if promise.place == edit.place]:
+        back += _apply(RemovePromise(promise.id), draft)
     del draft.map("places")[edit.place]
     return [PutPlace(place), *back, *undo]
 
@@ -613,12 +691,16 @@ def difference(before: Plan, after: Plan) -> tuple[Edit, ...]:
     edits += [PutPattern(pattern) for pattern in _changed(before.patterns, after.patterns)]
     edits += [PutShare(share) for share in _changed(before.shares, after.shares)]
     edits += [PutService(service) for service in _changed(before.services, after.services)]
+    edits += [PutPromise(promise) for promise in _changed(before.promises, after.promises)]
+    edits += [PutAccepted(accepted) for accepted in _changed(before.accepted, after.accepted)]
     if before.target != after.target:
         edits.append(SetTarget(after.target))
     for place in after.places:
         edits += _grant_edits(place, before.grants.get(place, {}), after.grants.get(place, {}))
     edits += [RemoveShare(share) for share in sorted(before.shares.keys() - after.shares.keys())]
     edits += [RemoveService(service) for service in sorted(before.services.keys() - after.services.keys())]
+    edits += [RemovePromise(promise) for promise in sorted(before.promises.keys() - after.promises.keys())]
+    edits += [RemoveAccepted(accepted) for accepted in sorted(before.accepted.keys() - after.accepted.keys())]
     gone = before.places.keys() - after.places.keys()
     edits += [RemovePlace(place) for place in sorted(gone) if before.places[place].parent not in gone]
     edits += [RemovePattern(pattern) for pattern in sorted(before.patterns.keys() - after.patterns.keys())]
@@ -675,6 +757,10 @@ _KIND_WORDS = {
     "remove-share": "shares removed",
     "put-service": "services set",
     "remove-service": "services as usual",
+    "put-promise": "promises made",
+    "remove-promise": "promises dropped",
+    "put-accepted": "findings accepted",
+    "remove-accepted": "findings listed again",
     "set-grant": "grants set",
     "set-target": "settings changed",
     "set-title": "titles changed",
@@ -696,6 +782,10 @@ _SINGULAR = {
     "shares removed": "share removed",
     "services set": "service set",
     "services as usual": "service as usual",
+    "promises made": "promise made",
+    "promises dropped": "promise dropped",
+    "findings accepted": "finding accepted",
+    "findings listed again": "finding listed again",
     "grants set": "grant set",
     "settings changed": "setting changed",
     "titles changed": "title changed",
@@ -746,6 +836,18 @@ def sentence(before: Plan, after: Plan, edit: Edit) -> str:
             return _service_words(before.services.get(service.id), service, after)
         case RemoveService(service_id):
             return f"{service_id.upper()} is on, for everybody"
+        case PutPromise(promise):
+            return (
+                f"{'changed the promise' if promise.id in before.promises else 'promised'}: {promised(after, promise)}"
+            )
+        case RemovePromise(promise_id):
+            kept = before.promises.get(promise_id)
+            return f"promised no longer: {promise_id if kept is None else promised(before, kept)}"
+        case PutAccepted(accepted):
+            again = f", until {accepted.until}" if accepted.until is not None else ""
+            return f"accepted a finding{again}: {accepted.reason}"
+        case RemoveAccepted(accepted_id):
+            return f"listed a finding again: {accepted_id}"
         case Join(group, member):
             return f"{named(member)} joined {named(group)}"
         case Leave(group, member):
@@ -763,6 +865,15 @@ def sentence(before: Plan, after: Plan, edit: Edit) -> str:
             return _target_words(before.target, target, after)
         case SetTitle(name, office):
             return f"called this plan {name}" + (f" of {office}" if office else "")
+
+
+def promised(plan: Plan, promise: Promise) -> str:
+    """A promise as the sentence it is."""
+    left_out = sorted((plan.named(who) for who in promise.but), key=fold)
+    but = f" but {', '.join(left_out[:-1])}{' and ' if len(left_out) > 1 else ''}{left_out[-1]}" if left_out else ""
+    over = f" over {promise.over.upper()}" if promise.over is not None else ""
+    must = "must be able to" if promise.must else "must not be able to"
+    return f"{plan.named(promise.who)}{but} {must} {promise.act} {plan.path_name(promise.place)}{over}"
 
 
 def _put_words(

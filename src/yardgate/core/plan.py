@@ -13,6 +13,7 @@ from datetime import date
 from functools import cached_property
 from typing import Literal
 
+from yardgate.core.agreed import Accepted, Promise
 from yardgate.core.directory import Directory, dn_parts
 from yardgate.core.lists import Mode, Ordered, OwnList, Posix
 from yardgate.core.lists.modebits import MODE
@@ -161,6 +162,8 @@ class Plan:
     directories: Mapping[str, Directory] = field(default_factory=dict)
     shares: Mapping[str, Share] = field(default_factory=dict)
     services: Mapping[str, Service] = field(default_factory=dict)
+    promises: Mapping[str, Promise] = field(default_factory=dict)
+    accepted: Mapping[str, Accepted] = field(default_factory=dict)
 
     def after(self, before: "Plan") -> "Plan":
         """This plan, knowing already what `before` had worked out of the parts that both share."""
@@ -325,6 +328,8 @@ def check(plan: Plan) -> tuple[Trouble, ...]:
         *(t for directory in plan.directories.values() for t in directory_troubles(directory)),
         *(t for share in plan.shares.values() for t in share_troubles(plan, share)),
         *(t for service in plan.services.values() for t in service_troubles(plan, service)),
+        *(t for promise in plan.promises.values() for t in promise_troubles(plan, promise)),
+        *(t for accepted in plan.accepted.values() for t in accepted_troubles(accepted)),
         *target_troubles(plan, plan.target),
         *name_clashes(plan),
     )
@@ -543,6 +548,25 @@ def service_troubles(plan: Plan, service: Service) -> Iterator[Trouble]:
             yield Trouble(
                 service.id, f"{show(who)}, who may use {service.id.upper()}, is no user or group of this plan"
             )
+
+
+def promise_troubles(plan: Plan, promise: Promise) -> Iterator[Trouble]:
+    yield from _text_troubles(promise.id, "promise", promise.id, {"note": promise.note})
+    if promise.place not in plan.places:
+        yield Trouble(promise.id, f"a promise speaks of {show(promise.place)}, which is no place of this plan")
+    if not plan.knows(promise.who) and promise.who != GUEST:
+        yield Trouble(promise.id, f"a promise speaks of {show(promise.who)}, who is no user or group of this plan")
+    for who in sorted(promise.but):
+        if plan.account(who) is None:
+            yield Trouble(promise.id, f"a promise leaves out {show(who)}, who is no user or group of this plan")
+
+
+def accepted_troubles(accepted: Accepted) -> Iterator[Trouble]:
+    if len(accepted.id) > 500 or any(not char.isprintable() for char in accepted.id) or not accepted.id:
+        yield Trouble(accepted.id, f"{show(accepted.id)} names no finding")
+    if not accepted.reason.strip():
+        yield Trouble(accepted.id, "say why the finding is accepted, for whoever looks at it next")
+    yield from _text_troubles(accepted.id, "acceptance", "of a finding", {"note": accepted.reason})
 
 
 def grant_troubles(plan: Plan, place: str, grants: Grants) -> Iterator[Trouble]:

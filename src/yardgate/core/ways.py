@@ -4,7 +4,7 @@ The gates, in order: the account, the service, the share (over SMB the grants it
 the list. The lowest counts, and the first that is as low is the reason.
 """
 
-from collections.abc import Collection, Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import replace
 from datetime import date
 
@@ -16,7 +16,7 @@ from yardgate.core.packed import Bits, count, pack
 from yardgate.core.plan import EVERYONE, GUEST, Plan, fold
 from yardgate.core.reason import Gate, Reason, account_gate, grants_gate, list_gate, nearest, way_gate
 from yardgate.core.resolve import Codes, Matrix, by_way_and_list, lowest, to_codes
-from yardgate.core.rights import EVERYTHING, Level, keeper, odd
+from yardgate.core.rights import EVERYTHING, Level, keeper, level, odd
 from yardgate.core.share import Over, Protocol, Share, host_rule
 from yardgate.core.storage import Laying, granted_on, lay, rights_on
 from yardgate.core.weighing import weigh
@@ -212,7 +212,7 @@ def resolve_over(matrix: Matrix, over: Over, places: Sequence[str] | None = None
     if over.protocol == "nfs":
         for place in places if share.squash == "all" else ():
             found[place][:] = explain_over(plan, GUEST, place, over, matrix.on, matrix.laying).level.code
-        for number in _seen_otherwise(matrix) if share.squash != "all" else ():
+        for number in seen_otherwise(matrix) if share.squash != "all" else ():
             subject = counting.subjects[number]
             for place in places:
                 found[place][number] = explain_over(plan, subject, place, over, matrix.on, matrix.laying).level.code
@@ -230,15 +230,27 @@ def members(matrix: Matrix, who: str) -> NDArray[np.bool_]:
     return flags[: len(matrix.counting.subjects)].astype(np.bool_)
 
 
-def best(matrix: Matrix, protocols: Collection[Protocol] = PROTOCOLS) -> dict[str, Codes]:
-    """The best that every subject gets in every place over any way in that is offered; NA where no share reaches."""
-    nothing = np.zeros(len(matrix.counting.subjects), dtype=np.uint8)
-    found = dict.fromkeys(matrix.plan.places, nothing)
-    for over in offered(matrix.plan):
-        if over.protocol in protocols:
-            for place, row in resolve_over(matrix, over).items():
-                found[place] = np.maximum(found[place], row)
-    return found
+def guest_over(plan: Plan, over: Over, places: Iterable[str], laying: Laying) -> dict[str, Level]:
+    """What the guest gets in places of a share, over one way in."""
+    share = plan.shares[over.share]
+    gates = (_service(plan, GUEST, over), _share_gate(plan, GUEST, over, laying))
+    most = min(gate.level for gate in gates)
+    if most == Level.NA:
+        return dict.fromkeys(places, Level.NA)
+    who, ways = identity(plan, GUEST, over)
+    if over.protocol == "smb" and share.administrator in ways:
+        return dict.fromkeys(places, most)
+    return {place: min(most, _by_storage(plan, laying, who, place, ways)) for place in places}
+
+
+def _by_storage(plan: Plan, laying: Laying, who: str, place: str, ways: Token) -> Level:
+    """The level that way and list let through."""
+    laid = laying.get(place)
+    if laid is None or laid.list is None:
+        return Level.RW
+    if way_gate(plan, laying, who, place, ways).level == Level.NA:
+        return Level.NA
+    return level(rights_on(plan, laid, who, ways), entering_asked=plan.target.entering == "asked")
 
 
 def unreached(plan: Plan) -> Sequence[str]:
@@ -284,8 +296,8 @@ def _let_in(matrix: Matrix, over: Over) -> tuple[Bits, Bits]:
     if not share.over(over.protocol) or not is_on(plan, over.protocol):
         return ~everybody, ~everybody
     if over.protocol == "nfs":
-        level = _host_gate(plan, share, over).level
-        high, low = (everybody if level.code & bit else ~everybody for bit in (2, 1))
+        code = _host_gate(plan, share, over).level.code
+        high, low = (everybody if code & bit else ~everybody for bit in (2, 1))
     elif _by_share(matrix.laying, share):
         planes = weigh(plan.target, counting, [granted_on(plan, matrix.laying, share.place)])
         high, low = planes[0][0] | counting.boss, planes[1][0] | counting.boss
@@ -295,7 +307,7 @@ def _let_in(matrix: Matrix, over: Over) -> tuple[Bits, Bits]:
     return high & admitted, (low & ~high if share.read_only else low) & admitted
 
 
-def _seen_otherwise(matrix: Matrix) -> Sequence[int]:
+def seen_otherwise(matrix: Matrix) -> Sequence[int]:
     """Numbers of the users whom storage may see over NFS as somebody else, or as less, than it does otherwise: root, and who is in many groups."""
     plan, counting = matrix.plan, matrix.counting
     sizes = np.unpackbits(counting.bits[:-1].view(np.uint8), axis=-1, bitorder="little").sum(axis=0)[: counting.users]

@@ -5,6 +5,7 @@ from typing import Annotated, Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
+from yardgate.core.agreed import Accepted, Promise
 from yardgate.core.directory import Directory
 from yardgate.core.plan import Carrier, Group, Pattern, Place, PlaceKind, Plan, PlanError, Target, Trouble, User, check
 from yardgate.core.rights import Level
@@ -73,6 +74,8 @@ class PlanFile(BaseModel):
     directories: list[Directory] = []
     shares: list[Share] = []
     services: list[Service] = []
+    promises: list[Promise] = []
+    accepted: Annotated[list[Accepted], Field(description="findings that are accepted, by the id of the finding")] = []
 
 
 def write(plan: Plan) -> str:
@@ -98,6 +101,8 @@ def write(plan: Plan) -> str:
         directories=[plan.directories[key] for key in sorted(plan.directories)],
         shares=[plan.shares[key] for key in sorted(plan.shares)],
         services=[plan.services[key] for key in sorted(plan.services)],
+        promises=[plan.promises[key] for key in sorted(plan.promises)],
+        accepted=[plan.accepted[key] for key in sorted(plan.accepted)],
     )
     body: dict[str, Any] = file.model_dump(mode="json", exclude_defaults=True)
     for group in body.get("groups", []):
@@ -106,6 +111,9 @@ def write(plan: Plan) -> str:
     for service in body.get("services", []):
         if service.get("only"):
             service["only"].sort()
+    for promise in body.get("promises", []):
+        if "but" in promise:
+            promise["but"].sort()
     return json.dumps(body, ensure_ascii=False, indent=1) + "\n"
 
 
@@ -152,6 +160,8 @@ def _plan(file: PlanFile) -> Plan:
             ("directories", file.directories),
             ("shares", file.shares),
             ("services", file.services),
+            ("promises", file.promises),
+            ("accepted findings", file.accepted),
         )
         for number, record in _repeated(records)
         if number
@@ -173,6 +183,8 @@ def _plan(file: PlanFile) -> Plan:
         directories={directory.id: directory for directory in file.directories},
         shares={share.id: share for share in file.shares},
         services={service.id: service for service in file.services},
+        promises={promise.id: promise for promise in file.promises},
+        accepted={accepted.id: accepted for accepted in file.accepted},
     )
     if troubles := [*troubles, *check(plan)]:
         raise PlanError(troubles)

@@ -9,6 +9,7 @@ from typing import Any, Literal
 from pydantic import TypeAdapter
 from sqlalchemy import Connection, Table, delete, insert, select, update
 
+from yardgate.core.agreed import Accepted, Promise
 from yardgate.core.directory import Directory
 from yardgate.core.edit import Edit, Kept, apply, describe, difference
 from yardgate.core.lists import OwnList
@@ -314,6 +315,8 @@ def _load(connection: Connection, plan_id: str) -> Opened:
     patterns = [Pattern(**_with_list(row)) for row in rows(tables.patterns)]
     shares = [_SHARE.validate_python(_without_plan(row)) for row in rows(tables.shares)]
     services = [_SERVICE.validate_python(_without_plan(row)) for row in rows(tables.services)]
+    promises = [Promise(**{**_without_plan(row), "but": frozenset(row["but"])}) for row in rows(tables.promises)]
+    taken = [Accepted(**_without_plan(row)) for row in rows(tables.accepted)]
     plan = Plan(
         name=head["name"],
         office=head["office"],
@@ -326,6 +329,8 @@ def _load(connection: Connection, plan_id: str) -> Opened:
         directories={directory.id: directory for directory in directories},
         shares={share.id: share for share in shares},
         services={service.id: service for service in services},
+        promises={promise.id: promise for promise in promises},
+        accepted={accepted.id: accepted for accepted in taken},
     )
     journal = tables.journal.c
     entries = connection.execute(
@@ -359,6 +364,8 @@ def _save(connection: Connection, plan_id: str, before: Plan, after: Plan) -> No
         (tables.directories, before.directories, after.directories),
         (tables.shares, before.shares, after.shares),
         (tables.services, before.services, after.services),
+        (tables.promises, before.promises, after.promises),
+        (tables.accepted, before.accepted, after.accepted),
     )
     for table, old, new in kinds:
         if old is new:

@@ -148,6 +148,28 @@ services = Table(
     Column("on", Boolean, nullable=False),
     Column("only", JSON(none_as_null=True)),
 )
+promises = Table(
+    "promises",
+    metadata,
+    _of_plan(),
+    Column("id", String, primary_key=True),
+    Column("who", String, nullable=False),
+    Column("must", Boolean, nullable=False),
+    Column("act", String, nullable=False),
+    Column("place", String, nullable=False),
+    Column("but", JSON, nullable=False),
+    Column("over", String),
+    Column("note", Text, nullable=False),
+    _within("places", "place"),
+)
+accepted = Table(  # findings that are accepted, by the id of the finding
+    "accepted",
+    metadata,
+    _of_plan(),
+    Column("id", String, primary_key=True),
+    Column("reason", Text, nullable=False),
+    Column("until", Date),
+)
 directories = Table(
     "directories",
     metadata,

@@ -973,6 +973,18 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        /**
+         * Accepted
+         * @description A finding that somebody accepts, why, and the day on which to look at it again (None: not again).
+         */
+        Accepted: {
+            /** Id */
+            id: string;
+            /** Reason */
+            reason: string;
+            /** Until */
+            until?: string | null;
+        };
         /** AccountOut */
         AccountOut: {
             /** Id */
@@ -1030,7 +1042,7 @@ export interface components {
          */
         Arrangement: {
             /** Edits */
-            edits: (components["schemas"]["PutUser"] | components["schemas"]["RemoveUser"] | components["schemas"]["PutGroup"] | components["schemas"]["RemoveGroup"] | components["schemas"]["Join"] | components["schemas"]["Leave"] | components["schemas"]["PutPlace"] | components["schemas"]["RemovePlace"] | components["schemas"]["PutPattern"] | components["schemas"]["RemovePattern"] | components["schemas"]["PutDirectory"] | components["schemas"]["RemoveDirectory"] | components["schemas"]["PutShare"] | components["schemas"]["RemoveShare"] | components["schemas"]["PutService"] | components["schemas"]["RemoveService"] | components["schemas"]["SetGrant"] | components["schemas"]["SetTarget"] | components["schemas"]["SetTitle"])[];
+            edits: (components["schemas"]["PutUser"] | components["schemas"]["RemoveUser"] | components["schemas"]["PutGroup"] | components["schemas"]["RemoveGroup"] | components["schemas"]["Join"] | components["schemas"]["Leave"] | components["schemas"]["PutPlace"] | components["schemas"]["RemovePlace"] | components["schemas"]["PutPattern"] | components["schemas"]["RemovePattern"] | components["schemas"]["PutDirectory"] | components["schemas"]["RemoveDirectory"] | components["schemas"]["PutShare"] | components["schemas"]["RemoveShare"] | components["schemas"]["PutService"] | components["schemas"]["RemoveService"] | components["schemas"]["PutPromise"] | components["schemas"]["RemovePromise"] | components["schemas"]["PutAccepted"] | components["schemas"]["RemoveAccepted"] | components["schemas"]["SetGrant"] | components["schemas"]["SetTarget"] | components["schemas"]["SetTitle"])[];
             /** Lost */
             lost: components["schemas"]["Lost"][];
         };
@@ -1292,7 +1304,7 @@ export interface components {
              */
             revision: number;
             /** Edits */
-            edits: (components["schemas"]["PutUser"] | components["schemas"]["RemoveUser"] | components["schemas"]["PutGroup"] | components["schemas"]["RemoveGroup"] | components["schemas"]["Join"] | components["schemas"]["Leave"] | components["schemas"]["PutPlace"] | components["schemas"]["RemovePlace"] | components["schemas"]["PutPattern"] | components["schemas"]["RemovePattern"] | components["schemas"]["PutDirectory"] | components["schemas"]["RemoveDirectory"] | components["schemas"]["PutShare"] | components["schemas"]["RemoveShare"] | components["schemas"]["PutService"] | components["schemas"]["RemoveService"] | components["schemas"]["SetGrant"] | components["schemas"]["SetTarget"] | components["schemas"]["SetTitle"])[];
+            edits: (components["schemas"]["PutUser"] | components["schemas"]["RemoveUser"] | components["schemas"]["PutGroup"] | components["schemas"]["RemoveGroup"] | components["schemas"]["Join"] | components["schemas"]["Leave"] | components["schemas"]["PutPlace"] | components["schemas"]["RemovePlace"] | components["schemas"]["PutPattern"] | components["schemas"]["RemovePattern"] | components["schemas"]["PutDirectory"] | components["schemas"]["RemoveDirectory"] | components["schemas"]["PutShare"] | components["schemas"]["RemoveShare"] | components["schemas"]["PutService"] | components["schemas"]["RemoveService"] | components["schemas"]["PutPromise"] | components["schemas"]["RemovePromise"] | components["schemas"]["PutAccepted"] | components["schemas"]["RemoveAccepted"] | components["schemas"]["SetGrant"] | components["schemas"]["SetTarget"] | components["schemas"]["SetTitle"])[];
         };
         /**
          * Entry
@@ -2132,6 +2144,53 @@ export interface components {
             since?: components["schemas"]["EntryOut"][] | null;
         };
         /**
+         * Promise
+         * @description A sentence that must stay true: who must, or must not, be able to see, read or write a place.
+         *
+         *     who: a user, a group (all who are in it), everyone, or the guest; but: users and groups of whom it does not speak.
+         *     Of a group, and of everyone, those are meant whose account is open; `must not` to everyone speaks of the guest, too.
+         *     over: over this protocol; None: over any way in.
+         */
+        Promise: {
+            /** Id */
+            id: string;
+            /** Who */
+            who: string;
+            /** Must */
+            must: boolean;
+            /**
+             * Act
+             * @enum {string}
+             */
+            act: "see" | "read" | "write";
+            /** Place */
+            place: string;
+            /**
+             * But
+             * @default []
+             */
+            but: string[];
+            /** Over */
+            over?: ("smb" | "nfs") | null;
+            /**
+             * Note
+             * @default
+             */
+            note: string;
+        };
+        /**
+         * PutAccepted
+         * @description Accept a finding, with a reason.
+         */
+        PutAccepted: {
+            accepted: components["schemas"]["Accepted"];
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            op: "put-accepted";
+        };
+        /**
          * PutDirectory
          * @description Join a directory, or change the settings of the one of this id.
          */
@@ -2178,6 +2237,18 @@ export interface components {
              * @enum {string}
              */
             op: "put-place";
+        };
+        /**
+         * PutPromise
+         * @description Promise something, or change the promise of this id.
+         */
+        PutPromise: {
+            promise: components["schemas"]["Promise"];
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            op: "put-promise";
         };
         /**
          * PutService
@@ -2314,6 +2385,19 @@ export interface components {
             };
         };
         /**
+         * RemoveAccepted
+         * @description Accept a finding no longer: it is listed again.
+         */
+        RemoveAccepted: {
+            /** Accepted */
+            accepted: string;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            op: "remove-accepted";
+        };
+        /**
          * RemoveDirectory
          * @description Leave a directory, with all accounts that came from it, their memberships and grants.
          */
@@ -2354,7 +2438,7 @@ export interface components {
         };
         /**
          * RemovePlace
-         * @description Remove a place from the plan, with all below it, and all grants and shares there.
+         * @description Remove a place from the plan, with all below it, and all grants, shares and promises there.
          */
         RemovePlace: {
             /** Place */
@@ -2364,6 +2448,19 @@ export interface components {
              * @enum {string}
              */
             op: "remove-place";
+        };
+        /**
+         * RemovePromise
+         * @description Promise something no longer.
+         */
+        RemovePromise: {
+            /** Promise */
+            promise: string;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            op: "remove-promise";
         };
         /**
          * RemoveService
@@ -2640,7 +2737,7 @@ export interface components {
             /** Sets */
             sets: string[];
             /** Edits */
-            edits: (components["schemas"]["PutUser"] | components["schemas"]["RemoveUser"] | components["schemas"]["PutGroup"] | components["schemas"]["RemoveGroup"] | components["schemas"]["Join"] | components["schemas"]["Leave"] | components["schemas"]["PutPlace"] | components["schemas"]["RemovePlace"] | components["schemas"]["PutPattern"] | components["schemas"]["RemovePattern"] | components["schemas"]["PutDirectory"] | components["schemas"]["RemoveDirectory"] | components["schemas"]["PutShare"] | components["schemas"]["RemoveShare"] | components["schemas"]["PutService"] | components["schemas"]["RemoveService"] | components["schemas"]["SetGrant"] | components["schemas"]["SetTarget"] | components["schemas"]["SetTitle"])[];
+            edits: (components["schemas"]["PutUser"] | components["schemas"]["RemoveUser"] | components["schemas"]["PutGroup"] | components["schemas"]["RemoveGroup"] | components["schemas"]["Join"] | components["schemas"]["Leave"] | components["schemas"]["PutPlace"] | components["schemas"]["RemovePlace"] | components["schemas"]["PutPattern"] | components["schemas"]["RemovePattern"] | components["schemas"]["PutDirectory"] | components["schemas"]["RemoveDirectory"] | components["schemas"]["PutShare"] | components["schemas"]["RemoveShare"] | components["schemas"]["PutService"] | components["schemas"]["RemoveService"] | components["schemas"]["PutPromise"] | components["schemas"]["RemovePromise"] | components["schemas"]["PutAccepted"] | components["schemas"]["RemoveAccepted"] | components["schemas"]["SetGrant"] | components["schemas"]["SetTarget"] | components["schemas"]["SetTitle"])[];
         };
         /** Step */
         Step: {

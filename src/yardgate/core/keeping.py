@@ -1,0 +1,144 @@
+"""Whether promises are kept, by whom they are broken, and which of them cannot both be kept."""
+
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass
+from typing import NamedTuple
+
+import numpy as np
+from numpy.typing import NDArray
+
+from yardgate.core.agreed import LEAST, Promise
+from yardgate.core.outcome import Outcome
+from yardgate.core.plan import EVERYONE, GUEST, Plan
+from yardgate.core.reason import Reason, explain
+from yardgate.core.resolve import Matrix
+from yardgate.core.rights import LEVELS, Level
+from yardgate.core.seeing import Seen, seen
+from yardgate.core.share import Protocol
+from yardgate.core.ways import explain_over, members
+
+Meant = NDArray[np.bool_]
+"""Of whom a promise speaks, the guest behind all subjects: bool (subjects + 1,)."""
+
+
+class Breach(NamedTuple):
+    """Somebody for whom a promise does not hold, and what they get instead."""
+
+    subject: str
+    level: Level
+
+
+@dataclass(frozen=True, slots=True)
+class Keeping:
+    """How a promise stands. meant: of how many it speaks."""
+
+    promise: Promise
+    meant: int
+    breaches: tuple[Breach, ...]
+
+    @property
+    def kept(self) -> bool:
+        return not self.breaches
+
+
+def keep(found: Outcome, promises: Iterable[Promise] | None = None) -> tuple[Keeping, ...]:
+    """How the promises of a plan stand (or only some)."""
+    matrix = found.matrix
+    spoken: dict[tuple[str, bool, frozenset[str]], Meant] = {}
+    seeing: dict[tuple[str, Protocol | None], Seen] = {}
+    result = []
+    for promise in matrix.plan.promises.values() if promises is None else promises:
+        key = (promise.who, promise.must, promise.but)
+        if key not in spoken:
+            spoken[key] = meant(matrix, promise)
+        if promise.act == "see":
+            there = (promise.place, promise.over)
+            if there not in seeing:
+                seeing[there] = seen(found, *there)
+            able = seeing[there]
+        else:
+            able = found.best[promise.over][promise.place] >= LEAST[promise.act].code
+        broken = spoken[key] & (~able if promise.must else able)
+        result.append(Keeping(promise, int(spoken[key].sum()), _breaches(found, promise, broken)))
+    return tuple(result)
+
+
+def _breaches(found: Outcome, promise: Promise, broken: Meant) -> tuple[Breach, ...]:
+    numbers = np.flatnonzero(broken)
+    if not len(numbers):
+        return ()
+    subjects, column = found.matrix.counting.subjects, found.best[promise.over][promise.place]
+    return tuple(Breach(subjects[n] if n < len(subjects) else GUEST, LEVELS[column[n]]) for n in numbers.tolist())
+
+
+def meant(matrix: Matrix, promise: Promise) -> Meant:
+    """Of whom a promise speaks. Whoever is named in person is meant even where their account is shut."""
+    counting = matrix.counting
+    size = len(counting.subjects)
+    found = np.zeros(size + 1, dtype=np.bool_)
+    if promise.who == GUEST:
+        found[size] = True
+        return found
+    named = promise.who in matrix.plan.users
+    found[:size] = True if promise.who == EVERYONE else members(matrix, promise.who)
+    if not named:
+        found[:size] &= np.unpackbits(counting.active.view(np.uint8), bitorder="little")[:size].astype(np.bool_)
+        found[size] = promise.who == EVERYONE and not promise.must
+    for who in promise.but:
+        found[:size] &= ~members(matrix, who)
+    found[counting.users : size] = False
+    return found
+
+
+class Contradiction(NamedTuple):
+    """Two promises that cannot both be kept, and one of those of whom both speak."""
+
+    one: Promise
+    other: Promise
+    subject: str
+
+
+def contradictions(matrix: Matrix, promises: Sequence[Promise] | None = None) -> tuple[Contradiction, ...]:
+    """The pairs of promises of which one says that somebody must be able to do what the other says they must not."""
+    by_place: dict[str, list[Promise]] = {}
+    for promise in matrix.plan.promises.values() if promises is None else promises:
+        by_place.setdefault(promise.place, []).append(promise)
+    found = []
+    for group in by_place.values():
+        refused = [promise for promise in group if not promise.must]
+        for one in (promise for promise in group if promise.must) if refused else ():
+            for other in refused:
+                if LEAST[one.act] < LEAST[other.act] or other.over not in (None, one.over):
+                    continue
+                both = np.flatnonzero(meant(matrix, one) & meant(matrix, other))
+                if len(both):
+                    subjects = matrix.counting.subjects
+                    who = subjects[both[0]] if both[0] < len(subjects) else GUEST
+                    found.append(Contradiction(one, other, who))
+    return tuple(found)
+
+
+# --- why --------------------------------------------------------------------------------------------------------------
+
+
+def why(found: Outcome, subject: str, place: str, protocol: Protocol | None = None) -> Reason | None:
+    """Why somebody gets what they get in a place over the best way in; None for the guest where no way in leads there."""
+    matrix = found.matrix
+    reasons = [
+        explain_over(matrix.plan, subject, place, over, matrix.on, matrix.laying)
+        for over in found.ways_to(place, protocol)
+    ]
+    if reasons:
+        return max(reasons, key=lambda reason: reason.level)
+    return explain(matrix.plan, subject, place, matrix.on, matrix.laying) if subject != GUEST else None
+
+
+def sentence(found: Outcome, breach: Breach, promise: Promise) -> str:
+    """Why a promise does not hold for somebody, in a line."""
+    plan: Plan = found.matrix.plan
+    reason = why(found, breach.subject, promise.place, promise.over)
+    if not found.ways_to(promise.place, promise.over) and plan.shares:
+        return f"No share leads to {plan.path_name(promise.place)}{'' if promise.over is None else ' over ' + promise.over.upper()}."
+    if reason is None:
+        return "No way in leads there."
+    return next(gate.sentence for gate in reason.gates if gate.decides)

@@ -1,0 +1,140 @@
+"""What comes out in the end: the best that everybody, and the guest, gets in every place over the ways in.
+
+Where a plan offers no shares, what grants and storage alone give stands for it.
+"""
+
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass
+from typing import NamedTuple
+
+import numpy as np
+
+from yardgate.core.plan import GUEST, Plan
+from yardgate.core.resolve import Codes, Matrix
+from yardgate.core.rights import LEVELS, Level
+from yardgate.core.share import Over, Protocol
+from yardgate.core.ways import guest_over, inside, lets_in, offered, resolve_over
+
+Column = Codes
+"""The levels of all subjects of one place, and of the guest behind them: uint8 (subjects + 1,), `Level.code`."""
+Columns = Mapping[str, Column]
+
+
+@dataclass(frozen=True, slots=True)
+class Outcome:
+    """over: for each way in, its places. best: for each protocol, and for any way in under None, all places of the plan."""
+
+    matrix: Matrix
+    over: Mapping[Over, Columns]
+    best: Mapping[Protocol | None, Columns]
+
+    def number(self, subject: str) -> int:
+        counting = self.matrix.counting
+        return len(counting.subjects) if subject == GUEST else counting.number[subject]
+
+    def level(self, subject: str, place: str, protocol: Protocol | None = None) -> Level:
+        return LEVELS[int(self.best[protocol][place][self.number(subject)])]
+
+    def ways_to(self, place: str, protocol: Protocol | None = None) -> tuple[Over, ...]:
+        """The ways in that reach a place."""
+        return tuple(over for over in self.over if place in self.over[over] and protocol in (None, over.protocol))
+
+
+class Shift(NamedTuple):
+    """A cell of somebody that comes out differently over any way in, or else over one protocol."""
+
+    subject: str
+    place: str
+    over: Protocol | None
+    before: Level
+    after: Level
+
+
+def outcome(matrix: Matrix, before: Outcome | None = None) -> Outcome:
+    """`before`, of an earlier plan: columns are taken over where nothing that they came of is another."""
+    known = before if before is not None and before.matrix.counting is matrix.counting else None
+    over: dict[Over, Columns] = {way: _columns(matrix, way, known) for way in offered(matrix.plan)}
+    best: dict[Protocol | None, Columns] = {
+        protocol: _best(matrix, [over[way] for way in over if way.protocol == protocol], known, protocol)
+        for protocol in ("smb", "nfs")
+    }
+    if matrix.plan.shares:
+        best[None] = _best(matrix, [best["smb"], best["nfs"]], known, None)
+    else:
+        best[None] = {place: np.append(row, np.uint8(0)) for place, row in matrix.rows.items()}
+    return Outcome(matrix, over, best)
+
+
+def _columns(matrix: Matrix, over: Over, known: Outcome | None) -> Columns:
+    places = inside(matrix.plan, matrix.plan.shares[over.share])
+    old = known.over.get(over, {}) if known is not None and known.matrix.plan.services is matrix.plan.services else {}
+    if known is not None and old and _let_in_alike(matrix, known.matrix, over):
+        stale = [place for place in places if place not in old or not _reached_alike(matrix, known.matrix, place)]
+    else:
+        old, stale = {}, list(places)
+    found = resolve_over(matrix, over, stale)
+    guest = guest_over(matrix.plan, over, stale, matrix.laying)
+    fresh = {place: np.append(found[place], np.uint8(guest[place].code)) for place in stale}
+    return {place: fresh[place] if place in fresh else old[place] for place in places}
+
+
+def _let_in_alike(matrix: Matrix, then: Matrix, over: Over) -> bool:
+    plan, old = matrix.plan, then.plan
+    if old.shares[over.share] != plan.shares[over.share]:
+        return False
+    return np.array_equal(lets_in(matrix, over), lets_in(then, over))
+
+
+def _reached_alike(matrix: Matrix, then: Matrix, place: str) -> bool:
+    """Whether list of and way to a place are the very same as they were."""
+    if place not in matrix.lists or place not in then.lists:
+        return (place in matrix.lists) == (place in then.lists)
+    plan = matrix.plan
+    same = matrix.lists[place] is then.lists[place] and matrix.ways[place] is then.ways[place]
+    return same and all(matrix.laying[step] is then.laying.get(step) for step in plan.path(place))
+
+
+def _best(
+    matrix: Matrix, parts: Sequence[Columns], known: Outcome | None, protocol: Protocol | None
+) -> dict[str, Column]:
+    nothing = np.zeros(len(matrix.counting.subjects) + 1, dtype=np.uint8)
+    found: dict[str, Column] = dict.fromkeys(matrix.plan.places, nothing)
+    for columns in parts:
+        for place, column in columns.items():
+            here = found[place]
+            found[place] = column if here is nothing else np.maximum(here, column)
+    if known is not None:  # the same values as the same array, so that comparing is quick
+        old = known.best[protocol]
+        found = {
+            place: old[place] if place in old and np.array_equal(old[place], column) else column
+            for place, column in found.items()
+        }
+    return found
+
+
+def shifts(before: Outcome, after: Outcome, places: Iterable[str] | None = None) -> list[Shift]:
+    """The cells of users and of the guest that both have and that come out differently, place by place."""
+    old, new = before.matrix.counting, after.matrix.counting
+    pairs = [(n, new.number[who]) for n, who in enumerate(old.subjects[: old.users]) if who in after.matrix.plan.users]
+    then, now = np.array([*pairs, (len(old.subjects), len(new.subjects))], dtype=np.intp).T
+    who = [*(old.subjects[n] for n, _ in pairs), GUEST]
+    found: list[Shift] = []
+    for place in after.best[None] if places is None else places:
+        if place not in before.best[None]:
+            continue
+        seen = np.zeros(len(who), dtype=np.bool_)
+        for protocol in (None, "smb", "nfs"):
+            was, row = before.best[protocol][place], after.best[protocol][place]
+            if was is row:
+                continue
+            differ = (was[then] != row[now]) & ~seen
+            seen |= differ
+            for n in np.flatnonzero(differ).tolist():
+                found.append(Shift(who[n], place, protocol, LEVELS[was[then[n]]], LEVELS[row[now[n]]]))
+    return found
+
+
+def reaches(plan: Plan, place: str) -> bool:
+    """Whether any way in leads to a place."""
+    path = plan.path(place)
+    return any(plan.shares[over.share].place in path for over in offered(plan))

@@ -1,0 +1,147 @@
+"""Promises: kept and broken cell by cell as the walk and the gates say; contradictions; what outcomes take over from before."""
+
+from dataclasses import replace
+from typing import get_args
+
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from tests.conftest import ON
+from tests.plans import edits, plans
+from tests.thorough import times
+from yardgate.core.agreed import LEAST, Act, Promise
+from yardgate.core.edit import apply
+from yardgate.core.keeping import contradictions, keep, why
+from yardgate.core.membership import token
+from yardgate.core.outcome import Outcome, outcome, shifts
+from yardgate.core.plan import EVERYONE, GUEST, Group, Place, Plan, PlanError, User, check
+from yardgate.core.resolve import resolve
+from yardgate.core.rights import Level
+from yardgate.core.share import Protocol, Share
+from yardgate.core.walk import walk
+from yardgate.core.ways import offered
+
+RW, RO, PT, NA = Level.RW, Level.RO, Level.PT, Level.NA
+
+
+def sees(plan: Plan, found: Outcome, subject: str, place: str, over: Protocol | None) -> bool:
+    """Whether a walk through any share shows somebody a place, or lets them enter it."""
+    visits = [
+        visit
+        for way in offered(plan)
+        if over in (None, way.protocol)
+        for visit in walk(plan, subject, way, ON, found.matrix.laying)
+        if visit.place == place
+    ]
+    return any(visit.shown or visit.level > NA for visit in visits)
+
+
+def spoken_of(plan: Plan, promise: Promise) -> set[str]:
+    if promise.who == GUEST:
+        return {GUEST}
+    found = set()
+    for user in plan.users.values():
+        ways = token(plan, user.id)
+        if promise.who in ways and not promise.but & ways.keys() and (user.active(ON) or promise.who == user.id):
+            found.add(user.id)
+    return found | ({GUEST} if promise.who == EVERYONE and not promise.must else set())
+
+
+@settings(max_examples=times(150, 1000))
+@given(plans(shares=True), st.data())
+def test_a_promise_is_broken_for_exactly_those_for_whom_it_does_not_hold(plan: Plan, data: st.DataObject) -> None:
+    found = outcome(resolve(plan, ON))
+    accounts = [*plan.users, *plan.groups]
+    for place in plan.places:
+        promise = Promise(
+            id="p",
+            who=data.draw(st.sampled_from([*accounts, EVERYONE, GUEST])),
+            but=data.draw(st.frozensets(st.sampled_from(accounts), max_size=2)) if accounts else frozenset(),
+            must=data.draw(st.booleans()),
+            act=data.draw(st.sampled_from(get_args(Act))),
+            place=place,
+            over=data.draw(st.sampled_from([None, "smb", "nfs"])),
+        )
+        kept = keep(found, [promise])[0]
+        meant = spoken_of(plan, promise)
+        broken = set()
+        for who in meant:
+            able = found.level(who, place, promise.over) >= LEAST[promise.act]
+            if promise.act == "see":
+                able = sees(plan, found, who, place, promise.over)
+            if able != promise.must:
+                broken.add(who)
+        assert kept.meant == len(meant)
+        assert {breach.subject for breach in kept.breaches} == broken, promise
+        for breach in kept.breaches:
+            reason = why(found, breach.subject, place, promise.over)
+            assert breach.level == found.level(breach.subject, place, promise.over)
+            assert reason is None or not found.ways_to(place, promise.over) or reason.level == breach.level
+
+
+@settings(max_examples=times(200, 1500))
+@given(plans(shares=True), st.data())
+def test_an_outcome_taken_over_from_the_plan_before_is_the_same_as_a_new_one(plan: Plan, data: st.DataObject) -> None:
+    before = outcome(resolve(plan, ON))
+    edit = data.draw(edits(plan))
+    try:
+        after_plan, _ = apply(plan, [edit])
+    except PlanError:
+        return
+    matrix = resolve(after_plan, ON, before.matrix)
+    after, anew = outcome(matrix, before), outcome(resolve(after_plan, ON))
+    for protocol in (None, "smb", "nfs"):
+        for place in after_plan.places if plan.shares or protocol is None else ():
+            assert after.best[protocol][place].tolist() == anew.best[protocol][place].tolist(), (edit, place)
+    moved = {
+        (who, place)
+        for place in plan.places.keys() & after_plan.places.keys()
+        for who in [*(plan.users.keys() & after_plan.users.keys()), GUEST]
+        if any(before.level(who, place, p) != after.level(who, place, p) for p in (None, "smb", "nfs"))  # type: ignore[arg-type]
+    }
+    assert {(shift.subject, shift.place) for shift in shifts(before, after)} == moved
+
+
+def office(**promises: Promise) -> Plan:
+    users = {who: User(id=who, name=who) for who in ("ann", "bo", "cy")}
+    groups = {"crew": Group(id="crew", name="crew", members=frozenset({"ann", "bo"}))}
+    places = {
+        "keel": Place(id="keel", name="keel", kind="pool"),
+        "hulls": Place(id="hulls", name="hulls", kind="dataset", parent="keel"),
+    }
+    shares = {"s": Share(id="s", name="hulls", place="hulls", guests=RO)}
+    return Plan(
+        users=users, groups=groups, places=places, grants={"hulls": {"crew": RO}}, shares=shares, promises=promises
+    )
+
+
+def test_everyone_else_takes_in_the_guest_and_follows_the_group() -> None:
+    secret = Promise(id="p", who=EVERYONE, but=frozenset({"crew"}), must=False, act="read", place="hulls")
+    plan = office(p=secret)
+    assert check(plan) == ()
+    assert [b.subject for b in keep(outcome(resolve(plan, ON)))[0].breaches] == [GUEST]
+    closed = replace(plan, shares={"s": replace(plan.shares["s"], guests=NA)})
+    assert keep(outcome(resolve(closed, ON)))[0].kept
+    joined = replace(closed, grants={"hulls": {"crew": RO, "cy": RO}})
+    assert [b.subject for b in keep(outcome(resolve(joined, ON)))[0].breaches] == ["cy"]
+
+
+def test_two_promises_that_cannot_both_be_kept() -> None:
+    must = Promise(id="a", who="ann", must=True, act="write", place="hulls")
+    never = Promise(id="b", who="crew", must=False, act="read", place="hulls")
+    matrix = resolve(office(a=must, b=never), ON)
+    assert [(c.one.id, c.other.id, c.subject) for c in contradictions(matrix)] == [("a", "b", "ann")]
+    fine = [replace(must, act="read"), replace(never, act="write")]
+    assert contradictions(matrix, fine) == ()
+    assert contradictions(matrix, [must, replace(never, over="nfs")]) == ()
+    assert contradictions(matrix, [replace(must, over="nfs"), replace(never, over="nfs")]) != ()
+    assert contradictions(matrix, [must, replace(never, but=frozenset({"ann"}))]) == ()
+
+
+def test_a_promise_needs_somebody_and_a_place_of_the_plan() -> None:
+    wrong = Promise(id="p", who="nobody", must=True, act="read", place="nowhere", but=frozenset({"none"}))
+    assert [trouble.message for trouble in check(office(p=wrong))] == [
+        "a promise speaks of “nowhere”, which is no place of this plan",
+        "a promise speaks of “nobody”, who is no user or group of this plan",
+        "a promise leaves out “none”, who is no user or group of this plan",
+    ]
