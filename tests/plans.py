@@ -40,7 +40,7 @@ from yardgate.core.lists.modebits import MODE
 from yardgate.core.lists.ordered import FLAGS, GROUP, OWNER
 from yardgate.core.plan import EVERYONE, GUEST, LOCAL, ROOT, Group, Pattern, Place, Plan, Target, User
 from yardgate.core.rights import CHANGE, FULL, GRANTABLE, PASS, READ, WRITE, Level
-from yardgate.core.share import HostRule, Order, Protocol, Service, Share, Squash
+from yardgate.core.share import HostRule, Order, Protocol, Service, Share, Squash, Wildcards
 
 NAMES = st.text(st.characters(codec="utf-8", categories=("L", "N", "P", "S")), min_size=1, max_size=8).filter(
     lambda name: "/" not in name and name not in (".", "..")
@@ -182,6 +182,7 @@ def targets(draw: st.DrawFn, group_ids: list[str]) -> Target:
         entering=draw(st.sampled_from(["asked", "asked", "free"])),
         attributes_open=draw(st.booleans()),
         host_rules=draw(st.sampled_from(get_args(Order))),
+        wildcards=draw(st.sampled_from(get_args(Wildcards))),
     )
 
 

@@ -19,7 +19,7 @@ from yardgate.core.lists import Mode, Ordered, OwnList, Posix
 from yardgate.core.lists.modebits import MODE
 from yardgate.core.lists.ordered import FLAGS, GROUP, OWNER
 from yardgate.core.rights import FULL, GRANTABLE, STRICT, Level
-from yardgate.core.share import Order, Service, Share, hosts, share_name_trouble
+from yardgate.core.share import Order, Service, Share, Wildcards, hosts, share_name_trouble
 
 LOCAL = "local"  # the origin of accounts that the appliance itself has
 EVERYONE = "everyone"
@@ -28,6 +28,7 @@ ROOT = "root"  # the owner, and the owning group, of what nobody of the plan was
 BUILT_IN = (EVERYONE, GUEST, OWNER, GROUP)
 LONGEST_LIST = 10_000
 LONGEST_NAME = 255
+LARGEST_QUOTA = 2**63 - 1
 LARGEST_NUMBER = 2**32 - 2  # (uid_t) -1 means "no change" to chown(2)
 
 PlaceKind = Literal["pool", "dataset", "folder"]
@@ -41,7 +42,7 @@ class User:
     """A person or a service. `expires` is the first day on which the account is shut (shadow(5), expiration date).
 
     origin: local, or the id of the directory that it comes from; there it is followed by its key (objectSid or entryUUID).
-    gone: the directory no longer has it.
+    gone: the directory no longer has it. jobs: what signs in with this account by itself (a backup, a scanner).
     """
 
     __pydantic_config__ = STRICT
@@ -58,6 +59,7 @@ class User:
     key: str | None = None
     sid: str | None = None
     gone: bool = False
+    jobs: tuple[str, ...] = ()
     note: str = ""
 
     def active(self, on: date) -> bool:
@@ -87,7 +89,8 @@ class Place:
 
     owner, group: ids; None leaves a folder to what lies above it, and gives pools and datasets to root. own: its own
     entries, and with them its list style; None has the style from above. cut: nothing comes down. carried: what carries
-    its grants; None has it from above. Where no place from the pool down says a style, storage is not planned there.
+    its grants; None has it from above. quota: the most that it may hold, in bytes; of a pool, what it has. case_sensitive:
+    whether names that differ only in case are two. Where no place from the pool down says a style, storage is not planned there.
     """
 
     __pydantic_config__ = STRICT
@@ -101,6 +104,8 @@ class Place:
     own: OwnList | None = None
     cut: bool = False
     carried: Carrier | None = None
+    quota: int | None = None
+    case_sensitive: bool = False
 
     @property
     def inheritance(self) -> Literal["follows", "adds", "cut"]:
@@ -130,6 +135,7 @@ class Target:
     entering: whether every folder on the way down asks for the right to enter (a kernel does; an SMB server that keeps
     ordered lists itself does not). attributes_open: whether everybody may read attributes, whatever an ordered list says
     (such an SMB server lets them). host_rules: which of the host rules that take in one host counts (see `share`).
+    wildcards: what * and ? in a host rule are compared with: host names (exports(5)), or addresses as well.
     """
 
     __pydantic_config__ = STRICT
@@ -141,6 +147,7 @@ class Target:
     entering: Literal["asked", "free"] = "asked"
     attributes_open: bool = False
     host_rules: Order = "narrowest"
+    wildcards: Wildcards = "both"
 
 
 Grants = Mapping[str, Level]
@@ -372,6 +379,9 @@ def user_troubles(plan: Plan, user: User) -> Iterator[Trouble]:
             "note": user.note,
         },
     )
+    for job in user.jobs:
+        if why := name_trouble(job):
+            yield Trouble(user.id, f"the job {show(job)} of {show(user.name)} {why}")
     for alias in user.aliases:
         if why := name_trouble(alias):
             yield Trouble(user.id, f"the sign-in name {show(alias)} of {show(user.name)} {why}")
@@ -426,6 +436,8 @@ def _origin_troubles(plan: Plan, account: User | Group, kind: str) -> Iterator[T
 def place_troubles(plan: Plan, place: Place) -> Iterator[Trouble]:
     yield from _text_troubles(place.id, place.kind, place.name, {"note": place.note})
     yield from list_troubles(plan, place)
+    if place.quota is not None and not 0 < place.quota <= LARGEST_QUOTA:
+        yield Trouble(place.id, f"the quota of {place.kind} {show(place.name)} is outside 1 to {LARGEST_QUOTA} bytes")
     if place.kind == "pool":
         if place.parent is not None:
             yield Trouble(place.id, f"pool {show(place.name)} cannot lie inside another place")

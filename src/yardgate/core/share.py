@@ -12,6 +12,7 @@ from yardgate.core.rights import STRICT, Level
 Protocol = Literal["smb", "nfs"]
 Squash = Literal["none", "root", "all"]
 Order = Literal["narrowest", "first"]
+Wildcards = Literal["names", "both"]
 Address = IPv4Address | IPv6Address
 Network = IPv4Network | IPv6Network
 Kind = Literal["address", "name", "network", "pattern", "all"]
@@ -89,10 +90,11 @@ class Hosts:
     network: Network | None = None
     pattern: str = ""
 
-    def take_in(self, address: Address, name: str = "") -> bool:
+    def take_in(self, address: Address, name: str = "", wildcards: Wildcards = "both") -> bool:
         if self.network is not None:
             return address in self.network
-        return fnmatchcase(str(address), self.pattern) or fnmatchcase(name.casefold(), self.pattern)
+        by_address = self.kind == "all" or (self.kind == "pattern" and wildcards == "both")
+        return (by_address and fnmatchcase(str(address), self.pattern)) or fnmatchcase(name.casefold(), self.pattern)
 
 
 def hosts(text: str) -> Hosts:
@@ -132,9 +134,11 @@ def _network(text: str) -> Hosts:
     return Hosts("address" if network.num_addresses == 1 else "network", network)
 
 
-def host_rule(rules: Sequence[HostRule], order: Order, address: Address, name: str = "") -> HostRule | None:
+def host_rule(
+    rules: Sequence[HostRule], order: Order, address: Address, name: str = "", wildcards: Wildcards = "both"
+) -> HostRule | None:
     """The rule that counts for a host; None where none takes it in, and then it may not mount the share."""
-    fitting = [(rule, known) for rule in rules if (known := hosts(rule.hosts)).take_in(address, name)]
+    fitting = [(rule, known) for rule in rules if (known := hosts(rule.hosts)).take_in(address, name, wildcards)]
     if order == "narrowest":
         fitting.sort(
             key=lambda one: (NARROWNESS.index(one[1].kind), -(one[1].network.prefixlen if one[1].network else 0))

@@ -179,7 +179,7 @@ def _host_gate(plan: Plan, share: Share, over: Over) -> Gate:
         level = max((rule.level for rule in share.hosts), default=Level.NA)
         words = f"The most that any host gets: {level.words}." if share.hosts else "No host may mount it."
         return Gate("share", title, level, False, words)
-    rule = host_rule(share.hosts, plan.target.host_rules, over.address, over.host)
+    rule = host_rule(share.hosts, plan.target.host_rules, over.address, over.host, plan.target.wildcards)
     if rule is None:
         return Gate(
             "share", title, Level.NA, False, f"No host rule takes in {over.address}, so it may not mount {share.name}."

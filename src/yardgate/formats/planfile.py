@@ -37,6 +37,10 @@ class PlaceRecord(Strict):
     own: OwnText | None = None
     cut: Annotated[bool, Field(description="whether nothing comes down to this place")] = False
     carried: Annotated[Carrier | None, Field(description="what carries its grants; none: as above, or share")] = None
+    quota: Annotated[int | None, Field(description="the most that it may hold, in bytes; of a pool, what it has")] = (
+        None
+    )
+    case_sensitive: Annotated[bool, Field(description="whether names that differ only in case are two")] = False
 
     @staticmethod
     def of(place: Place) -> "PlaceRecord":

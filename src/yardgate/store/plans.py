@@ -303,7 +303,10 @@ def _load(connection: Connection, plan_id: str) -> Opened:
     granted: dict[str, dict[str, Level]] = {}
     for row in rows(tables.grants, tables.grants.c.place, tables.grants.c.position):
         granted.setdefault(row["place"], {})[row["who"]] = Level(row["level"])
-    users = [User(**{**_without_plan(row), "aliases": tuple(row["aliases"])}) for row in rows(tables.users)]
+    users = [
+        User(**{**_without_plan(row), "aliases": tuple(row["aliases"]), "jobs": tuple(row["jobs"])})
+        for row in rows(tables.users)
+    ]
     groups = [
         Group(**{**_without_plan(row), "unknown": tuple(row["unknown"])}, members=frozenset(belongs.get(row["id"], ())))
         for row in rows(tables.groups)

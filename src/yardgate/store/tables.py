@@ -53,6 +53,7 @@ plans = Table(
     Column("entering", String, nullable=False, server_default="asked"),
     Column("attributes_open", Boolean, nullable=False, server_default=false()),
     Column("host_rules", String, nullable=False, server_default="narrowest"),
+    Column("wildcards", String, nullable=False, server_default="both"),
 )
 users = Table(
     "users",
@@ -71,6 +72,7 @@ users = Table(
     Column("key", String),
     Column("sid", String),
     Column("gone", Boolean, nullable=False, server_default=false()),
+    Column("jobs", JSON, nullable=False, server_default="[]"),
     Column("note", Text, nullable=False),
     _within("groups", "primary_group"),
 )
@@ -110,6 +112,8 @@ places = Table(
     Column("own", JSON(none_as_null=True)),
     Column("cut", Boolean, nullable=False, server_default=false()),
     Column("carried", String),
+    Column("quota", Integer),
+    Column("case_sensitive", Boolean, nullable=False, server_default=false()),
     _within("places", "parent"),
 )
 patterns = Table(

@@ -1,4 +1,4 @@
-"""Promises, and findings that are accepted"""
+"""Promises, findings that are accepted, jobs of accounts, quotas and case of places"""
 
 import sqlalchemy as sa
 from alembic import op
@@ -8,6 +8,10 @@ down_revision = "0004"
 
 
 def upgrade() -> None:
+    op.add_column("plans", sa.Column("wildcards", sa.String(), server_default="both", nullable=False))
+    op.add_column("users", sa.Column("jobs", sa.JSON(), server_default="[]", nullable=False))
+    op.add_column("places", sa.Column("quota", sa.Integer(), nullable=True))
+    op.add_column("places", sa.Column("case_sensitive", sa.Boolean(), server_default=sa.false(), nullable=False))
     op.create_table(
         "promises",
         sa.Column("plan", sa.String(), nullable=False),
@@ -43,3 +47,7 @@ def upgrade() -> None:
 def downgrade() -> None:
     op.drop_table("accepted")
     op.drop_table("promises")
+    op.drop_column("places", "case_sensitive")
+    op.drop_column("places", "quota")
+    op.drop_column("users", "jobs")
+    op.drop_column("plans", "wildcards")

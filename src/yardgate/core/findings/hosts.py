@@ -1,0 +1,161 @@
+"""Findings about NFS: which hosts may mount a share, and as whom."""
+
+import re
+from dataclasses import replace
+from ipaddress import ip_address
+
+from yardgate.core.edit import PutShare
+from yardgate.core.findings.case import Case, Check, Finding, Found
+from yardgate.core.membership import token
+from yardgate.core.plan import Plan
+from yardgate.core.rights import Level
+from yardgate.core.share import Address, HostRule, Hosts, Network, Share, hosts
+from yardgate.core.ways import CLAIMED, is_on, seen_otherwise, unclaimed
+
+WIDE = {4: 24, 6: 64}
+"""The prefix of an ordinary network of an office; a shorter one takes in more than that."""
+
+
+def host_wide(case: Case) -> Found:
+    """A host rule takes in more hosts than it was made for: a whole network, where the share names single hosts in it, or more than one network.
+
+    Write a line for each host that needs it."""
+    for share in _over_nfs(case.plan):
+        for number, rule in enumerate(share.hosts):
+            known = hosts(rule.hosts)
+            if rule.level == Level.NA or known.kind in ("address", "name"):
+                continue
+            meant = _named_inside(share, rule, known)
+            size = _how_many(known)
+            if meant:
+                named = " and ".join(str(address) for address in meant)
+                lines = tuple(HostRule(hosts=str(address), level=rule.level) for address in meant)
+                others = tuple(
+                    r for r in share.hosts[:number] + share.hosts[number + 1 :] if r.hosts not in map(str, meant)
+                )
+                fix = (PutShare(replace(share, hosts=(*others[:number], *lines, *others[number:]))),)
+                said = f"{share.name} gives {rule.hosts} {rule.level.words}, which is {size}, and names only {named} in it."
+                yield Finding(
+                    "host-wide", "serious", (share.id, rule.hosts), said, (), fix, f"Give it to {named} alone."
+                )
+            elif known.network is None or known.network.prefixlen < WIDE[known.network.version]:
+                said = f"{share.name} gives {rule.hosts} {rule.level.words}, which is {size}."
+                yield Finding("host-wide", "consider", (share.id, rule.hosts), said)
+
+
+def _over_nfs(plan: Plan) -> list[Share]:
+    return [share for share in plan.shares.values() if share.nfs and is_on(plan, "nfs")]
+
+
+def _named_inside(share: Share, rule: HostRule, known: Hosts) -> list[Address]:
+    """Single hosts inside a rule that the share's note, or another of its rules, names."""
+    texts = [*re.findall(r"[0-9a-fA-F:.]*[0-9a-fA-F]", share.note), *(r.hosts for r in share.hosts if r is not rule)]
+    found: list[Address] = []
+    for text in texts:
+        try:
+            address = ip_address(text)
+        except ValueError:
+            continue
+        if known.take_in(address) and address not in found:
+            found.append(address)
+    return found
+
+
+def _how_many(known: Hosts) -> str:
+    if known.kind == "all":
+        return "every host there is"
+    if known.network is None:
+        return "every host of that name"
+    return (
+        f"{known.network.num_addresses} addresses" if known.network.prefixlen >= 8 else "a large part of all addresses"
+    )
+
+
+def host_never(case: Case) -> Found:
+    """A host rule that never counts: another takes in all its hosts before, or this appliance never matches such a rule.
+
+    Take it away, or put it before the other."""
+    for share in _over_nfs(case.plan):
+        for number, rule in enumerate(share.hosts):
+            known = hosts(rule.hosts)
+            by = next((other for other in share.hosts[:number] if _covers(case.plan, hosts(other.hosts), known)), None)
+            if by is not None:
+                why = f"{by.hosts} takes in all its hosts before"
+            elif (
+                known.kind == "pattern"
+                and case.plan.target.wildcards == "names"
+                and not re.search(r"[A-Za-z]", rule.hosts)
+            ):
+                why = "this appliance compares wildcards with host names, never with addresses"
+            else:
+                continue
+            fix = (PutShare(replace(share, hosts=share.hosts[:number] + share.hosts[number + 1 :])),)
+            said = f"The host rule {rule.hosts} of {share.name} never counts: {why}."
+            yield Finding(
+                "host-never", "consider", (share.id, rule.hosts), said, (), fix, "Take the rule away; nothing changes."
+            )
+
+
+def _covers(plan: Plan, one: Hosts, other: Hosts) -> bool:
+    """Whether a rule that stands before another leaves it nothing."""
+    if (one.kind, one.network, one.pattern) == (other.kind, other.network, other.pattern):
+        return True
+    if plan.target.host_rules == "narrowest":
+        return False
+    if one.kind == "all":
+        return True
+    return one.network is not None and other.network is not None and _inside(other.network, one.network)
+
+
+def _inside(inner: Network, outer: Network) -> bool:
+    return inner.version == outer.version and inner.subnet_of(outer)  # type: ignore[arg-type]
+
+
+def root_unsquashed(case: Case) -> Found:
+    """Root of every host in a whole network is root in a share: whoever is root on any machine there can do everything.
+
+    Squash root, or name the one host that needs it."""
+    for share in _over_nfs(case.plan):
+        wide = [
+            rule for rule in share.hosts if rule.level > Level.NA and hosts(rule.hosts).kind not in ("address", "name")
+        ]
+        if share.squash == "none" and wide:
+            said = f"Root on any host of {wide[0].hosts} is root in {share.name}."
+            fix = (PutShare(replace(share, squash="root")),)
+            yield Finding(
+                "root-unsquashed", "serious", (share.id,), said, (), fix, "Squash root: it becomes the guest."
+            )
+
+
+def many_groups(case: Case) -> Found:
+    """An account is in more groups than an NFS client can claim: those that do not fit do not count there.
+
+    Of the groups only sixteen fit beside the primary group (RFC 5531). Put the person into fewer groups."""
+    if not any(over.protocol == "nfs" for over in case.outcome.over):
+        return
+    for number in seen_otherwise(case.matrix):
+        who = case.matrix.counting.subjects[number]
+        lost = unclaimed(case.plan, who, token(case.plan, who))
+        if lost:
+            said = f"{case.plan.named(who)} is in {len(lost) + CLAIMED} groups beside the primary one; over NFS {case.names(lost)} do not count."
+            yield Finding("many-groups", "consider", (who,), said)
+
+
+def no_hosts(case: Case) -> Found:
+    """A share is offered over NFS, and no host may mount it.
+
+    Say which host may."""
+    for share in _over_nfs(case.plan):
+        if all(rule.level == Level.NA for rule in share.hosts):
+            yield Finding(
+                "no-hosts", "consider", (share.id,), f"{share.name} is offered over NFS, and no host may mount it."
+            )
+
+
+CHECKS = (
+    Check("root-unsquashed", "serious", "Root of a whole network is root here", root_unsquashed),
+    Check("host-wide", "consider", "A host rule takes in more than it names", host_wide),
+    Check("host-never", "consider", "A host rule that never counts", host_never),
+    Check("many-groups", "consider", "More groups than NFS can claim", many_groups),
+    Check("no-hosts", "consider", "No host may mount a share", no_hosts),
+)

@@ -1,0 +1,362 @@
+"""Findings about shares: who gets in at the share and who in storage, guests, services, names."""
+
+from collections.abc import Iterable
+from dataclasses import replace
+
+import numpy as np
+
+from yardgate.core.edit import Edit, PutPlace, PutService, PutShare, RemoveShare, SetGrant
+from yardgate.core.findings.case import Case, Check, Finding, Found
+from yardgate.core.lists import Entry
+from yardgate.core.membership import token
+from yardgate.core.plan import EVERYONE, GUEST, Plan, fold
+from yardgate.core.rights import LEVELS, Level, level
+from yardgate.core.share import Over, Service, Share
+from yardgate.core.storage import OrderedLaid, granted_on, rights_on
+from yardgate.core.ways import PROTOCOLS, is_on
+
+
+def share_unbacked(case: Case) -> Found:
+    """The share lets somebody in, and storage lets them nowhere in it: two layers decide, and only one was edited.
+
+    Let the list carry the grants as well as the share."""
+    for share in case.plan.shares.values():
+        laid = case.laying.get(share.place)
+        if not share.smb or laid is None or laid.list is None or laid.carried != "share" or not is_on(case.plan, "smb"):
+            continue
+        granted = granted_on(case.plan, case.laying, share.place)
+        whos = [who for who, said in granted.items() if said > Level.NA]
+        people = [who for who in _people(case.plan, whos) if case.plan.users[who].active(case.on)]
+        stopped = [who for who in people if _by_list(case, who, share.place) == Level.NA]
+        if stopped:
+            said = f"{share.name} lets {case.names(stopped)} in, and the list of {case.path(share.place)} does not."
+            fix = (PutPlace(replace(case.plan.places[share.place], carried="both")),)
+            cells = tuple((who, share.place) for who in stopped)
+            yield Finding(
+                "share-unbacked", "serious", (share.id,), said, cells, fix, "Let the list carry the grants, too."
+            )
+
+
+def storage_unshared(case: Case) -> Found:
+    """Storage lets somebody in by a line by hand, and the share does not: two layers decide, and only one was edited.
+
+    Grant it at the share as well."""
+    for share in case.plan.shares.values():
+        laid = case.laying.get(share.place)
+        if not share.smb or laid is None or laid.list is None or not laid.by_share or not is_on(case.plan, "smb"):
+            continue
+        edits: list[Edit] = []
+        stopped: list[str] = []
+        for who in _by_hand(case, share.place):
+            granted = granted_on(case.plan, case.laying, share.place)
+            gets = _by_list(case, who, share.place)
+            told = granted.keys() & token(case.plan, who).keys()
+            if gets >= Level.RO and not told:
+                edits.append(SetGrant(share.place, who, gets))
+                stopped.append(who)
+        if stopped:
+            said = f"The list of {case.path(share.place)} lets {case.names(stopped)} in, and the share {share.name} says nothing of them."
+            cells = tuple((who, share.place) for who in _people(case.plan, stopped))
+            yield Finding(
+                "storage-unshared",
+                "consider",
+                (share.id,),
+                said,
+                cells,
+                tuple(edits),
+                "Grant them the same at the share.",
+            )
+
+
+def _by_hand(case: Case, place: str) -> Iterable[str]:
+    """Users and groups that lines by hand on a place give something."""
+    listed = case.laying[place].list
+    if isinstance(listed, OrderedLaid):
+        entries = [line.entry for line in listed.lines if line.made == "hand"]
+        named = [e.who for e in entries if isinstance(e, Entry) and e.type == "allow"]
+    else:
+        named = [
+            who for (_, who), (_, made) in (listed.origins.items() if listed is not None else ()) if made == "hand"
+        ]
+    return (who for who in dict.fromkeys(named) if case.plan.account(who) is not None)
+
+
+def _by_list(case: Case, who: str, place: str) -> Level:
+    rights = rights_on(case.plan, case.laying[place], who, token(case.plan, who))
+    return level(rights, entering_asked=case.plan.target.entering == "asked")
+
+
+def _people(plan: Plan, whos: Iterable[str]) -> list[str]:
+    """The users whom some users and groups take in."""
+    wanted = set(whos)
+    return [user for user in plan.users if not wanted.isdisjoint(token(plan, user))]
+
+
+def guest_stopped(case: Case) -> Found:
+    """The share lets guests in, and storage lets them nowhere in it: they see an empty share, or none.
+
+    Close the share to guests; or, if they are meant to get in, grant the place to everyone."""
+    for share in case.plan.shares.values():
+        over = Over(share.id, "smb")
+        if share.guests == Level.NA or over not in case.outcome.over:
+            continue
+        column = case.outcome.over[over][share.place]
+        if LEVELS[column[-1]] < Level.RO:
+            said = f"{share.name} lets guests in, and storage gives them {LEVELS[column[-1]].words} in {case.path(share.place)}."
+            fix = (PutShare(replace(share, guests=Level.NA)),)
+            yield Finding(
+                "guest-stopped",
+                "serious",
+                (share.id,),
+                said,
+                ((GUEST, share.place),),
+                fix,
+                "Close the share to guests, who get nothing there anyway.",
+            )
+
+
+def guest_shut_out(case: Case) -> Found:
+    """Everyone is granted the place, and the share lets no guests in.
+
+    That is right where everyone means all who have an account. Where it is a public folder, let guests in at the share, too."""
+    for share in case.plan.shares.values():
+        laid = case.laying.get(share.place)
+        said = case.plan.grants.get(share.place, {}).get(EVERYONE, Level.NA)
+        if share.guests == Level.NA and share.smb and said > Level.NA and laid is not None and laid.list is not None:
+            sentence = f"Everyone is granted {case.path(share.place)}, and {share.name} lets no guests in."
+            fix = (PutShare(replace(share, guests=said)),)
+            yield Finding(
+                "guest-shut-out",
+                "note",
+                (share.id,),
+                sentence,
+                ((GUEST, share.place),),
+                fix,
+                f"Let guests in at the share: {said.words}.",
+            )
+
+
+def guest_promised_away(case: Case) -> Found:
+    """Guests get in where a promise says that they, or all others, must not.
+
+    Close the share to guests."""
+    for promise in case.plan.promises.values():
+        if promise.must or promise.who not in (GUEST, EVERYONE):
+            continue
+        for share in case.shared.get(promise.place, ()):
+            if share.guests != Level.NA and share.smb and case.level(GUEST, promise.place) > Level.NA:
+                said = f"{share.name} lets guests into {case.path(promise.place)}, and a promise says they must not."
+                fix = (PutShare(replace(share, guests=Level.NA)),)
+                yield Finding(
+                    "guest-promised-away",
+                    "serious",
+                    (share.id, promise.id),
+                    said,
+                    ((GUEST, promise.place),),
+                    fix,
+                    "Close the share to guests.",
+                )
+
+
+def hidden_guests(case: Case) -> Found:
+    """A share is hidden and lets guests in. Hiding keeps its name from a list and nobody from its contents.
+
+    Whoever knows the name gets in without an account. Close it to guests, or show it."""
+    for share in case.plan.shares.values():
+        if share.hidden and share.guests != Level.NA and share.smb:
+            said = f"{share.name} is not listed, and whoever knows its name gets in without an account ({share.guests.words})."
+            fix = (PutShare(replace(share, guests=Level.NA)),)
+            yield Finding(
+                "hidden-guests",
+                "consider",
+                (share.id,),
+                said,
+                ((GUEST, share.place),),
+                fix,
+                "Close the share to guests.",
+            )
+
+
+def share_empty(case: Case) -> Found:
+    """Nobody gets in over a share, though its service is on.
+
+    Grant its place to somebody, or stop sharing it."""
+    for share in case.plan.shares.values():
+        overs = [over for over in case.outcome.over if over.share == share.id]
+        if overs and all(not _enters(case, over).any() for over in overs):
+            said = f"Nobody gets in over {share.name}."
+            yield Finding("share-empty", "serious", (share.id,), said)
+
+
+def _enters(case: Case, over: Over) -> np.ndarray:
+    users = case.matrix.counting.users
+    columns = case.outcome.over[over]
+    top = columns[case.plan.shares[over.share].place]
+    return np.append(top[:users], top[-1]) > Level.NA.code
+
+
+def share_unoffered(case: Case) -> Found:
+    """A share is offered over no protocol: nobody can see it.
+
+    Switch a protocol on for it, or take it away."""
+    for share in case.plan.shares.values():
+        if not share.smb and not share.nfs:
+            yield Finding(
+                "share-unoffered",
+                "consider",
+                (share.id,),
+                f"{share.name} is offered over no protocol.",
+                (),
+                (RemoveShare(share.id),),
+                "Stop sharing it; the place stays as it is.",
+            )
+
+
+def service_off(case: Case) -> Found:
+    """A share is offered over a service that is switched off.
+
+    Switch the service on."""
+    for protocol in PROTOCOLS:
+        shares = [share for share in case.plan.shares.values() if share.over(protocol)]
+        if shares and not is_on(case.plan, protocol):
+            name = protocol.upper()
+            said = f"{name} is switched off, and {case_names(shares)} {'are' if len(shares) > 1 else 'is'} offered over it."
+            service = case.plan.services.get(protocol, Service(id=protocol))
+            fix = (PutService(replace(service, on=True)),)
+            yield Finding("service-off", "serious", (protocol,), said, (), fix, f"Switch {name} on.")
+
+
+def case_names(shares: list[Share]) -> str:
+    names = [share.name for share in shares]
+    return (
+        " and ".join([", ".join(names[:-1]), names[-1]] if len(names) > 1 else names)
+        if len(names) < 5
+        else f"{len(names)} shares"
+    )
+
+
+def share_new(case: Case) -> Found:
+    """A share is new: the appliance has to read its configuration again before anybody sees it.
+
+    The rollout does that; clients that were open all the while see it after they connect again."""
+    if case.in_force is None:
+        return
+    there = {share.id for share in case.in_force.shares.values()}
+    for share in case.plan.shares.values():
+        if share.id not in there and (share.smb or share.nfs):
+            said = f"{share.name} is new: nobody sees it until the service has read its configuration again."
+            yield Finding("share-new", "note", (share.id,), said)
+
+
+def share_names(case: Case) -> Found:
+    """Two shares have names that differ only in case. To a client they are one, and the server takes the later one's settings.
+
+    Rename one of them."""
+    first: dict[str, Share] = {}
+    taken = {fold(share.name) for share in case.plan.shares.values()}
+    for share in sorted(case.plan.shares.values(), key=lambda share: share.id):
+        other = first.setdefault(fold(share.name), share)
+        if other is not share:
+            number = next(n for n in range(2, len(taken) + 3) if fold(f"{share.name}-{n}") not in taken)
+            fix = (PutShare(replace(share, name=f"{share.name}-{number}")),)
+            said = f"{other.name} ({case.path(other.place)}) and {share.name} ({case.path(share.place)}) are one name to a client."
+            yield Finding(
+                "share-names",
+                "serious",
+                (share.id, other.id),
+                said,
+                (),
+                fix,
+                f"Call the second one {share.name}-{number}.",
+            )
+
+
+def runner_not_granted(case: Case) -> Found:
+    """Somebody runs a share and may not enter it: acting as root inside lifts nothing that is decided before.
+
+    Grant them the share's place."""
+    for share in case.plan.shares.values():
+        over = Over(share.id, "smb")
+        who = share.administrator
+        if who is None or over not in case.outcome.over:
+            continue
+        shut = [
+            user
+            for user in _people(case.plan, [who])
+            if case.plan.users[user].active(case.on)
+            and LEVELS[case.outcome.over[over][share.place][case.outcome.number(user)]] == Level.NA
+        ]
+        if shut and case.plan.grants.get(share.place, {}).get(who) is None:
+            said = f"{case.plan.named(who)} runs {share.name}, and {case.names(shut)} may not enter it."
+            fix = (SetGrant(share.place, who, Level.RW),)
+            cells = tuple((user, share.place) for user in shut)
+            yield Finding(
+                "runner-not-granted",
+                "serious",
+                (share.id, who),
+                said,
+                cells,
+                fix,
+                f"Grant {case.plan.named(who)} read-write on {case.path(share.place)}.",
+            )
+
+
+def unreached_grants(case: Case) -> Found:
+    """Somebody is granted a place that no share leads to: nobody can use what they are given.
+
+    Share it, or share something above it."""
+    if not case.plan.shares:
+        return
+    above = {step for share in case.plan.shares.values() for step in case.plan.path(share.place)}
+    for place, said in case.plan.grants.items():
+        if place not in above and place not in case.shared and any(level > Level.NA for level in said.values()):
+            yield Finding(
+                "unreached",
+                "consider",
+                (place,),
+                f"{case.names(w for w, said_ in said.items() if said_ > Level.NA)} {'are' if sum(s > Level.NA for s in said.values()) > 1 else 'is'} granted {case.path(place)}, and no share leads there.",
+            )
+
+
+def two_identities(case: Case) -> Found:
+    """The same folder is written over SMB and over NFS, by different identities.
+
+    Files made over NFS belong to the numbers that the host claims, or to the guest, and carry its mode; people over SMB may
+    find that they cannot change them, and the other way round. Let the folder keep its group (setgid) with a default list, or
+    write over one of the two only."""
+    for share in case.plan.shares.values():
+        over = Over(share.id, "nfs")
+        if over not in case.outcome.over:
+            continue
+        for place, column in case.outcome.over[over].items():
+            smb = case.outcome.best["smb"][place]
+            both = bool((column == Level.RW.code).any() and (smb == Level.RW.code).any())
+            laid = case.laying.get(place)
+            kept = (
+                laid is not None
+                and laid.list is not None
+                and laid.list.style == "posix"
+                and laid.list.default is not None
+            )
+            if both and not kept and (place == share.place or place in case.plan.grants):
+                said = f"{case.path(place)} is written over SMB and, through {share.name}, over NFS; files of the one may be shut to the other."
+                yield Finding("two-identities", "consider", (place, share.id), said)
+                break
+
+
+CHECKS = (
+    Check("share-unbacked", "serious", "The share opens and storage does not", share_unbacked),
+    Check("storage-unshared", "consider", "Storage opens and the share does not", storage_unshared),
+    Check("guest-stopped", "serious", "Guests are let in at the share and stopped in storage", guest_stopped),
+    Check("guest-shut-out", "note", "Everyone is granted and guests are not let in", guest_shut_out),
+    Check("guest-promised-away", "serious", "Guests get in where a promise says no", guest_promised_away),
+    Check("hidden-guests", "consider", "A hidden share lets guests in", hidden_guests),
+    Check("share-empty", "serious", "Nobody gets in over a share", share_empty),
+    Check("share-unoffered", "consider", "A share is offered over no protocol", share_unoffered),
+    Check("service-off", "serious", "A share is on a service that is off", service_off),
+    Check("share-new", "note", "A new share waits for the service", share_new),
+    Check("share-names", "serious", "Two shares are one name to a client", share_names),
+    Check("runner-not-granted", "serious", "Who runs a share may not enter it", runner_not_granted),
+    Check("unreached", "consider", "Granted, and no share leads there", unreached_grants),
+    Check("two-identities", "consider", "One folder written over SMB and NFS", two_identities),
+)
