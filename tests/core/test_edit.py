@@ -26,11 +26,11 @@ from yardgate.core.edit import (
     difference,
     sentence,
 )
-from yardgate.core.lists import Entry, Ordered
+from yardgate.core.lists import Entry, Mode, Ordered
 from yardgate.core.plan import WORKED_OUT, Group, Place, Plan, PlanError, User, check, same
 from yardgate.core.remedies import group_instead
 from yardgate.core.resolve import resolve
-from yardgate.core.rights import Level
+from yardgate.core.rights import PASS, Level
 
 
 @settings(max_examples=times(500, 1500))
@@ -183,7 +183,12 @@ def test_changes_of_storage_in_words(quay: Plan) -> None:
         return sentence(quay, after, PutPlace(place))
 
     minutes = quay.places["minutes"]
-    assert words(replace(minutes, own=Ordered())) == "changed list of folder minutes"
+    assert words(replace(minutes, own=Ordered())) == "list of keel/office/minutes without “Directors: rwaDdxtTnNcCy”"
+    opened = Ordered((Entry("allow", "everyone", PASS, 0), *minutes.own.entries))
+    assert words(replace(minutes, own=opened)) == (
+        "list of keel/office/minutes with “Everyone: pass through, this folder only”"
+    )
+    assert words(replace(minutes, own=Mode(0o750))) == "changed list of folder minutes"
     assert (
         words(replace(minutes, owner="oskar-dahl", group="ledger")) == "changed owner, owning group of folder minutes"
     )

@@ -11,7 +11,7 @@ from tests.plans import edits, plans
 from tests.thorough import times
 from yardgate.core.agreed import LEAST, Act, Promise
 from yardgate.core.edit import apply
-from yardgate.core.keeping import contradictions, keep, why
+from yardgate.core.keeping import contradictions, keep, standing, why
 from yardgate.core.membership import token
 from yardgate.core.outcome import Outcome, outcome, shifts
 from yardgate.core.plan import EVERYONE, GUEST, Group, Place, Plan, PlanError, User, check
@@ -62,7 +62,7 @@ def test_a_promise_is_broken_for_exactly_those_for_whom_it_does_not_hold(plan: P
             place=place,
             over=data.draw(st.sampled_from([None, "smb", "nfs"])),
         )
-        kept = keep(found, [promise])[0]
+        kept = standing(found, [promise])[0]
         meant = spoken_of(plan, promise)
         broken = set()
         for who in meant:
@@ -89,6 +89,10 @@ def test_an_outcome_taken_over_from_the_plan_before_is_the_same_as_a_new_one(pla
     except PlanError:
         return
     matrix = resolve(after_plan, ON, before.matrix)
+    kept, anew_kept = keep(outcome(matrix, before), keep(before)), keep(outcome(resolve(after_plan, ON)))
+    assert {key: k.breaches for key, k in kept.keepings.items()} == {
+        k: v.breaches for k, v in anew_kept.keepings.items()
+    }
     after, anew = outcome(matrix, before), outcome(resolve(after_plan, ON))
     for protocol in (None, "smb", "nfs"):
         for place in after_plan.places if plan.shares or protocol is None else ():
@@ -119,11 +123,11 @@ def test_everyone_else_takes_in_the_guest_and_follows_the_group() -> None:
     secret = Promise(id="p", who=EVERYONE, but=frozenset({"crew"}), must=False, act="read", place="hulls")
     plan = office(p=secret)
     assert check(plan) == ()
-    assert [b.subject for b in keep(outcome(resolve(plan, ON)))[0].breaches] == [GUEST]
+    assert [b.subject for b in keep(outcome(resolve(plan, ON))).keepings["p"].breaches] == [GUEST]
     closed = replace(plan, shares={"s": replace(plan.shares["s"], guests=NA)})
-    assert keep(outcome(resolve(closed, ON)))[0].kept
+    assert keep(outcome(resolve(closed, ON))).broken == ()
     joined = replace(closed, grants={"hulls": {"crew": RO, "cy": RO}})
-    assert [b.subject for b in keep(outcome(resolve(joined, ON)))[0].breaches] == ["cy"]
+    assert [b.subject for b in keep(outcome(resolve(joined, ON))).keepings["p"].breaches] == ["cy"]
 
 
 def test_two_promises_that_cannot_both_be_kept() -> None:

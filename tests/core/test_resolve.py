@@ -12,9 +12,9 @@ from tests.plans import edits, plans
 from tests.thorough import times
 from yardgate.core.clash import RULES
 from yardgate.core.edit import PutPlace, SetGrant, apply
-from yardgate.core.lists import Mode
+from yardgate.core.lists import Mode, Ordered, Posix
 from yardgate.core.packed import count
-from yardgate.core.plan import Plan, PlanError, check
+from yardgate.core.plan import Place, Plan, PlanError, User, check
 from yardgate.core.reason import explain
 from yardgate.core.resolve import SOURCES, Change, changes, detail, resolve, rights
 from yardgate.core.rights import EVERYTHING, LEVELS, Level
@@ -135,3 +135,17 @@ def test_more_places_and_users_than_one_block_holds() -> None:
         for place in list(plan.places)[::37]:
             for user in list(plan.users)[::11]:
                 assert matrix.level(user, place) == explain(other, user, place, ON).level
+
+
+def test_what_lets_somebody_through_above_reaches_those_beside_too() -> None:
+    """A grant makes the pool let its owner pass, and what comes down from the pool to another place follows."""
+    own = Posix(sticky=True)
+    places = {
+        "keel": Place(id="keel", name="keel", kind="pool", owner="ann", own=own, carried="storage"),
+        "hulls": Place(id="hulls", name="hulls", kind="dataset", parent="keel", own=Ordered(), cut=True),
+        "masts": Place(id="masts", name="masts", kind="dataset", parent="keel", owner="ann", own=own),
+    }
+    before = resolve(Plan(users={"ann": User(id="ann", name="ann")}, places=places), ON)
+    after = apply(before.plan, [SetGrant("hulls", "ann", Level.RW)])[0]
+    for place in places:
+        assert resolve(after, ON, before).level("ann", place) == resolve(after, ON).level("ann", place)

@@ -34,7 +34,7 @@ from yardgate.core.plan import (
     target_troubles,
     user_troubles,
 )
-from yardgate.core.rights import STRICT, Level
+from yardgate.core.rights import STRICT, Level, letters, words
 from yardgate.core.share import Service, Share
 
 
@@ -902,9 +902,47 @@ def _put_words(
         also = [field for field in changed if field != "inheritance"]
         said = f"{'cut inheritance at' if new.cut else 'let lines come down again to'} {after.path_name(new.id)}"
         return said + (f" and changed its {', '.join(also)}" if also else "")
+    if changed == ["list"] and isinstance(old, Place) and isinstance(new, Place):
+        return _list_words(old, new, after) or f"changed list of {kind} {new.name}"
     if changed == ["enabled"] and isinstance(new, User):
         return f"{'enabled' if new.enabled else 'disabled'} {after.named(new.id)}"
     return f"changed {', '.join(changed) or 'nothing'} of {kind} {new.name}"
+
+
+def _list_words(old: Place, new: Place, plan: Plan) -> str | None:
+    """The few lines that a list has more or less than before, in words; None where they are many."""
+    had, has = (None if place.own is None else _lines(place.own, plan) for place in (old, new))
+    if (had is not None and has is not None and type(old.own) is not type(new.own)) or has is None:
+        return None
+    more = [line for line in has if line not in (had or ())]
+    less = [line for line in had or () if line not in has]
+    if not 0 < len(more) + len(less) <= 3:
+        return None
+    parts = [f"{what} “{'” and “'.join(lines)}”" for what, lines in (("with", more), ("without", less)) if lines]
+    return f"list of {plan.path_name(new.id)} {' and '.join(parts)}"
+
+
+def _mask_words(mask: int) -> str:
+    said = words(mask)
+    return said if said.count(",") < 2 else letters(mask)
+
+
+def _lines(own: OwnList, plan: Plan) -> tuple[str, ...]:
+    match own:
+        case Ordered(entries):
+            return tuple(
+                f"{plan.named(e.who)}: {'no ' if e.type == 'deny' else ''}{_mask_words(e.mask)}{'' if e.flags else ', this folder only'}"
+                for e in entries
+            )
+        case Posix(access, default):
+            special = {"user": "owner", "group": "owning group", "mask": "mask", "other": "others"}
+            both = [("", entry) for entry in access] + [("default ", entry) for entry in default or ()]
+            return tuple(
+                f"{kind}{plan.named(e.who) if e.who else special[e.tag]}: {(e.perms & 4 and 'r') or '-'}{(e.perms & 2 and 'w') or '-'}{(e.perms & 1 and 'x') or '-'}"
+                for kind, e in both
+            )
+        case Mode(bits):
+            return () if bits is None else (f"{bits:04o}",)
 
 
 def _service_words(old: Service | None, new: Service, plan: Plan) -> str:

@@ -5,9 +5,9 @@ from dataclasses import dataclass
 
 from yardgate.core.agreed import Promise
 from yardgate.core.edit import Edit, apply
-from yardgate.core.keeping import keep
-from yardgate.core.outcome import Outcome, Shift, outcome, shifts
-from yardgate.core.resolve import resolve
+from yardgate.core.keeping import Kept, keep
+from yardgate.core.outcome import Shift, outcome, shifts
+from yardgate.core.resolve import Matrix, resolve
 
 
 @dataclass(frozen=True, slots=True)
@@ -15,23 +15,20 @@ class Effect:
     """after: what comes out then. breaks, mends: promises that are kept now and not then, and the other way round."""
 
     edits: tuple[Edit, ...]
-    after: Outcome
+    after: Kept
     shifts: tuple[Shift, ...]
     breaks: tuple[Promise, ...]
     mends: tuple[Promise, ...]
 
 
-def tried(now: Outcome, edits: Sequence[Edit]) -> Outcome:
-    """What comes out after some edits. Raises PlanError."""
-    plan, _ = apply(now.matrix.plan, edits)
-    return outcome(resolve(plan, now.matrix.on, now.matrix), now)
-
-
-def effect(now: Outcome, edits: Sequence[Edit], after: Outcome | None = None) -> Effect:
-    """after: what `tried` found, where the caller has it. Raises PlanError."""
-    after = tried(now, edits) if after is None else after
-    broken_now = {keeping.promise.id for keeping in keep(now) if not keeping.kept}
-    then = keep(after)
-    breaks = tuple(keeping.promise for keeping in then if not keeping.kept and keeping.promise.id not in broken_now)
-    mends = tuple(keeping.promise for keeping in then if keeping.kept and keeping.promise.id in broken_now)
-    return Effect(tuple(edits), after, tuple(shifts(now, after)), breaks, mends)
+def effect(now: Kept, edits: Sequence[Edit], after: Matrix | None = None) -> Effect:
+    """after: the matrix of the plan after the edits, where the caller has it. Raises PlanError."""
+    if after is None:
+        plan, _ = apply(now.outcome.matrix.plan, edits)
+        after = resolve(plan, now.outcome.matrix.on, now.outcome.matrix)
+    then = keep(outcome(after, now.outcome), now)
+    was_broken = {keeping.promise.id for keeping in now.broken}
+    is_broken = {keeping.promise.id for keeping in then.broken}
+    breaks = tuple(keeping.promise for keeping in then.broken if keeping.promise.id not in was_broken)
+    mends = tuple(k.promise for k in now.broken if k.promise.id in then.keepings and k.promise.id not in is_broken)
+    return Effect(tuple(edits), then, tuple(shifts(now.outcome, then.outcome)), breaks, mends)

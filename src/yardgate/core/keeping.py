@@ -1,6 +1,6 @@
 """Whether promises are kept, by whom they are broken, and which of them cannot both be kept."""
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import NamedTuple
 
@@ -13,8 +13,9 @@ from yardgate.core.plan import EVERYONE, GUEST, Plan
 from yardgate.core.reason import Reason, explain
 from yardgate.core.resolve import Matrix
 from yardgate.core.rights import LEVELS, Level
-from yardgate.core.seeing import Seen, seen
-from yardgate.core.share import Protocol
+from yardgate.core.seeing import seen
+from yardgate.core.share import Over, Protocol
+from yardgate.core.storage import alike
 from yardgate.core.ways import explain_over, members
 
 Meant = NDArray[np.bool_]
@@ -41,21 +42,67 @@ class Keeping:
         return not self.breaches
 
 
-def keep(found: Outcome, promises: Iterable[Promise] | None = None) -> tuple[Keeping, ...]:
-    """How the promises of a plan stand (or only some)."""
-    matrix = found.matrix
+@dataclass(frozen=True, slots=True)
+class Kept:
+    """What comes out of a plan, and how its promises stand in it, by their ids."""
+
+    outcome: Outcome
+    keepings: Mapping[str, Keeping]
+
+    @property
+    def broken(self) -> tuple[Keeping, ...]:
+        return tuple(keeping for keeping in self.keepings.values() if not keeping.kept)
+
+
+def keep(found: Outcome, before: Kept | None = None) -> Kept:
+    """How the promises of a plan stand. `before`, of an earlier plan: taken over where nothing they hang on is another."""
+    known = before if before is not None and before.outcome.matrix.counting is found.matrix.counting else None
+    promises = found.matrix.plan.promises
+    old = (
+        {key: known.keepings[key] for key, p in promises.items() if _stands(found, known, p)}
+        if known is not None
+        else {}
+    )
+    fresh = standing(found, [promise for key, promise in promises.items() if key not in old])
+    by_id = {keeping.promise.id: keeping for keeping in fresh}
+    return Kept(found, {key: old[key] if key in old else by_id[key] for key in promises})
+
+
+def _stands(found: Outcome, known: Kept, promise: Promise) -> bool:
+    """Whether a promise stands as it stood, because what it speaks of is the very same."""
+    keeping, then = known.keepings.get(promise.id), known.outcome
+    if keeping is None or keeping.promise != promise:
+        return False
+    if found.best[promise.over][promise.place] is not then.best[promise.over].get(promise.place):
+        return False
+    if promise.act != "see":
+        return True
+    ways = found.ways_to(promise.place)
+    return ways == then.ways_to(promise.place) and all(_shown_alike(found, then, way, promise.place) for way in ways)
+
+
+def _shown_alike(found: Outcome, then: Outcome, over: Over, place: str) -> bool:
+    """Whether a way in shows a place to whom it did: what lets in, the list above and its own, for some those on the whole way."""
+    matrix, was = found.matrix, then.matrix
+    share, path = matrix.plan.shares[over.share], matrix.plan.path(place)
+    if was.plan.shares[over.share] is not share or not np.array_equal(found.let_in[over], then.let_in[over]):
+        return False
+    by_users_alone = over.protocol == "smb" and share.guests == Level.NA
+    same_way = place not in matrix.ways or matrix.ways[place] is was.ways.get(place)
+    return same_way and alike(matrix.laying, was.laying, path[-2:] if by_users_alone else path)
+
+
+def standing(found: Outcome, promises: Sequence[Promise]) -> tuple[Keeping, ...]:
+    """How some promises stand."""
     spoken: dict[tuple[str, bool, frozenset[str]], Meant] = {}
-    seeing: dict[tuple[str, Protocol | None], Seen] = {}
+    seeing = seen(found, [(promise.place, promise.over) for promise in promises if promise.act == "see"])
     result = []
-    for promise in matrix.plan.promises.values() if promises is None else promises:
+    for promise in promises:
         key = (promise.who, promise.must, promise.but)
         if key not in spoken:
-            spoken[key] = meant(matrix, promise)
+            spoken[key] = meant(found.matrix, promise)
         if promise.act == "see":
-            there = (promise.place, promise.over)
-            if there not in seeing:
-                seeing[there] = seen(found, *there)
-            able = seeing[there]
+            able = seeing[promise.place, promise.over]
         else:
             able = found.best[promise.over][promise.place] >= LEAST[promise.act].code
         broken = spoken[key] & (~able if promise.must else able)

@@ -5,6 +5,7 @@ Where a plan offers no shares, what grants and storage alone give stands for it.
 
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
+from functools import cached_property
 from typing import NamedTuple
 
 import numpy as np
@@ -13,6 +14,7 @@ from yardgate.core.plan import GUEST, Plan
 from yardgate.core.resolve import Codes, Matrix
 from yardgate.core.rights import LEVELS, Level
 from yardgate.core.share import Over, Protocol
+from yardgate.core.storage import alike
 from yardgate.core.ways import guest_over, inside, lets_in, offered, resolve_over
 
 Column = Codes
@@ -20,11 +22,12 @@ Column = Codes
 Columns = Mapping[str, Column]
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Outcome:
-    """over: for each way in, its places. best: for each protocol, and for any way in under None, all places of the plan."""
+    """let_in: what each way in lets through before storage has its say. over: for each way in, its places. best: for each protocol, and for any way in under None, all places of the plan."""
 
     matrix: Matrix
+    let_in: Mapping[Over, Codes]
     over: Mapping[Over, Columns]
     best: Mapping[Protocol | None, Columns]
 
@@ -37,7 +40,15 @@ class Outcome:
 
     def ways_to(self, place: str, protocol: Protocol | None = None) -> tuple[Over, ...]:
         """The ways in that reach a place."""
-        return tuple(over for over in self.over if place in self.over[over] and protocol in (None, over.protocol))
+        return tuple(over for over in self._reaching.get(place, ()) if protocol in (None, over.protocol))
+
+    @cached_property
+    def _reaching(self) -> Mapping[str, Sequence[Over]]:
+        found: dict[str, list[Over]] = {}
+        for over, columns in self.over.items():
+            for place in columns:
+                found.setdefault(place, []).append(over)
+        return found
 
 
 class Shift(NamedTuple):
@@ -53,7 +64,8 @@ class Shift(NamedTuple):
 def outcome(matrix: Matrix, before: Outcome | None = None) -> Outcome:
     """`before`, of an earlier plan: columns are taken over where nothing that they came of is another."""
     known = before if before is not None and before.matrix.counting is matrix.counting else None
-    over: dict[Over, Columns] = {way: _columns(matrix, way, known) for way in offered(matrix.plan)}
+    let_in = {way: _let_in(matrix, way, known) for way in offered(matrix.plan)}
+    over: dict[Over, Columns] = {way: _columns(matrix, way, let_in[way], known) for way in let_in}
     best: dict[Protocol | None, Columns] = {
         protocol: _best(matrix, [over[way] for way in over if way.protocol == protocol], known, protocol)
         for protocol in ("smb", "nfs")
@@ -62,36 +74,44 @@ def outcome(matrix: Matrix, before: Outcome | None = None) -> Outcome:
         best[None] = _best(matrix, [best["smb"], best["nfs"]], known, None)
     else:
         best[None] = {place: np.append(row, np.uint8(0)) for place, row in matrix.rows.items()}
-    return Outcome(matrix, over, best)
+    return Outcome(matrix, let_in, over, best)
 
 
-def _columns(matrix: Matrix, over: Over, known: Outcome | None) -> Columns:
+def _let_in(matrix: Matrix, over: Over, known: Outcome | None) -> Codes:
+    if known is not None and over in known.let_in:
+        plan, then = matrix.plan, known.matrix.plan
+        share, laying = plan.shares[over.share], matrix.laying
+        told = plan.grants.get(share.place) is then.grants.get(share.place) or share.place in laying
+        offered_alike = plan.services is then.services and then.shares[over.share] is share
+        if offered_alike and told and laying.get(share.place) is known.matrix.laying.get(share.place):
+            return known.let_in[over]
+    return lets_in(matrix, over)
+
+
+def _columns(matrix: Matrix, over: Over, let_in: Codes, known: Outcome | None) -> Columns:
     places = inside(matrix.plan, matrix.plan.shares[over.share])
     old = known.over.get(over, {}) if known is not None and known.matrix.plan.services is matrix.plan.services else {}
-    if known is not None and old and _let_in_alike(matrix, known.matrix, over):
-        stale = [place for place in places if place not in old or not _reached_alike(matrix, known.matrix, place)]
+    offered_alike = old and known is not None and known.matrix.plan.shares[over.share] == matrix.plan.shares[over.share]
+    if known is not None and offered_alike and np.array_equal(let_in, known.let_in[over]):
+        stale = [p for p in places if p not in old or not _reached_alike(matrix, known.matrix, over, p)]
     else:
         old, stale = {}, list(places)
     found = resolve_over(matrix, over, stale)
-    guest = guest_over(matrix.plan, over, stale, matrix.laying)
+    guest = guest_over(matrix.plan, over, places, matrix.laying)
     fresh = {place: np.append(found[place], np.uint8(guest[place].code)) for place in stale}
-    return {place: fresh[place] if place in fresh else old[place] for place in places}
+    return {p: fresh[p] if p in fresh else _with_guest(old[p], guest[p]) for p in places}
 
 
-def _let_in_alike(matrix: Matrix, then: Matrix, over: Over) -> bool:
-    plan, old = matrix.plan, then.plan
-    if old.shares[over.share] != plan.shares[over.share]:
-        return False
-    return np.array_equal(lets_in(matrix, over), lets_in(then, over))
+def _with_guest(column: Column, level: Level) -> Column:
+    return column if column[-1] == level.code else np.append(column[:-1], np.uint8(level.code))
 
 
-def _reached_alike(matrix: Matrix, then: Matrix, place: str) -> bool:
-    """Whether list of and way to a place are the very same as they were."""
+def _reached_alike(matrix: Matrix, then: Matrix, over: Over, place: str) -> bool:
+    """Whether users get to a place and its list as they did; over NFS some are seen otherwise, by the lists on the way."""
     if place not in matrix.lists or place not in then.lists:
         return (place in matrix.lists) == (place in then.lists)
-    plan = matrix.plan
     same = matrix.lists[place] is then.lists[place] and matrix.ways[place] is then.ways[place]
-    return same and all(matrix.laying[step] is then.laying.get(step) for step in plan.path(place))
+    return same and (over.protocol == "smb" or alike(matrix.laying, then.laying, matrix.plan.path(place)))
 
 
 def _best(

@@ -7,6 +7,7 @@ from bisect import bisect_left
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import date
+from functools import cached_property
 from itertools import chain
 from typing import NamedTuple
 
@@ -18,13 +19,13 @@ from yardgate.core.plan import EVERYONE, LOCAL, Plan
 Bits = NDArray[np.uint64]  # shape (..., words): subject s is bit s of the row, least significant first
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Counting:
     """Who counts as what on one day, packed. Depends on users, groups and target, not on places or grants.
 
     subjects: ids, `users` users first, then the groups. number: id -> its number among the subjects; everyone comes last.
     bits: uint64 (groups + 1, words), a row a group and one for everyone. active, boss, root: uint64 (words,), who may sign in,
-    who is an administrator, who has uid 0.
+    who is an administrator, who has uid 0. numbered: who has a uid; a group's somebody has.
     """
 
     subjects: tuple[str, ...]
@@ -34,6 +35,14 @@ class Counting:
     active: Bits
     boss: Bits
     root: Bits
+    numbered: Bits
+
+    @cached_property
+    def groups_of(self) -> NDArray[np.intp]:
+        """In how many groups each user is, nested ones and the primary one included: (users,)."""
+        flags = np.unpackbits(self.bits[:-1].view(np.uint8), axis=-1, bitorder="little")
+        counted: NDArray[np.intp] = flags[:, : self.users].sum(axis=0, dtype=np.intp)
+        return counted
 
 
 def count(plan: Plan, on: date) -> Counting:
@@ -52,6 +61,7 @@ def count(plan: Plan, on: date) -> Counting:
     primary: list[tuple[int, int]] = []
     shut: list[int] = []
     root: list[int] = []
+    unnumbered: list[int] = []
     # One pass: to fetch ten thousand scattered records costs more than to look at them.
     for i, user in enumerate(users):
         if user.primary_group is not None:
@@ -60,6 +70,8 @@ def count(plan: Plan, on: date) -> Counting:
             shut.append(i)
         if user.uid == 0:
             root.append(i)
+        if user.uid is None:
+            unnumbered.append(i)
     member[tuple(np.array(primary, dtype=np.intp).reshape(-1, 2).T)] = True
     if target.baseline is not None:
         everybody = target.baseline_covers_directory
@@ -73,9 +85,12 @@ def count(plan: Plan, on: date) -> Counting:
     active[shut] = False
     roots = np.zeros_like(active)
     roots[root] = True
+    numbered = np.zeros_like(active)
+    numbered[:size] = True
+    numbered[unnumbered] = False
     boss = bits[number[target.administrators] - n] if target.administrators is not None else np.zeros_like(bits[-1])
     number[EVERYONE] = size
-    return Counting(subjects, n, number, bits, pack(active), boss, pack(roots))
+    return Counting(subjects, n, number, bits, pack(active), boss, pack(roots), pack(numbered))
 
 
 def _nest(bits: Bits, outer: NDArray[np.intp], inner: NDArray[np.intp]) -> Bits:

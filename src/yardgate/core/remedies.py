@@ -1,12 +1,373 @@
-"""Other edits that would do the same."""
+"""Edits that would give somebody the level that is wanted, the smallest with the fewest other changes first.
 
-from dataclasses import dataclass
+A search over the plan, led by the gates: where somebody gets too little over a way in, whatever the first gate that stops them
+could be told is tried; where they get too much, whatever lets them through. What comes of it is looked at again the same way,
+until the level is as wanted. Each remedy says exactly what else it changes, because all of the plan is worked out anew for it.
+"""
 
-from yardgate.core.edit import SetGrant, apply
+from collections.abc import Iterable, Iterator, Sequence
+from dataclasses import dataclass, replace
+from datetime import date
+
+from yardgate.core.arrange import restyle, style_of
+from yardgate.core.edit import (
+    Edit,
+    Join,
+    Leave,
+    PutPlace,
+    PutService,
+    PutShare,
+    PutUser,
+    SetGrant,
+    apply,
+    sentence,
+)
+from yardgate.core.effect import Effect, effect
+from yardgate.core.keeping import Kept
 from yardgate.core.membership import token
-from yardgate.core.plan import EVERYONE
+from yardgate.core.names import fresh_id
+from yardgate.core.packed import Counting, count
+from yardgate.core.plan import EVERYONE, GUEST, LOCAL, Plan, PlanError, fold
+from yardgate.core.reason import Gate, Reason, explain, grants_gate
 from yardgate.core.resolve import Change, Matrix, changes, resolve
+from yardgate.core.rewrite import by_hand, let_through, without_lines
 from yardgate.core.rights import Level
+from yardgate.core.share import HostRule, Over, Protocol, Service, Share, share_name_trouble
+from yardgate.core.storage import Laying, lay
+from yardgate.core.ways import PROTOCOLS, explain_over, is_on, offered
+
+MOST_STEPS = 4
+MOST_JOINED = 4  # groups to join that are tried: those that are granted least
+MOST_TRIED = 400
+
+
+@dataclass(frozen=True, slots=True)
+class Want:
+    """Somebody (a user or the guest) shall get at least `low` and at most `high` in a place, over a protocol or any way in."""
+
+    subject: str
+    place: str
+    low: Level
+    high: Level
+    over: Protocol | None = None
+
+    def met(self, level: Level) -> bool:
+        return self.low <= level <= self.high
+
+
+@dataclass(frozen=True, slots=True)
+class Remedy:
+    """Edits after which it is as wanted. words: each of them in a line. effect: all that comes of them, the wanted cell included."""
+
+    edits: tuple[Edit, ...]
+    words: tuple[str, ...]
+    effect: Effect
+
+    def cost(self, want: Want) -> tuple[int, int, int, int]:
+        """Fewer promises broken, fewer other cells, fewer edits; of the like, what is easier to live with."""
+        others = sum((shift.subject, shift.place) != (want.subject, want.place) for shift in self.effect.shifts)
+        return len(self.effect.breaks), others, len(self.edits), sum(map(_burden, self.edits))
+
+
+def _burden(edit: Edit) -> int:
+    """What a planner will have of an edit in years to come: memberships and group grants are easier to live with than personal ones."""
+    match edit:
+        case Join() | Leave():
+            return 0
+        case SetGrant(_, _, None):
+            return 0
+        case SetGrant():
+            return 1
+        case _:
+            return 2
+
+
+@dataclass(frozen=True, slots=True)
+class _Try:
+    """A plan on the way to a remedy."""
+
+    steps: tuple[tuple[Edit, ...], ...]
+    plan: Plan
+    counting: Counting
+    laying: Laying
+    reasons: tuple[tuple[Over | None, Reason], ...]
+
+    @property
+    def edits(self) -> tuple[Edit, ...]:
+        return tuple(edit for step in self.steps for edit in step)
+
+    @property
+    def level(self) -> Level:
+        return max((reason.level for _, reason in self.reasons), default=Level.NA)
+
+
+def remedies(now: Kept, want: Want, most: int = 5) -> tuple[Remedy, ...]:
+    """Up to `most` remedies, best first; none where it is as wanted already, or where nothing that was tried helps."""
+    matrix = now.outcome.matrix
+    start = _look(matrix.on, want, (), matrix.plan, matrix.counting, matrix.laying)
+    if want.met(start.level):
+        return ()
+    found: list[Remedy] = []
+    front, looked_at, seen = [start], 0, {_progress(start)}
+    while front and looked_at < MOST_TRIED and len(front[0].steps) < MOST_STEPS:
+        following: list[_Try] = []
+        for here in front:
+            for edits in _unique(_ideas(here, want)):
+                looked_at += 1
+                there = _then(matrix.on, want, here, edits) if looked_at <= MOST_TRIED else None
+                if there is None:
+                    continue
+                if want.met(there.level):
+                    found.append(_remedy(now, there))
+                elif _progress(there) not in seen:
+                    seen.add(_progress(there))
+                    following.append(there)
+        if found:
+            break
+        front = following
+    found.sort(key=lambda remedy: remedy.cost(want))
+    return tuple(found[:most])
+
+
+def _look(
+    on: date, want: Want, steps: tuple[tuple[Edit, ...], ...], plan: Plan, counting: Counting, laying: Laying
+) -> _Try:
+    place, path = want.place, plan.path(want.place)
+    if not plan.shares:
+        reason = [(None, explain(plan, want.subject, place, on, laying))] if want.subject != GUEST else []
+        return _Try(steps, plan, counting, laying, tuple(reason))
+    ways = [w for w in offered(plan) if want.over in (None, w.protocol) and plan.shares[w.share].place in path]
+    reasons = ((way, explain_over(plan, want.subject, place, way, on, laying)) for way in ways)
+    return _Try(steps, plan, counting, laying, tuple(reasons))
+
+
+def _then(on: date, want: Want, here: _Try, edits: Sequence[Edit]) -> _Try | None:
+    """The plan after some more edits; None where they cannot be made."""
+    try:
+        plan, _ = apply(here.plan, edits)
+    except PlanError:
+        return None
+    if plan.users is here.plan.users and plan.groups is here.plan.groups and plan.target is here.plan.target:
+        counting = here.counting
+        laying = lay(plan, counting, (here.plan, here.laying))
+    else:
+        counting = count(plan, on)
+        laying = lay(plan, counting)
+    return _look(on, want, (*here.steps, tuple(edits)), plan, counting, laying)
+
+
+def _progress(here: _Try) -> tuple[object, ...]:
+    """Where the gates stand: a try is only worth going on from where they stand as in no other."""
+    return tuple(
+        (way, tuple((gate.kind, gate.level, gate.sentence) for gate in reason.gates)) for way, reason in here.reasons
+    )
+
+
+def _unique(ideas: Iterable[tuple[Edit, ...]]) -> Iterator[tuple[Edit, ...]]:
+    seen: list[tuple[Edit, ...]] = []
+    for idea in ideas:
+        if idea and idea not in seen:
+            seen.append(idea)
+            yield idea
+
+
+def _remedy(now: Kept, there: _Try) -> Remedy:
+    before = now.outcome.matrix
+    then = effect(now, there.edits, resolve(there.plan, before.on, before, (there.counting, there.laying)))
+    words = tuple(sentence(before.plan, there.plan, edit) for edit in there.edits)
+    return Remedy(there.edits, words, then)
+
+
+# --- what to try ------------------------------------------------------------------------------------------------------
+
+
+def _ideas(here: _Try, want: Want) -> Iterator[tuple[Edit, ...]]:
+    if here.level < want.low:
+        for way, reason in here.reasons:
+            gate = next((gate for gate in reason.gates if gate.level < want.low), None)
+            if gate is not None:
+                yield from _opened(here, want, way, reason, gate)
+        if here.plan.shares:
+            yield from _new_ways(here.plan, want)
+        return
+    for way, reason in here.reasons:
+        if reason.level > want.high:
+            yield from _closed(here, want, way, reason)
+            return  # the other ways in have their turn when this one is closed
+
+
+def _opened(here: _Try, want: Want, way: Over | None, reason: Reason, gate: Gate) -> Iterator[tuple[Edit, ...]]:
+    """What would let somebody through a gate that stops them."""
+    plan, who = here.plan, want.subject
+    share = plan.shares[way.share] if way is not None else None
+    user = plan.users.get(who)
+    match gate.kind:
+        case "account" if user is not None and not user.gone:
+            yield (PutUser(replace(user, enabled=True, expires=None)),)
+        case "service" if way is not None and way.protocol in plan.services:
+            service = plan.services[way.protocol]
+            for one in _speaking_for(plan, who):
+                yield (PutService(replace(service, only=(service.only or frozenset()) | {one})),)
+        case "share" if share is not None and way is not None:
+            if share.read_only and want.low > Level.RO:
+                yield (PutShare(replace(share, read_only=False)),)
+            if way.protocol == "nfs":
+                rules = tuple(replace(rule, level=max(rule.level, want.low)) for rule in share.hosts)
+                yield (PutShare(replace(share, hosts=rules)),)
+            elif who == GUEST:
+                yield (PutShare(replace(share, guests=want.low)),)
+            else:
+                yield from _grants(here, want, share.place, want.low, gate)
+        case "share":
+            yield from _grants(here, want, want.place, want.low, gate)
+        case "way":
+            for step in (step.place for step in gate.steps if not step.enters):
+                for one in _speaking_for(plan, who):
+                    yield let_through(plan, here.laying, step, [one])
+        case "list":
+            yield from _list_opened(here, want, reason)
+        case _:
+            pass
+
+
+def _granted(here: _Try, want: Want) -> Gate:
+    """The grants that count on the place itself."""
+    guest = {GUEST: (GUEST,), EVERYONE: (GUEST, EVERYONE)}
+    ways = guest if want.subject == GUEST else token(here.plan, want.subject)
+    return grants_gate(here.plan, want.place, here.laying.get(want.place), ways)
+
+
+def _speaking_for(plan: Plan, who: str) -> Iterator[str]:
+    """Somebody, and the groups that they are in; everyone for the guest."""
+    if who == GUEST:
+        yield EVERYONE
+        return
+    yield from (one for one in token(plan, who) if one not in (EVERYONE, plan.target.baseline))
+
+
+def _grants(here: _Try, want: Want, place: str, level: Level, gate: Gate) -> Iterator[tuple[Edit, ...]]:
+    """Grants on a place, and memberships, that bring somebody up or down to a level."""
+    plan, who = here.plan, want.subject
+    first = 0 if plan.target.within == "first" else None
+    for line in gate.lines:
+        if line.verdict == "decides" and line.tier != "admin" and line.level != level:
+            yield (SetGrant(line.said_on, line.who, None),)
+            yield (SetGrant(line.said_on, line.who, level),)
+            by = plan.groups.get(line.way[1]) if len(line.way) > 1 else None
+            if by is not None and who in by.members:
+                yield (Leave(by.id, who),)
+    for one in _speaking_for(plan, who):
+        yield (SetGrant(place, one, level, first),)
+    if who in plan.users and level > Level.NA:
+        counted = here.laying[place].grants if place in here.laying else ()
+        said = {grant.who: grant.level for grant in counted} or plan.grants.get(place, {})
+        fitting = [
+            g for g, given in said.items() if given == level and g in plan.groups and plan.groups[g].origin == LOCAL
+        ]
+        granted_on = {group: sum(group in grants for grants in plan.grants.values()) for group in fitting}
+        yield from ((Join(group, who),) for group in sorted(fitting, key=granted_on.__getitem__)[:MOST_JOINED])
+
+
+def _list_opened(here: _Try, want: Want, reason: Reason) -> Iterator[tuple[Edit, ...]]:
+    plan, place, who = here.plan, want.place, want.subject
+    laid = here.laying[place]
+    if laid.carried != "share":
+        yield from _grants(here, want, place, want.low, _granted(here, want))
+    else:
+        yield (PutPlace(replace(plan.places[place], carried="both")),)
+        for one in _speaking_for(plan, who):
+            yield by_hand(plan, here.laying, place, one, want.low)
+    yield from _hand_lines_gone(here, reason)
+    if who in plan.users and laid.group in plan.groups:
+        yield (Join(laid.group, who),)
+    if style_of(plan, place) == "mode":
+        styled = next(step for step in reversed(plan.path(place)) if plan.places[step].own is not None)
+        another = restyle(plan, styled, "posix").edits
+        for one in _speaking_for(plan, who):
+            yield (*another, SetGrant(place, one, want.low))
+
+
+def _hand_lines_gone(here: _Try, reason: Reason) -> Iterator[tuple[Edit, ...]]:
+    """Lines by hand that decide, taken away where they were said."""
+    for gate in reason.gates:
+        for line in gate.entries:
+            if line.made == "hand" and line.verdict == "decides" and line.said_on in here.plan.places:
+                yield without_lines(here.plan, line.said_on, line.who)
+
+
+def _new_ways(plan: Plan, want: Want) -> Iterator[tuple[Edit, ...]]:
+    """Services switched on, shares offered over one more protocol, or a share of its own for the place."""
+    path = plan.path(want.place)
+    protocols = PROTOCOLS if want.over is None else (want.over,)
+    reaching = [share for share in plan.shares.values() if share.place in path]
+    for protocol in protocols:
+        if any(share.over(protocol) for share in reaching) and not is_on(plan, protocol):
+            yield (PutService(replace(plan.services.get(protocol, Service(id=protocol)), on=True)),)
+        if protocol == "smb" or want.over == "nfs":
+            for share in reaching:
+                if not share.over(protocol):
+                    yield (
+                        PutShare(
+                            replace(share, smb=share.smb or protocol == "smb", nfs=share.nfs or protocol == "nfs")
+                        ),
+                    )
+    if not any(share.over(protocol) for share in reaching for protocol in protocols) and want.over != "nfs":
+        name = _free_name(plan, plan.places[want.place].name)
+        if name is not None:
+            yield (PutShare(Share(id=fresh_id(f"share {name}", plan.shares), name=name, place=want.place)),)
+
+
+def _free_name(plan: Plan, name: str) -> str | None:
+    taken = {fold(share.name) for share in plan.shares.values()}
+    names = (name, *(f"{name}-{number}" for number in range(2, len(taken) + 3)))
+    return next((one for one in names if fold(one) not in taken and share_name_trouble(one) is None), None)
+
+
+def _closed(here: _Try, want: Want, way: Over | None, reason: Reason) -> Iterator[tuple[Edit, ...]]:
+    """What would keep somebody from more than is wanted over a way in."""
+    plan, who, place = here.plan, want.subject, want.place
+    high = Level.NA if want.high == Level.PT else want.high
+    share = plan.shares[way.share] if way is not None else None
+    granted = _granted(here, want)
+    laid = here.laying.get(place)
+    if laid is not None and laid.list is not None:
+        if laid.carried != "share":
+            yield from _grants(here, want, place, high, granted)
+        elif who != GUEST:
+            yield from (by_hand(plan, here.laying, place, one, high) for one in _speaking_for(plan, who))
+        yield from _hand_lines_gone(here, reason)
+    elif way is None:
+        yield from _grants(here, want, place, high, granted)
+    if share is None or way is None:
+        return
+    if way.protocol == "nfs":
+        lower = tuple(HostRule(hosts=rule.hosts, level=min(rule.level, high)) for rule in share.hosts)
+        yield (PutShare(replace(share, hosts=lower)),)
+        yield (PutShare(replace(share, nfs=False)),)
+        yield (PutShare(replace(share, squash="all")),)
+        return
+    if who == GUEST:
+        yield (PutShare(replace(share, guests=high)),)
+        return
+    if share.administrator is not None and share.administrator in token(plan, who):
+        yield (PutShare(replace(share, administrator=None)),)
+    at_share = next(gate for gate in reason.gates if gate.kind == "share")
+    yield from _grants(here, want, share.place, high, at_share)
+    service = plan.services.get("smb")
+    if high == Level.NA and service is not None and service.only:
+        yield from (
+            (PutService(replace(service, only=service.only - {one})),)
+            for one in token(plan, who)
+            if one in service.only
+        )
+    boss = plan.target.administrators
+    if boss is not None and who in plan.groups[boss].members:
+        yield (Leave(boss, who),)
+    if high == Level.RO:
+        yield (PutShare(replace(share, read_only=True)),)
+
+
+# --- in place of a personal grant -------------------------------------------------------------------------------------
 
 
 @dataclass(frozen=True, slots=True)

@@ -1,5 +1,7 @@
 """Whether somebody learns of a place at all: its name stands in a listing shown to them, or they can enter it."""
 
+from collections.abc import Iterable, Mapping
+
 import numpy as np
 from numpy.typing import NDArray
 
@@ -12,21 +14,29 @@ from yardgate.core.rights import Level
 from yardgate.core.share import Over, Protocol
 from yardgate.core.storage import Laid, named_by, shown_on
 from yardgate.core.walk import walk
-from yardgate.core.ways import lets_in, members, seen_otherwise
+from yardgate.core.ways import members, seen_otherwise
 
+LISTS = (planes.LEVEL_NEEDS[planes.LIST],)
 Seen = NDArray[np.bool_]
 """Whether each subject, and the guest behind them, sees a place: bool (subjects + 1,)."""
 
 
-def seen(found: Outcome, place: str, protocol: Protocol | None = None) -> Seen:
-    """Who sees a place over the ways in; where the plan offers no shares, whoever can enter it."""
-    sees = found.best[protocol][place] >= Level.PT.code
-    for over in found.ways_to(place, protocol):
-        sees = sees | _over(found.matrix, over, place)
-    return sees
+def seen(found: Outcome, asked: Iterable[tuple[str, Protocol | None]]) -> dict[tuple[str, Protocol | None], Seen]:
+    """Who sees each place over a protocol, or any way in; where the plan offers no shares, whoever can enter it."""
+    wanted = dict.fromkeys(asked)
+    places = found.matrix.plan.places
+    listing = _listing(found.matrix, {parent for place, _ in wanted if (parent := places[place].parent) is not None})
+    result = {}
+    for place, protocol in wanted:
+        sees = found.best[protocol][place] >= Level.PT.code
+        for over in found.ways_to(place, protocol):
+            sees = sees | _over(found, over, place, listing)
+        result[place, protocol] = sees
+    return result
 
 
-def _over(matrix: Matrix, over: Over, place: str) -> Seen:
+def _over(found: Outcome, over: Over, place: str, listing: Mapping[str, Seen]) -> Seen:
+    matrix = found.matrix
     plan, counting, share = matrix.plan, matrix.counting, matrix.plan.shares[over.share]
     size = len(counting.subjects)
     sees = np.zeros(size + 1, dtype=np.bool_)
@@ -34,11 +44,13 @@ def _over(matrix: Matrix, over: Over, place: str) -> Seen:
     if over.protocol == "nfs" and share.squash == "all":
         sees[:] = _walked(matrix, GUEST, over, place)
         return sees
-    let_in = lets_in(matrix, over) > Level.NA.code
+    let_in = found.let_in[over] > Level.NA.code
     if share.place == place or parent is None:
         sees[:size] = let_in
     else:
-        sees[:size] = let_in & _listing(matrix, parent) & _not_hidden(matrix, over, place)
+        sees[:size] = let_in & _not_hidden(matrix, over, place)
+        if parent in listing:
+            sees[:size] &= listing[parent]
         if over.protocol == "smb" and share.administrator is not None:
             sees[:size] |= let_in & members(matrix, share.administrator)
     for number in seen_otherwise(matrix) if over.protocol == "nfs" else ():
@@ -47,16 +59,20 @@ def _over(matrix: Matrix, over: Over, place: str) -> Seen:
     return sees
 
 
-def _listing(matrix: Matrix, place: str) -> Seen:
-    """Who may list a place and gets there, by storage."""
-    size = len(matrix.counting.subjects)
-    if place not in matrix.laying or matrix.laying[place].list is None:
-        return np.ones(size, dtype=np.bool_)
-    can = planes.planes(matrix.counting, [matrix.laying[place]], planes.LEVEL_NEEDS)[:, 0]
-    listed = (can[planes.LIST] | matrix.counting.root) & matrix.ways[place]
-    if matrix.plan.target.entering == "asked":
-        listed = listed & matrix.lists[place][0]
-    return np.unpackbits(listed.view(np.uint8), bitorder="little")[:size].astype(np.bool_)
+def _listing(matrix: Matrix, places: Iterable[str]) -> dict[str, Seen]:
+    """Who may list each place, and gets there, by storage; only where storage is planned."""
+    laid = [place for place in places if place in matrix.laying and matrix.laying[place].list is not None]
+    if not laid:
+        return {}
+    can = planes.planes(matrix.counting, [matrix.laying[place] for place in laid], LISTS)[0] | matrix.counting.root
+    found = {}
+    for place, listed in zip(laid, can, strict=True):
+        gets_there = listed & matrix.ways[place]
+        if matrix.plan.target.entering == "asked":
+            gets_there = gets_there & matrix.lists[place][0]
+        flags = np.unpackbits(gets_there.view(np.uint8), bitorder="little")[: len(matrix.counting.subjects)]
+        found[place] = flags.astype(np.bool_)
+    return found
 
 
 def _not_hidden(matrix: Matrix, over: Over, place: str) -> Seen:
@@ -79,5 +95,5 @@ def _concerned(plan: Plan, laid: Laid) -> list[str]:
 
 
 def _walked(matrix: Matrix, subject: str, over: Over, place: str) -> bool:
-    visits = walk(matrix.plan, subject, over, matrix.on, matrix.laying)
-    return any(visit.place == place and (visit.shown or visit.level > Level.NA) for visit in visits)
+    there = walk(matrix.plan, subject, over, matrix.on, matrix.laying, to=place)[-1]
+    return there.shown or there.level > Level.NA

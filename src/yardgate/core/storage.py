@@ -7,6 +7,7 @@ same who is granted something else, or nothing comes down.
 
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
+from heapq import heappop, heappush
 from typing import Literal, NamedTuple
 
 from yardgate.core.lists import Mode, Ordered, Posix, ordered, posix
@@ -100,6 +101,16 @@ class Laid:
 Laying = Mapping[str, Laid]
 
 
+def alike(laying: Laying, then: Laying, places: Iterable[str]) -> bool:
+    """Whether some places stand just as they stood: owner, group and list."""
+    pairs = ((laying.get(place), then.get(place)) for place in places)
+    return all(a is b or (a is not None and b is not None and _same_list(a, b)) for a, b in pairs)
+
+
+def _same_list(a: Laid, b: Laid) -> bool:
+    return a.owner == b.owner and a.group == b.group and (a.list is b.list or a.list == b.list)
+
+
 def lay(plan: Plan, counting: Counting, before: tuple[Plan, Laying] | None = None) -> Laying:
     """Every place as it will stand; empty where no place of the plan says a list.
 
@@ -109,7 +120,7 @@ def lay(plan: Plan, counting: Counting, before: tuple[Plan, Laying] | None = Non
         return {}
     old = before[1] if before is not None else {}
     stale = _stale(plan, before[0]) if before is not None and old else set(plan.places)
-    inner = sorted(stale, key=lambda place: len(plan.path(place)))  # each after the one above it
+    inner = sorted(stale, key=lambda place: (len(plan.path(place)), place))  # each after the one above it
     done = {place: laid for place, laid in old.items() if place not in stale and place in plan.places}
     root_group = next((group.id for group in plan.groups.values() if group.gid == 0), ROOT)
     heads: dict[str, _Head] = {}
@@ -122,10 +133,28 @@ def lay(plan: Plan, counting: Counting, before: tuple[Plan, Laying] | None = Non
         asked[place] = _unique(deeper[child] if child in deeper else done[child].deeper for child in below)
         deeper[place] = _unique((_own_whos(plan, place, heads[place]), asked[place]))
     came: dict[str, tuple[Part, ...]] = {}
-    for place in inner:
+    queue = [(len(plan.path(place)), place) for place in inner]  # sorted, so a heap: the topmost first
+    while queue:
+        depth, place = heappop(queue)
         laid = _laid(plan, counting, plan.places[place], heads[place], asked[place], deeper[place], done, came)
-        done[place] = old[place] if old.get(place) == laid else laid
+        was = old.get(place)
+        done[place] = was if was is not None and was == laid else laid
+        if was is None or done[place] is was or _hands_down_alike(was, laid):
+            continue
+        for child in plan.inside.get(place, ()):
+            if child not in heads:  # nothing of its own changed, and what comes down to it has
+                heads[child] = _head(plan, plan.places[child], heads, done, root_group)
+                asked[child] = _unique(done[inner].deeper for inner in plan.inside.get(child, ()))
+                deeper[child] = done[child].deeper
+                heappush(queue, (depth + 1, child))
     return done
+
+
+def _hands_down_alike(was: Laid, now: Laid) -> bool:
+    """Whether the same comes down from a list: of an ordered one, what a folder inside gets of it; of another, all of it may."""
+    if isinstance(was.list, OrderedLaid) and isinstance(now.list, OrderedLaid):
+        return _coming_down(was.list) == _coming_down(now.list)
+    return was.list == now.list
 
 
 def touched(before: Plan, plan: Plan) -> set[str]:

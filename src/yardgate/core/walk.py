@@ -43,13 +43,19 @@ class Visit:
     gate: Gate
 
 
-def walk(plan: Plan, subject: str, over: Over, on: date, laying: Laying | None = None) -> tuple[Visit, ...]:
-    """Every place of a share as a user, a group's member or the guest finds it, each after the one above."""
+def walk(
+    plan: Plan, subject: str, over: Over, on: date, laying: Laying | None = None, to: str | None = None
+) -> tuple[Visit, ...]:
+    """Every place of a share as a user, a group's member or the guest finds it, each after the one above.
+
+    to: only the places on the way there, itself included.
+    """
     laying = lay(plan, count(plan, on)) if laying is None else laying
     share = plan.shares[over.share]
     found: list[Visit] = []
     listing: dict[str, bool] = {}  # place -> whether the names in it can be asked for
-    for place in inside(plan, share):
+    path = plan.path(to) if to is not None else ()
+    for place in inside(plan, share) if to is None else path[path.index(share.place) :]:
         reason = explain_over(plan, subject, place, over, on, laying)
         let_in = min(gate.level for gate in reason.gates if gate.kind in ("account", "service", "share"))
         open_ = all(gate.level > Level.NA for gate in reason.gates if gate.kind == "way")

@@ -263,11 +263,11 @@ def unreached(plan: Plan) -> Sequence[str]:
 def _may_use(matrix: Matrix, over: Over) -> Bits:
     plan, counting = matrix.plan, matrix.counting
     if over.protocol == "nfs":
-        numbered = [user.uid is not None or plan.shares[over.share].squash == "all" for user in plan.users.values()]
-        flags = np.zeros(counting.bits.shape[1] * 64, dtype=np.bool_)
-        flags[: len(counting.subjects)] = True
-        flags[: counting.users] = numbered
-        return pack(flags)
+        return (
+            np.full_like(counting.numbered, ~np.uint64(0))
+            if plan.shares[over.share].squash == "all"
+            else counting.numbered
+        )
     only = plan.services["smb"].only if "smb" in plan.services else None
     if only is None:
         return counting.active
@@ -309,7 +309,7 @@ def _let_in(matrix: Matrix, over: Over) -> tuple[Bits, Bits]:
 
 def seen_otherwise(matrix: Matrix) -> Sequence[int]:
     """Numbers of the users whom storage may see over NFS as somebody else, or as less, than it does otherwise: root, and who is in many groups."""
-    plan, counting = matrix.plan, matrix.counting
-    sizes = np.unpackbits(counting.bits[:-1].view(np.uint8), axis=-1, bitorder="little").sum(axis=0)[: counting.users]
-    many = set(np.flatnonzero(sizes > CLAIMED).tolist())
-    return sorted(many | {number for number, user in enumerate(plan.users.values()) if user.uid == 0})
+    counting = matrix.counting
+    many = set(np.flatnonzero(counting.groups_of > CLAIMED).tolist())
+    roots = np.unpackbits(counting.root.view(np.uint8), bitorder="little")[: counting.users]
+    return sorted(many | set(np.flatnonzero(roots).tolist()))

@@ -6,17 +6,22 @@ page in docs/findings.md: what it means, first; then what to do about it.
 
 from collections.abc import Iterator
 
-from yardgate.core.findings import accounts, grants, hosts, numbers, shares, storage
+from yardgate.core.findings.accounts import CHECKS as ACCOUNTS
 from yardgate.core.findings.case import Case, Check, Finding, Severity
+from yardgate.core.findings.grants import CHECKS as GRANTS
+from yardgate.core.findings.hosts import CHECKS as HOSTS
+from yardgate.core.findings.numbers import CHECKS as NUMBERS
+from yardgate.core.findings.shares import CHECKS as SHARES
+from yardgate.core.findings.storage import CHECKS as STORAGE
 
 SEVERITIES: tuple[Severity, ...] = ("serious", "consider", "note")
 CHECKS: tuple[Check, ...] = (
-    *grants.CHECKS,
-    *storage.CHECKS,
-    *shares.CHECKS,
-    *hosts.CHECKS,
-    *accounts.CHECKS,
-    *numbers.CHECKS,
+    *GRANTS,
+    *STORAGE,
+    *SHARES,
+    *HOSTS,
+    *ACCOUNTS,
+    *NUMBERS,
 )
 BY_KIND = {check.kind: check for check in CHECKS}
 
