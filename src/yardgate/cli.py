@@ -13,7 +13,7 @@ from typing import Annotated, Any, Literal
 import typer
 from rich.table import Table
 
-from yardgate import __version__, cli_directory, cli_walk
+from yardgate import __version__, cli_check, cli_directory, cli_walk
 from yardgate.console import (
     AsJson,
     Data,
@@ -33,7 +33,6 @@ from yardgate.console import (
 )
 from yardgate.core.clash import rule_words
 from yardgate.core.edit import SetGrant, apply, describe, difference, sentence
-from yardgate.core.membership import cycles
 from yardgate.core.names import Names
 from yardgate.core.outcome import outcome
 from yardgate.core.plan import Plan, PlanError, show
@@ -60,6 +59,7 @@ account = typer.Typer(no_args_is_help=True, help="Who may sign in to Yard Gate i
 app.add_typer(account, name="account")
 app.add_typer(cli_directory.app, name="directory")
 app.command("walk")(cli_walk.walk_through)
+app.command("check")(cli_check.check)
 
 
 def main() -> None:
@@ -397,31 +397,6 @@ def _entry_words(plan: Plan, entry: ListLine) -> str:
     else:
         said = f"{entry.says} {who}: {perm_letters(entry.mask)}"
     return said + (f"  ({entry.made}, {plan.path_name(entry.said_on)})" if entry.said_on else "")
-
-
-@app.command()
-def check(plan_file: Path, as_json: AsJson = False) -> None:
-    """Whether a plan file can stand. Exit code 1 where it cannot."""
-    try:
-        plan = load(plan_file)
-    except PlanError as error:
-        if as_json:
-            sys.stdout.write(json.dumps({"errors": [asdict(t) for t in error.troubles]}, ensure_ascii=False) + "\n")
-        else:
-            for trouble in error.troubles:
-                out.print(trouble.message, markup=False, highlight=False, soft_wrap=True)
-        raise typer.Exit(1) from None
-    circles = [" → ".join(plan.groups[group].name for group in (*circle, circle[0])) for circle in cycles(plan)]
-    if as_json:
-        sys.stdout.write(json.dumps({"errors": [], "circles": circles}, ensure_ascii=False) + "\n")
-        return
-    for circle in circles:
-        out.print(f"note: groups contain each other: {circle}", markup=False, highlight=False)
-    out.print(
-        f"{plan.name}: {len(plan.users)} users, {len(plan.groups)} groups, {len(plan.places)} places; nothing wrong",
-        markup=False,
-        highlight=False,
-    )
 
 
 @app.command()

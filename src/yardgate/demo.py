@@ -6,6 +6,7 @@ from datetime import UTC, date, datetime, timedelta
 from pathlib import Path
 from typing import Any
 
+from yardgate.core.agreed import Promise
 from yardgate.core.directory import Copy, Directory, Record, Ref
 from yardgate.core.edit import SetGrant, apply
 from yardgate.core.lists import Entry as ListEntry
@@ -20,6 +21,7 @@ from yardgate.directory.accounts import records
 from yardgate.formats import ldif
 from yardgate.formats.ldif import Entry
 from yardgate.formats.notation import flags_of, perms_of, rights_of
+from yardgate.formats.promises import read_sentence
 
 PEOPLE = """
 Mira Oyelaran: Draughting
@@ -121,6 +123,15 @@ ballast: - - | mode 0755
 backups: - Directors cut | mode
 nightly: Henrik Vance Directors cut | mode 0750
 vm-images: Henrik Vance Machines | mode 2770
+"""
+# What must stay true; the second is broken in the plan.
+PROMISES = """
+Everyone but Ledger, Directors and night-backup must not be able to read keel/office/payroll
+Draughting must be able to read keel/drawings/toolpaths
+Apprentices must be able to write keel/training
+night-backup must be able to read keel/hulls
+Guest must not be able to see keel/office
+cnc-router must be able to read keel/drawings/toolpaths over NFS
 """
 CARRIED: dict[str, Carrier] = {"keel": "storage", "office": "both", "ballast": "storage", "vm-images": "share"}
 
@@ -262,10 +273,10 @@ def plan(directory: Directory = DIRECTORY) -> Plan:
             primary_group=fresh_id(member_of.split(", ")[0], ()),
             enabled=name != "Imke Brouwer",
             expires=date(2026, 9, 1) if name == "Viktor Sand" else None,
+            jobs=("nightly backup",) if name == "Henrik Vance" else (),
             note={
                 "Imke Brouwer": "left in spring",
                 "Viktor Sand": "season contract",
-                "Henrik Vance": "the nightly backup job runs as him",
             }.get(name, ""),
         )
         users[user.id] = user
@@ -305,7 +316,15 @@ def plan(directory: Directory = DIRECTORY) -> Plan:
         grants=grants,
         shares={share.id: share for share in _shares(at, fresh)},
     )
-    return _joined(local, directory)
+    return _promising(_joined(local, directory))
+
+
+def _promising(plan: Plan) -> Plan:
+    found: dict[str, Promise] = {}
+    for line in PROMISES.strip().splitlines():
+        promise = read_sentence(replace(plan, promises=found), line)
+        found[promise.id] = promise
+    return replace(plan, promises=found)
 
 
 def _shares(at: Mapping[str, str], fresh: Callable[[str], str]) -> Iterator[Share]:

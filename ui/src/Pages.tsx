@@ -14,6 +14,7 @@ const Storage = lazy(() => import("./storage/Storage"));
 const Directories = lazy(() => import("./directory/Directory"));
 const Shares = lazy(() => import("./shares/Shares"));
 const Walk = lazy(() => import("./walk/Walk"));
+const Promises = lazy(() => import("./promises/Promises"));
 const Plans = lazy(() => import("./plans/Plans"));
 
 export function Pages() {
@@ -59,6 +60,7 @@ function OnePlan({ session }: { session: Session }) {
             <Route path="storage" element={<Storage />} />
             <Route path="shares" element={<Shares />} />
             <Route path="walk" element={<Walk />} />
+            <Route path="promises" element={<Promises />} />
             <Route path="*" element={<Navigate replace to="board" />} />
           </Routes>
         </Suspense>

@@ -12,7 +12,7 @@ from starlette.middleware.gzip import GZipMiddleware
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
 from yardgate import __version__
-from yardgate.api import board, directory, plans, problems, shares, signin, storage, transfer
+from yardgate.api import agreed, board, directory, plans, problems, shares, signin, storage, transfer
 from yardgate.api.desk import Desk
 from yardgate.api.schemas import Problem
 from yardgate.store import Store
@@ -111,6 +111,7 @@ def create_app(store: Store, hosts: frozenset[str] = frozenset({"127.0.0.1", "lo
         transfer.router,
         directory.router,
         shares.router,
+        agreed.router,
     ):
         app.include_router(router, prefix="/api/v1")
     problems.install(app)

@@ -9,6 +9,8 @@ from numpy.typing import NDArray
 
 from yardgate.api.readings import Readings
 from yardgate.api.schemas import CellChange, Changed, Column, EntryOut, GrantOut, ReasonOut, Step
+from yardgate.core.keeping import Kept, keep
+from yardgate.core.outcome import outcome
 from yardgate.core.plan import Plan
 from yardgate.core.reason import Reason
 from yardgate.core.resolve import Change, Matrix, detail, resolve
@@ -30,6 +32,7 @@ class Desk:
         self.copies = Copies(store)
         self.readings = Readings()
         self._matrices: dict[str, Matrix] = {}
+        self._kept: dict[str, Kept] = {}
         self._lock = Lock()
 
     def matrix(self, opened: Opened) -> Matrix:
@@ -38,6 +41,16 @@ class Desk:
             if last is None or last.plan is not opened.plan or last.on != date.today():
                 last = resolve(opened.plan, date.today(), last)
                 self._matrices[opened.id] = last
+            return last
+
+    def kept(self, opened: Opened) -> Kept:
+        """What comes out over the ways in, and how the promises stand."""
+        matrix = self.matrix(opened)
+        with self._lock:
+            last = self._kept.get(opened.id)
+            if last is None or last.outcome.matrix is not matrix:
+                last = keep(outcome(matrix, last.outcome if last is not None else None), last)
+                self._kept[opened.id] = last
             return last
 
     def step(self, opened: Opened, stack: tuple[int, ...]) -> Step | None:

@@ -4,6 +4,7 @@ from typing import Annotated, Literal
 
 from pydantic import AwareDatetime, Base64Bytes, BaseModel, ConfigDict, Field
 
+from yardgate.core.agreed import Accepted, Promise
 from yardgate.core.directory import Directory, Numbering
 from yardgate.core.lists import OwnList
 from yardgate.core.plan import Carrier, Pattern, Place, Target, User
@@ -240,6 +241,53 @@ class Changed(BaseModel):
     cells: list[CellChange]
 
 
+class ShiftOut(CellChange):
+    """A cell that comes out differently over any way in, or else over one protocol."""
+
+    over: Protocol | None
+
+
+class EffectOut(BaseModel):
+    """What edits change over the ways in (at most 200 cells are listed), and promises that they break or mend, in words."""
+
+    total: int
+    people: int
+    places: int
+    cells: list[ShiftOut]
+    breaks: list[str]
+    mends: list[str]
+
+
+class BreachOut(BaseModel):
+    """Somebody for whom a promise does not hold: what they get, and why (said of the first few)."""
+
+    subject: str
+    level: Level
+    why: str
+
+
+class KeepingOut(BaseModel):
+    """How a promise stands. meant: of how many people it speaks; broken: for how many it does not hold; at most 200 are listed."""
+
+    promise: Promise
+    words: str
+    meant: int
+    broken: int
+    breaches: list[BreachOut]
+
+
+class ContradictionOut(BaseModel):
+    """Ids of two promises that cannot both be kept, and one of those of whom both speak."""
+
+    one: str
+    other: str
+    subject: str
+
+
+class SentenceIn(In):
+    text: Annotated[str, Field(min_length=1, max_length=2000)]
+
+
 class Edits(In):
     revision: Revision
     edits: Annotated[list[AnyEdit], Field(min_length=1, max_length=100_000)]
@@ -347,6 +395,44 @@ class Cell(BaseModel):
     place: str
 
 
+class FindingOut(BaseModel):
+    """Something that is probably not as it was meant. about: ids of what it concerns. cells: at most 200 of `total`.
+
+    fix: edits that remove it, `does` says what they do. accepted: how it was accepted; open: not accepted, or no longer.
+    """
+
+    id: str
+    kind: str
+    title: str
+    severity: Literal["serious", "consider", "note"]
+    about: list[str]
+    sentence: str
+    advice: str
+    total: int
+    cells: list[Cell]
+    fix: list[AnyEdit]
+    does: str
+    accepted: Accepted | None
+    open: bool
+
+
+class StandingOut(BaseModel):
+    """Promises and findings of a revision. Findings: the serious first."""
+
+    revision: Revision
+    promises: list[KeepingOut]
+    contradictions: list[ContradictionOut]
+    findings: list[FindingOut]
+
+
+class RemedyOut(BaseModel):
+    """Edits that make a cell as wanted; each in words, and all that they change."""
+
+    edits: list[AnyEdit]
+    words: list[str]
+    effect: EffectOut
+
+
 class Clashes(BaseModel):
     """Cells of people and services where grants disagree or do not come out, in order of places; at most 2000 are listed."""
 
@@ -383,7 +469,7 @@ class Import(In):
     """A text to take in. accounts: `content` is a passwd file, `second` a group file. getfacl, find, nfs4: listings of folders."""
 
     revision: Revision
-    kind: Literal["matrix", "people", "accounts", "plan", "getfacl", "find", "nfs4"]
+    kind: Literal["matrix", "people", "promises", "accounts", "plan", "getfacl", "find", "nfs4"]
     content: Base64Bytes
     second: Base64Bytes = b""
     make: dict[str, Made] = {}

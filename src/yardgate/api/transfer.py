@@ -12,15 +12,16 @@ from yardgate.api.signin import Planner, Reader, TheDesk
 from yardgate.core.edit import apply, difference, sentence
 from yardgate.core.plan import Plan
 from yardgate.core.resolve import changes, resolve
-from yardgate.formats import accounts, ldif, listing, matrix, people, planfile
+from yardgate.formats import accounts, ldif, listing, matrix, people, planfile, promises
 from yardgate.formats.reading import FormatError, Reading, decode
 
 router = APIRouter(prefix="/plans/{plan}", tags=["in and out"])
 LISTED = 1000
-Exported = Literal["plan", "grants", "effective", "people", "ldif", "setfacl", "nfs4"]
+Exported = Literal["plan", "grants", "effective", "people", "promises", "ldif", "setfacl", "nfs4"]
 KIND_WORDS = {
     "matrix": "a matrix",
     "people": "a table of people",
+    "promises": "a table of promises",
     "accounts": "a host's accounts",
     "plan": "a plan file",
     "getfacl": "folders with POSIX lists",
@@ -36,6 +37,8 @@ def read(plan: Plan, body: Import) -> Reading:
             return matrix.read(plan, decode(body.content), body.make, body.clear_blanks)
         case "people":
             return people.read(plan, decode(body.content), body.make)
+        case "promises":
+            return promises.read(plan, decode(body.content))
         case "accounts":
             text, second = decode(body.content), decode(body.second)
             return accounts.read(plan, text, second, body.lowest, body.highest, body.private_groups)
@@ -99,6 +102,8 @@ def export(plan: str, what: Exported, _: Reader, desk: TheDesk, at: Id | None = 
             text, ending = matrix.write_effective(desk.matrix(opened)), "effective.csv"
         case "people":
             text, ending = people.write(opened.plan), "people.csv"
+        case "promises":
+            text, ending = promises.write(opened.plan), "promises.csv"
         case "ldif":
             text, ending = ldif.local_accounts(opened.plan), "accounts.ldif"
         case "setfacl":

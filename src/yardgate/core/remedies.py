@@ -36,7 +36,7 @@ from yardgate.core.share import HostRule, Over, Protocol, Service, Share, share_
 from yardgate.core.storage import Laying, lay
 from yardgate.core.ways import PROTOCOLS, explain_over, is_on, offered
 
-MOST_STEPS = 4
+MOST_STEPS = 6
 MOST_JOINED = 4  # groups to join that are tried: those that are granted least
 MOST_TRIED = 400
 
@@ -206,8 +206,9 @@ def _opened(here: _Try, want: Want, way: Over | None, reason: Reason, gate: Gate
             yield (PutUser(replace(user, enabled=True, expires=None)),)
         case "service" if way is not None and way.protocol in plan.services:
             service = plan.services[way.protocol]
-            for one in _speaking_for(plan, who):
+            for one in _speaking_for(plan, who) if who != GUEST else ():
                 yield (PutService(replace(service, only=(service.only or frozenset()) | {one})),)
+            yield (PutService(replace(service, only=None)),)
         case "share" if share is not None and way is not None:
             if share.read_only and want.low > Level.RO:
                 yield (PutShare(replace(share, read_only=False)),)

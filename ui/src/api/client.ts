@@ -28,6 +28,10 @@ export type ReadingOut = Schemas["ReadingOut"];
 export type SyncOut = Schemas["SyncOut"];
 export type MappingOut = Schemas["MappingOut"];
 export type StepOut = Schemas["StepOut"];
+export type KeepingOut = Schemas["KeepingOut"];
+export type Promised = Schemas["Promise"];
+export type FindingOut = Schemas["FindingOut"];
+export type EffectOut = Schemas["EffectOut"];
 export type Preview = Schemas["ImportPreview"];
 
 export const api = createClient<paths>({ baseUrl: location.origin });

@@ -969,6 +969,86 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/plans/{plan}/standing": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Standing
+         * @description How every promise stands, which cannot both be kept, and everything that is found.
+         */
+        get: operations["standing"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan}/promises/read": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Read
+         * @description The promise that a sentence makes, and how it would stand. It is not kept yet.
+         */
+        post: operations["read"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan}/effect": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Would
+         * @description What edits would change over the ways in, and which promises they would break or mend, without keeping them.
+         */
+        post: operations["would"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan}/remedies": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Remedy
+         * @description Edits after which a person or the guest gets a level in a place, best first, each with all that it changes.
+         */
+        get: operations["remedy"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
@@ -1066,6 +1146,17 @@ export interface components {
              * @description the plan's revision that this was made on, or is
              */
             to: number;
+        };
+        /**
+         * BreachOut
+         * @description Somebody for whom a promise does not hold: what they get, and why (said of the first few).
+         */
+        BreachOut: {
+            /** Subject */
+            subject: string;
+            level: components["schemas"]["Level"];
+            /** Why */
+            why: string;
         };
         /**
          * CameOut
@@ -1172,6 +1263,18 @@ export interface components {
             /** Total */
             total: number;
             changed: components["schemas"]["Changed"];
+        };
+        /**
+         * ContradictionOut
+         * @description Ids of two promises that cannot both be kept, and one of those of whom both speak.
+         */
+        ContradictionOut: {
+            /** One */
+            one: string;
+            /** Other */
+            other: string;
+            /** Subject */
+            subject: string;
         };
         /** CopyPlan */
         CopyPlan: {
@@ -1307,6 +1410,24 @@ export interface components {
             edits: (components["schemas"]["PutUser"] | components["schemas"]["RemoveUser"] | components["schemas"]["PutGroup"] | components["schemas"]["RemoveGroup"] | components["schemas"]["Join"] | components["schemas"]["Leave"] | components["schemas"]["PutPlace"] | components["schemas"]["RemovePlace"] | components["schemas"]["PutPattern"] | components["schemas"]["RemovePattern"] | components["schemas"]["PutDirectory"] | components["schemas"]["RemoveDirectory"] | components["schemas"]["PutShare"] | components["schemas"]["RemoveShare"] | components["schemas"]["PutService"] | components["schemas"]["RemoveService"] | components["schemas"]["PutPromise"] | components["schemas"]["RemovePromise"] | components["schemas"]["PutAccepted"] | components["schemas"]["RemoveAccepted"] | components["schemas"]["SetGrant"] | components["schemas"]["SetTarget"] | components["schemas"]["SetTitle"])[];
         };
         /**
+         * EffectOut
+         * @description What edits change over the ways in (at most 200 cells are listed), and promises that they break or mend, in words.
+         */
+        EffectOut: {
+            /** Total */
+            total: number;
+            /** People */
+            people: number;
+            /** Places */
+            places: number;
+            /** Cells */
+            cells: components["schemas"]["ShiftOut"][];
+            /** Breaks */
+            breaks: string[];
+            /** Mends */
+            mends: string[];
+        };
+        /**
          * Entry
          * @description Allow or deny `mask` to `who`: owner@, group@, everyone, or the id of a user or group. `flags`: where it counts.
          *
@@ -1350,6 +1471,42 @@ export interface components {
             kind: "create" | "edit" | "import" | "undo" | "redo" | "return";
             /** Words */
             words: string;
+        };
+        /**
+         * FindingOut
+         * @description Something that is probably not as it was meant. about: ids of what it concerns. cells: at most 200 of `total`.
+         *
+         *     fix: edits that remove it, `does` says what they do. accepted: how it was accepted; open: not accepted, or no longer.
+         */
+        FindingOut: {
+            /** Id */
+            id: string;
+            /** Kind */
+            kind: string;
+            /** Title */
+            title: string;
+            /**
+             * Severity
+             * @enum {string}
+             */
+            severity: "serious" | "consider" | "note";
+            /** About */
+            about: string[];
+            /** Sentence */
+            sentence: string;
+            /** Advice */
+            advice: string;
+            /** Total */
+            total: number;
+            /** Cells */
+            cells: components["schemas"]["Cell"][];
+            /** Fix */
+            fix: (components["schemas"]["PutUser"] | components["schemas"]["RemoveUser"] | components["schemas"]["PutGroup"] | components["schemas"]["RemoveGroup"] | components["schemas"]["Join"] | components["schemas"]["Leave"] | components["schemas"]["PutPlace"] | components["schemas"]["RemovePlace"] | components["schemas"]["PutPattern"] | components["schemas"]["RemovePattern"] | components["schemas"]["PutDirectory"] | components["schemas"]["RemoveDirectory"] | components["schemas"]["PutShare"] | components["schemas"]["RemoveShare"] | components["schemas"]["PutService"] | components["schemas"]["RemoveService"] | components["schemas"]["PutPromise"] | components["schemas"]["RemovePromise"] | components["schemas"]["PutAccepted"] | components["schemas"]["RemoveAccepted"] | components["schemas"]["SetGrant"] | components["schemas"]["SetTarget"] | components["schemas"]["SetTitle"])[];
+            /** Does */
+            does: string;
+            accepted: components["schemas"]["Accepted"] | null;
+            /** Open */
+            open: boolean;
         };
         /** First */
         First: {
@@ -1540,7 +1697,7 @@ export interface components {
              * Kind
              * @enum {string}
              */
-            kind: "matrix" | "people" | "accounts" | "plan" | "getfacl" | "find" | "nfs4";
+            kind: "matrix" | "people" | "promises" | "accounts" | "plan" | "getfacl" | "find" | "nfs4";
             /**
              * Content
              * Format: base64
@@ -1643,6 +1800,21 @@ export interface components {
              * @enum {string}
              */
             op: "join";
+        };
+        /**
+         * KeepingOut
+         * @description How a promise stands. meant: of how many people it speaks; broken: for how many it does not hold; at most 200 are listed.
+         */
+        KeepingOut: {
+            promise: components["schemas"]["Promise"];
+            /** Words */
+            words: string;
+            /** Meant */
+            meant: number;
+            /** Broken */
+            broken: number;
+            /** Breaches */
+            breaches: components["schemas"]["BreachOut"][];
         };
         /**
          * Layer
@@ -2010,7 +2182,8 @@ export interface components {
          *
          *     owner, group: ids; None leaves a folder to what lies above it, and gives pools and datasets to root. own: its own
          *     entries, and with them its list style; None has the style from above. cut: nothing comes down. carried: what carries
-         *     its grants; None has it from above. Where no place from the pool down says a style, storage is not planned there.
+         *     its grants; None has it from above. quota: the most that it may hold, in bytes; of a pool, what it has. case_sensitive:
+         *     whether names that differ only in case are two. Where no place from the pool down says a style, storage is not planned there.
          */
         Place: {
             /** Id */
@@ -2042,6 +2215,13 @@ export interface components {
             cut: boolean;
             /** Carried */
             carried?: ("share" | "storage" | "both") | null;
+            /** Quota */
+            quota?: number | null;
+            /**
+             * Case Sensitive
+             * @default false
+             */
+            case_sensitive: boolean;
         };
         /** PlanHead */
         PlanHead: {
@@ -2385,6 +2565,17 @@ export interface components {
             };
         };
         /**
+         * RemedyOut
+         * @description Edits that make a cell as wanted; each in words, and all that they change.
+         */
+        RemedyOut: {
+            /** Edits */
+            edits: (components["schemas"]["PutUser"] | components["schemas"]["RemoveUser"] | components["schemas"]["PutGroup"] | components["schemas"]["RemoveGroup"] | components["schemas"]["Join"] | components["schemas"]["Leave"] | components["schemas"]["PutPlace"] | components["schemas"]["RemovePlace"] | components["schemas"]["PutPattern"] | components["schemas"]["RemovePattern"] | components["schemas"]["PutDirectory"] | components["schemas"]["RemoveDirectory"] | components["schemas"]["PutShare"] | components["schemas"]["RemoveShare"] | components["schemas"]["PutService"] | components["schemas"]["RemoveService"] | components["schemas"]["PutPromise"] | components["schemas"]["RemovePromise"] | components["schemas"]["PutAccepted"] | components["schemas"]["RemoveAccepted"] | components["schemas"]["SetGrant"] | components["schemas"]["SetTarget"] | components["schemas"]["SetTitle"])[];
+            /** Words */
+            words: string[];
+            effect: components["schemas"]["EffectOut"];
+        };
+        /**
          * RemoveAccepted
          * @description Accept a finding no longer: it is listed again.
          */
@@ -2525,6 +2716,11 @@ export interface components {
             /** Taken */
             taken: boolean;
             changed: components["schemas"]["Changed"];
+        };
+        /** SentenceIn */
+        SentenceIn: {
+            /** Text */
+            text: string;
         };
         /**
          * Service
@@ -2700,6 +2896,20 @@ export interface components {
             /** Unreached */
             unreached: string[];
         };
+        /**
+         * ShiftOut
+         * @description A cell that comes out differently over any way in, or else over one protocol.
+         */
+        ShiftOut: {
+            /** Subject */
+            subject: string;
+            /** Place */
+            place: string;
+            before: components["schemas"]["Level"];
+            after: components["schemas"]["Level"];
+            /** Over */
+            over: ("smb" | "nfs") | null;
+        };
         /** SignIn */
         SignIn: {
             /** Name */
@@ -2725,6 +2935,23 @@ export interface components {
             carried: "share" | "storage" | "both";
             /** Came */
             came: components["schemas"]["CameOut"][];
+        };
+        /**
+         * StandingOut
+         * @description Promises and findings of a revision. Findings: the serious first.
+         */
+        StandingOut: {
+            /**
+             * Revision
+             * @description the plan's revision that this was made on, or is
+             */
+            revision: number;
+            /** Promises */
+            promises: components["schemas"]["KeepingOut"][];
+            /** Contradictions */
+            contradictions: components["schemas"]["ContradictionOut"][];
+            /** Findings */
+            findings: components["schemas"]["FindingOut"][];
         };
         /** StartOut */
         StartOut: {
@@ -2822,6 +3049,7 @@ export interface components {
          *     entering: whether every folder on the way down asks for the right to enter (a kernel does; an SMB server that keeps
          *     ordered lists itself does not). attributes_open: whether everybody may read attributes, whatever an ordered list says
          *     (such an SMB server lets them). host_rules: which of the host rules that take in one host counts (see `share`).
+         *     wildcards: what * and ? in a host rule are compared with: host names (exports(5)), or addresses as well.
          */
         Target: {
             /**
@@ -2862,6 +3090,12 @@ export interface components {
              * @enum {string}
              */
             host_rules: "narrowest" | "first";
+            /**
+             * Wildcards
+             * @default both
+             * @enum {string}
+             */
+            wildcards: "names" | "both";
         };
         /**
          * TroubleOfNumber
@@ -2906,7 +3140,7 @@ export interface components {
          * @description A person or a service. `expires` is the first day on which the account is shut (shadow(5), expiration date).
          *
          *     origin: local, or the id of the directory that it comes from; there it is followed by its key (objectSid or entryUUID).
-         *     gone: the directory no longer has it.
+         *     gone: the directory no longer has it. jobs: what signs in with this account by itself (a backup, a scanner).
          */
         User: {
             /** Id */
@@ -2954,6 +3188,11 @@ export interface components {
              * @default false
              */
             gone: boolean;
+            /**
+             * Jobs
+             * @default []
+             */
+            jobs: string[];
             /**
              * Note
              * @default
@@ -6133,7 +6372,7 @@ export interface operations {
             header?: never;
             path: {
                 plan: string;
-                what: "plan" | "grants" | "effective" | "people" | "ldif" | "setfacl" | "nfs4";
+                what: "plan" | "grants" | "effective" | "people" | "promises" | "ldif" | "setfacl" | "nfs4";
             };
             cookie?: never;
         };
@@ -7171,6 +7410,327 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["WalkOut"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    standing: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                plan: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StandingOut"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    read: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                plan: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SentenceIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KeepingOut"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    would: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                plan: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Edits"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EffectOut"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    remedy: {
+        parameters: {
+            query: {
+                who: string;
+                place: string;
+                /** @description at least this */
+                low: components["schemas"]["Level"];
+                /** @description at most this */
+                high: components["schemas"]["Level"];
+                /** @description over this protocol; none: over any way in */
+                over?: ("smb" | "nfs") | null;
+            };
+            header?: never;
+            path: {
+                plan: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RemedyOut"][];
                 };
             };
             /** @description Unauthorized */

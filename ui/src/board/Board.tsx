@@ -9,7 +9,8 @@ import { Keys } from "../parts/Keys";
 import { Side } from "../parts/Side";
 import { calledName, isLocal, pathName, shownName, shutWord, sourceName, whoName } from "../plan/index";
 import { usePlan } from "../plan/PlanContext";
-import { useClashes } from "../plan/queries";
+import { useClashes, useStanding } from "../plan/queries";
+import { brokenCells, promisable, promiseEdit } from "../promises/words";
 import { parseBlock } from "./block";
 import { useCursor } from "./useCursor";
 import { CARRIERS } from "../storage/Layers";
@@ -195,13 +196,27 @@ export default function Board() {
     if (paint !== "off") set(paint === "none" ? null : (paint as Level), a, b);
   };
 
+  /** One promise for each cell of the block, of what comes out there now. */
+  const promiseBlock = () => {
+    const edits: Edit[] = [];
+    for (let row = Math.min(spot.row, anchor.row); row <= Math.max(spot.row, anchor.row); row++) {
+      for (let col = Math.min(spot.col, anchor.col); col <= Math.max(spot.col, anchor.col); col++) {
+        const [who, level] = [rows[row]!.who, levelAt(row, col)];
+        if (who !== "everyone" && level) edits.push(promiseEdit(who, columns[col]!.place.id, promisable(level)[0]!));
+      }
+    }
+    if (edits.length > 0) void edit(edits);
+  };
+
   const flashing = useMemo(() => new Set((last?.changed.cells ?? []).map((cell) => `${cell.subject}|${cell.place}`)), [last]);
+  const agreed = useStanding().data;
+  const broken = useMemo(() => brokenCells(agreed?.promises ?? []), [agreed]);
   const wouldChange = useMemo(() => new Map((would?.answer.changed.cells ?? []).map((cell) => [`${cell.subject}|${cell.place}`, cell.after])), [would]);
 
   const look = (row: number, col: number): Look => {
     const { who, kind } = rows[row]!;
     const place = columns[col]!.place;
-    const marks = `${flashing.has(`${who}|${place.id}`) ? ` flash s${(last?.serial ?? 0) % 2}` : ""}${wouldChange.has(`${who}|${place.id}`) ? " would" : ""}`;
+    const marks = `${flashing.has(`${who}|${place.id}`) ? ` flash s${(last?.serial ?? 0) % 2}` : ""}${wouldChange.has(`${who}|${place.id}`) ? " would" : ""}${view !== "grants" && broken.has(`${who}|${place.id}`) ? " broken" : ""}`;
     const name = `${whoName(index, who)} on ${place.name}`;
     if (view === "grants" || kind === "everyone") {
       const level = grants.get(place.id)?.get(who);
@@ -220,7 +235,7 @@ export default function Board() {
       cls: `${level}${soft}${clash ? " clash" : ""}${marks}`,
       level,
       word,
-      label: `${name}: ${WORDS[level]}, ${SOURCE_WORDS[source]}${clash ? ", grants disagree or do not come out" : ""}`,
+      label: `${name}: ${WORDS[level]}, ${SOURCE_WORDS[source]}${clash ? ", grants disagree or do not come out" : ""}${broken.has(`${who}|${place.id}`) ? ", a promise is broken" : ""}`,
     };
   };
 
@@ -350,7 +365,7 @@ export default function Board() {
         {here.row && here.column ? (
           <>
             <WhyPanel key={`${here.row.who}|${here.column.place.id}`} who={here.row.who} place={here.column.place.id} onSet={(level) => set(level)} onWould={preview} />
-            {(spot.row !== anchor.row || spot.col !== anchor.col) && <p className="muted">{(Math.abs(spot.row - anchor.row) + 1) * (Math.abs(spot.col - anchor.col) + 1)} cells are selected; setting a level sets them all.</p>}
+            {(spot.row !== anchor.row || spot.col !== anchor.col) && <p className="muted">{(Math.abs(spot.row - anchor.row) + 1) * (Math.abs(spot.col - anchor.col) + 1)} cells are selected; setting a level sets them all.{canEdit && view !== "grants" && <> <button className="plain link" onClick={promiseBlock}>Promise that they stay so</button></>}</p>}
           </>
         ) : (
           <p className="muted">Choose a cell to see why it comes out as it does.</p>

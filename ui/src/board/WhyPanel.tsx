@@ -1,10 +1,15 @@
 import { useQuery } from "@tanstack/react-query";
-import { Button } from "antd";
+import { Button, Dropdown } from "antd";
+import { useState } from "react";
 import { api, ask, message, type Level } from "../api/client";
 import { ArmSign, LevelTag, WORDS } from "../parts/ArmSign";
+import { Link } from "react-router";
 import { cellsWords } from "../parts/Changes";
 import { pathName, whoName } from "../plan/index";
 import { usePlan } from "../plan/PlanContext";
+import { Remedies } from "../promises/Remedies";
+import { promisable, promiseEdit, promiseWords } from "../promises/words";
+import { useStanding } from "../plan/queries";
 import { Gates } from "./Gates";
 
 /** Why somebody gets what they get in a place, gate by gate, and what could be set instead. */
@@ -25,6 +30,8 @@ export function WhyPanel({ who, place, onSet, onWould }: { who: string; place: s
     enabled: known && isUser && own !== null,
   });
   const found = reason.data?.reason;
+  const [wanted, setWanted] = useState<Level | null>(null);
+  const broken = useStanding().data?.promises.filter((one) => one.promise.place === place && one.breaches.some((breach) => breach.subject === who)) ?? [];
 
   return (
     <>
@@ -51,6 +58,21 @@ export function WhyPanel({ who, place, onSet, onWould }: { who: string; place: s
       {reason.isError && <div className="trouble">{message(reason.error)}</div>}
       {known && !found && !reason.isError && <div className="muted" role="status">Asking why …</div>}
       {found && <Gates reason={found} />}
+      {broken.map(({ promise, words }) => <div key={promise.id} className="trouble">Broken here: <Link to={`/p/${id}/promises?chosen=${encodeURIComponent(promise.id)}`}>{words}</Link></div>)}
+      {found && who !== "everyone" && (
+        <>
+          {isUser && (
+            <>
+              <h3>What would it take</h3>
+              <div className="sets" role="group" aria-label="The level that is wanted, whatever it takes">
+                {(["RW", "RO", "NA"] as const).map((level) => <button key={level} type="button" className={level} aria-pressed={wanted === level} disabled={found.level === level} onClick={() => setWanted(wanted === level ? null : level)}><ArmSign level={level} /> {level}</button>)}
+              </div>
+              {wanted && <Remedies key={wanted} who={who} place={place} low={wanted} high={wanted} />}
+            </>
+          )}
+          {canEdit && <Dropdown trigger={["click"]} menu={{ items: promisable(found.level).map((one) => ({ key: promiseWords(one), label: `${whoName(index, who)} ${promiseWords(one)} this`, onClick: () => void edit([promiseEdit(who, place, one)]) })) }}><Button size="small">Promise that this stays so ▾</Button></Dropdown>}
+        </>
+      )}
       {instead.data && instead.data.length > 0 && (
         <>
           <h3>By a group instead</h3>

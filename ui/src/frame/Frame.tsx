@@ -6,9 +6,10 @@ import { NavLink, useLocation, useNavigate, useSearchParams } from "react-router
 import { api, ask, message, type Outline, type Session, type User } from "../api/client";
 import { calledName, isLocal, pathName, shownName } from "../plan/index";
 import { usePlan } from "../plan/PlanContext";
-import { useClashes, useDirectories } from "../plan/queries";
+import { useClashes, useDirectories, useStanding } from "../plan/queries";
 import { Brand, signOut } from "./Brand";
 import { Ago } from "../parts/Ago";
+import { plural } from "../parts/plural";
 
 const History = lazy(() => import("../history/History"));
 const TakeIn = lazy(() => import("../transfer/TakeIn"));
@@ -19,6 +20,7 @@ const EXPORTS = [
   { key: "grants", label: "What is granted (CSV)" },
   { key: "effective", label: "What comes out (CSV)" },
   { key: "people", label: "People and groups (CSV)" },
+  { key: "promises", label: "Promises (CSV)" },
   { key: "ldif", label: "Local people and groups (LDIF)" },
 ];
 
@@ -32,6 +34,10 @@ export function Frame({ session, children }: { session: Session; children: React
   const latest = useQuery({ queryKey: ["of-plan", id, "latest"], queryFn: () => ask(api.GET("/api/v1/plans/{plan}/history", { params: { path: { plan: id }, query: { most: 1 } } })) });
   const last = latest.data?.[0];
   const directories = useDirectories();
+  const agreed = useStanding().data;
+  const broken = agreed?.promises.filter((one) => one.broken > 0).length ?? 0;
+  const found = agreed?.findings.filter((one) => one.open) ?? [];
+  const serious = found.filter((one) => one.severity === "serious").length;
   const shut = outline.inactive.length;
   const loose = outline.users.filter((user) => !index.groupsOf.has(user.id)).length;
 
@@ -60,6 +66,7 @@ export function Frame({ session, children }: { session: Session; children: React
         <NavLink to={`${base}/board`}>Board {clashes.data && clashes.data.total > 0 && <span className="count bad">{clashes.data.total.toLocaleString()} {clashes.data.total === 1 ? "clash" : "clashes"}</span>}</NavLink>
         <NavLink to={`${base}/shares`}>Shares <span className="count">{outline.shares.length.toLocaleString()}</span></NavLink>
         <NavLink to={`${base}/walk`}>Walk</NavLink>
+        <NavLink to={`${base}/promises`}>Promises {broken > 0 ? <span className="count bad">{broken.toLocaleString()} broken</span> : agreed && <span className="count">{agreed.promises.length.toLocaleString()}</span>}</NavLink>
         <span className="spread" />
         <span className="row">
           <Tooltip title={outline.undo ? `Undo: ${outline.undo.words}` : "Nothing to undo"}><Button size="small" disabled={!canEdit || !outline.undo} onClick={() => void step("undo")}>Undo</Button></Tooltip>
@@ -73,6 +80,8 @@ export function Frame({ session, children }: { session: Session; children: React
       <footer className="strip">
         <span><span className="dot" style={{ background: live ? "var(--rw)" : "var(--attention)" }} />{live ? (canEdit ? "every change is kept at once" : outline.archived ? "archived, to be read" : "to be read") : "the server does not answer; trying again"}</span>
         {clashes.data && <button className="plain" onClick={() => void navigate(`${base}/board?view=clashes`)}>{clashes.data.total === 0 ? "all grants agree and come out" : `${clashes.data.total.toLocaleString()} cells where grants disagree or do not come out`}</button>}
+        {agreed && <button className={`plain ${serious > 0 ? "late" : ""}`} onClick={() => void navigate(`${base}/promises?show=findings`)}>{found.length === 0 ? "nothing found" : serious > 0 ? `${serious} serious of ${plural(found.length, "finding")}` : plural(found.length, "finding")}</button>}
+        {agreed && agreed.promises.length > 0 && <button className={`plain ${broken > 0 ? "late" : ""}`} onClick={() => void navigate(`${base}/promises`)}>{broken === 0 ? `${plural(agreed.promises.length, "promise")} kept` : `${agreed.promises.length - broken} of ${agreed.promises.length} promises kept`}</button>}
         {outline.cycles.length > 0 && <button className="plain" onClick={() => void navigate(`${base}/people?who=${encodeURIComponent(outline.cycles[0]![0]!)}`)}>{outline.cycles.length} {outline.cycles.length === 1 ? "circle" : "circles"} of groups</button>}
         {loose > 0 && <button className="plain" onClick={() => void navigate(`${base}/people`)}>{loose} in no group</button>}
         {shut > 0 && <button className="plain" onClick={() => void navigate(`${base}/people?who=${encodeURIComponent(outline.inactive[0]!)}`)}>{shut} {shut === 1 ? "account" : "accounts"} shut</button>}

@@ -16,7 +16,7 @@ export function AddDialog({ kind, onClose }: { kind: "person" | "service" | "gro
     setBusy(true);
     const id = freshId(fullName.trim() || name.trim(), index);
     const base = { id, name: name.trim(), origin: "local", gone: false, note: "" };
-    const first: Edit = kind === "group" ? { op: "put-group", group: { ...base, members: [], unknown: [] } } : { op: "put-user", user: { ...base, kind, full_name: fullName.trim(), enabled: true, aliases: [] } };
+    const first: Edit = kind === "group" ? { op: "put-group", group: { ...base, members: [], unknown: [] } } : { op: "put-user", user: { ...base, kind, full_name: fullName.trim(), enabled: true, aliases: [], jobs: [] } };
     const joins = groups.map((group): Edit => ({ op: "join", group, member: id }));
     const kept = await edit([first, ...joins]);
     setBusy(false);

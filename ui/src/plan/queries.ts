@@ -1,10 +1,16 @@
-import { useQuery } from "@tanstack/react-query";
+import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { api, ask, type Edit } from "../api/client";
 import { usePlan } from "./PlanContext";
 
 /** The cells where grants disagree; asked once for all that show them. */
 export function useClashes(plan: string) {
   return useQuery({ queryKey: ["of-plan", plan, "clashes"], queryFn: () => ask(api.GET("/api/v1/plans/{plan}/clashes", { params: { path: { plan } } })) });
+}
+
+/** Promises and findings, asked once for all that show them; the old answer stays until the new one is there. */
+export function useStanding() {
+  const { id } = usePlan();
+  return useQuery({ queryKey: ["of-plan", id, "standing"], placeholderData: keepPreviousData, queryFn: () => ask(api.GET("/api/v1/plans/{plan}/standing", { params: { path: { plan: id } } })) });
 }
 
 /** The joined directories: from when their copies are, and what is wrong with them. Not asked where there are none. */

@@ -1,9 +1,10 @@
-import { Button, Popover, Select } from "antd";
+import { Button, Checkbox, Input, Popover, Select } from "antd";
 import { useState } from "react";
 import { Link } from "react-router";
 import type { components } from "../api/schema";
 import type { Edit, Place } from "../api/client";
 import { LevelTag } from "../parts/ArmSign";
+import { sizeOf, sizeWords } from "../parts/size";
 import { usePlan } from "../plan/PlanContext";
 import { ModeEditor, OrderedEditor, PosixEditor, useWhos, whoLabel, type OrderedOwn, type PosixOwn } from "./editors";
 import { maskLevel, maskWords, perms, permsLevel, STYLE_WORDS, whereWords } from "./words";
@@ -132,8 +133,18 @@ export function Heading({ place, stored, put }: { place: Place; stored: Stored; 
       <label>owner <Select size="small" disabled={!canEdit} showSearch={{ optionFilterProp: "label" }} value={place.owner ?? ""} options={[comes(whoLabel(index, layer.owner)), ...people]} onChange={(owner) => put({ owner: owner || null })} popupMatchSelectWidth={230} /></label>
       <label>group <Select aria-label="Owning group" size="small" disabled={!canEdit} showSearch={{ optionFilterProp: "label" }} value={place.group ?? ""} options={[comes(whoLabel(index, layer.group)), ...groups]} onChange={(group) => put({ group: group || null })} popupMatchSelectWidth={230} /></label>
       <label>grants by <Select<NonNullable<Place["carried"]> | ""> size="small" disabled={!canEdit} value={place.carried ?? ""} onChange={(carried) => put({ carried: carried || null })} options={[{ value: "" as const, label: `as above: ${CARRIERS[outline.standing[place.id]?.carried ?? "share"]}` }, { value: "share" as const, label: CARRIERS.share }, { value: "storage" as const, label: CARRIERS.storage }, { value: "both" as const, label: CARRIERS.both }]} popupMatchSelectWidth={200} /></label>
+      {place.kind !== "folder" && <Quota key={place.quota} place={place} disabled={!canEdit} onKeep={(quota) => put({ quota })} />}
+      {place.kind !== "folder" && <Checkbox checked={place.case_sensitive} disabled={!canEdit} onChange={(event) => put({ case_sensitive: event.target.checked })}>names by case</Checkbox>}
     </div>
   );
+}
+
+/** The most that a dataset may hold, or what a pool has. */
+function Quota({ place, disabled, onKeep }: { place: Place; disabled: boolean; onKeep: (quota: number | null) => void }) {
+  const [text, setText] = useState(place.quota ? sizeWords(place.quota) : "");
+  const size = sizeOf(text);
+  const keep = () => { if (size !== undefined && size !== (place.quota ?? null) && text !== (place.quota ? sizeWords(place.quota) : "")) onKeep(size); };
+  return <label>{place.kind === "pool" ? "has" : "quota"} <Input size="small" style={{ width: 86 }} disabled={disabled} placeholder={place.kind === "pool" ? "e.g. 8 TiB" : "none"} status={size === undefined ? "error" : undefined} title={size === undefined ? "A size, such as 500 GiB or 2 TiB" : undefined} value={text} onChange={(event) => setText(event.target.value)} onBlur={keep} onPressEnter={keep} /></label>;
 }
 
 /** Whether anything comes down to the chosen place, to be cut or let down again. */

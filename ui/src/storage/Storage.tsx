@@ -184,7 +184,7 @@ function AddPlace({ kind, parent, onClose }: { kind: Place["kind"]; parent: stri
   const [name, setName] = useState("");
   const add = async () => {
     const id = freshId(name.trim(), index);
-    if (await edit([{ op: "put-place", place: { id, name: name.trim(), kind, parent, note: "", cut: false } }])) onClose(id);
+    if (await edit([{ op: "put-place", place: { id, name: name.trim(), kind, parent, note: "", cut: false, case_sensitive: false } }])) onClose(id);
   };
   return (
     <Modal title={parent ? `Add a ${kind} in ${pathName(index, parent)}` : "Add a pool"} open onCancel={() => onClose(null)} okText={`Add ${kind}`} okButtonProps={{ disabled: !name.trim() }} onOk={() => void add()}>

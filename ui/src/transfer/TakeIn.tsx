@@ -12,6 +12,7 @@ type Made = "person" | "service" | "group" | "place";
 const HELP: Record<Kind, string> = {
   matrix: "Rows are people or groups, columns are places (a name, or a path such as keel/office/payroll). Cells say RW, RO, NA or nothing; “read only”, “r” and “-” are understood too.",
   people: "The first row names the columns: name, full name, kind, uid, primary group, groups, enabled, expires, sign-in names, note. Or: group, gid, members. Or: group, member.",
+  promises: "The first row names the columns: who, but, must (must or must not), act (see, read or write), place, over, note. As Take away writes them.",
   accounts: "A Linux host's passwd file, and its group file. Numbers are kept; accounts outside the range are left out and listed.",
   getfacl: "What getfacl -R prints of a folder of the server: owners, groups, flags and POSIX lists. Folders where they change become places; the rest is counted.",
   find: "What find DIR -printf '%y %m %u %g %p\\n' prints (or \\0 for odd names): owners, groups and mode bits. Folders where they change become places; the rest is counted.",
@@ -85,7 +86,7 @@ export default function TakeIn({ onClose }: { onClose: () => void }) {
         <Button type="primary" disabled={!preview || preview.edits === 0 || trouble !== null} loading={busy} onClick={() => void keep()}>Keep it</Button>
       </div>
     }>
-      <Segmented block value={listing ? "getfacl" : kind} onChange={(value) => { setKind(value as Kind); setMake({}); forget(); }} options={[{ value: "matrix", label: "Matrix" }, { value: "people", label: "People, groups" }, { value: "accounts", label: "Host accounts" }, { value: "getfacl", label: "Folders" }, { value: "plan", label: "Plan file" }]} />
+      <Segmented block value={listing ? "getfacl" : kind} onChange={(value) => { setKind(value as Kind); setMake({}); forget(); }} options={[{ value: "matrix", label: "Matrix" }, { value: "people", label: "People, groups" }, { value: "promises", label: "Promises" }, { value: "accounts", label: "Host accounts" }, { value: "getfacl", label: "Folders" }, { value: "plan", label: "Plan file" }]} />
       {listing && <Segmented size="small" style={{ marginTop: 8 }} value={kind} onChange={(value) => { setKind(value); setMake({}); forget(); }} options={LISTINGS} />}
       <p className="muted">{HELP[kind]}</p>
       <Source key={kind} label={kind === "accounts" ? "passwd" : kind === "plan" ? "Plan file" : listing ? "The listing" : "Table (CSV, or copied from a spreadsheet)"} value={first} onChange={(bytes) => { setFirst(bytes); forget(); }} />

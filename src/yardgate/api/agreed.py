@@ -1,0 +1,150 @@
+"""Promises and findings: how they stand, what repairs them, what some edits would do to them."""
+
+from typing import Annotated
+
+from fastapi import APIRouter, HTTPException, Query
+
+from yardgate.api.schemas import (
+    BreachOut,
+    Cell,
+    ContradictionOut,
+    Edits,
+    EffectOut,
+    FindingOut,
+    Id,
+    KeepingOut,
+    RemedyOut,
+    SentenceIn,
+    ShiftOut,
+    StandingOut,
+)
+from yardgate.api.signin import Reader, TheDesk
+from yardgate.core.agreed import Promise
+from yardgate.core.edit import promised
+from yardgate.core.effect import Effect, effect
+from yardgate.core.findings import BY_KIND, Case, find
+from yardgate.core.findings import standing as accepted_or_not
+from yardgate.core.keeping import Keeping, Kept, contradictions, sentence
+from yardgate.core.keeping import standing as stands
+from yardgate.core.plan import GUEST
+from yardgate.core.remedies import Want, remedies
+from yardgate.core.rights import GRANTABLE, Level
+from yardgate.core.share import Protocol
+from yardgate.formats.promises import read_sentence
+
+router = APIRouter(prefix="/plans/{plan}", tags=["promises and findings"])
+LISTED = 200
+EXPLAINED = 20
+
+
+@router.get("/standing")
+def standing(plan: str, _: Reader, desk: TheDesk) -> StandingOut:
+    """How every promise stands, which cannot both be kept, and everything that is found."""
+    opened = desk.plans.open(plan)
+    kept = desk.kept(opened)
+    p, case = opened.plan, Case(kept.outcome)
+    return StandingOut(
+        revision=opened.revision,
+        promises=[_keeping(kept, keeping) for keeping in kept.keepings.values()],
+        contradictions=[
+            ContradictionOut(one=c.one.id, other=c.other.id, subject=c.subject)
+            for c in contradictions(kept.outcome.matrix)
+        ],
+        findings=[
+            FindingOut(
+                id=finding.id,
+                kind=finding.kind,
+                title=BY_KIND[finding.kind].title,
+                severity=finding.severity,
+                about=list(finding.about),
+                sentence=finding.sentence,
+                advice=_advice(finding.kind),
+                total=len(finding.cells),
+                cells=[Cell(subject=who, place=place) for who, place in finding.cells[:LISTED]],
+                fix=list(finding.fix),
+                does=finding.does,
+                accepted=p.accepted.get(finding.id),
+                open=not accepted,
+            )
+            for finding, accepted in accepted_or_not(case, find(case))
+        ],
+    )
+
+
+def _advice(kind: str) -> str:
+    """What the page of a kind of finding says, in one paragraph."""
+    return " ".join((BY_KIND[kind].run.__doc__ or "").split())
+
+
+def _keeping(kept: Kept, keeping: Keeping) -> KeepingOut:
+    promise = keeping.promise
+    return KeepingOut(
+        promise=promise,
+        words=promised(kept.outcome.matrix.plan, promise),
+        meant=keeping.meant,
+        broken=len(keeping.breaches),
+        breaches=[
+            BreachOut(
+                subject=breach.subject,
+                level=breach.level,
+                why=sentence(kept.outcome, breach, promise) if number < EXPLAINED else "",
+            )
+            for number, breach in enumerate(keeping.breaches[:LISTED])
+        ],
+    )
+
+
+@router.post("/promises/read")
+def read(plan: str, _: Reader, desk: TheDesk, body: SentenceIn) -> KeepingOut:
+    """The promise that a sentence makes, and how it would stand. It is not kept yet."""
+    opened = desk.plans.open(plan)
+    kept = desk.kept(opened)
+    return _keeping(kept, stands(kept.outcome, [read_sentence(opened.plan, body.text)])[0])
+
+
+@router.post("/effect")
+def would(plan: str, _: Reader, desk: TheDesk, body: Edits) -> EffectOut:
+    """What edits would change over the ways in, and which promises they would break or mend, without keeping them."""
+    opened = desk.plans.open(plan)
+    return _effect(effect(desk.kept(opened), body.edits))
+
+
+@router.get("/remedies")
+def remedy(
+    plan: str,
+    _: Reader,
+    desk: TheDesk,
+    who: Id,
+    place: Id,
+    low: Annotated[Level, Query(description="at least this")],
+    high: Annotated[Level, Query(description="at most this")],
+    over: Annotated[Protocol | None, Query(description="over this protocol; none: over any way in")] = None,
+) -> list[RemedyOut]:
+    """Edits after which a person or the guest gets a level in a place, best first, each with all that it changes."""
+    opened = desk.plans.open(plan)
+    p = opened.plan
+    possible = low <= high and low in (*GRANTABLE, Level.PT) and (who in p.users or who == GUEST)
+    if place not in p.places or not possible:
+        raise HTTPException(404, "This plan has no such place or person any more, or there is no such range of levels")
+    want = Want(who, place, low, high, over)
+    return [
+        RemedyOut(edits=list(found.edits), words=list(found.words), effect=_effect(found.effect))
+        for found in remedies(desk.kept(opened), want)
+    ]
+
+
+def _effect(found: Effect) -> EffectOut:
+    def said(promises: tuple[Promise, ...]) -> list[str]:
+        return [promised(found.after.outcome.matrix.plan, promise) for promise in promises]
+
+    return EffectOut(
+        total=len(found.shifts),
+        people=len({shift.subject for shift in found.shifts}),
+        places=len({shift.place for shift in found.shifts}),
+        cells=[
+            ShiftOut(subject=s.subject, place=s.place, over=s.over, before=s.before, after=s.after)
+            for s in found.shifts[:LISTED]
+        ],
+        breaks=said(found.breaks),
+        mends=said(found.mends),
+    )

@@ -1,0 +1,88 @@
+import { useQuery } from "@tanstack/react-query";
+import { Button, DatePicker, Input } from "antd";
+import type { Dayjs } from "dayjs";
+import { useState } from "react";
+import { Link } from "react-router";
+import { api, ask, message, type FindingOut } from "../api/client";
+import { pathName, whoName } from "../plan/index";
+import { usePlan } from "../plan/PlanContext";
+import { Effects } from "./Remedies";
+
+const FIRST = 15;
+
+/** One finding: what it means, whom it touches, what removes it, or why it is accepted. */
+export function FindingPanel({ finding }: { finding: FindingOut }) {
+  const { id, outline, index, canEdit, edit } = usePlan();
+  const [busy, setBusy] = useState(false);
+  const has = finding.fix.length > 0;
+  const effect = useQuery({
+    queryKey: ["of-plan", id, "effect", outline.revision, finding.id],
+    enabled: has,
+    queryFn: () => ask(api.POST("/api/v1/plans/{plan}/effect", { params: { path: { plan: id } }, body: { revision: outline.revision, edits: finding.fix } })),
+  });
+  const remove = async () => {
+    setBusy(true);
+    await edit(finding.fix);
+    setBusy(false);
+  };
+  return (
+    <>
+      <h2>{finding.title}</h2>
+      <p>{finding.sentence}</p>
+      <p className="muted">{finding.advice}</p>
+      {has && (
+        <div className="said-box">
+          <div className="row"><b>{finding.does}</b><span className="spread" /><Button size="small" type="primary" disabled={!canEdit} loading={busy} onClick={() => void remove()}>Do it</Button></div>
+          {effect.isError && <div className="trouble">{message(effect.error)}</div>}
+          {effect.data ? <Effects effect={effect.data} /> : !effect.isError && <span className="muted" role="status">Asking what it would change …</span>}
+        </div>
+      )}
+      <p className="row" style={{ flexWrap: "wrap" }}>{finding.about.map((about) => <About key={about} about={about} />)}</p>
+      {finding.cells.length > 0 && (
+        <>
+          <h3>Whom it touches</h3>
+          <ul className="touches">{finding.cells.slice(0, FIRST).map(({ subject, place }) => <li key={`${subject} ${place}`}>{subject === "guest" ? <>A guest on {pathName(index, place)}</> : <Link to={`/p/${id}/board?who=${encodeURIComponent(subject)}&place=${encodeURIComponent(place)}`}>{whoName(index, subject)} on {pathName(index, place)}</Link>}</li>)}</ul>
+          {finding.total > FIRST && <p className="muted">… and {(finding.total - FIRST).toLocaleString()} more cells.</p>}
+        </>
+      )}
+      <Acceptance finding={finding} />
+    </>
+  );
+}
+
+/** A way to where something that a finding is about can be changed. */
+function About({ about }: { about: string }) {
+  const { id, outline, index } = usePlan();
+  const to = encodeURIComponent(about);
+  if (index.places.has(about)) return <Link to={`/p/${id}/storage?place=${to}`}>{index.places.get(about)!.name} in Storage</Link>;
+  if (index.users.has(about) || index.groups.has(about)) return <Link to={`/p/${id}/people?who=${to}`}>{whoName(index, about)} in People</Link>;
+  const share = outline.shares.find((one) => one.id === about);
+  if (share) return <Link to={`/p/${id}/shares?share=${to}`}>{share.name} in Shares</Link>;
+  return outline.directories.some((one) => one.id === about) ? <Link to={`/p/${id}/directories`}>{index.directories.get(about)}</Link> : null;
+}
+
+function Acceptance({ finding }: { finding: FindingOut }) {
+  const { canEdit, edit } = usePlan();
+  const [open, setOpen] = useState(false);
+  const [reason, setReason] = useState(finding.accepted?.reason ?? "");
+  const [until, setUntil] = useState<Dayjs | null>(null);
+  if (finding.accepted && !finding.open) {
+    return (
+      <div className="said-box">
+        Accepted{finding.accepted.until ? ` until ${finding.accepted.until}` : ""}: {finding.accepted.reason}
+        {canEdit && <div><Button size="small" onClick={() => void edit([{ op: "remove-accepted", accepted: finding.id }])}>List it again</Button></div>}
+      </div>
+    );
+  }
+  if (!canEdit) return null;
+  if (!open) return <Button size="small" onClick={() => setOpen(true)}>Accept it …</Button>;
+  const accept = () => void edit([{ op: "put-accepted", accepted: { id: finding.id, reason: reason.trim(), until: until?.format("YYYY-MM-DD") ?? null } }]);
+  return (
+    <form className="said-box" onSubmit={(event) => { event.preventDefault(); if (reason.trim()) accept(); }}>
+      {finding.accepted && <p className="late">It was accepted until {finding.accepted.until}: look at it again.</p>}
+      <label className="field"><span>Why it is all right</span><Input.TextArea autoFocus autoSize maxLength={2000} value={reason} onChange={(event) => setReason(event.target.value)} /></label>
+      <label className="field"><span>Look at it again on (may be left open)</span><DatePicker size="small" aria-label="Look at it again on" value={until} onChange={setUntil} /></label>
+      <div className="row"><Button size="small" htmlType="submit" type="primary" disabled={!reason.trim()}>Accept it</Button><Button size="small" onClick={() => setOpen(false)}>Leave it</Button></div>
+    </form>
+  );
+}
