@@ -66,7 +66,20 @@ def test_explain_says_why(plan_file: Path) -> None:
 
 
 def test_check_finds_what_cannot_stand(plan_file: Path, tmp_path: Path) -> None:
-    assert "nothing wrong" in yardgate("check", plan_file)
+    said = yardgate("check", plan_file, "--on", "2027-01-01", code=3)
+    assert "broken    Draughting must be able to read keel/drawings/toolpaths" in said or "promises kept" in said
+    told = json.loads(yardgate("check", plan_file, "--json", "--on", "2027-01-01", code=3))
+    assert told["errors"] == []
+    assert len(told["promises"]) == 6
+    assert {one["severity"] for one in told["findings"]} == {"serious", "consider", "note"}
+    fine = tmp_path / "fine.json"
+    fine.write_text('{"format": "yardgate-plan", "version": 1, "name": "fine"}')
+    assert (
+        yardgate("check", fine)
+        == "fine: 0 users, 0 groups, 0 places; 0 of 0 promises kept; found: 0 serious, 0 consider, 0 note\n"
+    )
+    new = yardgate("check", plan_file, "--in-force", fine, "--on", "2027-01-01", code=3)
+    assert "payroll is new: nobody sees it until the service has read its configuration again." in new
     broken = tmp_path / "broken.json"
     broken.write_text(plan_file.read_text().replace('"who": "ledger"', '"who": "ghost"'))
     assert "names “ghost”, who is no user or group" in yardgate("check", broken, code=1)

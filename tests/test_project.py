@@ -7,7 +7,7 @@ from pathlib import Path
 import pytest
 
 from yardgate.formats import planfile
-from yardgate.schemas import openapi
+from yardgate.schemas import findings, openapi
 
 TOP = Path(__file__).parent.parent
 TRACKED = [
@@ -23,6 +23,7 @@ TEXTS = [path for path in TRACKED if path.suffix not in (".png", ".ico") and pat
 def test_the_generated_documents_are_current() -> None:
     assert (TOP / "docs" / "openapi.json").read_text() == openapi(), "run ./yard types"
     assert (TOP / "docs" / "plan-format.schema.json").read_text() == planfile.schema(), "run ./yard types"
+    assert (TOP / "docs" / "findings.md").read_text() == findings(), "run ./yard types"
 
 
 def test_locks_pin_by_hash_and_name_no_address() -> None:

@@ -47,7 +47,9 @@ class Page:
             time.sleep(0.02)
 
     def go(
-        self, path: str, there: str = "[role=grid], [role=tree], .directory, .shares, .walk, .empty, .sheet-card"
+        self,
+        path: str,
+        there: str = "[role=grid], [role=tree], .directory, .shares, .walk, .sentences, .empty, .sheet-card",
     ) -> None:
         self.driver.get(f"{self.server.url}{path}")
         self.until(lambda: self.all(there))

@@ -6,7 +6,6 @@ from fastapi import APIRouter, HTTPException, Query
 
 from yardgate.api.schemas import (
     BreachOut,
-    Cell,
     ContradictionOut,
     Edits,
     EffectOut,
@@ -17,6 +16,7 @@ from yardgate.api.schemas import (
     SentenceIn,
     ShiftOut,
     StandingOut,
+    TouchedCell,
 )
 from yardgate.api.signin import Reader, TheDesk
 from yardgate.core.agreed import Promise
@@ -60,7 +60,10 @@ def standing(plan: str, _: Reader, desk: TheDesk) -> StandingOut:
                 sentence=finding.sentence,
                 advice=_advice(finding.kind),
                 total=len(finding.cells),
-                cells=[Cell(subject=who, place=place) for who, place in finding.cells[:LISTED]],
+                cells=[
+                    TouchedCell(subject=who, place=place, level=kept.outcome.level(who, place))
+                    for who, place in finding.cells[:LISTED]
+                ],
                 fix=list(finding.fix),
                 does=finding.does,
                 accepted=p.accepted.get(finding.id),

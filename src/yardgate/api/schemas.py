@@ -395,6 +395,12 @@ class Cell(BaseModel):
     place: str
 
 
+class TouchedCell(Cell):
+    """A cell that a finding touches, and what comes out there over any way in."""
+
+    level: Level
+
+
 class FindingOut(BaseModel):
     """Something that is probably not as it was meant. about: ids of what it concerns. cells: at most 200 of `total`.
 
@@ -409,7 +415,7 @@ class FindingOut(BaseModel):
     sentence: str
     advice: str
     total: int
-    cells: list[Cell]
+    cells: list[TouchedCell]
     fix: list[AnyEdit]
     does: str
     accepted: Accepted | None

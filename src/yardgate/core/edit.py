@@ -829,7 +829,7 @@ def sentence(before: Plan, after: Plan, edit: Edit) -> str:
         case PutShare(share):
             if share.id not in before.shares:
                 return f"shared {where(share.place)} as {share.name}"
-            return _put_words("share", before.shares[share.id], share, before, after)
+            return _share_words(before.shares[share.id], share, before, after)
         case RemoveShare(share_id):
             return f"stopped sharing {before.shares[share_id].name if share_id in before.shares else share_id}"
         case PutService(service):
@@ -943,6 +943,34 @@ def _lines(own: OwnList, plan: Plan) -> tuple[str, ...]:
             )
         case Mode(bits):
             return () if bits is None else (f"{bits:04o}",)
+
+
+def _share_words(old: Share, new: Share, before: Plan, after: Plan) -> str:
+    """What becomes of a share, setting by setting."""
+    if old.name != new.name or old.place != new.place or old.note != new.note:
+        return _put_words("share", old, new, before, after)
+    said = []
+    for field, yes, no in (
+        ("smb", "offered over SMB", "not offered over SMB"),
+        ("nfs", "offered over NFS", "not offered over NFS"),
+        ("read_only", "read-only", "not read-only"),
+        ("hidden", "not listed", "listed"),
+        ("hide_unreadable", "hides what one cannot read", "shows what one cannot read"),
+    ):
+        if getattr(old, field) != getattr(new, field):
+            said.append(yes if getattr(new, field) else no)
+    if old.guests != new.guests:
+        said.append(f"guests get {new.guests.words}")
+    if old.administrator != new.administrator:
+        said.append(f"run by {after.named(new.administrator)}" if new.administrator is not None else "run by nobody")
+    if old.hosts != new.hosts:
+        rules = ", ".join(f"{rule.hosts} {rule.level.words}" for rule in new.hosts)
+        said.append(f"hosts: {rules or 'none'}" if len(new.hosts) <= 3 else "other host rules")
+    if old.squash != new.squash:
+        said.append(
+            {"none": "nobody is squashed", "root": "root is squashed", "all": "everybody is squashed"}[new.squash]
+        )
+    return f"share {new.name}: {', '.join(said) or 'as it was'}"
 
 
 def _service_words(old: Service | None, new: Service, plan: Plan) -> str:

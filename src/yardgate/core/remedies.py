@@ -57,16 +57,23 @@ class Want:
 
 @dataclass(frozen=True, slots=True)
 class Remedy:
-    """Edits after which it is as wanted. words: each of them in a line. effect: all that comes of them, the wanted cell included."""
+    """Edits after which it is as wanted. words: each of them in a line. effect: all that comes of them, the wanted cell included.
+
+    mended: of the other cells that change, those for which a promise was broken and is not any more.
+    """
 
     edits: tuple[Edit, ...]
     words: tuple[str, ...]
     effect: Effect
 
-    def cost(self, want: Want) -> tuple[int, int, int, int]:
-        """Fewer promises broken, fewer other cells, fewer edits; of the like, what is easier to live with."""
+    mended: int = 0
+
+    def cost(self, want: Want) -> tuple[int, int, int, int, int]:
+        """Fewer promises broken, fewer other cells (those that mend a promise aside), more mended, fewer edits; of the like,
+        what is easier to live with."""
         others = sum((shift.subject, shift.place) != (want.subject, want.place) for shift in self.effect.shifts)
-        return len(self.effect.breaks), others, len(self.edits), sum(map(_burden, self.edits))
+        burden = sum(map(_burden, self.edits))
+        return len(self.effect.breaks), others - self.mended, -len(self.effect.mends), len(self.edits), burden
 
 
 def _burden(edit: Edit) -> int:
@@ -118,7 +125,7 @@ def remedies(now: Kept, want: Want, most: int = 5) -> tuple[Remedy, ...]:
                 if there is None:
                     continue
                 if want.met(there.level):
-                    found.append(_remedy(now, there))
+                    found.append(_remedy(now, want, there))
                 elif _progress(there) not in seen:
                     seen.add(_progress(there))
                     following.append(there)
@@ -171,11 +178,17 @@ def _unique(ideas: Iterable[tuple[Edit, ...]]) -> Iterator[tuple[Edit, ...]]:
             yield idea
 
 
-def _remedy(now: Kept, there: _Try) -> Remedy:
+def _remedy(now: Kept, want: Want, there: _Try) -> Remedy:
     before = now.outcome.matrix
     then = effect(now, there.edits, resolve(there.plan, before.on, before, (there.counting, there.laying)))
     words = tuple(sentence(before.plan, there.plan, edit) for edit in there.edits)
-    return Remedy(there.edits, words, then)
+    mended = _breached(now) - _breached(then.after) - {(want.subject, want.place)}
+    shifted = {(shift.subject, shift.place) for shift in then.shifts}
+    return Remedy(there.edits, words, then, len(mended & shifted))
+
+
+def _breached(kept: Kept) -> set[tuple[str, str]]:
+    return {(breach.subject, keeping.promise.place) for keeping in kept.broken for breach in keeping.breaches}
 
 
 # --- what to try ------------------------------------------------------------------------------------------------------

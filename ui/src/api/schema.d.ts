@@ -1499,7 +1499,7 @@ export interface components {
             /** Total */
             total: number;
             /** Cells */
-            cells: components["schemas"]["Cell"][];
+            cells: components["schemas"]["TouchedCell"][];
             /** Fix */
             fix: (components["schemas"]["PutUser"] | components["schemas"]["RemoveUser"] | components["schemas"]["PutGroup"] | components["schemas"]["RemoveGroup"] | components["schemas"]["Join"] | components["schemas"]["Leave"] | components["schemas"]["PutPlace"] | components["schemas"]["RemovePlace"] | components["schemas"]["PutPattern"] | components["schemas"]["RemovePattern"] | components["schemas"]["PutDirectory"] | components["schemas"]["RemoveDirectory"] | components["schemas"]["PutShare"] | components["schemas"]["RemoveShare"] | components["schemas"]["PutService"] | components["schemas"]["RemoveService"] | components["schemas"]["PutPromise"] | components["schemas"]["RemovePromise"] | components["schemas"]["PutAccepted"] | components["schemas"]["RemoveAccepted"] | components["schemas"]["SetGrant"] | components["schemas"]["SetTarget"] | components["schemas"]["SetTitle"])[];
             /** Does */
@@ -3096,6 +3096,17 @@ export interface components {
              * @enum {string}
              */
             wildcards: "names" | "both";
+        };
+        /**
+         * TouchedCell
+         * @description A cell that a finding touches, and what comes out there over any way in.
+         */
+        TouchedCell: {
+            /** Subject */
+            subject: string;
+            /** Place */
+            place: string;
+            level: components["schemas"]["Level"];
         };
         /**
          * TroubleOfNumber

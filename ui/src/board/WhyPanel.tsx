@@ -67,7 +67,7 @@ export function WhyPanel({ who, place, onSet, onWould }: { who: string; place: s
               <div className="sets" role="group" aria-label="The level that is wanted, whatever it takes">
                 {(["RW", "RO", "NA"] as const).map((level) => <button key={level} type="button" className={level} aria-pressed={wanted === level} disabled={found.level === level} onClick={() => setWanted(wanted === level ? null : level)}><ArmSign level={level} /> {level}</button>)}
               </div>
-              {wanted && <Remedies key={wanted} who={who} place={place} low={wanted} high={wanted} />}
+              {wanted && <Remedies key={wanted} who={who} place={place} low={wanted > found.level ? wanted : "NA"} high={wanted > found.level ? "RW" : wanted} />}
             </>
           )}
           {canEdit && <Dropdown trigger={["click"]} menu={{ items: promisable(found.level).map((one) => ({ key: promiseWords(one), label: `${whoName(index, who)} ${promiseWords(one)} this`, onClick: () => void edit([promiseEdit(who, place, one)]) })) }}><Button size="small">Promise that this stays so ▾</Button></Dropdown>}

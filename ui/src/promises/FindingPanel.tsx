@@ -4,9 +4,10 @@ import type { Dayjs } from "dayjs";
 import { useState } from "react";
 import { Link } from "react-router";
 import { api, ask, message, type FindingOut } from "../api/client";
+import { LevelTag } from "../parts/ArmSign";
 import { pathName, whoName } from "../plan/index";
 import { usePlan } from "../plan/PlanContext";
-import { Effects } from "./Remedies";
+import { Effects, Remedies } from "./Remedies";
 
 const FIRST = 15;
 
@@ -14,6 +15,7 @@ const FIRST = 15;
 export function FindingPanel({ finding }: { finding: FindingOut }) {
   const { id, outline, index, canEdit, edit } = usePlan();
   const [busy, setBusy] = useState(false);
+  const [asked, setAsked] = useState<string | null>(null);
   const has = finding.fix.length > 0;
   const effect = useQuery({
     queryKey: ["of-plan", id, "effect", outline.revision, finding.id],
@@ -41,7 +43,16 @@ export function FindingPanel({ finding }: { finding: FindingOut }) {
       {finding.cells.length > 0 && (
         <>
           <h3>Whom it touches</h3>
-          <ul className="touches">{finding.cells.slice(0, FIRST).map(({ subject, place }) => <li key={`${subject} ${place}`}>{subject === "guest" ? <>A guest on {pathName(index, place)}</> : <Link to={`/p/${id}/board?who=${encodeURIComponent(subject)}&place=${encodeURIComponent(place)}`}>{whoName(index, subject)} on {pathName(index, place)}</Link>}</li>)}</ul>
+          {finding.cells.slice(0, FIRST).map(({ subject, place, level }) => {
+            const key = `${subject}|${place}`;
+            return (
+              <div key={key} className="breach">
+                <div className="row"><LevelTag level={level} /> {subject === "guest" ? <span>A guest on {pathName(index, place)}</span> : <Link to={`/p/${id}/board?who=${encodeURIComponent(subject)}&place=${encodeURIComponent(place)}`}>{whoName(index, subject)} on {pathName(index, place)}</Link>}</div>
+                {!has && (level === "NA" || level === "PT") && <button className="plain link" aria-expanded={asked === key} onClick={() => setAsked(asked === key ? null : key)}>what would let {subject === "guest" ? "guests" : "them"} in</button>}
+                {asked === key && <Remedies who={subject} place={place} low="RO" high="RW" />}
+              </div>
+            );
+          })}
           {finding.total > FIRST && <p className="muted">… and {(finding.total - FIRST).toLocaleString()} more cells.</p>}
         </>
       )}

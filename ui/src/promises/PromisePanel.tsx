@@ -25,11 +25,12 @@ export function PromisePanel({ keeping }: { keeping: KeepingOut }) {
       {broken === 0 ? <p>Kept: it holds for {meant === 1 ? "the one person" : `all ${meant}`} of whom it speaks.</p> : <p className="late">Broken for {broken} of {meant}.</p>}
       {breaches.slice(0, FIRST).map((breach) => (
         <div key={breach.subject} className="breach">
-          <div className="row"><b>{name(breach.subject)}</b> <LevelTag level={breach.level} /> <span className="spread" />
-            {promise.act !== "see" && <button className="plain link" aria-expanded={repaired === breach} onClick={() => setAsked(breach.subject)}>{repaired === breach ? "" : "what would repair it"}</button>}
+          <div className="row"><b>{name(breach.subject)}</b> <LevelTag level={breach.level} /></div>
+          <div className="muted">{breach.why}</div>
+          <div className="row">
+            {promise.act !== "see" && <button className="plain link" aria-expanded={repaired === breach} onClick={() => setAsked(breach.subject)}>{repaired === breach ? "repaired by what is below" : "what would repair it"}</button>}
             {breach.subject !== "guest" && <Link to={`/p/${id}/board?who=${encodeURIComponent(breach.subject)}&place=${encodeURIComponent(promise.place)}`}>on the board</Link>}
           </div>
-          <div className="muted">{breach.why}</div>
         </div>
       ))}
       {broken > FIRST && <p className="muted">… and {(broken - FIRST).toLocaleString()} more.</p>}

@@ -58,13 +58,13 @@ export default function Promises() {
 
 /** A promise typed as a sentence. */
 function NewPromise({ onMade }: { onMade: (id: string) => void }) {
-  const { id, index, canEdit, edit } = usePlan();
+  const { id, outline, index, canEdit, edit } = usePlan();
   const [text, setText] = useState("");
   const [trouble, setTrouble] = useState("");
   const [busy, setBusy] = useState(false);
   if (!canEdit) return null;
   const deepest = [...index.places.values()].find((place) => place.parent && !index.children.has(place.id)) ?? [...index.places.values()][0];
-  const group = index.groupsByName[0];
+  const group = index.groupsByName.find((one) => one.id !== outline.target.baseline);
   const example = deepest && group ? `Everyone but ${group.name} must not be able to read ${pathName(index, deepest.id)}` : "WHO must be able to read PLACE";
   const make = async () => {
     if (!text.trim()) return;

@@ -2,6 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { Button } from "antd";
 import { useState } from "react";
 import { api, ask, message, type Edit, type EffectOut, type Level, type Promised } from "../api/client";
+import { LevelTag } from "../parts/ArmSign";
 import { Changes } from "../parts/Changes";
 import { plural } from "../parts/plural";
 import { usePlan } from "../plan/PlanContext";
@@ -28,6 +29,7 @@ export function Remedies({ who, place, low, high, over = null }: { who: string; 
         <li key={remedy.words.join()}>
           <div className="row">
             <span className="does">{remedy.words.map((words) => <span key={words}>{words}</span>)}</span>
+            {low !== high && <Comes effect={remedy.effect} who={who} place={place} />}
             <Button size="small" type={number === 0 ? "primary" : "default"} disabled={!canEdit || busy !== null} loading={busy === number} onClick={() => void keep(number, remedy.edits)}>Do it</Button>
           </div>
           <Effects effect={remedy.effect} who={who} place={place} />
@@ -35,6 +37,12 @@ export function Remedies({ who, place, low, high, over = null }: { who: string; 
       ))}
     </ol>
   );
+}
+
+/** What comes out for somebody then. */
+function Comes({ effect, who, place }: { effect: EffectOut; who: string; place: string }) {
+  const cell = effect.cells.find((one) => one.subject === who && one.place === place);
+  return cell ? <LevelTag level={cell.after} /> : null;
 }
 
 /** What edits change besides the cell asked about, and which promises they break or mend. */
