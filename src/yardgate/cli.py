@@ -466,9 +466,10 @@ def bench(
 
         results = run_browser()
     else:
-        from yardgate.bench import run, run_lists
+        from yardgate.bench import run, run_agreed, run_lists
 
         results = [*run(users, groups, places, seed), *run_lists(users, groups, places, seed)]
+        results += run_agreed(min(users, 2000), min(groups, 120), min(places, 300), seed)
     if as_json:
         sys.stdout.write(json.dumps([asdict(result) for result in results]) + "\n")
         return

@@ -447,6 +447,28 @@ class Clashes(BaseModel):
     cells: list[Cell]
 
 
+class SurpriseOut(BaseModel):
+    """A cell, and two levels that differ in it."""
+
+    subject: str
+    place: str
+    one: Level
+    other: Level
+
+
+class EveryoneOut(BaseModel):
+    """All people tried on all places over all ways in (see core/everyone.py); of each kind at most 300 are listed, `totals` says how many there are."""
+
+    revision: Revision
+    tried: int
+    totals: dict[Literal["more", "nowhere", "differ", "unwritten", "open_to_all"], int]
+    more: list[SurpriseOut]
+    nowhere: list[str]
+    differ: list[SurpriseOut]
+    unwritten: list[str]
+    open_to_all: list[str]
+
+
 class VersionOut(BaseModel):
     name: str
     revision: Revision

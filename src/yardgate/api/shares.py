@@ -7,8 +7,20 @@ from fastapi import APIRouter, HTTPException, Query
 from pydantic import IPvAnyAddress
 
 from yardgate.api.desk import told
-from yardgate.api.schemas import Id, ReasonOut, ShareOut, SharesOut, VisitOut, WalkedShare, WalkOut, WayOut
+from yardgate.api.schemas import (
+    EveryoneOut,
+    Id,
+    ReasonOut,
+    ShareOut,
+    SharesOut,
+    SurpriseOut,
+    VisitOut,
+    WalkedShare,
+    WalkOut,
+    WayOut,
+)
 from yardgate.api.signin import Reader, TheDesk
+from yardgate.core.everyone import everyone
 from yardgate.core.plan import GUEST, fold
 from yardgate.core.resolve import Matrix
 from yardgate.core.rights import LEVELS
@@ -17,7 +29,7 @@ from yardgate.core.walk import walk
 from yardgate.core.ways import PROTOCOLS, explain_over, is_on, resolve_over, unreached
 
 router = APIRouter(prefix="/plans/{plan}", tags=["shares"])
-PEOPLE_LISTED = 200
+PEOPLE_LISTED, SURPRISES = 200, 300
 HostAddress = Annotated[IPvAnyAddress | None, Query(description="the address of the client, for NFS; none: any host")]
 
 
@@ -83,3 +95,26 @@ def walked(plan: str, _: Reader, desk: TheDesk, who: Id, protocol: Protocol, hos
         for share in shares
     ]
     return WalkOut(revision=opened.revision, shares=found)
+
+
+@router.get("/everyone")
+def try_everyone(plan: str, _: Reader, desk: TheDesk) -> EveryoneOut:
+    """All people, all places, all ways in: what in that is surprising."""
+    opened = desk.plans.open(plan)
+    found = everyone(desk.kept(opened).outcome)
+    return EveryoneOut(
+        revision=opened.revision,
+        tried=found.tried,
+        totals={
+            "more": len(found.more),
+            "nowhere": len(found.nowhere),
+            "differ": len(found.differ),
+            "unwritten": len(found.unwritten),
+            "open_to_all": len(found.open_to_all),
+        },
+        more=[SurpriseOut(**cell._asdict()) for cell in found.more[:SURPRISES]],
+        nowhere=list(found.nowhere[:SURPRISES]),
+        differ=[SurpriseOut(**cell._asdict()) for cell in found.differ[:SURPRISES]],
+        unwritten=list(found.unwritten[:SURPRISES]),
+        open_to_all=list(found.open_to_all[:SURPRISES]),
+    )

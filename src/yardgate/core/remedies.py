@@ -37,6 +37,7 @@ from yardgate.core.storage import Laying, lay
 from yardgate.core.ways import PROTOCOLS, explain_over, is_on, offered
 
 MOST_STEPS = 6
+MOST_WEIGHED, MOST_REGROUPED = 8, 3  # remedies worked out for the whole plan, and of these with other memberships
 MOST_JOINED = 4  # groups to join that are tried: those that are granted least
 MOST_TRIED = 400
 
@@ -114,26 +115,36 @@ def remedies(now: Kept, want: Want, most: int = 5) -> tuple[Remedy, ...]:
     start = _look(matrix.on, want, (), matrix.plan, matrix.counting, matrix.laying)
     if want.met(start.level):
         return ()
-    found: list[Remedy] = []
+    found: list[_Try] = []
     front, looked_at, seen = [start], 0, {_progress(start)}
     while front and looked_at < MOST_TRIED and len(front[0].steps) < MOST_STEPS:
         following: list[_Try] = []
         for here in front:
             for edits in _unique(_ideas(here, want)):
                 looked_at += 1
-                there = _then(matrix.on, want, here, edits) if looked_at <= MOST_TRIED else None
+                there = _then(matrix, want, here, edits) if looked_at <= MOST_TRIED else None
                 if there is None:
                     continue
                 if want.met(there.level):
-                    found.append(_remedy(now, want, there))
+                    found.append(there)
                 elif _progress(there) not in seen:
                     seen.add(_progress(there))
                     following.append(there)
         if found:
             break
         front = following
-    found.sort(key=lambda remedy: remedy.cost(want))
-    return tuple(found[:most])
+    weighed = [_remedy(now, want, there) for there in _few(matrix.plan, found)]
+    return tuple(sorted(weighed, key=lambda remedy: remedy.cost(want))[:most])
+
+
+def _few(plan: Plan, found: Sequence[_Try]) -> Iterator[_Try]:
+    """Those worth working out for the whole plan: of changed memberships fewer, since they make everything be worked out anew."""
+    kept = {True: 0, False: 0}
+    for there in sorted(found, key=lambda there: (len(there.edits), sum(map(_burden, there.edits)))):
+        same_people = there.plan.users is plan.users and there.plan.groups is plan.groups
+        if kept[same_people] < (MOST_WEIGHED if same_people else MOST_REGROUPED):
+            kept[same_people] += 1
+            yield there
 
 
 def _look(
@@ -148,19 +159,19 @@ def _look(
     return _Try(steps, plan, counting, laying, tuple(reasons))
 
 
-def _then(on: date, want: Want, here: _Try, edits: Sequence[Edit]) -> _Try | None:
-    """The plan after some more edits; None where they cannot be made."""
+def _then(first: Matrix, want: Want, here: _Try, edits: Sequence[Edit]) -> _Try | None:
+    """The plan after some more edits, laid on the way to the place; None where they cannot be made."""
     try:
         plan, _ = apply(here.plan, edits)
     except PlanError:
         return None
-    if plan.users is here.plan.users and plan.groups is here.plan.groups and plan.target is here.plan.target:
-        counting = here.counting
-        laying = lay(plan, counting, (here.plan, here.laying))
+    same_people = plan.users is first.plan.users and plan.groups is first.plan.groups
+    if same_people and plan.target is first.plan.target:
+        counting, before = first.counting, (first.plan, first.laying)
     else:
-        counting = count(plan, on)
-        laying = lay(plan, counting)
-    return _look(on, want, (*here.steps, tuple(edits)), plan, counting, laying)
+        counting, before = count(plan, first.on), None
+    laying = lay(plan, counting, before, to=want.place)
+    return _look(first.on, want, (*here.steps, tuple(edits)), plan, counting, laying)
 
 
 def _progress(here: _Try) -> tuple[object, ...]:
@@ -180,7 +191,7 @@ def _unique(ideas: Iterable[tuple[Edit, ...]]) -> Iterator[tuple[Edit, ...]]:
 
 def _remedy(now: Kept, want: Want, there: _Try) -> Remedy:
     before = now.outcome.matrix
-    then = effect(now, there.edits, resolve(there.plan, before.on, before, (there.counting, there.laying)))
+    then = effect(now, there.edits, resolve(there.plan, before.on, before))
     words = tuple(sentence(before.plan, there.plan, edit) for edit in there.edits)
     mended = _breached(now) - _breached(then.after) - {(want.subject, want.place)}
     shifted = {(shift.subject, shift.place) for shift in then.shifts}

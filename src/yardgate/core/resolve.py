@@ -82,20 +82,19 @@ def _codes(high: Bits, low: Bits, out: NDArray[np.uint64]) -> None:
     SPREAD.take(index, out=out, mode="clip")
 
 
-def resolve(plan: Plan, on: date, before: Matrix | None = None, known: tuple[Counting, Laying] | None = None) -> Matrix:
+def resolve(plan: Plan, on: date, before: Matrix | None = None) -> Matrix:
     """The level of every subject in every place on one day.
 
     `before`, the matrix of an earlier plan, saves work where users, groups, target and day are the very same: then only
-    places are looked at whose grants or list, or the way to them, came out differently. `known`: how people count and how
-    storage stands, where the caller has worked that out of the plan and of `before`.
+    places are looked at whose grants or list, or the way to them, came out differently.
     """
     if before is None or not _same_people(before, plan, on):
-        counting = count(plan, on) if known is None else known[0]
+        counting = count(plan, on)
         before = Matrix(plan, on, counting, {}, {}, {}, {})
-        laying = lay(plan, counting) if known is None else known[1]
+        laying = lay(plan, counting)
     else:
         counting = before.counting
-        laying = lay(plan, counting, (before.plan, before.laying)) if known is None else known[1]
+        laying = lay(plan, counting, (before.plan, before.laying))
     old, new = before.plan.grants, plan.grants
     stale = {place for place, lines in new.items() if old.get(place) is not lines} | (old.keys() - new.keys())
     rows = _of_places(before.rows, plan.places)

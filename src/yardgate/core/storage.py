@@ -111,8 +111,8 @@ def _same_list(a: Laid, b: Laid) -> bool:
     return a.owner == b.owner and a.group == b.group and (a.list is b.list or a.list == b.list)
 
 
-def lay(plan: Plan, counting: Counting, before: tuple[Plan, Laying] | None = None) -> Laying:
-    """Every place as it will stand; empty where no place of the plan says a list.
+def lay(plan: Plan, counting: Counting, before: tuple[Plan, Laying] | None = None, to: str | None = None) -> Laying:
+    """Every place as it will stand; empty where no place of the plan says a list. to: only those on the way to this place.
 
     `before`: an earlier plan with the same users, groups and target, and its laying: what did not change is taken over.
     """
@@ -133,7 +133,8 @@ def lay(plan: Plan, counting: Counting, before: tuple[Plan, Laying] | None = Non
         asked[place] = _unique(deeper[child] if child in deeper else done[child].deeper for child in below)
         deeper[place] = _unique((_own_whos(plan, place, heads[place]), asked[place]))
     came: dict[str, tuple[Part, ...]] = {}
-    queue = [(len(plan.path(place)), place) for place in inner]  # sorted, so a heap: the topmost first
+    path = plan.path(to) if to is not None else plan.places
+    queue = [(len(plan.path(place)), place) for place in inner if place in path]  # sorted, so a heap: the topmost first
     while queue:
         depth, place = heappop(queue)
         laid = _laid(plan, counting, plan.places[place], heads[place], asked[place], deeper[place], done, came)
@@ -142,12 +143,12 @@ def lay(plan: Plan, counting: Counting, before: tuple[Plan, Laying] | None = Non
         if was is None or done[place] is was or _hands_down_alike(was, laid):
             continue
         for child in plan.inside.get(place, ()):
-            if child not in heads:  # nothing of its own changed, and what comes down to it has
+            if child not in heads and child in path:  # nothing of its own changed, and what comes down to it has
                 heads[child] = _head(plan, plan.places[child], heads, done, root_group)
                 asked[child] = _unique(done[inner].deeper for inner in plan.inside.get(child, ()))
                 deeper[child] = done[child].deeper
                 heappush(queue, (depth + 1, child))
-    return done
+    return done if to is None else {place: done[place] for place in path}
 
 
 def _hands_down_alike(was: Laid, now: Laid) -> bool:

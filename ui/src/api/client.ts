@@ -32,6 +32,7 @@ export type KeepingOut = Schemas["KeepingOut"];
 export type Promised = Schemas["Promise"];
 export type FindingOut = Schemas["FindingOut"];
 export type EffectOut = Schemas["EffectOut"];
+export type EveryoneOut = Schemas["EveryoneOut"];
 export type Preview = Schemas["ImportPreview"];
 
 export const api = createClient<paths>({ baseUrl: location.origin });

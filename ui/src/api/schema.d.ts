@@ -969,6 +969,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/plans/{plan}/everyone": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Try Everyone
+         * @description All people, all places, all ways in: what in that is surprising.
+         */
+        get: operations["try_everyone"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/plans/{plan}/standing": {
         parameters: {
             query?: never;
@@ -1471,6 +1491,33 @@ export interface components {
             kind: "create" | "edit" | "import" | "undo" | "redo" | "return";
             /** Words */
             words: string;
+        };
+        /**
+         * EveryoneOut
+         * @description All people tried on all places over all ways in (see core/everyone.py); of each kind at most 300 are listed, `totals` says how many there are.
+         */
+        EveryoneOut: {
+            /**
+             * Revision
+             * @description the plan's revision that this was made on, or is
+             */
+            revision: number;
+            /** Tried */
+            tried: number;
+            /** Totals */
+            totals: {
+                [key: string]: number;
+            };
+            /** More */
+            more: components["schemas"]["SurpriseOut"][];
+            /** Nowhere */
+            nowhere: string[];
+            /** Differ */
+            differ: components["schemas"]["SurpriseOut"][];
+            /** Unwritten */
+            unwritten: string[];
+            /** Open To All */
+            open_to_all: string[];
         };
         /**
          * FindingOut
@@ -3018,6 +3065,18 @@ export interface components {
             passes: string[];
             /** Text */
             text: string;
+        };
+        /**
+         * SurpriseOut
+         * @description A cell, and two levels that differ in it.
+         */
+        SurpriseOut: {
+            /** Subject */
+            subject: string;
+            /** Place */
+            place: string;
+            one: components["schemas"]["Level"];
+            other: components["schemas"]["Level"];
         };
         /**
          * SyncOut
@@ -7421,6 +7480,82 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["WalkOut"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    try_everyone: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                plan: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EveryoneOut"];
                 };
             };
             /** @description Unauthorized */

@@ -2,12 +2,13 @@ import { useQueries } from "@tanstack/react-query";
 import { Button, Input, Select } from "antd";
 import { useState } from "react";
 import { Link, useSearchParams } from "react-router";
-import { api, ask, message, type VisitOut, type WalkOut } from "../api/client";
+import { api, ask, message, type Share, type VisitOut, type WalkOut } from "../api/client";
 import { ArmSign } from "../parts/ArmSign";
 import { Side } from "../parts/Side";
 import { usePlan } from "../plan/PlanContext";
 import { PROTOCOLS } from "../shares/words";
 import { useWhos } from "../storage/editors";
+import { Everyone } from "./Everyone";
 import { Refused } from "./Refused";
 import { decoded, encoded, type Walker } from "./walkers";
 import { finding } from "./words";
@@ -55,11 +56,14 @@ export default function Walk() {
             {here && steps.map((step, number) => <span key={step}>› <button className="plain" disabled={step === at} onClick={() => go(here.id, step)}>{number === 0 ? here.name : index.places.get(step)?.name}</button></span>)}
           </nav>
           <span className="spread" />
-          {walkers.length < MOST && <Button size="small" onClick={() => setWalkers([...walkers, { who: outline.users.find((user) => !walkers.some((one) => one.who === user.id))?.id ?? "guest", protocol: "smb", host: "" }])}>Add somebody beside</Button>}
+          <Button size="small" type={params.has("everyone") ? "primary" : "default"} aria-pressed={params.has("everyone")} onClick={() => put({ everyone: params.has("everyone") ? null : "1" })}>Try everyone</Button>
+          {!params.has("everyone") && walkers.length < MOST && <Button size="small" onClick={() => setWalkers([...walkers, { who: outline.users.find((user) => !walkers.some((one) => one.who === user.id))?.id ?? "guest", protocol: "smb", host: "" }])}>Add somebody beside</Button>}
         </div>
         {broken && <div className="trouble">{message(broken.error)}</div>}
         {outline.shares.length === 0 ? (
           <div className="empty"><h2>There is nothing to walk through yet</h2><p className="muted">One gets in through a share.</p><Link to={`/p/${id}/shares`}><Button type="primary">Add a share</Button></Link></div>
+        ) : params.has("everyone") ? (
+          <Everyone onWalk={(who, to) => setParams({ as: encoded([{ who, protocol: "smb", host: "" }]), ...shareAt(outline.shares, index.places, to) })} />
         ) : (
           <div className="walk">
             <table>
@@ -121,6 +125,15 @@ function Waiting({ done }: { done: WalkOut | undefined }) {
 
 function shareOf(walk: WalkOut | undefined, share: string) {
   return walk?.shares.find((one) => one.share === share);
+}
+
+/** Where to stand to see a place: the share over SMB that begins nearest above it. */
+function shareAt(shares: Share[], places: Map<string, { parent?: string | null }>, place: string): Record<string, string> {
+  for (let here: string | null | undefined = place, child = place; here; child = here, here = places.get(here)?.parent) {
+    const share = shares.find((one) => one.smb && one.place === here);
+    if (share) return { share: share.id, place: here === place ? place : (places.get(place)?.parent ?? child) };
+  }
+  return {};
 }
 
 /** From the share's top down to a place. */
