@@ -38,6 +38,20 @@ def test_two_people_and_a_machine_side_by_side(yard: Yard, page: Page) -> None:
     assert page.errors() == []
 
 
+def test_trying_everyone_lists_what_one_would_not_think_of(yard: Yard, page: Page) -> None:
+    page.go(yard.at("walk"))
+    page.until(lambda: page.button("Try everyone").click() or True)
+    page.says("700 cells tried")
+    page.says("Imke Brouwer on keel / drawings / toolpaths: over SMB")
+    section = page.until(lambda: next(s for s in page.all(".everyone section") if "Gets more" in s.text))
+    assert "Henrik Vance on ballast / vm-images" in section.text
+    page.until(lambda: page.all(".everyone section li .link")[0].click() or True)
+    page.until(lambda: row(page, "files in vm-images") != [])
+    page.driver.back()
+    page.says("Everybody can write here 1")
+    assert page.errors() == []
+
+
 def test_over_nfs_from_a_host_that_no_rule_takes_in(yard: Yard, page: Page) -> None:
     page.go(yard.at("walk?as=tomas-brandt~nfs~192.0.2.7"))
     page.until(lambda: row(page, "machines") == ["not shown to them"])

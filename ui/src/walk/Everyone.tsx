@@ -24,13 +24,13 @@ export function Everyone({ onWalk }: { onWalk: (who: string, place: string) => v
       <li key={`${cell.subject} ${cell.place}`}>{person(cell.subject, cell.place)} on {pathName(index, cell.place)}: {one} <LevelTag level={cell.one} />, {other} <LevelTag level={cell.other} /> <button className="plain link" onClick={() => onWalk(cell.subject, cell.place)}>walk there</button></li>
     ));
   const places = (list: string[]) => list.slice(0, FIRST).map((place) => <li key={place}><Link to={`/p/${id}/storage?place=${encodeURIComponent(place)}`}>{pathName(index, place)}</Link></li>);
-  const section = (kind: Kind, title: string, why: string, lines: ReactNode[]) =>
-    totals[kind] > 0 && (
+  const section = (kind: Kind, title: string, why: string, lines: ReactNode[], total = totals[kind] ?? 0) =>
+    total > 0 && (
       <section key={kind} aria-label={title}>
-        <h2>{title} <span className="muted">{totals[kind].toLocaleString()}</span></h2>
+        <h2>{title} <span className="muted">{total.toLocaleString()}</span></h2>
         <p className="muted">{why}</p>
         <ul>{lines}</ul>
-        {totals[kind] > FIRST && <p className="muted">… and {(totals[kind] - FIRST).toLocaleString()} more.</p>}
+        {total > FIRST && <p className="muted">… and {(total - FIRST).toLocaleString()} more.</p>}
       </section>
     );
   return (

@@ -63,7 +63,7 @@ export default function Walk() {
         {outline.shares.length === 0 ? (
           <div className="empty"><h2>There is nothing to walk through yet</h2><p className="muted">One gets in through a share.</p><Link to={`/p/${id}/shares`}><Button type="primary">Add a share</Button></Link></div>
         ) : params.has("everyone") ? (
-          <Everyone onWalk={(who, to) => setParams({ as: encoded([{ who, protocol: "smb", host: "" }]), ...shareAt(outline.shares, index.places, to) })} />
+          <Everyone onWalk={(who, to) => { const protocol = shareAt(outline.shares, index.places, to, "smb") ? "smb" : "nfs"; setParams({ as: encoded([{ who, protocol, host: "" }]), ...shareAt(outline.shares, index.places, to, protocol) }); }} />
         ) : (
           <div className="walk">
             <table>
@@ -96,7 +96,7 @@ export default function Walk() {
           </div>
         )}
       </div>
-      <Side label="Why">{picked?.visit ? <Refused key={`${picked.walker.who} ${picked.share} ${picked.place}`} walker={picked.walker} share={picked.share} visit={picked.visit} listed={picked.listed} /> : <p className="muted">Choose what somebody finds to see what their computer says, and what happened. A name leads into the folder.</p>}</Side>
+      <Side label="Why">{params.has("everyone") ? <p className="muted">What is listed is not wrong by itself: it is what a look at single people easily misses. A name leads to the cell on the board, and why it comes out so.</p> : picked?.visit ? <Refused key={`${picked.walker.who} ${picked.share} ${picked.place}`} walker={picked.walker} share={picked.share} visit={picked.visit} listed={picked.listed} /> : <p className="muted">Choose what somebody finds to see what their computer says, and what happened. A name leads into the folder.</p>}</Side>
     </>
   );
 }
@@ -127,13 +127,13 @@ function shareOf(walk: WalkOut | undefined, share: string) {
   return walk?.shares.find((one) => one.share === share);
 }
 
-/** Where to stand to see a place: the share over SMB that begins nearest above it. */
-function shareAt(shares: Share[], places: Map<string, { parent?: string | null }>, place: string): Record<string, string> {
+/** Where to stand to see a place: the share over a protocol that begins nearest above it, and the folder above. */
+function shareAt(shares: Share[], places: Map<string, { parent?: string | null }>, place: string, protocol: "smb" | "nfs"): Record<string, string> | null {
   for (let here: string | null | undefined = place, child = place; here; child = here, here = places.get(here)?.parent) {
-    const share = shares.find((one) => one.smb && one.place === here);
+    const share = shares.find((one) => one[protocol] && one.place === here);
     if (share) return { share: share.id, place: here === place ? place : (places.get(place)?.parent ?? child) };
   }
-  return {};
+  return null;
 }
 
 /** From the share's top down to a place. */
