@@ -26,7 +26,7 @@ from yardgate.core.effect import Effect, effect
 from yardgate.core.keeping import Kept
 from yardgate.core.membership import token
 from yardgate.core.names import fresh_id
-from yardgate.core.packed import Counting, count
+from yardgate.core.packed import count
 from yardgate.core.plan import EVERYONE, GUEST, LOCAL, Plan, PlanError, fold
 from yardgate.core.reason import Gate, Reason, explain, grants_gate
 from yardgate.core.resolve import Change, Matrix, changes, resolve
@@ -66,7 +66,6 @@ class Remedy:
     edits: tuple[Edit, ...]
     words: tuple[str, ...]
     effect: Effect
-
     mended: int = 0
 
     def cost(self, want: Want) -> tuple[int, int, int, int, int]:
@@ -96,7 +95,6 @@ class _Try:
 
     steps: tuple[tuple[Edit, ...], ...]
     plan: Plan
-    counting: Counting
     laying: Laying
     reasons: tuple[tuple[Over | None, Reason], ...]
 
@@ -112,7 +110,7 @@ class _Try:
 def remedies(now: Kept, want: Want, most: int = 5) -> tuple[Remedy, ...]:
     """Up to `most` remedies, best first; none where it is as wanted already, or where nothing that was tried helps."""
     matrix = now.outcome.matrix
-    start = _look(matrix.on, want, (), matrix.plan, matrix.counting, matrix.laying)
+    start = _look(matrix.on, want, (), matrix.plan, matrix.laying)
     if want.met(start.level):
         return ()
     found: list[_Try] = []
@@ -147,16 +145,14 @@ def _few(plan: Plan, found: Sequence[_Try]) -> Iterator[_Try]:
             yield there
 
 
-def _look(
-    on: date, want: Want, steps: tuple[tuple[Edit, ...], ...], plan: Plan, counting: Counting, laying: Laying
-) -> _Try:
+def _look(on: date, want: Want, steps: tuple[tuple[Edit, ...], ...], plan: Plan, laying: Laying) -> _Try:
     place, path = want.place, plan.path(want.place)
     if not plan.shares:
         reason = [(None, explain(plan, want.subject, place, on, laying))] if want.subject != GUEST else []
-        return _Try(steps, plan, counting, laying, tuple(reason))
+        return _Try(steps, plan, laying, tuple(reason))
     ways = [w for w in offered(plan) if want.over in (None, w.protocol) and plan.shares[w.share].place in path]
     reasons = ((way, explain_over(plan, want.subject, place, way, on, laying)) for way in ways)
-    return _Try(steps, plan, counting, laying, tuple(reasons))
+    return _Try(steps, plan, laying, tuple(reasons))
 
 
 def _then(first: Matrix, want: Want, here: _Try, edits: Sequence[Edit]) -> _Try | None:
@@ -171,7 +167,7 @@ def _then(first: Matrix, want: Want, here: _Try, edits: Sequence[Edit]) -> _Try 
     else:
         counting, before = count(plan, first.on), None
     laying = lay(plan, counting, before, to=want.place)
-    return _look(first.on, want, (*here.steps, tuple(edits)), plan, counting, laying)
+    return _look(first.on, want, (*here.steps, tuple(edits)), plan, laying)
 
 
 def _progress(here: _Try) -> tuple[object, ...]:

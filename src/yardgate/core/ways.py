@@ -204,7 +204,9 @@ def resolve_over(matrix: Matrix, over: Over, places: Sequence[str] | None = None
     places, size = inside(plan, share) if places is None else places, len(counting.subjects)
     high, low = _let_in(matrix, over)
     none = np.zeros_like(high)
-    root = _members(matrix, share.administrator) if over.protocol == "smb" and share.administrator is not None else none
+    root = (
+        counted_as(matrix, share.administrator) if over.protocol == "smb" and share.administrator is not None else none
+    )
     found = {}
     for place in places:
         list_high, list_low = by_way_and_list(matrix, place)
@@ -226,7 +228,7 @@ def lets_in(matrix: Matrix, over: Over) -> Codes:
 
 def members(matrix: Matrix, who: str) -> NDArray[np.bool_]:
     """Which subjects count as a user or a group: bool (subjects,)."""
-    flags = np.unpackbits(_members(matrix, who).view(np.uint8), bitorder="little")
+    flags = np.unpackbits(counted_as(matrix, who).view(np.uint8), bitorder="little")
     return flags[: len(matrix.counting.subjects)].astype(np.bool_)
 
 
@@ -273,12 +275,12 @@ def _may_use(matrix: Matrix, over: Over) -> Bits:
         return counting.active
     admitted = np.zeros_like(counting.active)
     for who in only:
-        admitted |= _members(matrix, who)
+        admitted |= counted_as(matrix, who)
     return admitted & counting.active
 
 
-def _members(matrix: Matrix, who: str) -> Bits:
-    """The subjects that count as a user or a group."""
+def counted_as(matrix: Matrix, who: str) -> Bits:
+    """The subjects that count as a user or a group: uint64 (words,)."""
     counting = matrix.counting
     number = counting.number[who]
     if number >= counting.users:

@@ -3,7 +3,7 @@
 from collections.abc import Iterable
 from dataclasses import replace
 
-from yardgate.core.edit import Edit, PutUser, RemoveGroup, SetGrant, mentioned
+from yardgate.core.edit import Edit, PutUser, RemoveGroup, SetGrant, mentioned, named_in
 from yardgate.core.findings.case import Case, Cell, Check, Finding, Found
 from yardgate.core.membership import cycles
 from yardgate.core.plan import EVERYONE, LOCAL, Plan, User, fold
@@ -20,22 +20,13 @@ def shut_and_granted(case: Case) -> Found:
         if user.active(case.on):
             continue
         places = [place for place, said in case.plan.grants.items() if user.id in said]
-        lists = [
-            p.id
-            for p in case.plan.places.values()
-            if p.own is not None and user.id in mentioned(p) and user.id not in (p.owner,)
-        ]
+        lists = [p.id for p in case.plan.places.values() if p.own is not None and user.id in named_in(p.own)]
         if places or lists:
             fix: list[Edit] = [SetGrant(place, user.id, None) for place in places]
             fix += [edit for place in lists for edit in without_lines(case.plan, place, user.id)]
-            state = (
-                "gone from its directory"
-                if user.gone
-                else "disabled"
-                if not user.enabled
-                else f"expired since {user.expires}"
-            )
-            where = case_paths(case, dict.fromkeys((*places, *lists)))
+            state = f"expired since {user.expires}" if user.enabled else "disabled"
+            state = "gone from its directory" if user.gone else state
+            where = _paths(case, dict.fromkeys((*places, *lists)))
             said = f"{case.plan.named(user.id)} is {state}, and still named on {where}."
             yield Finding(
                 "shut-and-granted",
@@ -44,17 +35,15 @@ def shut_and_granted(case: Case) -> Found:
                 said,
                 (),
                 tuple(fix),
-                "Take away what names the account; nobody's access changes.",
+                "Take away what names the account.",
             )
 
 
-def case_paths(case: Case, places: Iterable[str]) -> str:
+def _paths(case: Case, places: Iterable[str]) -> str:
     listed = [case.path(place) for place in places]
-    return (
-        " and ".join([", ".join(listed[:2]), *([f"{len(listed) - 2} more"] if len(listed) > 2 else [])])
-        if len(listed) != 2
-        else " and ".join(listed)
-    )
+    if len(listed) > 2:
+        listed = [", ".join(listed[:2]), f"{len(listed) - 2} more"]
+    return " and ".join(listed)
 
 
 def person_runs_job(case: Case) -> Found:
@@ -104,8 +93,7 @@ def service_too_much(case: Case) -> Found:
             continue
         cells: list[Cell] = []
         for place, whos in meant.items():
-            level = case.level(user.id, place) if case.plan.shares else case.matrix.level(user.id, place)
-            if not whos or level < Level.RO:
+            if not whos or case.level(user.id, place) < Level.RO:
                 continue
             lines = next(
                 g for g in explain(case.plan, user.id, place, case.on, case.laying).gates if g.kind == "share"
@@ -119,9 +107,7 @@ def service_too_much(case: Case) -> Found:
                 if case.plan.target.within in ("refusal", "narrowest")
                 else ()
             )
-            said = (
-                f"{user.name} gets into {case_paths(case, [place for _, place in cells])} by what is granted to people."
-            )
+            said = f"{user.name} gets into {_paths(case, [place for _, place in cells])} by what is granted to people."
             does = (
                 f"Refuse {user.name} {'that place' if len(cells) == 1 else f'those {len(cells)} places'}."
                 if fix
@@ -167,7 +153,7 @@ def empty_group(case: Case) -> Found:
             if group.origin == LOCAL and not named and not _promised(case.plan, group.id)
             else ()
         )
-        where = f", and is granted {case_paths(case, granted)}" if granted else ""
+        where = f", and is granted {_paths(case, granted)}" if granted else ""
         does = "Take the group away, with what is granted to it." if fix else ""
         yield Finding(
             "empty-group", "note", (group.id,), f"{case.plan.named(group.id)} has no members{where}.", (), fix, does

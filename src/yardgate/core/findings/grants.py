@@ -8,13 +8,13 @@ from yardgate.core.arrange import restyle, style_of
 from yardgate.core.edit import Edit, SetGrant, apply
 from yardgate.core.findings.case import Case, Cell, Check, Finding, Found
 from yardgate.core.membership import token
-from yardgate.core.packed import Bits
 from yardgate.core.plan import EVERYONE
 from yardgate.core.reason import GrantLine, explain
 from yardgate.core.resolve import resolve
 from yardgate.core.rewrite import let_through, without_lines
 from yardgate.core.rights import Level
 from yardgate.core.storage import granted_on, unsaid
+from yardgate.core.ways import counted_as
 from yardgate.core.weighing import weigh
 
 
@@ -92,19 +92,8 @@ def refusal_beats(case: Case) -> Found:
 
 
 def _in_both(case: Case, refused: Sequence[str], given: Sequence[str]) -> tuple[str, ...]:
-    planes = [np.bitwise_or.reduce([_plane(case, who) for who in some]) for some in (refused, given)]
+    planes = [np.bitwise_or.reduce([counted_as(case.matrix, who) for who in some]) for some in (refused, given)]
     return case.users(planes[0] & planes[1])
-
-
-def _plane(case: Case, who: str) -> Bits:
-    counting = case.matrix.counting
-    number = counting.number[who]
-    if number >= counting.users:
-        counted: Bits = counting.bits[number - counting.users]
-        return counted
-    plane = np.zeros_like(counting.active)
-    plane[number >> 6] = np.uint64(1) << np.uint64(number & 63)
-    return plane
 
 
 def _beaten(lines: Sequence[GrantLine]) -> bool:

@@ -1,6 +1,6 @@
 """Findings about shares: who gets in at the share and who in storage, guests, services, names."""
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from dataclasses import replace
 
 import numpy as np
@@ -220,19 +220,17 @@ def service_off(case: Case) -> Found:
         shares = [share for share in case.plan.shares.values() if share.over(protocol)]
         if shares and not is_on(case.plan, protocol):
             name = protocol.upper()
-            said = f"{name} is switched off, and {case_names(shares)} {'are' if len(shares) > 1 else 'is'} offered over it."
+            said = f"{name} is switched off, and {_share_names(shares)} {'are' if len(shares) > 1 else 'is'} offered over it."
             service = case.plan.services.get(protocol, Service(id=protocol))
             fix = (PutService(replace(service, on=True)),)
             yield Finding("service-off", "serious", (protocol,), said, (), fix, f"Switch {name} on.")
 
 
-def case_names(shares: list[Share]) -> str:
+def _share_names(shares: Sequence[Share]) -> str:
     names = [share.name for share in shares]
-    return (
-        " and ".join([", ".join(names[:-1]), names[-1]] if len(names) > 1 else names)
-        if len(names) < 5
-        else f"{len(names)} shares"
-    )
+    if len(names) > 4:
+        return f"{len(names)} shares"
+    return " and ".join([", ".join(names[:-1]), names[-1]] if len(names) > 1 else names)
 
 
 def share_new(case: Case) -> Found:
@@ -309,13 +307,11 @@ def unreached_grants(case: Case) -> Found:
         return
     above = {step for share in case.plan.shares.values() for step in case.plan.path(share.place)}
     for place, said in case.plan.grants.items():
-        if place not in above and place not in case.shared and any(level > Level.NA for level in said.values()):
-            yield Finding(
-                "unreached",
-                "consider",
-                (place,),
-                f"{case.names(w for w, said_ in said.items() if said_ > Level.NA)} {'are' if sum(s > Level.NA for s in said.values()) > 1 else 'is'} granted {case.path(place)}, and no share leads there.",
-            )
+        whos = [who for who, level in said.items() if level > Level.NA]
+        if whos and place not in above and place not in case.shared:
+            are = "are" if len(whos) > 1 else "is"
+            sentence = f"{case.names(whos)} {are} granted {case.path(place)}, and no share leads there."
+            yield Finding("unreached", "consider", (place,), sentence)
 
 
 def two_identities(case: Case) -> Found:
