@@ -25,6 +25,16 @@ def test_two_people_and_a_machine_side_by_side(yard: Yard, page: Page) -> None:
     page.until(lambda: next(b for b in page.all(".find-cell") if b.text == "not shown to them").click() or True)
     page.says("if they type its name, their computer says something like")
     page.says("5 · List of toolpaths NA")
+    page.until(lambda: next(b for b in page.all("aside button") if "Promise that this" in b.text).click() or True)
+    page.until(
+        lambda: (
+            next(
+                i for i in page.all(".ant-dropdown-menu-item") if "not be able to read this over SMB" in i.text
+            ).click()
+            or True
+        )
+    )
+    page.until(lambda: any(p.who == "priya-natarajan" and p.over == "smb" for p in yard.now().promises.values()))
     page.button("Add somebody beside").click()
     who = page.until(lambda: next(iter(page.all("[aria-label='Who walks']")[2:])))
     who.send_keys("Tomas")

@@ -106,7 +106,7 @@ def standing(found: Outcome, promises: Sequence[Promise]) -> tuple[Keeping, ...]
         else:
             able = found.best[promise.over][promise.place] >= LEAST[promise.act].code
         broken = spoken[key] & (~able if promise.must else able)
-        result.append(Keeping(promise, int(spoken[key].sum()), _breaches(found, promise, broken)))
+        result.append(Keeping(promise, int(np.count_nonzero(spoken[key])), _breaches(found, promise, broken)))
     return tuple(result)
 
 
@@ -115,7 +115,8 @@ def _breaches(found: Outcome, promise: Promise, broken: Meant) -> tuple[Breach, 
     if not len(numbers):
         return ()
     subjects, column = found.matrix.counting.subjects, found.best[promise.over][promise.place]
-    return tuple(Breach(subjects[n] if n < len(subjects) else GUEST, LEVELS[column[n]]) for n in numbers.tolist())
+    cells = zip(numbers.tolist(), column[numbers].tolist(), strict=True)
+    return tuple(Breach(subjects[n] if n < len(subjects) else GUEST, LEVELS[code]) for n, code in cells)
 
 
 def meant(matrix: Matrix, promise: Promise) -> Meant:
@@ -126,10 +127,12 @@ def meant(matrix: Matrix, promise: Promise) -> Meant:
     if promise.who == GUEST:
         found[size] = True
         return found
-    named = promise.who in matrix.plan.users
-    found[:size] = True if promise.who == EVERYONE else members(matrix, promise.who)
-    if not named:
-        found[:size] &= np.unpackbits(counting.active.view(np.uint8), bitorder="little")[:size].astype(np.bool_)
+    if promise.who in matrix.plan.users:
+        found[counting.number[promise.who]] = True
+    else:
+        found[:size] = np.unpackbits(counting.active.view(np.uint8), bitorder="little")[:size]
+        if promise.who != EVERYONE:
+            found[:size] &= members(matrix, promise.who)
         found[size] = promise.who == EVERYONE and not promise.must
     for who in promise.but:
         found[:size] &= ~members(matrix, who)

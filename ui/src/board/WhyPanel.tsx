@@ -1,5 +1,5 @@
 import { useQuery } from "@tanstack/react-query";
-import { Button, Dropdown } from "antd";
+import { Button } from "antd";
 import { useState } from "react";
 import { api, ask, message, type Level } from "../api/client";
 import { ArmSign, LevelTag, WORDS } from "../parts/ArmSign";
@@ -8,7 +8,7 @@ import { cellsWords } from "../parts/Changes";
 import { pathName, whoName } from "../plan/index";
 import { usePlan } from "../plan/PlanContext";
 import { Remedies } from "../promises/Remedies";
-import { promisable, promiseEdit, promiseWords } from "../promises/words";
+import { PromiseThis } from "../promises/PromiseThis";
 import { useStanding } from "../plan/queries";
 import { Gates } from "./Gates";
 
@@ -70,7 +70,7 @@ export function WhyPanel({ who, place, onSet, onWould }: { who: string; place: s
               {wanted && <Remedies key={wanted} who={who} place={place} low={wanted > found.level ? wanted : "NA"} high={wanted > found.level ? "RW" : wanted} />}
             </>
           )}
-          {canEdit && <Dropdown trigger={["click"]} menu={{ items: promisable(found.level).map((one) => ({ key: promiseWords(one), label: `${whoName(index, who)} ${promiseWords(one)} this`, onClick: () => void edit([promiseEdit(who, place, one)]) })) }}><Button size="small">Promise that this stays so ▾</Button></Dropdown>}
+          <PromiseThis who={who} place={place} level={found.level} />
         </>
       )}
       {instead.data && instead.data.length > 0 && (

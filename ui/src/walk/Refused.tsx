@@ -4,6 +4,7 @@ import { api, ask, message, type VisitOut } from "../api/client";
 import { Gates } from "../board/Gates";
 import { LevelTag } from "../parts/ArmSign";
 import { pathName, whoName } from "../plan/index";
+import { PromiseThis } from "../promises/PromiseThis";
 import { usePlan } from "../plan/PlanContext";
 import type { Walker } from "./walkers";
 import { clientSays } from "./words";
@@ -30,6 +31,7 @@ export function Refused({ walker, share, visit, listed }: { walker: Walker; shar
       <ul className="can">{CAN.map(([key, yes, no]) => <li key={key} className={visit[key] ? "yes" : "no"}>{visit[key] ? "✓" : "✗"} {visit[key] ? yes : no}</li>)}</ul>
       {reason.isError && <div className="trouble">{message(reason.error)}</div>}
       {reason.data && <Gates reason={reason.data.reason} top={here.place} />}
+      <PromiseThis who={who} place={visit.place} level={visit.level} over={protocol} />
       {who !== "guest" && <p><Link to={`/p/${id}/board?who=${encodeURIComponent(who)}&place=${encodeURIComponent(visit.place)}`}>Show on the board</Link></p>}
     </>
   );
