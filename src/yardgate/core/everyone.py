@@ -7,6 +7,7 @@ from typing import NamedTuple
 import numpy as np
 
 from yardgate.core.outcome import Outcome
+from yardgate.core.packed import unpack
 from yardgate.core.resolve import Codes, to_codes
 from yardgate.core.rights import LEVELS, Level
 from yardgate.core.storage import granted_on
@@ -40,7 +41,7 @@ class Everyone:
 def everyone(found: Outcome) -> Everyone:
     matrix, counting = found.matrix, found.matrix.counting
     plan, users = matrix.plan, counting.users
-    active = np.unpackbits(counting.active.view(np.uint8), bitorder="little")[:users].astype(np.bool_)
+    active = unpack(counting.active, users)
     reached = [place for place in plan.places if not plan.shares or found.ways_to(place)]
     columns = {place: found.best[None][place][:users] for place in reached}
     most = np.max(list(columns.values()), axis=0, initial=0) if columns else np.zeros(users, dtype=np.uint8)

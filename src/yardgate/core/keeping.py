@@ -9,6 +9,7 @@ from numpy.typing import NDArray
 
 from yardgate.core.agreed import LEAST, Promise
 from yardgate.core.outcome import Outcome
+from yardgate.core.packed import unpack
 from yardgate.core.plan import EVERYONE, GUEST, Plan
 from yardgate.core.reason import Reason, explain
 from yardgate.core.resolve import Matrix
@@ -130,7 +131,7 @@ def meant(matrix: Matrix, promise: Promise) -> Meant:
     if promise.who in matrix.plan.users:
         found[counting.number[promise.who]] = True
     else:
-        found[:size] = np.unpackbits(counting.active.view(np.uint8), bitorder="little")[:size]
+        found[:size] = unpack(counting.active, size)
         if promise.who != EVERYONE:
             found[:size] &= members(matrix, promise.who)
         found[size] = promise.who == EVERYONE and not promise.must

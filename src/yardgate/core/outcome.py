@@ -3,14 +3,14 @@
 Where a plan offers no shares, what grants and storage alone give stands for it.
 """
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from functools import cached_property
 from typing import NamedTuple
 
 import numpy as np
 
-from yardgate.core.plan import GUEST, Plan
+from yardgate.core.plan import GUEST
 from yardgate.core.resolve import Codes, Matrix
 from yardgate.core.rights import LEVELS, Level
 from yardgate.core.share import Over, Protocol
@@ -132,14 +132,14 @@ def _best(
     return found
 
 
-def shifts(before: Outcome, after: Outcome, places: Iterable[str] | None = None) -> list[Shift]:
+def shifts(before: Outcome, after: Outcome) -> list[Shift]:
     """The cells of users and of the guest that both have and that come out differently, place by place."""
     old, new = before.matrix.counting, after.matrix.counting
     pairs = [(n, new.number[who]) for n, who in enumerate(old.subjects[: old.users]) if who in after.matrix.plan.users]
     then, now = np.array([*pairs, (len(old.subjects), len(new.subjects))], dtype=np.intp).T
     who = [*(old.subjects[n] for n, _ in pairs), GUEST]
     found: list[Shift] = []
-    for place in after.best[None] if places is None else places:
+    for place in after.best[None]:
         if place not in before.best[None]:
             continue
         seen = np.zeros(len(who), dtype=np.bool_)
@@ -152,9 +152,3 @@ def shifts(before: Outcome, after: Outcome, places: Iterable[str] | None = None)
             for n in np.flatnonzero(differ).tolist():
                 found.append(Shift(who[n], place, protocol, LEVELS[was[then[n]]], LEVELS[row[now[n]]]))
     return found
-
-
-def reaches(plan: Plan, place: str) -> bool:
-    """Whether any way in leads to a place."""
-    path = plan.path(place)
-    return any(plan.shares[over.share].place in path for over in offered(plan))

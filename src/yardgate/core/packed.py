@@ -40,8 +40,7 @@ class Counting:
     @cached_property
     def groups_of(self) -> NDArray[np.intp]:
         """In how many groups each user is, nested ones and the primary one included: (users,)."""
-        flags = np.unpackbits(self.bits[:-1].view(np.uint8), axis=-1, bitorder="little")
-        counted: NDArray[np.intp] = flags[:, : self.users].sum(axis=0, dtype=np.intp)
+        counted: NDArray[np.intp] = unpack(self.bits[:-1], self.users).sum(axis=0, dtype=np.intp)
         return counted
 
 
@@ -107,6 +106,11 @@ def pack(flags: NDArray[np.bool_]) -> Bits:
     return np.packbits(flags, axis=-1, bitorder="little").view(np.uint64)
 
 
+def unpack(bits: Bits, size: int) -> NDArray[np.bool_]:
+    """The first `size` subjects of bit sets (..., words): bool (..., size)."""
+    return np.unpackbits(bits.view(np.uint8), axis=-1, bitorder="little")[..., :size].astype(np.bool_)
+
+
 def or_into(into: Bits, slots: NDArray[np.intp], bits: Bits, rows: NDArray[np.intp]) -> None:
     """into[slots[i]] |= bits[rows[i]] for every i, in rounds: first the first of every slot, then the second, and so on.
 
@@ -149,7 +153,7 @@ def classes(counting: Counting, whos: Sequence[str]) -> tuple[Class, ...]:
         if number < users:
             counts[row, number] = True
         else:
-            counts[row] = np.unpackbits(counting.bits[number - users].view(np.uint8), bitorder="little")[:size]
+            counts[row] = unpack(counting.bits[number - users], size)
     keys = np.ascontiguousarray(np.packbits(counts, axis=0).T)
     width, raw = keys.shape[1], keys.tobytes()
     members: dict[bytes, list[int]] = {}

@@ -7,7 +7,7 @@ from typing import assert_never
 from yardgate.core.edit import PutPlace
 from yardgate.core.lists import Entry, Mode, Ordered, OwnList, Posix, PosixEntry, posix
 from yardgate.core.lists.compile import PERMS
-from yardgate.core.lists.modebits import bits_of
+from yardgate.core.lists.modebits import SETGID, STICKY, bits_of
 from yardgate.core.membership import token
 from yardgate.core.plan import EVERYONE, Plan
 from yardgate.core.rights import ADD_FILE, FULL, LIST_DIRECTORY, MASK_OF, PASS, Level
@@ -69,7 +69,7 @@ def _merged(own: OwnList | None, listed: PosixLaid, given: dict[Key, int], defau
 
 
 def _bits(listed: PosixLaid) -> int:
-    return bits_of(listed.access) | (0o2000 if listed.setgid else 0) | (0o1000 if listed.sticky else 0)
+    return bits_of(listed.access) | (SETGID if listed.setgid else 0) | (STICKY if listed.sticky else 0)
 
 
 def _changed(plan: Plan, place: str, own: OwnList | None) -> tuple[PutPlace, ...]:

@@ -7,7 +7,7 @@ from numpy.typing import NDArray
 
 from yardgate.core.lists import planes
 from yardgate.core.outcome import Outcome
-from yardgate.core.packed import classes
+from yardgate.core.packed import classes, unpack
 from yardgate.core.plan import GUEST, Plan
 from yardgate.core.resolve import Matrix
 from yardgate.core.rights import Level
@@ -70,8 +70,7 @@ def _listing(matrix: Matrix, places: Iterable[str]) -> dict[str, Seen]:
         gets_there = listed & matrix.ways[place]
         if matrix.plan.target.entering == "asked":
             gets_there = gets_there & matrix.lists[place][0]
-        flags = np.unpackbits(gets_there.view(np.uint8), bitorder="little")[: len(matrix.counting.subjects)]
-        found[place] = flags.astype(np.bool_)
+        found[place] = unpack(gets_there, len(matrix.counting.subjects))
     return found
 
 

@@ -12,7 +12,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from yardgate.core.membership import Token, token
-from yardgate.core.packed import Bits, count, pack
+from yardgate.core.packed import Bits, count, pack, unpack
 from yardgate.core.plan import EVERYONE, GUEST, Plan, fold
 from yardgate.core.reason import Gate, Reason, account_gate, grants_gate, list_gate, nearest, way_gate
 from yardgate.core.resolve import Codes, Matrix, by_way_and_list, lowest, to_codes
@@ -228,8 +228,7 @@ def lets_in(matrix: Matrix, over: Over) -> Codes:
 
 def members(matrix: Matrix, who: str) -> NDArray[np.bool_]:
     """Which subjects count as a user or a group: bool (subjects,)."""
-    flags = np.unpackbits(counted_as(matrix, who).view(np.uint8), bitorder="little")
-    return flags[: len(matrix.counting.subjects)].astype(np.bool_)
+    return unpack(counted_as(matrix, who), len(matrix.counting.subjects))
 
 
 def guest_over(plan: Plan, over: Over, places: Iterable[str], laying: Laying) -> dict[str, Level]:
@@ -313,5 +312,4 @@ def seen_otherwise(matrix: Matrix) -> Sequence[int]:
     """Numbers of the users whom storage may see over NFS as somebody else, or as less, than it does otherwise: root, and who is in many groups."""
     counting = matrix.counting
     many = set(np.flatnonzero(counting.groups_of > CLAIMED).tolist())
-    roots = np.unpackbits(counting.root.view(np.uint8), bitorder="little")[: counting.users]
-    return sorted(many | set(np.flatnonzero(roots).tolist()))
+    return sorted(many | set(np.flatnonzero(unpack(counting.root, counting.users)).tolist()))

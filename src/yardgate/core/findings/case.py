@@ -10,7 +10,7 @@ import numpy as np
 
 from yardgate.core.edit import Edit, apply
 from yardgate.core.outcome import Outcome
-from yardgate.core.packed import Bits
+from yardgate.core.packed import Bits, unpack
 from yardgate.core.plan import GUEST, Plan
 from yardgate.core.resolve import Change, Matrix, changes, resolve
 from yardgate.core.rights import LEVELS, Level
@@ -77,8 +77,8 @@ class Case:
     def users(self, plane: Bits) -> tuple[str, ...]:
         """Ids of the users of a bit plane (words,) who may sign in."""
         counting = self.matrix.counting
-        flags = np.unpackbits((plane & counting.active).view(np.uint8), bitorder="little")[: counting.users]
-        return tuple(counting.subjects[n] for n in np.flatnonzero(flags).tolist())
+        numbers = np.flatnonzero(unpack(plane & counting.active, counting.users)).tolist()
+        return tuple(counting.subjects[n] for n in numbers)
 
     def level(self, who: str, place: str) -> Level:
         return self.outcome.level(who, place)
