@@ -183,6 +183,7 @@ def targets(draw: st.DrawFn, group_ids: list[str]) -> Target:
         attributes_open=draw(st.booleans()),
         host_rules=draw(st.sampled_from(get_args(Order))),
         wildcards=draw(st.sampled_from(get_args(Wildcards))),
+        nfs_way=draw(st.sampled_from(["asked", "free"])),
     )
 
 

@@ -9,14 +9,14 @@ from hypothesis import given, settings
 from tests.conftest import ON
 from tests.plans import plans
 from tests.thorough import times
-from yardgate.core.lists import Posix, PosixEntry
+from yardgate.core.lists import Mode, Posix, PosixEntry
 from yardgate.core.outcome import outcome
-from yardgate.core.plan import GUEST, Group, Place, Plan, User, check
+from yardgate.core.plan import GUEST, Group, Place, Plan, Target, User, check
 from yardgate.core.resolve import resolve
 from yardgate.core.rights import LEVELS, Level
 from yardgate.core.share import HostRule, Over, Service, Share, host_rule, hosts, share_name_trouble
 from yardgate.core.walk import walk
-from yardgate.core.ways import PROTOCOLS, explain_over, inside, offered, resolve_over
+from yardgate.core.ways import PROTOCOLS, explain_over, identity, inside, offered, resolve_over
 
 RW, RO, PT, NA = Level.RW, Level.RO, Level.PT, Level.NA
 
@@ -56,7 +56,7 @@ def office(**share: object) -> Plan:
         "hulls": Place(id="hulls", name="hulls", kind="dataset", parent="keel"),
         "petrel": Place(id="petrel", name="petrel", kind="folder", parent="hulls"),
     }
-    shares = {"s": Share(id="s", name="hulls", place="hulls", **share)}  # type: ignore[arg-type]
+    shares = {"s": Share(**{"id": "s", "name": "hulls", "place": "hulls", **share})}  # type: ignore[arg-type]
     groups = {"crew": Group(id="crew", name="crew", members=frozenset({"ann"}))}
     return Plan(users=users, groups=groups, places=places, grants={"hulls": {"crew": RW}}, shares=shares)
 
@@ -234,3 +234,40 @@ def test_hiding_goes_by_what_the_list_tells() -> None:
         visits = {visit.place: visit for visit in walk(plan, "ann", Over("s", "smb"), ON)}
         assert {place for place, visit in visits.items() if visit.shown} == {"hulls", *shown}
         assert not visits["petrel"].enters
+
+
+def test_over_nfs_the_folders_above_a_share_ask_whom_the_client_claims_to_be_or_nothing() -> None:
+    def shut_above(squash: str, nfs_way: str) -> Plan:
+        plan = office(place="petrel", smb=False, nfs=True, hosts=(HostRule(hosts="*", level=RW),), squash=squash)
+        hulls = replace(plan.places["hulls"], own=Mode(0o700), owner="ann", carried="storage")
+        petrel = replace(plan.places["petrel"], own=Mode(0o755), cut=True)
+        users = {**plan.users, "boss": User(id="boss", name="boss", uid=0)}
+        places = {**plan.places, "hulls": hulls, "petrel": petrel}
+        return replace(plan, users=users, places=places, grants={}, target=Target(nfs_way=nfs_way))  # type: ignore[arg-type]
+
+    nfs = Over("s", "nfs")
+    for squash in ("root", "all"):
+        asked = shut_above(squash, "asked")
+        assert level(asked, "ann", "petrel", nfs) == ((RW, "share") if squash == "root" else (RO, "list"))
+        assert level(asked, "bo", "petrel", nfs) == (NA, "way")
+        assert level(asked, "boss", "petrel", nfs) == (RO, "list")  # root passes above, squashed or not
+        assert level(shut_above(squash, "free"), "bo", "petrel", nfs) == (RO, "list")
+        for nfs_way in ("asked", "free"):
+            plan = shut_above(squash, nfs_way)
+            codes = resolve_over(resolve(plan, ON), nfs)["petrel"]
+            for number, user in enumerate(plan.users):
+                assert LEVELS[codes[number]] == level(plan, user, "petrel", nfs)[0], (squash, nfs_way, user)
+
+
+def test_root_that_is_squashed_keeps_its_groups_but_for_gid_0() -> None:
+    plan = office(nfs=True, hosts=(HostRule(hosts="*", level=RW),))
+    users = {**plan.users, "boss": User(id="boss", name="boss", uid=0)}
+    groups = {
+        "crew": Group(id="crew", name="crew", gid=5, members=frozenset({"boss"})),
+        "wheel": Group(id="wheel", name="wheel", gid=0, members=frozenset({"boss", "ann"})),
+    }
+    plan = replace(plan, users=users, groups=groups, grants={})
+    assert list(identity(plan, "boss", Over("s", "nfs"))[1]) == ["guest", "crew", "everyone"]
+    assert list(identity(plan, "ann", Over("s", "nfs"))[1]) == ["ann", "everyone"]
+    unsquashed = replace(plan, shares={"s": replace(plan.shares["s"], squash="none")})
+    assert identity(unsquashed, "boss", Over("s", "nfs"))[0] == "boss"

@@ -1010,4 +1010,12 @@ def _target_words(old: Target, new: Target, plan: Plan) -> str:
         )
     if old.attributes_open != new.attributes_open:
         said.append(f"attributes: {'open to everybody' if new.attributes_open else 'as lists say'}")
+    if old.host_rules != new.host_rules:
+        said.append(f"of host rules that take in one host: the {new.host_rules} counts")
+    if old.wildcards != new.wildcards:
+        said.append(f"wildcards: compared with {'host names' if new.wildcards == 'names' else 'names and addresses'}")
+    if old.nfs_way != new.nfs_way:
+        said.append(
+            f"folders above an NFS share: {'ask for a right' if new.nfs_way == 'asked' else 'ask for no right'}"
+        )
     return "; ".join(said) or "settings unchanged"

@@ -63,7 +63,11 @@ class Shift(NamedTuple):
 
 def outcome(matrix: Matrix, before: Outcome | None = None) -> Outcome:
     """`before`, of an earlier plan: columns are taken over where nothing that they came of is another."""
-    known = before if before is not None and before.matrix.counting is matrix.counting else None
+    known = before
+    if before is not None and not (
+        before.matrix.counting is matrix.counting and before.matrix.plan.target == matrix.plan.target
+    ):
+        known = None
     let_in = {way: _let_in(matrix, way, known) for way in offered(matrix.plan)}
     over: dict[Over, Columns] = {way: _columns(matrix, way, let_in[way], known) for way in let_in}
     best: dict[Protocol | None, Columns] = {

@@ -135,7 +135,9 @@ class Target:
     entering: whether every folder on the way down asks for the right to enter (a kernel does; an SMB server that keeps
     ordered lists itself does not). attributes_open: whether everybody may read attributes, whatever an ordered list says
     (such an SMB server lets them). host_rules: which of the host rules that take in one host counts (see `share`).
-    wildcards: what * and ? in a host rule are compared with: host names (exports(5)), or addresses as well.
+    wildcards: what * and ? in a host rule are compared with: host names (exports(5)), or addresses as well. nfs_way: whether
+    folders above the top of a share ask the right to enter of those who mount it (a kernel's server does where clients of version
+    4 pass through them, RFC 7530 section 7; one that mounts a share itself, as version 3 has it, does not).
     """
 
     __pydantic_config__ = STRICT
@@ -148,6 +150,7 @@ class Target:
     attributes_open: bool = False
     host_rules: Order = "narrowest"
     wildcards: Wildcards = "both"
+    nfs_way: Literal["asked", "free"] = "asked"
 
 
 Grants = Mapping[str, Level]

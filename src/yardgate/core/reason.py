@@ -240,9 +240,12 @@ def _disagree(granted: Gate) -> bool:
 # --- storage ----------------------------------------------------------------------------------------------------------
 
 
-def way_gate(plan: Plan, laying: Laying, subject: str, place: str, ways: Collection[str]) -> Gate:
-    """Every folder from the pool down to the place lets somebody enter, or the way ends there."""
-    above = plan.path(place)[:-1]
+def way_gate(
+    plan: Plan, laying: Laying, subject: str, place: str, ways: Collection[str], start: str | None = None
+) -> Gate:
+    """Every folder from the pool, or `start`, down to the place lets somebody enter, or the way ends there."""
+    path = plan.path(place)
+    above = path[0 if start is None else path.index(start) : -1]
     if plan.target.entering == "free":
         return Gate("way", "Way there", Level.RW, False, "This appliance asks no right for passing through folders.")
     steps = tuple(WayStep(p, bool(rights_on(plan, laying[p], subject, ways).folder & EXECUTE)) for p in above)

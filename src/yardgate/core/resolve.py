@@ -248,13 +248,25 @@ def lowest(high: Bits, low: Bits, other_high: Bits, other_low: Bits) -> tuple[Bi
     return high & other_high, low & other_low & tied | (low & other_high | other_low & high) & ~tied
 
 
-def by_way_and_list(matrix: Matrix, place: str) -> tuple[Bits, Bits]:
-    """High and low plane of what way and list of a place let through; everything where storage is not planned."""
+def by_way_and_list(matrix: Matrix, place: str, start: str | None = None) -> tuple[Bits, Bits]:
+    """High and low plane of what way, from the pool or from `start`, and list of a place let through; everything where storage
+    is not planned."""
     if place not in matrix.laying:
         everybody = np.full(matrix.counting.bits.shape[1], ~np.uint64(0))
         return everybody, everybody
     _, high, low = matrix.lists[place]
-    return high & matrix.ways[place], low & matrix.ways[place]
+    way = way_from(matrix, place, start)
+    return high & way, low & way
+
+
+def way_from(matrix: Matrix, place: str, start: str | None) -> Bits:
+    """Whom all folders from `start`, or the pool, down to a place let pass: uint64 (words,)."""
+    if start is None or matrix.plan.target.entering == "free":
+        return matrix.ways[place]
+    path = matrix.plan.path(place)
+    doors = [matrix.lists[step][0] for step in path[path.index(start) : -1]]
+    passed: Bits = np.bitwise_and.reduce([np.full_like(matrix.ways[place], ~np.uint64(0)), *doors])
+    return passed
 
 
 def to_codes(high: Bits, low: Bits, size: int) -> Codes:

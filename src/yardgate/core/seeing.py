@@ -7,14 +7,14 @@ from numpy.typing import NDArray
 
 from yardgate.core.lists import planes
 from yardgate.core.outcome import Outcome
-from yardgate.core.packed import classes, unpack
+from yardgate.core.packed import Bits, classes, unpack
 from yardgate.core.plan import GUEST, Plan
-from yardgate.core.resolve import Matrix
+from yardgate.core.resolve import Matrix, way_from
 from yardgate.core.rights import Level
 from yardgate.core.share import Over, Protocol
 from yardgate.core.storage import Laid, named_by, shown_on
 from yardgate.core.walk import walk
-from yardgate.core.ways import members, seen_otherwise
+from yardgate.core.ways import members, seen_otherwise, way_to
 
 LISTS = (planes.LEVEL_NEEDS[planes.LIST],)
 Seen = NDArray[np.bool_]
@@ -35,22 +35,25 @@ def seen(found: Outcome, asked: Iterable[tuple[str, Protocol | None]]) -> dict[t
     return result
 
 
-def _over(found: Outcome, over: Over, place: str, listing: Mapping[str, Seen]) -> Seen:
+def _over(found: Outcome, over: Over, place: str, listing: Mapping[str, Bits]) -> Seen:
     matrix = found.matrix
     plan, counting, share = matrix.plan, matrix.counting, matrix.plan.shares[over.share]
     size = len(counting.subjects)
     sees = np.zeros(size + 1, dtype=np.bool_)
     parent = plan.places[place].parent
-    if over.protocol == "nfs" and share.squash == "all":
-        sees[:] = _walked(matrix, GUEST, over, place)
-        return sees
     let_in = found.let_in[over] > Level.NA.code
-    if share.place == place or parent is None:
+    if over.protocol == "nfs":
+        let_in = let_in & unpack(way_to(matrix, over), size)
+    if over.protocol == "nfs" and share.squash == "all":  # alike for all who get there
+        sees[:size] = let_in
+        if let_in.any():
+            sees[:size] &= _walked(matrix, counting.subjects[int(let_in.argmax())], over, place)
+    elif share.place == place or parent is None:
         sees[:size] = let_in
     else:
         sees[:size] = let_in & _not_hidden(matrix, over, place)
         if parent in listing:
-            sees[:size] &= listing[parent]
+            sees[:size] &= unpack(listing[parent] & _gets_to(matrix, over, parent), size)
         if over.protocol == "smb" and share.administrator is not None:
             sees[:size] |= let_in & members(matrix, share.administrator)
     for number in seen_otherwise(matrix) if over.protocol == "nfs" else ():
@@ -59,19 +62,22 @@ def _over(found: Outcome, over: Over, place: str, listing: Mapping[str, Seen]) -
     return sees
 
 
-def _listing(matrix: Matrix, places: Iterable[str]) -> dict[str, Seen]:
-    """Who may list each place, and gets there, by storage; only where storage is planned."""
+def _listing(matrix: Matrix, places: Iterable[str]) -> dict[str, Bits]:
+    """Whom the list of each place lets read the names in it: uint64 (words,); only where storage is planned."""
     laid = [place for place in places if place in matrix.laying and matrix.laying[place].list is not None]
     if not laid:
         return {}
     can = planes.planes(matrix.counting, [matrix.laying[place] for place in laid], LISTS)[0] | matrix.counting.root
-    found = {}
-    for place, listed in zip(laid, can, strict=True):
-        gets_there = listed & matrix.ways[place]
-        if matrix.plan.target.entering == "asked":
-            gets_there = gets_there & matrix.lists[place][0]
-        found[place] = unpack(gets_there, len(matrix.counting.subjects))
-    return found
+    return dict(zip(laid, can, strict=True))
+
+
+def _gets_to(matrix: Matrix, over: Over, place: str) -> Bits:
+    """Whom the folders above a place let pass; over SMB only who may enter it is shown what is in it."""
+    free = over.protocol == "nfs" and matrix.plan.target.nfs_way == "free"
+    way = way_from(matrix, place, matrix.plan.shares[over.share].place if free else None)
+    if over.protocol == "smb" and matrix.plan.target.entering == "asked":
+        way = way & matrix.lists[place][0]
+    return way
 
 
 def _not_hidden(matrix: Matrix, over: Over, place: str) -> Seen:

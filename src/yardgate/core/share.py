@@ -1,7 +1,7 @@
 """Shares: what of storage is offered over SMB and NFS, to whom besides those whom grants name, and to which hosts."""
 
 import re
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from fnmatch import fnmatchcase
 from ipaddress import IPv4Address, IPv4Network, IPv6Address, IPv6Network, ip_address, ip_network
@@ -138,12 +138,20 @@ def host_rule(
     rules: Sequence[HostRule], order: Order, address: Address, name: str = "", wildcards: Wildcards = "both"
 ) -> HostRule | None:
     """The rule that counts for a host; None where none takes it in, and then it may not mount the share."""
-    fitting = [(rule, known) for rule in rules if (known := hosts(rule.hosts)).take_in(address, name, wildcards)]
-    if order == "narrowest":
-        fitting.sort(
-            key=lambda one: (NARROWNESS.index(one[1].kind), -(one[1].network.prefixlen if one[1].network else 0))
-        )
-    return fitting[0][0] if fitting else None
+    for rule in in_order(rules, order):
+        if hosts(rule.hosts).take_in(address, name, wildcards):
+            return rule
+    return None
+
+
+def in_order(rules: Iterable[HostRule], order: Order) -> Sequence[HostRule]:
+    """Rules so that the first which takes in a host is the one that counts for it."""
+
+    def narrowness(rule: HostRule) -> tuple[int, int]:
+        known = hosts(rule.hosts)
+        return NARROWNESS.index(known.kind), -known.network.prefixlen if known.network is not None else 0
+
+    return tuple(rules) if order == "first" else sorted(rules, key=narrowness)
 
 
 # --- names ------------------------------------------------------------------------------------------------------------

@@ -26,7 +26,7 @@ from yardgate.core.ways import explain_over, identity, inside
 class Visit:
     """One place, as somebody finds it who came in over a share.
 
-    shown: its name stands in the listing of the folder above (at the top: the share can be connected to). enters: it opens.
+    shown: its name stands in the listing of the folder above (at the top: the share can be connected to, or mounted). enters: it opens.
     lists: the names of the files in it are shown. reads, changes, deletes: an ordinary file in it. adds: a new file in it.
     gate: what brings it down to this level.
     """
@@ -61,7 +61,10 @@ def walk(
         open_ = all(gate.level > Level.NA for gate in reason.gates if gate.kind == "way")
         rights = reason.rights if reason.rights is not None else EVERYTHING
         enters = let_in > Level.NA and open_ and bool(rights.folder & EXECUTE or plan.target.entering == "free")
-        listing[place] = enters and bool(rights.folder & LIST_DIRECTORY)
+        opens = enters or (
+            over.protocol == "nfs" and let_in > Level.NA and open_
+        )  # READDIR asks nothing but LIST_DIRECTORY
+        listing[place] = opens and bool(rights.folder & LIST_DIRECTORY)
         folder_shown, files_shown = _not_hidden(plan, subject, place, over, laying, rights)
         above = plan.places[place].parent
         writes = enters and let_in == Level.RW
@@ -69,7 +72,9 @@ def walk(
             Visit(
                 place,
                 reason.level,
-                let_in > Level.NA if place == share.place else listing[above or ""] and folder_shown,
+                let_in > Level.NA and (over.protocol == "smb" or open_)
+                if place == share.place
+                else listing[above or ""] and folder_shown,
                 enters,
                 listing[place] and files_shown,
                 enters and bool(rights.file & READ_DATA),

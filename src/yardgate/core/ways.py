@@ -17,7 +17,7 @@ from yardgate.core.plan import EVERYONE, GUEST, Plan, fold
 from yardgate.core.reason import Gate, Reason, account_gate, grants_gate, list_gate, nearest, way_gate
 from yardgate.core.resolve import Codes, Matrix, by_way_and_list, lowest, to_codes
 from yardgate.core.rights import EVERYTHING, Level, keeper, level, odd
-from yardgate.core.share import Over, Protocol, Share, host_rule
+from yardgate.core.share import Over, Protocol, Share, Squash, host_rule
 from yardgate.core.storage import Laying, granted_on, lay, rights_on
 from yardgate.core.weighing import weigh
 
@@ -54,15 +54,46 @@ def identity(plan: Plan, subject: str, over: Over) -> tuple[str, Token]:
     Over NFS a client claims numeric ids: root, or everybody, may be squashed to the guest (exports(5)), and of more groups
     than fit only the first are sent, in the order of their numbers.
     """
-    share, user = plan.shares[over.share], plan.users.get(subject)
-    squashed = over.protocol == "nfs" and (
-        share.squash == "all" or (share.squash == "root" and user is not None and user.uid == 0)
-    )
-    if subject == GUEST or squashed:
+    return _squashed(plan, subject, plan.shares[over.share].squash) if over.protocol == "nfs" else _as(plan, subject)
+
+
+def _as(plan: Plan, subject: str) -> tuple[str, Token]:
+    if subject == GUEST:
         return GUEST, {GUEST: (GUEST,), EVERYONE: (GUEST, EVERYONE)}
+    return subject, token(plan, subject)
+
+
+def _squashed(plan: Plan, subject: str, squash: Squash) -> tuple[str, Token]:
+    user = plan.users.get(subject)
+    if subject == GUEST or squash == "all":
+        return _as(plan, GUEST)
     ways = token(plan, subject)
-    left_out = unclaimed(plan, subject, ways) if over.protocol == "nfs" else ()
+    left_out = set(unclaimed(plan, subject, ways))
+    if squash == "root":  # gid 0 as well; the other groups stay, even those of root
+        left_out |= {who for who in ways if who in plan.groups and plan.groups[who].gid == 0}
+        if user is not None and user.uid == 0:
+            left_out.add(subject)
+            subject, ways = GUEST, {GUEST: (GUEST,), **ways}
     return subject, {who: way for who, way in ways.items() if who not in left_out}
+
+
+def way_over(plan: Plan, laying: Laying, subject: str, place: str, over: Over) -> Gate:
+    """The way gate over one way in.
+
+    Over NFS somebody is squashed inside a share; above its top, where folders ask the right to enter at all
+    (`Target.nfs_way`), nobody is, root neither: the server shows those folders on its own account (RFC 7530 section 7.3).
+    """
+    who, ways = identity(plan, subject, over)
+    if over.protocol == "smb":
+        return way_gate(plan, laying, who, place, ways)
+    top = plan.shares[over.share].place
+    within = way_gate(plan, laying, who, place, ways, top)
+    if plan.target.nfs_way == "free" or plan.target.entering == "free":
+        return within
+    claimed, claims = _squashed(plan, subject, "none")
+    above = way_gate(plan, laying, claimed, top, claims)
+    shown = above if above.level == Level.NA or (within.level == Level.RW and not within.steps) else within
+    return replace(shown, steps=above.steps + within.steps)
 
 
 def unclaimed(plan: Plan, subject: str, ways: Token) -> Sequence[str]:
@@ -100,7 +131,8 @@ def explain_over(plan: Plan, subject: str, place: str, over: Over, on: date, lay
             title = f"List of {plan.places[place].name}"
             gates += [Gate("way", "Way there", Level.RW, False, words), Gate("list", title, Level.RW, False, words)]
         else:
-            gates += [way_gate(plan, laying, who, place, ways), list_gate(plan, laid, who, place, ways, rights)]
+            way = way_over(plan, laying, subject, place, over)
+            gates += [way, list_gate(plan, laid, who, place, ways, rights)]
     result = min(gate.level for gate in gates)
     passed = {"account", "service", "way"} if result > Level.NA else set()
     if rights is not None and over.protocol == "smb" and not _by_share(laying, share):
@@ -203,18 +235,21 @@ def resolve_over(matrix: Matrix, over: Over, places: Sequence[str] | None = None
     plan, counting, share = matrix.plan, matrix.counting, matrix.plan.shares[over.share]
     places, size = inside(plan, share) if places is None else places, len(counting.subjects)
     high, low = _let_in(matrix, over)
+    free = over.protocol == "nfs" and plan.target.nfs_way == "free"
     none = np.zeros_like(high)
     root = (
         counted_as(matrix, share.administrator) if over.protocol == "smb" and share.administrator is not None else none
     )
     found = {}
     for place in places:
-        list_high, list_low = by_way_and_list(matrix, place)
+        list_high, list_low = by_way_and_list(matrix, place, share.place if free else None)
+        if over.protocol == "nfs" and share.squash == "all":  # everybody alike, behind the way to the share's top
+            code = _by_storage(plan, matrix.laying, place, over, GUEST, within=True).code
+            way = way_to(matrix, over)
+            list_high, list_low = (way if code & bit else ~way & way for bit in (2, 1))
         found[place] = to_codes(*lowest(high, low, list_high | root, list_low | root), size)
     if over.protocol == "nfs":
-        for place in places if share.squash == "all" else ():
-            found[place][:] = explain_over(plan, GUEST, place, over, matrix.on, matrix.laying).level.code
-        for number in seen_otherwise(matrix) if share.squash != "all" else ():
+        for number in seen_otherwise(matrix):
             subject = counting.subjects[number]
             for place in places:
                 found[place][number] = explain_over(plan, subject, place, over, matrix.on, matrix.laying).level.code
@@ -238,20 +273,31 @@ def guest_over(plan: Plan, over: Over, places: Iterable[str], laying: Laying) ->
     most = min(gate.level for gate in gates)
     if most == Level.NA:
         return dict.fromkeys(places, Level.NA)
-    who, ways = identity(plan, GUEST, over)
+    _, ways = identity(plan, GUEST, over)
     if over.protocol == "smb" and share.administrator in ways:
         return dict.fromkeys(places, most)
-    return {place: min(most, _by_storage(plan, laying, who, place, ways)) for place in places}
+    return {place: min(most, _by_storage(plan, laying, place, over, GUEST)) for place in places}
 
 
-def _by_storage(plan: Plan, laying: Laying, who: str, place: str, ways: Token) -> Level:
-    """The level that way and list let through."""
+def _by_storage(plan: Plan, laying: Laying, place: str, over: Over, subject: str, within: bool = False) -> Level:
+    """The level that way and list let through. within: the way from the share's top on alone."""
     laid = laying.get(place)
     if laid is None or laid.list is None:
         return Level.RW
-    if way_gate(plan, laying, who, place, ways).level == Level.NA:
+    who, ways = identity(plan, subject, over)
+    top = plan.shares[over.share].place
+    way = way_gate(plan, laying, who, place, ways, top) if within else way_over(plan, laying, subject, place, over)
+    if way.level == Level.NA:
         return Level.NA
     return level(rights_on(plan, laid, who, ways), entering_asked=plan.target.entering == "asked")
+
+
+def way_to(matrix: Matrix, over: Over) -> Bits:
+    """Whom the folders above a share's top let pass, squashing and what a client cannot claim left aside: uint64 (words,)."""
+    top = matrix.plan.shares[over.share].place
+    if top not in matrix.ways or (over.protocol == "nfs" and matrix.plan.target.nfs_way == "free"):
+        return np.full(matrix.counting.bits.shape[1], ~np.uint64(0))
+    return matrix.ways[top]
 
 
 def unreached(plan: Plan) -> Sequence[str]:
@@ -309,7 +355,11 @@ def _let_in(matrix: Matrix, over: Over) -> tuple[Bits, Bits]:
 
 
 def seen_otherwise(matrix: Matrix) -> Sequence[int]:
-    """Numbers of the users whom storage may see over NFS as somebody else, or as less, than it does otherwise: root, and who is in many groups."""
+    """Numbers of the users whom storage may see over NFS as somebody else, or as less, than it does otherwise: root, who is in many groups, and whose group is root's."""
     counting = matrix.counting
     many = set(np.flatnonzero(counting.groups_of > CLAIMED).tolist())
-    return sorted(many | set(np.flatnonzero(unpack(counting.root, counting.users)).tolist()))
+    many |= set(np.flatnonzero(unpack(counting.root, counting.users)).tolist())
+    for group in matrix.plan.groups.values():
+        if group.gid == 0:
+            many |= set(np.flatnonzero(members(matrix, group.id)).tolist())
+    return sorted(many)

@@ -54,6 +54,7 @@ plans = Table(
     Column("attributes_open", Boolean, nullable=False, server_default=false()),
     Column("host_rules", String, nullable=False, server_default="narrowest"),
     Column("wildcards", String, nullable=False, server_default="both"),
+    Column("nfs_way", String, nullable=False, server_default="asked"),
 )
 users = Table(
     "users",

@@ -3108,7 +3108,9 @@ export interface components {
          *     entering: whether every folder on the way down asks for the right to enter (a kernel does; an SMB server that keeps
          *     ordered lists itself does not). attributes_open: whether everybody may read attributes, whatever an ordered list says
          *     (such an SMB server lets them). host_rules: which of the host rules that take in one host counts (see `share`).
-         *     wildcards: what * and ? in a host rule are compared with: host names (exports(5)), or addresses as well.
+         *     wildcards: what * and ? in a host rule are compared with: host names (exports(5)), or addresses as well. nfs_way: whether
+         *     folders above the top of a share ask the right to enter of those who mount it (a kernel's server does where clients of version
+         *     4 pass through them, RFC 7530 section 7; one that mounts a share itself, as version 3 has it, does not).
          */
         Target: {
             /**
@@ -3155,6 +3157,12 @@ export interface components {
              * @enum {string}
              */
             wildcards: "names" | "both";
+            /**
+             * Nfs Way
+             * @default asked
+             * @enum {string}
+             */
+            nfs_way: "asked" | "free";
         };
         /**
          * TouchedCell

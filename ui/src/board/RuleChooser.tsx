@@ -56,6 +56,19 @@ export function RuleChooser() {
                 <input type="checkbox" checked={draft.attributes_open} onChange={(event) => setDraft({ ...draft, attributes_open: event.target.checked })} />
                 <span>Everybody may read attributes, whatever an ordered list says<br /><span className="muted">Such an SMB server lets them.</span></span>
               </label>
+              <h3>Over NFS</h3>
+              <label className="row">
+                <input type="checkbox" checked={draft.nfs_way === "asked"} onChange={(event) => setDraft({ ...draft, nfs_way: event.target.checked ? "asked" : "free" })} />
+                <span>Folders above a share ask for the right to enter<br /><span className="muted">A Linux kernel's server asks clients of version 4, not those of version 3.</span></span>
+              </label>
+              <label className="row">
+                <input type="checkbox" checked={draft.host_rules === "narrowest"} onChange={(event) => setDraft({ ...draft, host_rules: event.target.checked ? "narrowest" : "first" })} />
+                <span>Of host rules for one host the narrowest counts<br /><span className="muted">Otherwise the first.</span></span>
+              </label>
+              <label className="row">
+                <input type="checkbox" checked={draft.wildcards === "both"} onChange={(event) => setDraft({ ...draft, wildcards: event.target.checked ? "both" : "names" })} />
+                <span>* and ? in a host rule match addresses too<br /><span className="muted">A Linux kernel's server compares them with host names alone.</span></span>
+              </label>
             </div>
             <div className="scroll" aria-live="polite" tabIndex={0}>
               {!differs ? <p className="muted">This is what the plan says of the appliance now.</p>

@@ -1,0 +1,212 @@
+"""Shares at real NFS servers: everybody goes in from several hosts, and lists, reads, changes, adds and deletes as `walk` says."""
+
+import json
+import random
+import shutil
+import subprocess
+import sys
+import tempfile
+from collections import Counter
+from dataclasses import replace
+from ipaddress import ip_address
+from pathlib import Path
+from typing import Any, Literal
+
+from tests.conftest import ON
+from tests.real.kernel import PRIVATE_GID, lay_down
+from tests.real.storage import by_hand
+from tests.real.test_shares import ACTS
+from yardgate.core.membership import token
+from yardgate.core.packed import count
+from yardgate.core.plan import EVERYONE, GUEST, Group, Plan, Target, check
+from yardgate.core.rights import GRANTABLE, Level
+from yardgate.core.share import HostRule, Over, Share
+from yardgate.core.storage import lay
+from yardgate.core.walk import Visit, walk
+from yardgate.core.ways import CLAIMED
+from yardgate.formats import exports
+
+OWN = ["unshare", "--net", "--mount", "--pid", "--fork", "--kill-child", "--mount-proc", "--propagation", "private"]
+HOSTS = {"10.99.0.11": "one.quay.example", "10.99.0.12": "two.quay.example", "10.99.1.21": ""}
+RULES = (
+    *HOSTS, "one.quay.example", "two.quay.example", "10.99.0.0/24", "10.99.0.8/30", "10.99.0.0/16", "10.99.1.0/24",
+    "*.quay.example", "t?o.quay.example", "10.99.1.*", "*",
+)  # fmt: skip
+Server = Literal["kernel", "ganesha"]
+
+
+def set_up(seed: int, target: Target, styles: str) -> Plan:
+    """A tree with lists or mode bits, and one share somewhere in it with random host rules and squash."""
+    rng = random.Random(f"nfs-{seed}")
+    plan = by_hand(seed, styles, places=4)
+    groups = dict(plan.groups)
+    if rng.random() < 0.2:  # more groups than a client can claim, with the lower numbers
+        many = {
+            f"x{n}": Group(id=f"x{n}", name=f"x{n}", gid=20500 + n, members=frozenset(plan.users)) for n in range(14)
+        }
+        groups |= many
+    if rng.random() < 0.1:
+        groups["g1"] = replace(groups["g1"], gid=0)
+    top = rng.choice(list(plan.places))
+    hosts = tuple(
+        HostRule(hosts=name, level=rng.choice([*GRANTABLE, Level.RW, Level.RW]))
+        for name in rng.sample(RULES, rng.randint(1, 4))
+    )
+    share = Share(
+        id="s",
+        name=f"share {seed}",
+        place=top,
+        smb=False,
+        nfs=True,
+        read_only=rng.random() < 0.15,
+        hosts=hosts,
+        squash=rng.choice(["none", "root", "root", "all"]),
+    )
+    grants = {top: {who: rng.choice(GRANTABLE) for who in rng.sample([*plan.users, *groups, EVERYONE], 3)}}
+    users = {user.id: replace(user, enabled=rng.random() < 0.9) for user in plan.users.values()}
+    made = replace(plan, users=users, groups=groups, grants=grants, target=target, shares={"s": share})
+    assert check(made) == ()
+    return made
+
+
+def claims(plan: Plan, subject: str) -> dict[str, Any]:
+    """The numbers that somebody's client sends."""
+    if subject not in plan.users:
+        number = exports.NOBODY if subject == GUEST else PRIVATE_GID
+        return {"uid": number, "gid": number, "gids": []}
+    user = plan.users[subject]
+    primary = user.primary_group
+    numbers = sorted(plan.groups[who].gid or 0 for who in token(plan, subject) if who in plan.groups and who != primary)
+    gid = plan.groups[primary].gid if primary is not None else PRIVATE_GID
+    return {"uid": user.uid, "gid": gid, "gids": numbers[:CLAIMED]}
+
+
+def ask(server: Server, plans: dict[int, Plan]) -> list[tuple[dict[str, Any], Any]]:
+    """Each client at the server: what was asked, and what it found."""
+    top = Path(tempfile.mkdtemp(prefix="yardgate-nfs-", dir="/tmp"))
+    top.chmod(0o755)
+    (top / "tree").mkdir(mode=0o755)
+    asks, lines = [], []
+    try:
+        for seed, plan in plans.items():
+            rng = random.Random(f"nfs-hosts-{seed}")
+            subjects = [*plan.users, GUEST, "stranger"]
+            mine = [
+                {"seed": seed, "subject": s, "me": s, "version": rng.choice((3, 4)), "address": rng.choice(list(HOSTS))}
+                for s in subjects
+            ]
+            laying = lay(plan, count(plan, ON))
+            base = top / "tree" / str(seed)
+            base.mkdir(mode=0o755)
+            where = lay_down(plan, laying, base, [str(one["me"]) for one in mine])
+            share = plan.shares["s"]
+            offered = where[share.place]
+            for one in mine:
+                subject = GUEST if one["subject"] == "stranger" else str(one["subject"])
+                visits = walk(as_served(plan, server, one["version"]), subject, way(one), ON, laying)
+                folders = [
+                    "/" + str(where[v.place].relative_to(offered)) if v.place != share.place else "" for v in visits
+                ]
+                asks.append({**one, **claims(plan, str(one["subject"])), "folders": folders, "visits": visits})
+                asks[-1]["export"] = f"/{seed}" if server == "ganesha" else f"/{offered.relative_to(top / 'tree')}"
+            if server == "kernel":
+                lines.append(
+                    exports.write(plan, lambda place, where=where: f"/{where[place].relative_to(top / 'tree')}")
+                )  # type: ignore[misc]
+            else:
+                lines.append(ganesha(plan, seed, offered))
+        task = {
+            "server": server,
+            "top": str(top),
+            "hosts": HOSTS,
+            "exports": (GANESHA if server == "ganesha" else "") + "".join(lines),
+            "asks": [{name: value for name, value in one.items() if name != "visits"} for one in asks],
+        }
+        child = Path(__file__).with_name("nfs_child.py")
+        done = subprocess.run(
+            [*OWN, sys.executable, "-I", child],
+            input=json.dumps(task),
+            capture_output=True,
+            text=True,
+            start_new_session=True,
+        )
+        assert done.returncode == 0, done.stdout[-3000:] + done.stderr[-3000:]
+        return list(zip(asks, json.loads(done.stdout), strict=True))
+    finally:
+        shutil.rmtree(top)
+
+
+def as_served(plan: Plan, server: Server, version: Any) -> Plan:
+    """Clients of version 4 pass through the folders above a share of the kernel's server."""
+    asked: Literal["asked", "free"] = "asked" if server == "kernel" and version == 4 else "free"
+    return replace(plan, target=replace(plan.target, nfs_way=asked))
+
+
+def way(one: dict[str, Any]) -> Over:
+    return Over("s", "nfs", ip_address(one["address"]), HOSTS[one["address"]])
+
+
+GANESHA = """NFS_CORE_PARAM { NFS_Port = 2049; MNT_Port = 20048; Protocols = 3,4; Enable_NLM = false; Enable_RQUOTA = false;
+  Enable_UDP = false; mount_path_pseudo = true; }
+NFSv4 { Graceless = true; RecoveryRoot = /run/ganesha; Only_Numeric_Owners = true; }
+NFS_KRB5 { Active_krb5 = false; }
+LOG { COMPONENTS { TIRPC = WARN; } }
+EXPORT_DEFAULTS { SecType = sys; Attr_Expiration_Time = 0; Anonymous_uid = 65534; Anonymous_gid = 65534; }
+"""
+
+
+def ganesha(plan: Plan, seed: int, path: Path) -> str:
+    share = plan.shares["s"]
+    squash = {"none": "no_root_squash", "root": "root_squash", "all": "all_squash"}[share.squash]
+    level = {Level.NA: "None", Level.RO: "RO", Level.RW: "RO" if share.read_only else "RW"}
+    rules = " ".join(
+        f"CLIENT {{ Clients = {rule.hosts}; Access_Type = {level[rule.level]}; Squash = {squash}; }}"
+        for rule in share.hosts
+    )
+    return f'EXPORT {{ Export_Id = {seed + 1}; Path = "{path}"; Pseudo = /{seed}; Access_Type = None; FSAL {{ Name = VFS; }} {rules} }}\n'
+
+
+def compare(server: Server, seeds: range, target: Target, styles: str) -> None:
+    plans = {seed: set_up(seed, target, styles) for seed in seeds}
+    wrong, asked, found = [], 0, Counter[str]()
+    for one, real in ask(server, plans):
+        visits: tuple[Visit, ...] = one["visits"]
+        asked += 1
+        let_in, plan = visits[0].shown, plans[one["seed"]]
+        found["let in"] += real is not None
+        about = (one["seed"], one["subject"], one["version"], one["address"])
+        pointless = (
+            server == "ganesha" and one["version"] == 4 and not visits[0].enters
+        )  # it may answer NFS4ERR_MOVED there
+        if (real is not None) != let_in and not (pointless and let_in):
+            wrong.append((*about, "mounts", real is not None))
+        listing = {visit.place: set(names["names"]) for visit, names in zip(visits, real or (), strict=False)}
+        for visit, folder in zip(visits, real or (), strict=False):
+            asked += len(ACTS)
+            if (parent := plan.places[visit.place].parent) in listing:
+                asked += 1
+                if (shown := plan.places[visit.place].name in listing[parent]) != visit.shown:
+                    wrong.append((*about, visit.place, "shown", shown))
+            found.update(act for act in ACTS if folder[act])
+            if (
+                one["version"] == 4 and not visit.enters
+            ):  # the client library asks for attributes of all names, or for nothing
+                visit = replace(visit, lists=False)
+                listing.pop(visit.place, None)
+            wrong += [(*about, visit.place, act, folder[act]) for act in ACTS if folder[act] != getattr(visit, act)]
+    print(f"{server}: {len(plans)} share set-ups, {asked} answers, {dict(found)}, {len(wrong)} differ")
+    print(Counter((line[2], *line[-2:]) for line in wrong).most_common())
+    for line in wrong[:40]:
+        share = plans[line[0]].shares["s"]
+        print(line, share.squash, [(rule.hosts, rule.level.name) for rule in share.hosts])
+    assert wrong == []
+    assert min(found.values()) > asked / 150  # or too little was let through to say anything
+
+
+def test_hundred_shares_at_the_kernels_server() -> None:
+    compare("kernel", range(100), Target(wildcards="names"), "kernel")
+
+
+def test_shares_at_a_server_that_goes_by_the_first_rule_and_shows_nothing_above_a_share() -> None:
+    """nfs-ganesha: mode bits only, since it asks nothing of POSIX lists."""
+    compare("ganesha", range(60), Target(host_rules="first"), "mode")
