@@ -199,6 +199,13 @@ def test_walking_through_the_shares_as_somebody(plan_file: Path, lantern: Plan) 
         "machines": False,
         "images": True,
     }
+    tomas = next(user for user in lantern.users.values() if user.full_name == "Tomas Brandt")
+    numbers = json.loads(
+        yardgate("walk", plan_file, "--as", f"{tomas.uid}", "--over", "nfs", "--called", "lathe.yard.example", "--json")
+    )
+    assert numbers["who"] == tomas.id
+    beyond = yardgate("walk", plan_file, "--as", "4294967295", "--over", "nfs", code=2)
+    assert "4294967295 is no number of a user or group" in beyond
     why = yardgate("explain", plan_file, "guest", "noticeboard", "--share", "notices")
     assert "notices lets guests in: read-only." in why
     assert "1. Account: RW\n   NFS asks no password" in yardgate(

@@ -29,18 +29,23 @@ from yardgate.console import (
     out,
     read_bytes,
     settings_of,
+    share_of,
+    subject_of,
+    walker,
+    way_in,
     write,
 )
 from yardgate.core.clash import rule_words
 from yardgate.core.edit import SetGrant, apply, describe, difference, sentence
 from yardgate.core.names import Names
 from yardgate.core.outcome import outcome
+from yardgate.core.packed import count
 from yardgate.core.plan import Plan, PlanError, show
 from yardgate.core.reason import ListLine
 from yardgate.core.reason import explain as explain_cell
 from yardgate.core.resolve import resolve as resolve_plan
 from yardgate.core.rights import LEVELS, letters
-from yardgate.core.share import Over
+from yardgate.core.storage import lay
 from yardgate.core.ways import explain_over
 from yardgate.formats import accounts as account_files
 from yardgate.formats import ldif, listing, matrix, people, planfile
@@ -339,23 +344,29 @@ def explain(
     place: Annotated[str, typer.Argument(help="A place, by name, path or id.")],
     as_json: AsJson = False,
     on: On = None,
-    share: Annotated[str | None, typer.Option(help="As it comes out over this share; WHO may be guest then.")] = None,
+    share: Annotated[
+        str | None,
+        typer.Option(help="As it comes out over this share; WHO may be guest then, or UID:GID,GID,… over NFS."),
+    ] = None,
     over: Annotated[Literal["smb", "nfs"], typer.Option(help="With --share: the protocol.")] = "smb",
     host: Annotated[str | None, typer.Option("--from", help="With --over nfs: the address of the client.")] = None,
+    host_name: Annotated[str, typer.Option("--called", help="With --over nfs: the client's host name.")] = "",
 ) -> None:
     """Why somebody gets what they get in a place, gate by gate."""
     plan, day = load(plan_file), on.date() if on else date.today()
-    subject = cli_walk.subject_of(plan, who, guest=share is not None)
     where = place if place in plan.places else one_of(Names(plan).place(place), place, "place")
     if share is None:
+        subject = subject_of(plan, who)
         reason = explain_cell(plan, subject, where, day)
     else:
-        offered = cli_walk.share_of(plan, share)
+        offered = share_of(plan, share)
         if offered.place not in plan.path(where):
             raise Refused(
                 f"{offered.name} offers {plan.path_name(offered.place)}; {plan.path_name(where)} does not lie in it"
             )
-        reason = explain_over(plan, subject, where, Over(offered.id, over, cli_walk.address_of(host)), day)
+        laying = lay(plan, count(plan, day))
+        plan, subject = walker(plan, who, over)
+        reason = explain_over(plan, subject, where, way_in(offered, over, host, host_name), day, laying)
     if as_json:
         sys.stdout.write(json.dumps(asdict(reason), ensure_ascii=False, indent=1) + "\n")
         return

@@ -3,17 +3,15 @@
 import json
 import sys
 from datetime import date
-from ipaddress import ip_address
 from pathlib import Path
 from typing import Annotated, Any, Literal
 
 import typer
 
-from yardgate.console import AsJson, On, Refused, load, one_of, out
-from yardgate.core.names import Names
+from yardgate.console import AsJson, On, load, out, share_of, walker, way_in
 from yardgate.core.packed import count
-from yardgate.core.plan import GUEST, Plan, fold, show
-from yardgate.core.share import Address, Over, Share
+from yardgate.core.plan import Plan
+from yardgate.core.share import Share
 from yardgate.core.storage import lay
 from yardgate.core.walk import Visit, walk
 
@@ -22,23 +20,28 @@ ACTS = ("shown", "enters", "lists", "reads", "changes", "adds", "deletes")
 
 def walk_through(
     plan_file: Path,
-    who: Annotated[str, typer.Option("--as", help="A user or group, by any of their names or by id; or guest.")],
+    who: Annotated[
+        str,
+        typer.Option(
+            "--as",
+            help="A user or group, by any of their names or by id; guest; or, over NFS, numbers that a client claims: UID:GID,GID,…",
+        ),
+    ],
     over: Annotated[Literal["smb", "nfs"], typer.Option(help="The protocol.")] = "smb",
     host: Annotated[str | None, typer.Option("--from", help="For NFS: the address of the client.")] = None,
+    host_name: Annotated[str, typer.Option("--called", help="For NFS: the client's host name.")] = "",
     share: Annotated[str | None, typer.Option(help="Only this share.")] = None,
     as_json: AsJson = False,
     on: On = None,
 ) -> None:
     """Walk through the shares as somebody: what is shown, what opens, what can be saved."""
     plan = load(plan_file)
-    subject = subject_of(plan, who, guest=True)
     shares = list(plan.shares.values()) if share is None else [share_of(plan, share)]
     day = on.date() if on else date.today()
     laying = lay(plan, count(plan, day))
+    seen, subject = walker(plan, who, over)
     found = {
-        one.id: walk(plan, subject, Over(one.id, over, address_of(host)), day, laying)
-        for one in shares
-        if one.over(over)
+        one.id: walk(seen, subject, way_in(one, over, host, host_name), day, laying) for one in shares if one.over(over)
     }
     if as_json:
         told = {
@@ -51,25 +54,6 @@ def walk_through(
         return
     for one, visits in found.items():
         _print(plan, plan.shares[one], visits)
-
-
-def subject_of(plan: Plan, who: str, *, guest: bool = False) -> str:
-    """The id of a user or group, by id or by any of their names."""
-    if who in plan.users or who in plan.groups or (guest and who == GUEST):
-        return who
-    return one_of(Names(plan).who(who), who, "user or group")
-
-
-def share_of(plan: Plan, name: str) -> Share:
-    found = tuple(share.id for share in plan.shares.values() if fold(name) in (fold(share.id), fold(share.name)))
-    return plan.shares[one_of(found, name, "share")]
-
-
-def address_of(text: str | None) -> Address | None:
-    try:
-        return None if text is None else ip_address(text)
-    except ValueError:
-        raise Refused(f"{show(text or '')} is no address of IPv4 or IPv6") from None
 
 
 def _json(plan: Plan, share: Share, visits: tuple[Visit, ...]) -> dict[str, Any]:

@@ -2,14 +2,18 @@
 
 import sys
 from datetime import datetime
+from ipaddress import ip_address
 from pathlib import Path
 from typing import Annotated, Any
 
 import typer
 from rich.console import Console
 
+from yardgate.core.claim import claim, claimed
 from yardgate.core.edit import Edit, apply
-from yardgate.core.plan import Plan, show
+from yardgate.core.names import Names
+from yardgate.core.plan import GUEST, Plan, fold, show
+from yardgate.core.share import Over, Protocol, Share
 from yardgate.formats import planfile
 from yardgate.formats.reading import FormatError, decode
 from yardgate.settings import Settings
@@ -96,3 +100,31 @@ def one_of(found: tuple[str, ...], name: str, kind: str) -> str:
             else f"{show(name)} may mean several: {', '.join(found)}"
         )
     return found[0]
+
+
+def subject_of(plan: Plan, who: str, *, guest: bool = False) -> str:
+    """The id of a user or group, by id or by any of their names."""
+    if who in plan.users or who in plan.groups or (guest and who == GUEST):
+        return who
+    return one_of(Names(plan).who(who), who, "user or group")
+
+
+def walker(plan: Plan, who: str, over: Protocol) -> tuple[Plan, str]:
+    """Somebody who goes in over a share, and the plan in which to ask for them: the guest too, or numbers that a client claims."""
+    try:
+        made = claim(who) if over == "nfs" and who not in plan.users and who not in plan.groups else None
+    except ValueError as error:
+        raise Refused(str(error)) from None
+    return claimed(plan, made) if made is not None else (plan, subject_of(plan, who, guest=True))
+
+
+def share_of(plan: Plan, name: str) -> Share:
+    found = tuple(share.id for share in plan.shares.values() if fold(name) in (fold(share.id), fold(share.name)))
+    return plan.shares[one_of(found, name, "share")]
+
+
+def way_in(share: Share, over: Protocol, address: str | None, name: str) -> Over:
+    try:
+        return Over(share.id, over, None if address is None else ip_address(address), name)
+    except ValueError:
+        raise Refused(f"{show(address or '')} is no address of IPv4 or IPv6") from None

@@ -5,6 +5,7 @@ Runs under the system's Python as root, in namespaces of its own, like `smbd_chi
 
 import json
 import os
+import subprocess
 import sys
 from pathlib import Path
 
@@ -45,6 +46,15 @@ def looked(client, folder: str, me: str) -> dict[str, object]:
     }
 
 
+def listed(conf: str, name: str) -> list[str]:
+    """The shares that somebody is shown."""
+    login = ["--user", f"{name}%{PASSWORD}"] if name else ["--no-pass"]
+    done = subprocess.run(
+        ["smbclient", "--configfile", conf, "--grepable", "--list", "127.0.0.1", *login], capture_output=True, text=True
+    )
+    return [line.split("|")[1] for line in done.stdout.splitlines() if line.startswith("Disk|")]
+
+
 def main() -> None:
     from samba import credentials
     from samba.samba3 import libsmb_samba_internal as libsmb
@@ -75,6 +85,8 @@ def main() -> None:
                     continue
                 found[f"{who['id']} {share}"] = [looked(client, folder, who["id"]) for folder in folders]
                 del client
+        for who in task["subjects"]:
+            found[f"{who['id']} lists"] = listed(conf, who["name"])
     finally:
         server.terminate()
         server.wait(20)

@@ -99,6 +99,13 @@ def compare(seeds: range) -> None:
     finally:
         shutil.rmtree(top)
     wrong, asked, found = [], 0, Counter[str]()
+    offered = {plan.shares["s"].name for plan, _ in plans.values() if not plan.shares["s"].hidden}
+    offered -= {name for name, section in zip(plans, sections, strict=True) if " available = no" in section}
+    for subject in subjects:
+        asked += 1
+        shown = set(answers[f"{subject} lists"] or ())  # type: ignore[arg-type]
+        if shown != (offered if subject not in users or users[subject].enabled else set()):
+            wrong.append((next(iter(plans)), subject, "is shown the shares", sorted(shown ^ offered)))
     for name, (plan, laying) in plans.items():
         for subject in subjects:
             visits = walk(plan, GUEST if subject == "stranger" else subject, Over("s", "smb"), ON, laying)

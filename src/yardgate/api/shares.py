@@ -1,5 +1,6 @@
 """Shares: who gets in over each, why, and what somebody finds who walks through them."""
 
+from dataclasses import replace
 from typing import Annotated
 
 import numpy as np
@@ -20,8 +21,9 @@ from yardgate.api.schemas import (
     WayOut,
 )
 from yardgate.api.signin import Reader, TheDesk
+from yardgate.core.claim import claim, claimed
 from yardgate.core.everyone import everyone
-from yardgate.core.plan import GUEST, fold
+from yardgate.core.plan import GUEST, Plan, fold
 from yardgate.core.resolve import Matrix
 from yardgate.core.rights import LEVELS
 from yardgate.core.share import Over, Protocol
@@ -31,6 +33,7 @@ from yardgate.core.ways import PROTOCOLS, explain_over, is_on, resolve_over, unr
 router = APIRouter(prefix="/plans/{plan}", tags=["shares"])
 PEOPLE_LISTED, SURPRISES = 200, 300
 HostAddress = Annotated[IPvAnyAddress | None, Query(description="the address of the client, for NFS; none: any host")]
+HostName = Annotated[str, Query(description="the host name of the client, for NFS", max_length=253)]
 
 
 @router.get("/shares")
@@ -59,29 +62,49 @@ def _way(matrix: Matrix, over: Over) -> WayOut:
     )
 
 
+def _walker(plan: Plan, who: str, protocol: Protocol) -> tuple[Plan, str]:
+    """Who walks, and the plan in which to ask for them."""
+    if who == GUEST or who in plan.users or who in plan.groups:
+        return plan, who
+    try:
+        made = claim(who) if protocol == "nfs" else None
+    except ValueError as error:
+        raise HTTPException(422, str(error)) from None
+    if made is None:
+        raise HTTPException(404, "This plan has no such person or group any more")
+    return claimed(plan, made)
+
+
 @router.get("/shares/{share}/reason")
 def reason_over(
-    plan: str, share: Id, _: Reader, desk: TheDesk, subject: Id, place: Id, protocol: Protocol, host: HostAddress = None
+    plan: str,
+    share: Id,
+    _: Reader,
+    desk: TheDesk,
+    subject: Id,
+    place: Id,
+    protocol: Protocol,
+    host: HostAddress = None,
+    name: HostName = "",
 ) -> ReasonOut:
-    """Why somebody (or, for `guest`, somebody without an account) gets what they get in a place over one share and protocol."""
+    """Why somebody (or `guest`; or, over NFS, who claims `uid:gid,gid,…`) gets what they get in a place over one share and protocol."""
     opened = desk.plans.open(plan)
     p, matrix = opened.plan, desk.matrix(opened)
-    known = place in p.places and (subject == GUEST or subject in p.users or subject in p.groups)
-    if share not in p.shares or not known or p.shares[share].place not in p.path(place):
-        raise HTTPException(
-            404, "This plan has no such share, place or person any more, or the share does not reach the place"
-        )
-    found = explain_over(p, subject, place, Over(share, protocol, host), matrix.on, matrix.laying)
-    return told(opened, found, subject)
+    if share not in p.shares or place not in p.places or p.shares[share].place not in p.path(place):
+        raise HTTPException(404, "This plan has no such share or place any more, or the share does not reach the place")
+    seen, who = _walker(p, subject, protocol)
+    found = explain_over(seen, who, place, Over(share, protocol, host, name), matrix.on, matrix.laying)
+    return told(replace(opened, plan=seen), found, who)
 
 
 @router.get("/walk")
-def walked(plan: str, _: Reader, desk: TheDesk, who: Id, protocol: Protocol, host: HostAddress = None) -> WalkOut:
-    """What somebody (or `guest`) finds who goes through all shares over a protocol, from a host."""
+def walked(
+    plan: str, _: Reader, desk: TheDesk, who: Id, protocol: Protocol, host: HostAddress = None, name: HostName = ""
+) -> WalkOut:
+    """What somebody (or `guest`; or, over NFS, who claims `uid:gid,gid,…`) finds who goes through all shares over a protocol, from a host."""
     opened = desk.plans.open(plan)
     p, matrix = opened.plan, desk.matrix(opened)
-    if who != GUEST and who not in p.users and who not in p.groups:
-        raise HTTPException(404, "This plan has no such person or group any more")
+    seen, subject = _walker(p, who, protocol)
     shares = sorted((share for share in p.shares.values() if share.over(protocol)), key=lambda share: fold(share.name))
     found = [
         WalkedShare(
@@ -89,7 +112,7 @@ def walked(plan: str, _: Reader, desk: TheDesk, who: Id, protocol: Protocol, hos
             listed=not share.hidden,
             visits=[
                 VisitOut.model_validate(visit, from_attributes=True)
-                for visit in walk(p, who, Over(share.id, protocol, host), matrix.on, matrix.laying)
+                for visit in walk(seen, subject, Over(share.id, protocol, host, name), matrix.on, matrix.laying)
             ],
         )
         for share in shares

@@ -938,7 +938,7 @@ export interface paths {
         };
         /**
          * Reason Over
-         * @description Why somebody (or, for `guest`, somebody without an account) gets what they get in a place over one share and protocol.
+         * @description Why somebody (or `guest`; or, over NFS, who claims `uid:gid,gid,…`) gets what they get in a place over one share and protocol.
          */
         get: operations["reason_over"];
         put?: never;
@@ -958,7 +958,7 @@ export interface paths {
         };
         /**
          * Walked
-         * @description What somebody (or `guest`) finds who goes through all shares over a protocol, from a host.
+         * @description What somebody (or `guest`; or, over NFS, who claims `uid:gid,gid,…`) finds who goes through all shares over a protocol, from a host.
          */
         get: operations["walked"];
         put?: never;
@@ -7390,6 +7390,8 @@ export interface operations {
                 protocol: "smb" | "nfs";
                 /** @description the address of the client, for NFS; none: any host */
                 host?: string | null;
+                /** @description the host name of the client, for NFS */
+                name?: string;
             };
             header?: never;
             path: {
@@ -7472,6 +7474,8 @@ export interface operations {
                 protocol: "smb" | "nfs";
                 /** @description the address of the client, for NFS; none: any host */
                 host?: string | null;
+                /** @description the host name of the client, for NFS */
+                name?: string;
             };
             header?: never;
             path: {

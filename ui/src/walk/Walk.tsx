@@ -10,10 +10,10 @@ import { PROTOCOLS } from "../shares/words";
 import { useWhos } from "../storage/editors";
 import { Everyone } from "./Everyone";
 import { Refused } from "./Refused";
-import { decoded, encoded, type Walker } from "./walkers";
+import { claims, CLIENTS, decoded, encoded, hostOf, type Client, type Walker } from "./walkers";
 import { finding } from "./words";
 
-const GUEST = [{ value: "guest", label: "A guest, without an account" }];
+const GUEST = [{ value: "guest", label: "A guest, or a name that nobody has" }];
 const MOST = 4; // walkers side by side
 
 /** Walking through the shares as somebody, or as several side by side. */
@@ -21,14 +21,14 @@ export default function Walk() {
   const { id, outline, index } = usePlan();
   const [params, setParams] = useSearchParams();
   const first = outline.users.find((user) => !outline.inactive.includes(user.id));
-  const walkers: Walker[] = params.has("as") ? decoded(params.get("as")!) : first ? [{ who: first.id, protocol: "smb", host: "" }] : [];
+  const walkers: Walker[] = params.has("as") ? decoded(params.get("as")!) : first ? [{ who: first.id, protocol: "smb", host: "", client: "windows" }] : [];
   const [share, place] = [params.get("share"), params.get("place")];
   const [chosen, setChosen] = useState<{ column: number; place: string; share: string } | null>(null);
   const found = useQueries({
-    queries: walkers.map(({ who, protocol, host }) => ({
-      queryKey: ["of-plan", id, "walk", who, protocol, host],
-      queryFn: () => ask(api.GET("/api/v1/plans/{plan}/walk", { params: { path: { plan: id }, query: { who, protocol, host: host || undefined } } })),
-    })),
+    queries: walkers.map((walker) => {
+      const query = { who: walker.who, protocol: walker.protocol, ...hostOf(walker) };
+      return { queryKey: ["of-plan", id, "walk", query], queryFn: () => ask(api.GET("/api/v1/plans/{plan}/walk", { params: { path: { plan: id }, query } })) };
+    }),
   });
   const put = (change: Record<string, string | null>) => setParams((old) => {
     const next = new URLSearchParams(old);
@@ -45,7 +45,7 @@ export default function Walk() {
     ? (index.children.get(at) ?? []).map((one) => ({ key: one.id, name: one.name, share: here.id, place: one.id, folder: true }))
     : [...outline.shares].sort((a, b) => a.name.localeCompare(b.name)).map((one) => ({ key: one.id, name: one.name, share: one.id, place: one.place, folder: true }));
   const visit = (column: number, rowShare: string, rowPlace: string): VisitOut | undefined => shareOf(found[column]?.data, rowShare)?.visits.find((one) => one.place === rowPlace);
-  const picked = chosen && walkers[chosen.column] ? { ...chosen, walker: walkers[chosen.column]!, visit: visit(chosen.column, chosen.share, chosen.place), listed: shareOf(found[chosen.column]?.data, chosen.share)?.listed ?? true } : null;
+  const picked = chosen && walkers[chosen.column] ? { ...chosen, walker: walkers[chosen.column]!, visit: visit(chosen.column, chosen.share, chosen.place), listed: listedTo(walkers[chosen.column]!, found[chosen.column]?.data, chosen.share, outline.shares) } : null;
   const broken = found.find((one) => one.isError);
   return (
     <>
@@ -57,13 +57,13 @@ export default function Walk() {
           </nav>
           <span className="spread" />
           <Button size="small" type={params.has("everyone") ? "primary" : "default"} aria-pressed={params.has("everyone")} onClick={() => put({ everyone: params.has("everyone") ? null : "1" })}>Try everyone</Button>
-          {!params.has("everyone") && walkers.length < MOST && <Button size="small" onClick={() => setWalkers([...walkers, { who: outline.users.find((user) => !walkers.some((one) => one.who === user.id))?.id ?? "guest", protocol: "smb", host: "" }])}>Add somebody beside</Button>}
+          {!params.has("everyone") && walkers.length < MOST && <Button size="small" onClick={() => setWalkers([...walkers, { who: outline.users.find((user) => !walkers.some((one) => one.who === user.id))?.id ?? "guest", protocol: "smb", host: "", client: "windows" }])}>Add somebody beside</Button>}
         </div>
         {broken && <div className="trouble">{message(broken.error)}</div>}
         {outline.shares.length === 0 ? (
           <div className="empty"><h2>There is nothing to walk through yet</h2><p className="muted">One gets in through a share.</p><Link to={`/p/${id}/shares`}><Button type="primary">Add a share</Button></Link></div>
         ) : params.has("everyone") ? (
-          <Everyone onWalk={(who, to) => { const protocol = shareAt(outline.shares, index.places, to, "smb") ? "smb" : "nfs"; setParams({ as: encoded([{ who, protocol, host: "" }]), ...shareAt(outline.shares, index.places, to, protocol) }); }} />
+          <Everyone onWalk={(who, to) => { const protocol = shareAt(outline.shares, index.places, to, "smb") ? "smb" : "nfs"; setParams({ as: encoded([{ who, protocol, host: "", client: "windows" }]), ...shareAt(outline.shares, index.places, to, protocol) }); }} />
         ) : (
           <div className="walk">
             <table>
@@ -85,7 +85,7 @@ export default function Walk() {
                     <td><button className="plain name" onClick={() => go(row.share, row.place)}>{row.name}</button></td>
                     {walkers.map((walker, column) => {
                       const one = visit(column, row.share, row.place);
-                      const listed = here !== undefined || (shareOf(found[column]?.data, row.share)?.listed ?? true);
+                      const listed = here !== undefined || listedTo(walker, found[column]?.data, row.share, outline.shares);
                       return <td key={column}>{one ? <Cell visit={one} listed={listed} pressed={picked?.column === column && picked.place === row.place && picked.share === row.share} onPick={() => setChosen({ column, place: row.place, share: row.share })} /> : found[column]?.data ? <span className="muted">not offered over {walker.protocol.toUpperCase()}</span> : <Waiting done={undefined} />}</td>;
                     })}
                   </tr>
@@ -104,11 +104,14 @@ export default function Walk() {
 function Head({ walker, alone, onChange, onRemove }: { walker: Walker; alone: boolean; onChange: (next: Walker) => void; onRemove: () => void }) {
   const whos = useWhos(GUEST);
   const [host, setHost] = useState(walker.host);
+  const [typed, setTyped] = useState("");
+  const numbers = [typed, walker.who].filter((text, number, all) => claims(text) && all.indexOf(text) === number);
+  const options = [...numbers.map((text) => ({ value: text, label: `whoever claims ${text}` })), ...whos];
   const keep = () => { if (host.trim() !== walker.host) onChange({ ...walker, host: host.trim() }); };
   return (
     <>
-      <div className="row"><Select aria-label="Who walks" size="small" variant="borderless" showSearch={{ optionFilterProp: "label" }} popupMatchSelectWidth={false} style={{ flex: 1, minWidth: 0, fontWeight: 600 }} value={walker.who} options={whos} onChange={(who: string) => onChange({ ...walker, who })} />{!alone && <button className="plain" aria-label="Without them" title="Without them" onClick={onRemove}>✕</button>}</div>
-      <div className="row"><Select aria-label="Over which protocol" size="small" variant="borderless" style={{ width: 78 }} value={walker.protocol} options={PROTOCOLS.map(([value, label]) => ({ value, label }))} onChange={(protocol: "smb" | "nfs") => onChange({ ...walker, protocol })} />{walker.protocol === "nfs" && <Input size="small" aria-label="From which address" placeholder="from any host" value={host} onChange={(event) => setHost(event.target.value)} onPressEnter={keep} onBlur={keep} />}</div>
+      <div className="row"><Select aria-label="Who walks" size="small" variant="borderless" showSearch={{ optionFilterProp: "label", onSearch: setTyped }} notFoundContent="Nobody of that name. Over NFS also numbers: 1001:100,2001" popupMatchSelectWidth={false} style={{ flex: 1, minWidth: 0, fontWeight: 600 }} value={walker.who} options={options} onChange={(who: string) => onChange({ ...walker, who, protocol: claims(who) ? "nfs" : walker.protocol })} />{!alone && <button className="plain" aria-label="Without them" title="Without them" onClick={onRemove}>✕</button>}</div>
+      <div className="row"><Select aria-label="Over which protocol" size="small" variant="borderless" style={{ width: 78 }} value={walker.protocol} options={PROTOCOLS.map(([value, label]) => ({ value, label }))} onChange={(protocol: "smb" | "nfs") => onChange({ ...walker, protocol, who: protocol === "smb" && claims(walker.who) ? "guest" : walker.who })} />{walker.protocol === "smb" ? <Select aria-label="From which kind of computer" size="small" variant="borderless" style={{ width: 104 }} value={walker.client} options={CLIENTS} onChange={(client: Client) => onChange({ ...walker, client })} /> : <Input size="small" aria-label="From which address" placeholder="from any host" title="An address, and after a space the host’s name" value={host} onChange={(event) => setHost(event.target.value)} onPressEnter={keep} onBlur={keep} />}</div>
     </>
   );
 }
@@ -125,6 +128,12 @@ function Waiting({ done }: { done: WalkOut | undefined }) {
 
 function shareOf(walk: WalkOut | undefined, share: string) {
   return walk?.shares.find((one) => one.share === share);
+}
+
+/** Whether a client lists a share: Windows leaves out names that end in $. */
+function listedTo(walker: Walker, walk: WalkOut | undefined, share: string, shares: Share[]) {
+  const left = walker.protocol === "smb" && walker.client === "windows" && shares.find((one) => one.id === share)?.name.endsWith("$");
+  return !left && (shareOf(walk, share)?.listed ?? true);
 }
 
 /** Where to stand to see a place: the share over a protocol that begins nearest above it, and the folder above. */

@@ -1,0 +1,43 @@
+"""Walking through shares over the API: as people, as the guest, as whoever claims numbers."""
+
+from typing import Any
+
+from fastapi.testclient import TestClient
+
+from tests.api.conftest import Web
+from tests.conftest import ON
+from yardgate.core.plan import Plan
+from yardgate.core.share import Over
+from yardgate.core.walk import walk
+
+
+def asked(client: TestClient, web: Web, **query: Any) -> Any:
+    answer = client.get(web.at("/walk"), params=query)
+    return answer.json() if answer.status_code == 200 else (answer.status_code, answer.json()["title"])
+
+
+def test_a_walk_over_the_api_is_the_cores(client: TestClient, web: Web, lantern: Plan) -> None:
+    for who in ("priya-natarajan", "guest", "draughting"):
+        found = asked(client, web, who=who, protocol="smb")
+        for share in found["shares"]:
+            told = [(visit["place"], visit["level"], visit["shown"]) for visit in share["visits"]]
+            assert told == [
+                (visit.place, str(visit.level), visit.shown)
+                for visit in walk(lantern, who, Over(share["share"], "smb"), ON)
+            ]
+
+
+def test_numbers_are_claimed_over_nfs_alone_and_from_a_host(client: TestClient, web: Web, lantern: Plan) -> None:
+    share = next(share for share in lantern.shares.values() if share.nfs)
+    user = next(user for user in lantern.users.values() if user.uid is not None)
+    found = asked(client, web, who=str(user.uid), protocol="nfs", host="198.51.100.1", name="nowhere.example")
+    assert not any(visit["shown"] for share in found["shares"] for visit in share["visits"])
+    assert asked(client, web, who=f"{user.uid}", protocol="smb") == (
+        404,
+        "This plan has no such person or group any more",
+    )
+    assert asked(client, web, who="4294967295", protocol="nfs")[0] == 422
+    query = {"subject": "54321:54321", "place": share.place, "protocol": "nfs"}
+    why = client.get(web.at(f"/shares/{share.id}/reason"), params=query).json()
+    assert why["names"]["uid 54321"] == "uid 54321"
+    assert "the client claims the uid 54321" in why["reason"]["gates"][0]["sentence"]
