@@ -41,3 +41,18 @@ def test_numbers_are_claimed_over_nfs_alone_and_from_a_host(client: TestClient, 
     why = client.get(web.at(f"/shares/{share.id}/reason"), params=query).json()
     assert why["names"]["uid 54321"] == "uid 54321"
     assert "the client claims the uid 54321" in why["reason"]["gates"][0]["sentence"]
+
+
+def test_a_card_and_the_report_tell_what_comes_out(client: TestClient, web: Web, lantern: Plan) -> None:
+    card = client.get(web.at("/card"), params={"who": "priya-natarajan"}).json()
+    drawings = next(reach for reach in card["reaches"] if reach["share"] == "share-drawings")
+    assert drawings["stretches"][0] == {"place": "drawings", "level": "RW"}
+    assert client.get(web.at("/card"), params={"who": "nobody-at-all"}).status_code == 404
+    report = client.get(web.at("/report")).json()
+    assert report["people"] == len(report["persons"]) == len(lantern.users)
+    toolpaths = next(place for place in report["places"] if place["place"] == "toolpaths")
+    assert toolpaths["counts"]["RW"] == len(toolpaths["who"]["RW"])
+    assert {"share": "share-drawings", "protocol": "smb"} in toolpaths["ways"]
+    answer = client.get(web.at("/export/access"))
+    assert answer.headers["content-type"] == "text/csv; charset=utf-8"
+    assert answer.text.startswith("place,shares,name,full name,best,over SMB,over NFS")

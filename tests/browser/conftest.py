@@ -49,7 +49,7 @@ class Page:
     def go(
         self,
         path: str,
-        there: str = "[role=grid], [role=tree], .directory, .shares, .walk, .sentences, .empty, .sheet-card",
+        there: str = "[role=grid], [role=tree], .directory, .shares, .walk, .sentences, .paper, .empty, .sheet-card",
     ) -> None:
         self.driver.get(f"{self.server.url}{path}")
         self.until(lambda: self.all(there))

@@ -73,3 +73,32 @@ def test_over_nfs_from_a_host_that_no_rule_takes_in(yard: Yard, page: Page) -> N
     address.send_keys(Keys.CONTROL, "a")
     address.send_keys("bench", Keys.ENTER)
     page.says("value is not a valid IPv4 or IPv6 address")
+
+
+def test_walking_as_whoever_claims_numbers_from_a_named_host(yard: Yard, page: Page) -> None:
+    page.go(yard.at("walk?as=henrik-vance~nfs~192.0.2.20~linux"))
+    page.until(lambda: row(page, "images") != [])
+    who = page.until(lambda: page.one("[aria-label='Who walks']"))
+    who.send_keys("54321:54321")
+    page.until(lambda: next(e for e in page.all(".ant-select-item-option-active") if "claims 54321" in e.text))
+    who.send_keys(Keys.ENTER)
+    page.until(lambda: row(page, "images") == ["NA seen, refused"])
+    page.until(lambda: page.all(".find-cell")[0].click() or True)
+    page.says("Whoever claims 54321:54321 at")
+    page.says("the client claims the uid 54321")
+    page.go(yard.at("walk?as=54321~nfs~198.51.100.7%20lathe.yard.example~linux"))
+    page.until(lambda: row(page, "images") == ["not shown to them"])
+    assert page.errors() == []
+
+
+def test_what_a_client_says_depends_on_the_client(yard: Yard, page: Page) -> None:
+    for client, said in (
+        ("windows", "You don’t currently have permission to access this folder."),
+        ("macos", "The folder can’t be opened because you don’t have permission to see its contents."),
+        ("linux", "“Permission denied”"),
+    ):
+        page.go(yard.at(f"walk?as=priya-natarajan~smb~~{client}&share=share-drawings&place=drawings"))
+        page.until(lambda: row(page, "toolpaths") == ["not shown to them"])
+        page.until(lambda: next(b for b in page.all(".find-cell") if b.text == "not shown to them").click() or True)
+        page.says(said)
+    assert page.errors() == []

@@ -15,6 +15,8 @@ const Directories = lazy(() => import("./directory/Directory"));
 const Shares = lazy(() => import("./shares/Shares"));
 const Walk = lazy(() => import("./walk/Walk"));
 const Promises = lazy(() => import("./promises/Promises"));
+const Card = lazy(() => import("./sheets/Card"));
+const Report = lazy(() => import("./sheets/Report"));
 const Plans = lazy(() => import("./plans/Plans"));
 
 export function Pages() {
@@ -61,6 +63,8 @@ function OnePlan({ session }: { session: Session }) {
             <Route path="shares" element={<Shares />} />
             <Route path="walk" element={<Walk />} />
             <Route path="promises" element={<Promises />} />
+            <Route path="card/:who" element={<Card />} />
+            <Route path="report" element={<Report />} />
             <Route path="*" element={<Navigate replace to="board" />} />
           </Routes>
         </Suspense>

@@ -1,5 +1,6 @@
 """What goes in and out of the API. Records of the core go out as they are."""
 
+from datetime import date
 from typing import Annotated, Literal
 
 from pydantic import AwareDatetime, Base64Bytes, BaseModel, ConfigDict, Field
@@ -330,6 +331,57 @@ class WayOut(BaseModel):
 class ShareOut(BaseModel):
     share: str
     ways: list[WayOut]
+
+
+class StretchOut(BaseModel):
+    """A place from which on down a level holds, up to the next such place."""
+
+    place: str
+    level: Level
+
+
+class ReachOut(BaseModel):
+    """What somebody gets over one way in."""
+
+    share: str
+    protocol: Protocol
+    stretches: list[StretchOut]
+
+
+class CardOut(BaseModel):
+    revision: Revision
+    on: date
+    reaches: list[ReachOut]
+
+
+class OverOut(BaseModel):
+    share: str
+    protocol: Protocol
+
+
+class AccessOut(BaseModel):
+    """Who gets what in a place that differs from the one above; of each level, the first names and how many there are."""
+
+    place: str
+    ways: list[OverOut]
+    who: dict[Level, list[str]]
+    counts: dict[Level, int]
+    guest: Level
+
+
+class PersonOut(BaseModel):
+    who: str
+    stretches: list[StretchOut]
+
+
+class ReportOut(BaseModel):
+    """Who gets in where, by place and by person. people: how many there are; the first of them are listed."""
+
+    revision: Revision
+    on: date
+    places: list[AccessOut]
+    persons: list[PersonOut]
+    people: int
 
 
 class SharesOut(BaseModel):

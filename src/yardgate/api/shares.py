@@ -1,5 +1,6 @@
 """Shares: who gets in over each, why, and what somebody finds who walks through them."""
 
+from collections.abc import Iterable
 from dataclasses import replace
 from typing import Annotated
 
@@ -9,11 +10,18 @@ from pydantic import IPvAnyAddress
 
 from yardgate.api.desk import told
 from yardgate.api.schemas import (
+    AccessOut,
+    CardOut,
     EveryoneOut,
     Id,
+    OverOut,
+    PersonOut,
+    ReachOut,
     ReasonOut,
+    ReportOut,
     ShareOut,
     SharesOut,
+    StretchOut,
     SurpriseOut,
     VisitOut,
     WalkedShare,
@@ -24,6 +32,7 @@ from yardgate.api.signin import Reader, TheDesk
 from yardgate.core.claim import claim, claimed
 from yardgate.core.everyone import everyone
 from yardgate.core.plan import GUEST, Plan, fold
+from yardgate.core.reach import Stretch, card, everywhere, report
 from yardgate.core.resolve import Matrix
 from yardgate.core.rights import LEVELS
 from yardgate.core.share import Over, Protocol
@@ -31,7 +40,7 @@ from yardgate.core.walk import walk
 from yardgate.core.ways import PROTOCOLS, explain_over, is_on, resolve_over, unreached
 
 router = APIRouter(prefix="/plans/{plan}", tags=["shares"])
-PEOPLE_LISTED, SURPRISES = 200, 300
+PEOPLE_LISTED, SURPRISES, REPORTED = 200, 300, 1000
 HostAddress = Annotated[IPvAnyAddress | None, Query(description="the address of the client, for NFS; none: any host")]
 HostName = Annotated[str, Query(description="the host name of the client, for NFS", max_length=253)]
 
@@ -141,3 +150,41 @@ def try_everyone(plan: str, _: Reader, desk: TheDesk) -> EveryoneOut:
         unwritten=list(found.unwritten[:SURPRISES]),
         open_to_all=list(found.open_to_all[:SURPRISES]),
     )
+
+
+@router.get("/card")
+def card_of(plan: str, _: Reader, desk: TheDesk, who: Id) -> CardOut:
+    """What somebody (or `guest`) reaches over every way in, told only where a level differs from the one above."""
+    opened = desk.plans.open(plan)
+    if who != GUEST and who not in opened.plan.users:
+        raise HTTPException(404, "This plan has no such person any more")
+    found = desk.kept(opened).outcome
+    reaches = [
+        ReachOut(share=reach.over.share, protocol=reach.over.protocol, stretches=_stretches(reach.stretches))
+        for reach in card(found, who)
+    ]
+    return CardOut(revision=opened.revision, on=found.matrix.on, reaches=reaches)
+
+
+@router.get("/report")
+def access_report(plan: str, _: Reader, desk: TheDesk) -> ReportOut:
+    """Who gets in where, by place and by person."""
+    opened = desk.plans.open(plan)
+    found = desk.kept(opened).outcome
+    people = sorted(opened.plan.users.values(), key=lambda user: fold(user.full_name or user.name))
+    places = [
+        AccessOut(
+            place=access.place,
+            ways=[OverOut(share=way.share, protocol=way.protocol) for way in access.ways],
+            who={level: list(who[:PEOPLE_LISTED]) for level, who in access.who.items()},
+            counts={level: len(who) for level, who in access.who.items()},
+            guest=access.guest,
+        )
+        for access in report(found)
+    ]
+    persons = [PersonOut(who=user.id, stretches=_stretches(everywhere(found, user.id))) for user in people[:REPORTED]]
+    return ReportOut(revision=opened.revision, on=found.matrix.on, places=places, persons=persons, people=len(people))
+
+
+def _stretches(stretches: Iterable[Stretch]) -> list[StretchOut]:
+    return [StretchOut(place=place, level=level) for place, level in stretches]

@@ -12,12 +12,12 @@ from yardgate.api.signin import Planner, Reader, TheDesk
 from yardgate.core.edit import apply, difference, sentence
 from yardgate.core.plan import Plan
 from yardgate.core.resolve import changes, resolve
-from yardgate.formats import accounts, ldif, listing, matrix, people, planfile, promises
+from yardgate.formats import access, accounts, ldif, listing, matrix, people, planfile, promises
 from yardgate.formats.reading import FormatError, Reading, decode
 
 router = APIRouter(prefix="/plans/{plan}", tags=["in and out"])
 LISTED = 1000
-Exported = Literal["plan", "grants", "effective", "people", "promises", "ldif", "setfacl", "nfs4"]
+Exported = Literal["plan", "grants", "effective", "people", "access", "promises", "ldif", "setfacl", "nfs4"]
 KIND_WORDS = {
     "matrix": "a matrix",
     "people": "a table of people",
@@ -87,7 +87,7 @@ def keep(plan: str, account: Planner, desk: TheDesk, body: Import) -> Answer:
 
 @router.get("/export/{what}", response_class=Response)
 def export(plan: str, what: Exported, _: Reader, desk: TheDesk, at: Id | None = None) -> Response:
-    """The plan file, or CSV of grants, of what comes out, or of people; local accounts as LDIF; or the lists from the place `at` down, for setfacl or
+    """The plan file, or CSV of grants, of what comes out, of who gets in where, or of people; local accounts as LDIF; or the lists from the place `at` down, for setfacl or
     nfs4_setfacl."""
     opened = desk.plans.open(plan)
     if what in ("setfacl", "nfs4") and (at is None or at not in opened.plan.places):
@@ -100,6 +100,8 @@ def export(plan: str, what: Exported, _: Reader, desk: TheDesk, at: Id | None = 
             text, ending = matrix.write_grants(opened.plan), "grants.csv"
         case "effective":
             text, ending = matrix.write_effective(desk.matrix(opened)), "effective.csv"
+        case "access":
+            text, ending = access.write(desk.kept(opened).outcome), "access.csv"
         case "people":
             text, ending = people.write(opened.plan), "people.csv"
         case "promises":

@@ -42,7 +42,9 @@ def card(found: Outcome, subject: str) -> tuple[Reach, ...]:
     plan, number = found.matrix.plan, found.number(subject)
     ways = sorted(found.over, key=lambda over: (fold(plan.shares[over.share].name), over.protocol != "smb"))
     reached = (
-        Reach(over, tuple(_stretches(found, {place: int(column[number]) for place, column in found.over[over].items()})))
+        Reach(
+            over, tuple(_stretches(found, {place: int(column[number]) for place, column in found.over[over].items()}))
+        )
         for over in ways
     )
     return tuple(one for one in reached if any(stretch.level > Level.NA for stretch in one.stretches))
@@ -90,9 +92,7 @@ def _people(found: Outcome, place: str) -> Column:
 def _stretches(found: Outcome, levels: dict[str, int]) -> Sequence[Stretch]:
     places = found.matrix.plan.places
     return [
-        Stretch(place, LEVELS[code])
-        for place, code in levels.items()
-        if code != levels.get(places[place].parent or "")
+        Stretch(place, LEVELS[code]) for place, code in levels.items() if code != levels.get(places[place].parent or "")
     ]
 
 

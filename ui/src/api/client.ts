@@ -1,7 +1,7 @@
 import createClient from "openapi-fetch";
 import type { components, paths } from "./schema";
 
-type Schemas = components["schemas"];
+export type Schemas = components["schemas"];
 export type Outline = Schemas["Outline"];
 export type User = Schemas["User"];
 export type Group = Schemas["GroupOut"];

@@ -713,7 +713,7 @@ export interface paths {
         };
         /**
          * Export
-         * @description The plan file, or CSV of grants, of what comes out, or of people; local accounts as LDIF; or the lists from the place `at` down, for setfacl or
+         * @description The plan file, or CSV of grants, of what comes out, of who gets in where, or of people; local accounts as LDIF; or the lists from the place `at` down, for setfacl or
          *     nfs4_setfacl.
          */
         get: operations["export"];
@@ -989,6 +989,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/plans/{plan}/card": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Card Of
+         * @description What somebody (or `guest`) reaches over every way in, told only where a level differs from the one above.
+         */
+        get: operations["card_of"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan}/report": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Access Report
+         * @description Who gets in where, by place and by person.
+         */
+        get: operations["access_report"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/plans/{plan}/standing": {
         parameters: {
             query?: never;
@@ -1084,6 +1124,25 @@ export interface components {
             reason: string;
             /** Until */
             until?: string | null;
+        };
+        /**
+         * AccessOut
+         * @description Who gets what in a place that differs from the one above; of each level, the first names and how many there are.
+         */
+        AccessOut: {
+            /** Place */
+            place: string;
+            /** Ways */
+            ways: components["schemas"]["OverOut"][];
+            /** Who */
+            who: {
+                [key: string]: string[];
+            };
+            /** Counts */
+            counts: {
+                [key: string]: number;
+            };
+            guest: components["schemas"]["Level"];
         };
         /** AccountOut */
         AccountOut: {
@@ -1188,6 +1247,21 @@ export interface components {
             level: components["schemas"]["Level"];
             /** Said On */
             said_on: string;
+        };
+        /** CardOut */
+        CardOut: {
+            /**
+             * Revision
+             * @description the plan's revision that this was made on, or is
+             */
+            revision: number;
+            /**
+             * On
+             * Format: date
+             */
+            on: string;
+            /** Reaches */
+            reaches: components["schemas"]["ReachOut"][];
         };
         /** Cell */
         Cell: {
@@ -2201,6 +2275,16 @@ export interface components {
             undo: components["schemas"]["Step"] | null;
             redo: components["schemas"]["Step"] | null;
         };
+        /** OverOut */
+        OverOut: {
+            /** Share */
+            share: string;
+            /**
+             * Protocol
+             * @enum {string}
+             */
+            protocol: "smb" | "nfs";
+        };
         /** Password */
         Password: {
             /** Password */
@@ -2222,6 +2306,13 @@ export interface components {
              * @default
              */
             note: string;
+        };
+        /** PersonOut */
+        PersonOut: {
+            /** Who */
+            who: string;
+            /** Stretches */
+            stretches: components["schemas"]["StretchOut"][];
         };
         /**
          * Place
@@ -2514,6 +2605,21 @@ export interface components {
             op: "put-user";
         };
         /**
+         * ReachOut
+         * @description What somebody gets over one way in.
+         */
+        ReachOut: {
+            /** Share */
+            share: string;
+            /**
+             * Protocol
+             * @enum {string}
+             */
+            protocol: "smb" | "nfs";
+            /** Stretches */
+            stretches: components["schemas"]["StretchOut"][];
+        };
+        /**
          * ReadDirectory
          * @description full: everything, not what has changed only. ldif: take the directory's content from this instead of reading it.
          */
@@ -2738,6 +2844,28 @@ export interface components {
              * @enum {string}
              */
             op: "remove-user";
+        };
+        /**
+         * ReportOut
+         * @description Who gets in where, by place and by person. people: how many there are; the first of them are listed.
+         */
+        ReportOut: {
+            /**
+             * Revision
+             * @description the plan's revision that this was made on, or is
+             */
+            revision: number;
+            /**
+             * On
+             * Format: date
+             */
+            on: string;
+            /** Places */
+            places: components["schemas"]["AccessOut"][];
+            /** Persons */
+            persons: components["schemas"]["PersonOut"][];
+            /** People */
+            people: number;
         };
         Rights: [
             number,
@@ -3065,6 +3193,15 @@ export interface components {
             passes: string[];
             /** Text */
             text: string;
+        };
+        /**
+         * StretchOut
+         * @description A place from which on down a level holds, up to the next such place.
+         */
+        StretchOut: {
+            /** Place */
+            place: string;
+            level: components["schemas"]["Level"];
         };
         /**
          * SurpriseOut
@@ -6450,7 +6587,7 @@ export interface operations {
             header?: never;
             path: {
                 plan: string;
-                what: "plan" | "grants" | "effective" | "people" | "promises" | "ldif" | "setfacl" | "nfs4";
+                what: "plan" | "grants" | "effective" | "people" | "access" | "promises" | "ldif" | "setfacl" | "nfs4";
             };
             cookie?: never;
         };
@@ -7568,6 +7705,160 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["EveryoneOut"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    card_of: {
+        parameters: {
+            query: {
+                who: string;
+            };
+            header?: never;
+            path: {
+                plan: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CardOut"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    access_report: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                plan: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReportOut"];
                 };
             };
             /** @description Unauthorized */

@@ -16,9 +16,11 @@ const TakeIn = lazy(() => import("../transfer/TakeIn"));
 const Accounts = lazy(() => import("../signin/Accounts"));
 
 const EXPORTS = [
+  { key: "report", label: "Access report, to print …" },
   { key: "plan", label: "Plan file (JSON)" },
   { key: "grants", label: "What is granted (CSV)" },
   { key: "effective", label: "What comes out (CSV)" },
+  { key: "access", label: "Who gets in where (CSV)" },
   { key: "people", label: "People and groups (CSV)" },
   { key: "promises", label: "Promises (CSV)" },
   { key: "ldif", label: "Local people and groups (LDIF)" },
@@ -73,7 +75,7 @@ export function Frame({ session, children }: { session: Session; children: React
           <Tooltip title={outline.redo ? `Redo: ${outline.redo.words}` : "Nothing to redo"}><Button size="small" disabled={!canEdit || !outline.redo} onClick={() => void step("redo")}>Redo</Button></Tooltip>
           <Button size="small" onClick={() => setDrawer("history")}>History</Button>
           {canEdit && <Button size="small" onClick={() => setDrawer("take-in")}>Take in …</Button>}
-          <Dropdown trigger={["click"]} menu={{ items: EXPORTS, onClick: ({ key }) => window.location.assign(`/api/v1/plans/${id}/export/${key}`) }}><Button size="small">Take away ▾</Button></Dropdown>
+          <Dropdown trigger={["click"]} menu={{ items: EXPORTS, onClick: ({ key }) => (key === "report" ? void navigate(`${base}/report`) : window.location.assign(`/api/v1/plans/${id}/export/${key}`)) }}><Button size="small">Take away ▾</Button></Dropdown>
         </span>
       </nav>
       <main className="station">{children}</main>

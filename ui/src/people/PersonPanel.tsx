@@ -52,6 +52,7 @@ export function PersonPanel({ user }: { user: User }) {
       )}
       <div className="row" style={{ marginTop: 12 }}>
         <Link to={`/p/${id}/board?rows=people&who=${encodeURIComponent(user.id)}`}>See on the board</Link>
+        <Link to={`/p/${id}/card/${encodeURIComponent(user.id)}`}>Card to print</Link>
         <span className="spread" />
         {canEdit && <Button danger size="small" onClick={() => setRemoving(true)}>Remove …</Button>}
       </div>
