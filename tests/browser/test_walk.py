@@ -102,3 +102,18 @@ def test_what_a_client_says_depends_on_the_client(yard: Yard, page: Page) -> Non
         page.until(lambda: next(b for b in page.all(".find-cell") if b.text == "not shown to them").click() or True)
         page.says(said)
     assert page.errors() == []
+
+
+def test_the_board_as_seen_over_ways_in(yard: Yard, page: Page) -> None:
+    page.go(yard.at("board?rows=people&over=any&who=edda-lindqvist&place=toolpaths"))
+    page.until(lambda: "SMB and NFS differ" in page.cell("Edda Lindqvist", "toolpaths").get_attribute("aria-label"))
+    page.says("As seen over SMB, through drawings. Over each way in:")
+    page.says("NFS, machines")
+    chooser = page.until(lambda: page.one("[aria-label='As seen over']"))
+    chooser.send_keys(Keys.ARROW_DOWN)
+    page.until(lambda: next(o for o in page.all(".ant-select-item-option") if o.text == "over NFS").click() or True)
+    page.until(lambda: "over=nfs" in page.driver.current_url)
+    page.until(lambda: "read-only" in page.cell("Edda Lindqvist", "toolpaths").get_attribute("aria-label"))
+    page.says("As seen over NFS, through machines.")
+    page.until(lambda: "no share reaches it" in page.cell("Edda Lindqvist", "quotes").get_attribute("aria-label"))
+    assert page.errors() == []

@@ -10,10 +10,11 @@ from numpy.typing import NDArray
 from yardgate.api.readings import Readings
 from yardgate.api.schemas import CellChange, Changed, Column, EntryOut, GrantOut, ReasonOut, Step
 from yardgate.core.keeping import Kept, keep
-from yardgate.core.outcome import outcome
+from yardgate.core.outcome import Outcome, outcome
 from yardgate.core.plan import Plan
 from yardgate.core.reason import Reason
 from yardgate.core.resolve import Change, Matrix, detail, resolve
+from yardgate.core.share import Protocol
 from yardgate.store import Entry, Opened, Plans, Store
 from yardgate.store.accounts import Accounts
 from yardgate.store.copies import Copies
@@ -83,6 +84,29 @@ def columns(matrix: Matrix, places: Iterable[str], first: int = 0, count: int | 
         )
         for place in wanted
     }
+
+
+def seen_columns(
+    found: Outcome, places: Iterable[str], over: Protocol | None, first: int = 0, count: int | None = None
+) -> dict[str, Column]:
+    """The columns as they come out over a protocol, or over any way in."""
+    matrix, shown = found.matrix, order(found.matrix)[first : None if count is None else first + count]
+    result = {}
+    for place, column in columns(matrix, places, first, count).items():
+        levels, ways = found.best[over][place][shown], found.ways_to(place, over)
+        sources = np.frombuffer(column.sources.encode(), dtype=np.uint8)
+        if not ways:
+            sources = np.full_like(sources, ord("u"))
+        else:
+            sources = np.where(levels == matrix.rows[place][shown], sources, np.uint8(ord("i")))
+        both = over is None and {way.protocol for way in ways} == {"smb", "nfs"}
+        differs = (found.best["smb"][place] != found.best["nfs"][place])[shown] & both
+        result[place] = Column(
+            levels=LEVEL_LETTERS[levels].tobytes().decode("ascii"),
+            sources=sources.astype(np.uint8).tobytes().decode("ascii"),
+            clashes=CLASH_LETTERS[differs.astype(np.uint8)].tobytes().decode("ascii"),
+        )
+    return result
 
 
 def changed(plan: Plan, found: list[Change], other: Plan | None = None) -> Changed:

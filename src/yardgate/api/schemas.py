@@ -210,8 +210,9 @@ class Outline(BaseModel):
 
 class Column(BaseModel):
     """One place, a character for each subject. levels: N, P, R, W. sources: - nothing said, o own, g group, a all
-    (baseline or everyone), A administrator, x account shut, w blocked on the way, l the storage list. clashes: 1 where grants disagree or the
-    level is not the one granted."""
+    (baseline or everyone), A administrator, x account shut, w blocked on the way, l the storage list; as seen over ways in also
+    i the way in, u no way in reaches the place. clashes: 1 where grants disagree or the level is not the one granted; as seen over
+    any way in, where SMB and NFS give different levels."""
 
     levels: str
     sources: str
@@ -316,6 +317,10 @@ class ReasonOut(BaseModel):
     revision: Revision
     reason: Reason
     names: Annotated[dict[str, str], Field(description="id -> name of everyone and every group that is mentioned")]
+    over: Annotated[
+        "OverOut | None", Field(description="the way in that it is the reason for; none: grants and storage alone")
+    ] = None
+    ways: Annotated[list["WayLevel"], Field(description="what comes out over each way in that reaches the place")] = []
 
 
 class WayOut(BaseModel):
@@ -357,6 +362,10 @@ class CardOut(BaseModel):
 class OverOut(BaseModel):
     share: str
     protocol: Protocol
+
+
+class WayLevel(OverOut):
+    level: Level
 
 
 class AccessOut(BaseModel):

@@ -42,6 +42,11 @@ class Outcome:
         """The ways in that reach a place."""
         return tuple(over for over in self._reaching.get(place, ()) if protocol in (None, over.protocol))
 
+    def levels(self, subject: str, place: str) -> Mapping[Over, Level]:
+        """What somebody gets over each way in that reaches a place."""
+        number = self.number(subject)
+        return {over: LEVELS[int(self.over[over][place][number])] for over in self.ways_to(place)}
+
     @cached_property
     def _reaching(self) -> Mapping[str, Sequence[Over]]:
         found: dict[str, list[Over]] = {}

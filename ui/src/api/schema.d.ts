@@ -473,7 +473,8 @@ export interface paths {
         };
         /**
          * Reason
-         * @description Why somebody (or, for a group, somebody in it alone) gets what they get in a place.
+         * @description Why somebody (or, for a group, somebody in it alone) gets what they get in a place; over a protocol, or any: over the way in
+         *     that gives most.
          */
         get: operations["reason"];
         put?: never;
@@ -1336,8 +1337,9 @@ export interface components {
         /**
          * Column
          * @description One place, a character for each subject. levels: N, P, R, W. sources: - nothing said, o own, g group, a all
-         *     (baseline or everyone), A administrator, x account shut, w blocked on the way, l the storage list. clashes: 1 where grants disagree or the
-         *     level is not the one granted.
+         *     (baseline or everyone), A administrator, x account shut, w blocked on the way, l the storage list; as seen over ways in also
+         *     i the way in, u no way in reaches the place. clashes: 1 where grants disagree or the level is not the one granted; as seen over
+         *     any way in, where SMB and NFS give different levels.
          */
         Column: {
             /** Levels */
@@ -2716,6 +2718,14 @@ export interface components {
             names: {
                 [key: string]: string;
             };
+            /** @description the way in that it is the reason for; none: grants and storage alone */
+            over?: components["schemas"]["OverOut"] | null;
+            /**
+             * Ways
+             * @description what comes out over each way in that reaches the place
+             * @default []
+             */
+            ways: components["schemas"]["WayLevel"][];
         };
         /**
          * RemedyOut
@@ -3473,6 +3483,17 @@ export interface components {
             listed: boolean;
             /** Visits */
             visits: components["schemas"]["VisitOut"][];
+        };
+        /** WayLevel */
+        WayLevel: {
+            /** Share */
+            share: string;
+            /**
+             * Protocol
+             * @enum {string}
+             */
+            protocol: "smb" | "nfs";
+            level: components["schemas"]["Level"];
         };
         /**
          * WayOut
@@ -5559,6 +5580,8 @@ export interface operations {
                 place: string[];
                 first?: number;
                 count?: number | null;
+                /** @description as seen over a protocol, or over any way in; none: what grants and storage alone give */
+                over?: ("any" | "smb" | "nfs") | null;
             };
             header?: never;
             path: {
@@ -5638,6 +5661,8 @@ export interface operations {
             query: {
                 subject: string;
                 place: string;
+                /** @description as seen over a protocol, or over any way in; none: what grants and storage alone give */
+                over?: ("any" | "smb" | "nfs") | null;
             };
             header?: never;
             path: {

@@ -1,4 +1,4 @@
-import { App, Button, Popover, Segmented } from "antd";
+import { App, Button, Popover, Segmented, Select } from "antd";
 import { useCallback, useEffect, useMemo, useRef, useState, useSyncExternalStore, type ClipboardEvent, type KeyboardEvent } from "react";
 import { Link, useSearchParams } from "react-router";
 import { message, type Answer, type Edit, type Level } from "../api/client";
@@ -8,6 +8,7 @@ import { Grid, type GridHandle, type Look, type Spot } from "../parts/Grid";
 import { Keys } from "../parts/Keys";
 import { Side } from "../parts/Side";
 import { calledName, isLocal, pathName, shownName, shutWord, sourceName, whoName } from "../plan/index";
+import { Columns } from "../plan/columns";
 import { usePlan } from "../plan/PlanContext";
 import { useClashes, useStanding } from "../plan/queries";
 import { brokenCells, promisable, promiseEdit } from "../promises/words";
@@ -20,8 +21,9 @@ import { WhyPanel } from "./WhyPanel";
 
 type View = "grants" | "effect" | "clashes";
 const FETCH_AHEAD = 2_000_000; // cells that are fetched before they are looked at, so that no scrolling can outrun them
-const SOURCES: Record<string, string> = { "-": "", o: "", g: "group", a: "all", A: "admin", x: "shut", w: "way", l: "list" };
-const SOURCE_WORDS: Record<string, string> = { "-": "nothing said", o: "own grant", g: "from a group", a: "from the grant to all", A: "as administrator", x: "the account is shut", w: "blocked on the way", l: "from the storage list" };
+const SOURCES: Record<string, string> = { "-": "", o: "", g: "group", a: "all", A: "admin", x: "shut", w: "way", l: "list", i: "way in", u: "no share" };
+const SOURCE_WORDS: Record<string, string> = { "-": "nothing said", o: "own grant", g: "from a group", a: "from the grant to all", A: "as administrator", x: "the account is shut", w: "blocked on the way", l: "from the storage list", i: "from the way in", u: "no share reaches it" };
+const SEEN = [{ value: "none", label: "grants and storage" }, { value: "any", label: "over any way in" }, { value: "smb", label: "over SMB" }, { value: "nfs", label: "over NFS" }];
 const PAINTS = [{ value: "off", label: "select" }, { value: "RW", label: "RW" }, { value: "RO", label: "RO" }, { value: "NA", label: "NA" }, { value: "none", label: "nothing" }];
 
 function kept(name: string): ReadonlySet<string> {
@@ -33,10 +35,15 @@ function kept(name: string): ReadonlySet<string> {
 }
 
 export default function Board() {
-  const { id, outline, index, columns: store, canEdit, last, edit, whatIf, step } = usePlan();
+  const { id, outline, index, columns: granted, canEdit, last, edit, whatIf, step } = usePlan();
   const { message: toast } = App.useApp();
   const [params] = useSearchParams();
   const view = (["grants", "effect", "clashes"].includes(params.get("view") ?? "") ? params.get("view") : "effect") as View;
+  const over = view === "effect" ? (["any", "smb", "nfs"] as const).find((one) => one === params.get("over")) : undefined;
+  const revision = useRef(outline.revision);
+  revision.current = outline.revision;
+  const store = useMemo(() => (over ? new Columns(id, () => revision.current, over) : granted), [id, over, granted]);
+  useEffect(() => { if (store !== granted) store.outdate(); }, [store, granted, outline]);
   const peopleOnly = params.get("rows") === "people";
   const [foldedRows, setFoldedRows] = useState(() => kept(`rows ${id}`));
   const [foldedColumns, setFoldedColumns] = useState(() => kept(`columns ${id}`));
@@ -229,13 +236,13 @@ export default function Board() {
     const { level, source, clash } = cell;
     if (view === "clashes" && !clash) return { cls: marks, label: `${name}: ${WORDS[level]}, no clash` };
     if (kind === "group" && source === "-" && level === "NA") return { cls: `none${marks}`, label: `${name}: nothing said` };
-    const soft = level === "NA" && (source === "-" || source === "x") ? " soft" : "";
+    const soft = level === "NA" && (source === "-" || source === "x" || source === "u") ? " soft" : "";
     const word = kind === "group" && grants.get(place.id)?.has(who) ? "" : SOURCES[source];
     return {
-      cls: `${level}${soft}${clash ? " clash" : ""}${marks}`,
+      cls: `${level}${soft}${clash ? (over ? " differs" : " clash") : ""}${marks}`,
       level,
-      word,
-      label: `${name}: ${WORDS[level]}, ${SOURCE_WORDS[source]}${clash ? ", grants disagree or do not come out" : ""}${broken.has(`${who}|${place.id}`) ? ", a promise is broken" : ""}`,
+      word: over && clash ? "differs" : word,
+      label: `${name}: ${WORDS[level]}, ${SOURCE_WORDS[source]}${clash ? (over ? ", SMB and NFS differ" : ", grants disagree or do not come out") : ""}${broken.has(`${who}|${place.id}`) ? ", a promise is broken" : ""}`,
     };
   };
 
@@ -311,9 +318,10 @@ export default function Board() {
         <div className="tools">
           <Segmented size="small" aria-label="View" value={view} onChange={(value) => { forget(); change({ view: value, who: null, place: null }); }} options={[{ value: "grants", label: "Grants" }, { value: "effect", label: "In effect" }, { value: "clashes", label: `Clashes ${clashes.data ? clashes.data.total.toLocaleString() : ""}` }]} />
           <RuleChooser />
+          {view === "effect" && outline.shares.length > 0 && <Select aria-label="As seen over" title="As seen over a way in" size="small" popupMatchSelectWidth={false} value={over ?? "none"} options={SEEN} onChange={(value) => change({ over: value === "none" ? null : value })} />}
           <span className="spread" />
           {canEdit && <span className="row">paint <Segmented size="small" aria-label="What dragging does" value={paint} onChange={setPaint} options={PAINTS} /></span>}
-          {view !== "clashes" && <Segmented size="small" aria-label="Rows" value={peopleOnly ? "people" : "groups"} onChange={(value) => change({ rows: value === "people" ? "people" : null })} options={[{ value: "groups", label: "by group" }, { value: "people", label: "people only" }]} />}
+          {view !== "clashes" && <Segmented size="small" aria-label="Rows" value={peopleOnly ? "people" : "groups"} onChange={(value) => change({ rows: value === "people" ? "people" : null })} options={[{ value: "groups", label: "groups" }, { value: "people", label: "people" }]} />}
           <Button size="small" onClick={() => setKeysOpen(true)} aria-label="Keys">?</Button>
         </div>
         <div className={`said ${would ? "would" : last ? "" : "quiet"}`} role="status">
@@ -364,7 +372,7 @@ export default function Board() {
       <Side label="Why">
         {here.row && here.column ? (
           <>
-            <WhyPanel key={`${here.row.who}|${here.column.place.id}`} who={here.row.who} place={here.column.place.id} onSet={(level) => set(level)} onWould={preview} />
+            <WhyPanel key={`${here.row.who}|${here.column.place.id}`} over={over} who={here.row.who} place={here.column.place.id} onSet={(level) => set(level)} onWould={preview} />
             {(spot.row !== anchor.row || spot.col !== anchor.col) && <p className="muted">{(Math.abs(spot.row - anchor.row) + 1) * (Math.abs(spot.col - anchor.col) + 1)} cells are selected; setting a level sets them all.{canEdit && view !== "grants" && <> <button className="plain link" onClick={promiseBlock}>Promise that they stay so</button></>}</p>}
           </>
         ) : (

@@ -6,6 +6,7 @@ import { ArmSign, LevelTag, WORDS } from "../parts/ArmSign";
 import { Link } from "react-router";
 import { cellsWords } from "../parts/Changes";
 import { pathName, whoName } from "../plan/index";
+import type { Seen } from "../plan/columns";
 import { usePlan } from "../plan/PlanContext";
 import { Remedies } from "../promises/Remedies";
 import { PromiseThis } from "../promises/PromiseThis";
@@ -13,12 +14,12 @@ import { useStanding } from "../plan/queries";
 import { Gates } from "./Gates";
 
 /** Why somebody gets what they get in a place, gate by gate, and what could be set instead. */
-export function WhyPanel({ who, place, onSet, onWould }: { who: string; place: string; onSet: (level: Level | null) => void; onWould: (level: Level | null | undefined) => void }) {
+export function WhyPanel({ who, place, over, onSet, onWould }: { who: string; place: string; over?: Seen; onSet: (level: Level | null) => void; onWould: (level: Level | null | undefined) => void }) {
   const { id, outline, index, canEdit, edit } = usePlan();
   const known = index.places.has(place) && (index.users.has(who) || index.groups.has(who));
   const reason = useQuery({
-    queryKey: ["of-plan", id, "reason", who, place],
-    queryFn: () => ask(api.GET("/api/v1/plans/{plan}/reason", { params: { path: { plan: id }, query: { subject: who, place } } })),
+    queryKey: ["of-plan", id, "reason", who, place, over],
+    queryFn: () => ask(api.GET("/api/v1/plans/{plan}/reason", { params: { path: { plan: id }, query: { subject: who, place, over } } })),
     enabled: known,
     placeholderData: (old) => (old?.reason.subject === who && old.reason.place === place ? old : undefined),
   });
@@ -30,6 +31,7 @@ export function WhyPanel({ who, place, onSet, onWould }: { who: string; place: s
     enabled: known && isUser && own !== null,
   });
   const found = reason.data?.reason;
+  const shareName = (share: string) => outline.shares.find((one) => one.id === share)?.name ?? share;
   const [wanted, setWanted] = useState<Level | null>(null);
   const broken = useStanding().data?.promises.filter((one) => one.promise.place === place && one.breaches.some((breach) => breach.subject === who)) ?? [];
 
@@ -57,7 +59,14 @@ export function WhyPanel({ who, place, onSet, onWould }: { who: string; place: s
       {who === "everyone" && <p>A grant to everyone concerns every person and service.</p>}
       {reason.isError && <div className="trouble">{message(reason.error)}</div>}
       {known && !found && !reason.isError && <div className="muted" role="status">Asking why …</div>}
-      {found && <Gates reason={found} />}
+      {reason.data && (reason.data.ways ?? []).length > 0 && (
+        <>
+          <div className="muted">{reason.data.over ? `As seen over ${reason.data.over.protocol.toUpperCase()}, through ${shareName(reason.data.over.share)}. Over each way in:` : "What grants and storage give. Over each way in:"}</div>
+          <ul className="cells">{reason.data.ways!.map((way) => <li key={`${way.share} ${way.protocol}`}><span className="who"><Link to={`/p/${id}/walk?as=${encodeURIComponent(who)}~${way.protocol}~&share=${encodeURIComponent(way.share)}&place=${encodeURIComponent(place)}`}>{way.protocol.toUpperCase()}, {shareName(way.share)}</Link></span><LevelTag level={way.level} /></li>)}</ul>
+        </>
+      )}
+      {over && reason.data?.ways?.length === 0 && outline.shares.length > 0 && <p className="late">No share reaches this place: what follows is what grants and storage would give.</p>}
+      {found && <Gates reason={found} top={reason.data?.over ? outline.shares.find((share) => share.id === reason.data!.over!.share)?.place : undefined} />}
       {broken.map(({ promise, words }) => <div key={promise.id} className="trouble">Broken here: <Link to={`/p/${id}/promises?chosen=${encodeURIComponent(promise.id)}`}>{words}</Link></div>)}
       {found && who !== "everyone" && (
         <>

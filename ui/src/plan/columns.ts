@@ -3,7 +3,10 @@ import { api, ask, type Column, type Level } from "../api/client";
 const BLOCK = 24;
 const LEVELS: Record<string, Level> = { N: "NA", P: "PT", R: "RO", W: "RW" };
 
-/** What comes out for somebody in a place. source: - nothing said, o own, g group, a all, A administrator, x account shut, w blocked on the way, l the list. */
+/** As seen over a protocol, or over any way in; without it, what grants and storage alone give. */
+export type Seen = "any" | "smb" | "nfs";
+
+/** What comes out for somebody in a place. source: - nothing said, o own, g group, a all, A administrator, x account shut, w blocked on the way, l the list, i the way in, u no way in. clash: for any way in, SMB and NFS differ. */
 export interface CellOut {
   level: Level;
   source: string;
@@ -24,6 +27,7 @@ export class Columns {
   constructor(
     private readonly plan: string,
     private readonly revision: () => number,
+    private readonly over?: Seen,
   ) {}
 
   subscribe = (listener: () => void) => {
@@ -79,7 +83,7 @@ export class Columns {
       blocks.map(async (block) => {
         for (const place of block) this.asked.add(place);
         try {
-          const answer = await ask(api.GET("/api/v1/plans/{plan}/board", { params: { path: { plan: this.plan }, query: { place: block } } }));
+          const answer = await ask(api.GET("/api/v1/plans/{plan}/board", { params: { path: { plan: this.plan }, query: { place: block, over: this.over } } }));
           this.failed = false;
           if (answer.revision === this.revision()) this.put(answer.columns);
           else window.setTimeout(() => this.changed(), 150); // the plan moved on meanwhile: whoever looks asks again
