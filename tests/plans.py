@@ -132,7 +132,7 @@ def offers(draw: st.DrawFn, places: list[str], whos: list[str]) -> dict[str, Any
     """Shares and file services, as fields of a plan."""
     found = draw(st.lists(offer("", places, whos), min_size=1, max_size=3))
     named = [replace(share, id=f"s{number}", name=f"share-{number}") for number, share in enumerate(found)]
-    services = draw(st.lists(file_services(whos), max_size=2, unique_by=lambda service: service.id))
+    services = draw(st.lists(file_services(whos), max_size=3, unique_by=lambda service: service.id))
     return {"shares": {s.id: s for s in named}, "services": {s.id: s for s in services}}
 
 
@@ -148,6 +148,8 @@ def offer(share: str, places: list[str], whos: list[str]) -> st.SearchStrategy[S
         read_only=st.integers(0, 3).map(lambda n: n == 0),
         hidden=st.booleans(),
         hide_unreadable=st.booleans(),
+        versions=st.booleans(),
+        recycle=st.booleans(),
         administrator=st.sampled_from([None, None, *whos]),
         hosts=st.lists(st.builds(HostRule, hosts=HOSTS, level=LEVELS), max_size=3).map(tuple),
         squash=st.sampled_from(get_args(Squash)),
@@ -157,9 +159,8 @@ def offer(share: str, places: list[str], whos: list[str]) -> st.SearchStrategy[S
 def file_services(whos: list[str]) -> st.SearchStrategy[Service]:
     on = st.sampled_from([True, True, False])
     only = st.one_of(st.none(), st.frozensets(st.sampled_from(whos), max_size=4)) if whos else st.none()
-    return st.one_of(
-        st.builds(Service, id=st.just("smb"), on=on, only=only), st.builds(Service, id=st.just("nfs"), on=on)
-    )
+    some = [st.builds(Service, id=st.just(service), on=on, only=only) for service in ("smb", "pages")]
+    return st.one_of(*some, st.builds(Service, id=st.just("nfs"), on=on))
 
 
 def followed(draw: st.DrawFn, who: str, origin: str) -> dict[str, Any]:

@@ -85,3 +85,42 @@ def test_keys_that_come_all_at_once_do_the_search_no_harm(yard: Yard, page: Page
     page.one("[aria-label^='Find a person']").send_keys("abcdefghijklmnopqrstuvwxyz" * 2)
     page.says("Nobody and nothing of that name")
     assert page.errors() == []
+
+
+def test_a_share_is_opened_to_everybody_in_both_layers_and_closed_again(yard: Yard, page: Page) -> None:
+    page.go(yard.at("shares?share=share-training"))
+    page.until(lambda: page.button("Open to everybody, guests too").click() or True)
+    page.says("guests, who need no account and no password, are let in")
+    page.says("a grant to everyone, all accounts and guests")
+    page.until(
+        lambda: next(b for b in page.all(".ant-modal button") if b.text == "Open it" and b.is_enabled()).click() or True
+    )
+    page.until(lambda: yard.now().shares["share-training"].guests == "RO")
+    assert yard.now().grants["training"]["everyone"] == "RO"
+    page.until(lambda: page.button("Open to everybody: change or close").click() or True)
+    page.until(
+        lambda: (
+            next(b for b in page.all(".ant-modal button") if b.text == "Close it" and b.is_enabled()).click() or True
+        )
+    )
+    page.until(lambda: yard.now().shares["share-training"].guests == "NA")
+    assert "everyone" not in yard.now().grants["training"]
+    assert page.errors() == []
+
+
+def test_who_may_use_a_service_is_said_at_the_service(yard: Yard, page: Page) -> None:
+    page.go(yard.at("shares"))
+    page.until(lambda: page.all(".service button[title='Who may use own pages']")[0].click() or True)
+    page.until(lambda: page.all(".ant-modal input[name=only]")[1].click() or True)
+    who = page.until(lambda: next(i for i in page.all(".ant-modal input[role=combobox]") if i.is_enabled()))
+    who.send_keys("Office")
+    page.until(lambda: page.all(".ant-select-item-option-active"))
+    who.send_keys(Keys.ENTER)
+    page.until(lambda: next(b for b in page.all(".ant-modal button") if b.text == "Take it").click() or True)
+    page.until(lambda: yard.now().services["pages"].only is not None)
+    assert len(yard.now().services["pages"].only or ()) == 1
+    page.until(lambda: not page.all(".ant-modal"))
+    page.until(lambda: page.all("[aria-label='SMB service']")[0].click() or True)
+    page.until(lambda: yard.now().services["smb"].on is False)
+    page.says("SMB off")
+    assert page.errors() == []

@@ -58,6 +58,27 @@ def test_the_first_remedy_does_what_is_wanted_and_changes_what_it_announces(plan
         assert [remedy.cost(want) for remedy in found] == sorted(remedy.cost(want) for remedy in found)
 
 
+@settings(max_examples=times(60, 500))
+@given(plans(shares=True), st.data())
+def test_whether_somebody_learns_of_a_place_is_repaired_too(plan: Plan, data: st.DataObject) -> None:
+    if not plan.users:
+        return
+    who, place = data.draw(st.sampled_from([*plan.users, GUEST])), data.draw(st.sampled_from(sorted(plan.places)))
+    promise = Promise(id="p", who=who, must=data.draw(st.booleans()), act="see", place=place)
+    plan = replace(plan, promises={**plan.promises, "p": promise})
+    now = kept(plan)
+    want = Want(who, place, NA, RW if promise.must else NA, seen=promise.must)
+    found = remedies(now, want)
+    if now.keepings["p"].kept:
+        assert found == ()
+        return
+    TALLY["seen"] = TALLY.get("seen", 0) + 1
+    TALLY["unseen"] = TALLY.get("unseen", 0) + (not found)
+    for remedy in found:
+        after, _ = apply(plan, remedy.edits)
+        assert kept(after).keepings["p"].kept, remedy.words
+
+
 @pytest.mark.parametrize("place", ["toolpaths", "minutes", "petrel-9", "training", "noticeboard", "payroll"])
 def test_every_cell_of_the_demo_can_be_had_otherwise(quay: Plan, place: str) -> None:
     now = kept(quay)

@@ -51,6 +51,8 @@ def set_up(seed: int, people: Plan) -> Plan:
         read_only=rng.random() < 0.2,
         hidden=rng.random() < 0.3,
         hide_unreadable=rng.random() < 0.4,
+        versions=rng.random() < 0.1,
+        recycle=rng.random() < 0.1,
         administrator=rng.choice([None, None, None, *whos[:-1]]),
     )
     only = frozenset(rng.sample(whos[:-1], 4)) if rng.random() < 0.15 else None

@@ -122,6 +122,7 @@ def remedy(
     low: Annotated[Level, Query(description="at least this")],
     high: Annotated[Level, Query(description="at most this")],
     over: Annotated[Protocol | None, Query(description="over this protocol; none: over any way in")] = None,
+    seen: Annotated[bool | None, Query(description="whether they shall learn of the place; none: no matter")] = None,
 ) -> list[RemedyOut]:
     """Edits after which a person or the guest gets a level in a place, best first, each with all that it changes."""
     opened = desk.plans.open(plan)
@@ -129,7 +130,7 @@ def remedy(
     possible = low <= high and low in (*GRANTABLE, Level.PT) and (who in p.users or who == GUEST)
     if place not in p.places or not possible:
         raise HTTPException(404, "This plan has no such place or person any more, or there is no such range of levels")
-    want = Want(who, place, low, high, over)
+    want = Want(who, place, low, high, over, seen)
     return [
         RemedyOut(edits=list(found.edits), words=list(found.words), effect=_effect(found.effect))
         for found in remedies(desk.kept(opened), want)

@@ -11,7 +11,7 @@ from yardgate.core.lists import OwnList
 from yardgate.core.plan import Carrier, Pattern, Place, Target, User
 from yardgate.core.reason import Reason
 from yardgate.core.rights import Level
-from yardgate.core.share import Protocol, Share
+from yardgate.core.share import Protocol, ServiceId, Share
 from yardgate.formats.edits import AnyEdit
 from yardgate.formats.reading import Made
 from yardgate.store.accounts import Role
@@ -177,7 +177,7 @@ class Step(BaseModel):
 class ServiceOut(BaseModel):
     """A file service. only: who may use it; null: everybody."""
 
-    id: Protocol
+    id: ServiceId
     on: bool
     only: list[str] | None
 
@@ -356,6 +356,7 @@ class ReachOut(BaseModel):
 class CardOut(BaseModel):
     revision: Revision
     on: date
+    pages: Annotated[bool, Field(description="whether they may use the appliance's own pages")]
     reaches: list[ReachOut]
 
 

@@ -37,7 +37,7 @@ from yardgate.core.resolve import Matrix
 from yardgate.core.rights import LEVELS
 from yardgate.core.share import Over, Protocol
 from yardgate.core.walk import walk
-from yardgate.core.ways import PROTOCOLS, explain_over, is_on, resolve_over, unreached
+from yardgate.core.ways import PROTOCOLS, explain_over, is_on, may_use, resolve_over, unreached
 
 router = APIRouter(prefix="/plans/{plan}", tags=["shares"])
 PEOPLE_LISTED, SURPRISES, REPORTED = 200, 300, 1000
@@ -163,7 +163,8 @@ def card_of(plan: str, _: Reader, desk: TheDesk, who: Id) -> CardOut:
         ReachOut(share=reach.over.share, protocol=reach.over.protocol, stretches=_stretches(reach.stretches))
         for reach in card(found, who)
     ]
-    return CardOut(revision=opened.revision, on=found.matrix.on, reaches=reaches)
+    pages = who != GUEST and opened.plan.users[who].active(found.matrix.on) and may_use(opened.plan, who, "pages")
+    return CardOut(revision=opened.revision, on=found.matrix.on, pages=pages, reaches=reaches)
 
 
 @router.get("/report")

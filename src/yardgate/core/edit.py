@@ -956,6 +956,8 @@ def _share_words(old: Share, new: Share, before: Plan, after: Plan) -> str:
         ("read_only", "read-only", "not read-only"),
         ("hidden", "not listed", "listed"),
         ("hide_unreadable", "hides what one cannot read", "shows what one cannot read"),
+        ("versions", "shows earlier versions", "shows no earlier versions"),
+        ("recycle", "keeps what is deleted", "deletes at once"),
     ):
         if getattr(old, field) != getattr(new, field):
             said.append(yes if getattr(new, field) else no)
@@ -975,12 +977,13 @@ def _share_words(old: Share, new: Share, before: Plan, after: Plan) -> str:
 
 def _service_words(old: Service | None, new: Service, plan: Plan) -> str:
     said = []
+    name = "the appliance's pages" if new.id == "pages" else new.id.upper()
     if (old is None or old.on) != new.on:
-        said.append(f"switched {new.id.upper()} {'on' if new.on else 'off'}")
+        said.append(f"switched {name} {'on' if new.on else 'off'}")
     if (old.only if old is not None else None) != new.only:
         whos = "everybody" if new.only is None else " and ".join(sorted(map(plan.named, new.only))) or "nobody"
-        said.append(f"{new.id.upper()} may be used by {whos}")
-    return " and ".join(said) or f"left {new.id.upper()} as it was"
+        said.append(f"{name} may be used by {whos}")
+    return " and ".join(said) or f"left {name} as it was"
 
 
 _FIELD_WORDS = {

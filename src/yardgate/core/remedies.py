@@ -34,6 +34,7 @@ from yardgate.core.rewrite import by_hand, let_through, without_lines
 from yardgate.core.rights import Level
 from yardgate.core.share import HostRule, Over, Protocol, Service, Share, share_name_trouble
 from yardgate.core.storage import Laying, lay
+from yardgate.core.walk import walk
 from yardgate.core.ways import PROTOCOLS, explain_over, is_on, offered
 
 MOST_STEPS = 6
@@ -44,16 +45,20 @@ MOST_TRIED = 400
 
 @dataclass(frozen=True, slots=True)
 class Want:
-    """Somebody (a user or the guest) shall get at least `low` and at most `high` in a place, over a protocol or any way in."""
+    """Somebody (a user or the guest) shall get at least `low` and at most `high` in a place, over a protocol or any way in.
+
+    seen: whether they shall learn of the place at all (see `seeing`); None: no matter.
+    """
 
     subject: str
     place: str
     low: Level
     high: Level
     over: Protocol | None = None
+    seen: bool | None = None
 
-    def met(self, level: Level) -> bool:
-        return self.low <= level <= self.high
+    def met(self, level: Level, seen: bool | None = None) -> bool:
+        return self.low <= level <= self.high and self.seen in (None, seen)
 
 
 @dataclass(frozen=True, slots=True)
@@ -91,12 +96,13 @@ def _burden(edit: Edit) -> int:
 
 @dataclass(frozen=True, slots=True)
 class _Try:
-    """A plan on the way to a remedy."""
+    """A plan on the way to a remedy. shown: the ways in over which the place is learned of, where that was asked."""
 
     steps: tuple[tuple[Edit, ...], ...]
     plan: Plan
     laying: Laying
     reasons: tuple[tuple[Over | None, Reason], ...]
+    shown: tuple[Over | None, ...] = ()
 
     @property
     def edits(self) -> tuple[Edit, ...]:
@@ -111,7 +117,7 @@ def remedies(now: Kept, want: Want, most: int = 5) -> tuple[Remedy, ...]:
     """Up to `most` remedies, best first; none where it is as wanted already, or where nothing that was tried helps."""
     matrix = now.outcome.matrix
     start = _look(matrix.on, want, (), matrix.plan, matrix.laying)
-    if want.met(start.level):
+    if want.met(start.level, bool(start.shown)):
         return ()
     found: list[_Try] = []
     front, looked_at, seen = [start], 0, {_progress(start)}
@@ -123,7 +129,7 @@ def remedies(now: Kept, want: Want, most: int = 5) -> tuple[Remedy, ...]:
                 there = _then(matrix, want, here, edits) if looked_at <= MOST_TRIED else None
                 if there is None:
                     continue
-                if want.met(there.level):
+                if want.met(there.level, bool(there.shown)):
                     found.append(there)
                 elif _progress(there) not in seen:
                     seen.add(_progress(there))
@@ -148,11 +154,15 @@ def _few(plan: Plan, found: Sequence[_Try]) -> Iterator[_Try]:
 def _look(on: date, want: Want, steps: tuple[tuple[Edit, ...], ...], plan: Plan, laying: Laying) -> _Try:
     place, path = want.place, plan.path(want.place)
     if not plan.shares:
-        reason = [(None, explain(plan, want.subject, place, on, laying))] if want.subject != GUEST else []
-        return _Try(steps, plan, laying, tuple(reason))
+        alone = [(None, explain(plan, want.subject, place, on, laying))] if want.subject != GUEST else []
+        return _Try(steps, plan, laying, tuple(alone), (None,) if any(one.level > Level.NA for _, one in alone) else ())
     ways = [w for w in offered(plan) if want.over in (None, w.protocol) and plan.shares[w.share].place in path]
-    reasons = ((way, explain_over(plan, want.subject, place, way, on, laying)) for way in ways)
-    return _Try(steps, plan, laying, tuple(reasons))
+    reasons = tuple((way, explain_over(plan, want.subject, place, way, on, laying)) for way in ways)
+    shown: list[Over] = []
+    for way, reason in reasons if want.seen is not None else ():
+        if reason.level > Level.NA or walk(plan, want.subject, way, on, laying, to=place)[-1].shown:
+            shown.append(way)
+    return _Try(steps, plan, laying, reasons, tuple(shown))
 
 
 def _then(first: Matrix, want: Want, here: _Try, edits: Sequence[Edit]) -> _Try | None:
@@ -172,7 +182,7 @@ def _then(first: Matrix, want: Want, here: _Try, edits: Sequence[Edit]) -> _Try 
 
 def _progress(here: _Try) -> tuple[object, ...]:
     """Where the gates stand: a try is only worth going on from where they stand as in no other."""
-    return tuple(
+    return here.shown, tuple(
         (way, tuple((gate.kind, gate.level, gate.sentence) for gate in reason.gates)) for way, reason in here.reasons
     )
 
@@ -202,6 +212,12 @@ def _breached(kept: Kept) -> set[tuple[str, str]]:
 
 
 def _ideas(here: _Try, want: Want) -> Iterator[tuple[Edit, ...]]:
+    if want.seen and not here.shown:
+        yield from _hiding(here, want, [way for way, _ in here.reasons], hide=False)
+        want = replace(want, low=max(want.low, Level.RO))
+    if want.seen is False and here.level <= want.high:
+        yield from _hiding(here, want, here.shown, hide=True)
+        return
     if here.level < want.low:
         for way, reason in here.reasons:
             gate = next((gate for gate in reason.gates if gate.level < want.low), None)
@@ -314,6 +330,24 @@ def _hand_lines_gone(here: _Try, reason: Reason) -> Iterator[tuple[Edit, ...]]:
         for line in gate.entries:
             if line.made == "hand" and line.verdict == "decides" and line.said_on in here.plan.places:
                 yield without_lines(here.plan, line.said_on, line.who)
+
+
+def _hiding(here: _Try, want: Want, ways: Iterable[Over | None], *, hide: bool) -> Iterator[tuple[Edit, ...]]:
+    """Shares that hide what one cannot read, or show it. A share's own top is hidden where the share itself asks for the grants;
+    NFS hides nothing."""
+    for way in ways:
+        share = here.plan.shares[way.share] if way is not None else None
+        if share is None or way is None:
+            continue
+        if way.protocol == "smb" and share.hide_unreadable != hide:
+            yield (PutShare(replace(share, hide_unreadable=hide)),)
+        place = here.plan.places[want.place]
+        if hide and share.place == want.place and here.laying and here.laying[want.place].carried == "storage":
+            yield (PutPlace(replace(place, carried="both")),)
+        if hide and share.place == want.place and way.protocol == "smb" and want.subject == GUEST:
+            yield (PutShare(replace(share, guests=Level.NA)),)
+        if hide and way.protocol == "nfs":
+            yield (PutShare(replace(share, nfs=False)),)
 
 
 def _new_ways(plan: Plan, want: Want) -> Iterator[tuple[Edit, ...]]:

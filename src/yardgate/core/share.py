@@ -10,6 +10,7 @@ from typing import Literal
 from yardgate.core.rights import STRICT, Level
 
 Protocol = Literal["smb", "nfs"]
+ServiceId = Literal["smb", "nfs", "pages"]
 Squash = Literal["none", "root", "all"]
 Order = Literal["narrowest", "first"]
 Wildcards = Literal["names", "both"]
@@ -37,6 +38,8 @@ class Share:
     guests: what somebody without an account gets at the share: NA (they are not let in), RO or RW; storage still has its say.
     administrator: a user or group whose members act as root on the files inside, over SMB.
     hidden: not listed among the shares. hide_unreadable: in folders, only what somebody can read is listed.
+    versions: over SMB, clients are shown earlier versions that the storage keeps, each with the list that it had then.
+    recycle: what is deleted over SMB is moved into a folder of whoever deletes it, at the share's top.
     hosts: for NFS, who may mount it; nobody else may. squash: for NFS, whose numeric id becomes the guest's.
     """
 
@@ -50,6 +53,8 @@ class Share:
     read_only: bool = False
     hidden: bool = False
     hide_unreadable: bool = False
+    versions: bool = False
+    recycle: bool = False
     administrator: str | None = None
     hosts: tuple[HostRule, ...] = ()
     squash: Squash = "root"
@@ -61,10 +66,11 @@ class Share:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Service:
-    """A file service of the appliance. only: the users and groups who may use it; None: everybody."""
+    """A service of the appliance; `pages` are its own, where one signs in to look after it. only: the users and groups who may
+    use it; None: everybody."""
 
     __pydantic_config__ = STRICT
-    id: Protocol
+    id: ServiceId
     on: bool = True
     only: frozenset[str] | None = None
 

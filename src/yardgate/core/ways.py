@@ -17,7 +17,7 @@ from yardgate.core.plan import EVERYONE, GUEST, Plan, fold
 from yardgate.core.reason import Gate, Reason, account_gate, grants_gate, list_gate, nearest, way_gate
 from yardgate.core.resolve import Codes, Matrix, by_way_and_list, lowest, to_codes
 from yardgate.core.rights import EVERYTHING, Level, keeper, level, odd
-from yardgate.core.share import Over, Protocol, Share, Squash, host_rule
+from yardgate.core.share import Over, Protocol, ServiceId, Share, Squash, host_rule
 from yardgate.core.storage import Laying, granted_on, lay, rights_on
 from yardgate.core.weighing import weigh
 
@@ -33,8 +33,14 @@ def offered(plan: Plan) -> Iterator[Over]:
                 yield Over(share.id, protocol)
 
 
-def is_on(plan: Plan, protocol: Protocol) -> bool:
-    return protocol not in plan.services or plan.services[protocol].on
+def is_on(plan: Plan, service: ServiceId) -> bool:
+    return service not in plan.services or plan.services[service].on
+
+
+def may_use(plan: Plan, who: str, service: ServiceId) -> bool:
+    """Whether a service is on and lets a user or a group's members use it."""
+    only = plan.services[service].only if service in plan.services else None
+    return is_on(plan, service) and (only is None or any(one in only for one in token(plan, who)))
 
 
 def inside(plan: Plan, share: Share) -> Sequence[str]:

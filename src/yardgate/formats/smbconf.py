@@ -49,6 +49,12 @@ def _section(matrix: Matrix, share: Share, path: str) -> Iterator[str]:
     yield f" guest ok = {'yes' if guest else 'no'}"
     yield f" browseable = {'no' if share.hidden else 'yes'}"
     yield f" hide unreadable = {'yes' if share.hide_unreadable else 'no'}"
+    modules = [name for name, wanted in (("shadow_copy2", share.versions), ("recycle", share.recycle)) if wanted]
+    if modules:
+        yield f" vfs objects = {' '.join(modules)}"
+    if share.recycle:  # a folder for each, since all who may read one folder could read what others had deleted
+        yield from (" recycle:repository = .recycle/%U", " recycle:directory_mode = 0711")
+        yield from (" recycle:subdir_mode = 0700", " recycle:keeptree = yes", " recycle:versions = yes")
 
 
 def _list(plan: Plan, name: str, users: list[User], others: list[str]) -> str:

@@ -139,6 +139,8 @@ shares = Table(
     Column("read_only", Boolean, nullable=False),
     Column("hidden", Boolean, nullable=False),
     Column("hide_unreadable", Boolean, nullable=False),
+    Column("versions", Boolean, nullable=False, server_default=false()),
+    Column("recycle", Boolean, nullable=False, server_default=false()),
     Column("administrator", String),
     Column("hosts", JSON, nullable=False),
     Column("squash", String, nullable=False),

@@ -1261,6 +1261,11 @@ export interface components {
              * Format: date
              */
             on: string;
+            /**
+             * Pages
+             * @description whether they may use the appliance's own pages
+             */
+            pages: boolean;
             /** Reaches */
             reaches: components["schemas"]["ReachOut"][];
         };
@@ -2909,14 +2914,15 @@ export interface components {
         };
         /**
          * Service
-         * @description A file service of the appliance. only: the users and groups who may use it; None: everybody.
+         * @description A service of the appliance; `pages` are its own, where one signs in to look after it. only: the users and groups who may
+         *     use it; None: everybody.
          */
         Service: {
             /**
              * Id
              * @enum {string}
              */
-            id: "smb" | "nfs";
+            id: "smb" | "nfs" | "pages";
             /**
              * On
              * @default true
@@ -2934,7 +2940,7 @@ export interface components {
              * Id
              * @enum {string}
              */
-            id: "smb" | "nfs";
+            id: "smb" | "nfs" | "pages";
             /** On */
             on: boolean;
             /** Only */
@@ -3004,6 +3010,8 @@ export interface components {
          *     guests: what somebody without an account gets at the share: NA (they are not let in), RO or RW; storage still has its say.
          *     administrator: a user or group whose members act as root on the files inside, over SMB.
          *     hidden: not listed among the shares. hide_unreadable: in folders, only what somebody can read is listed.
+         *     versions: over SMB, clients are shown earlier versions that the storage keeps, each with the list that it had then.
+         *     recycle: what is deleted over SMB is moved into a folder of whoever deletes it, at the share's top.
          *     hosts: for NFS, who may mount it; nobody else may. squash: for NFS, whose numeric id becomes the guest's.
          */
         Share: {
@@ -3040,6 +3048,16 @@ export interface components {
              * @default false
              */
             hide_unreadable: boolean;
+            /**
+             * Versions
+             * @default false
+             */
+            versions: boolean;
+            /**
+             * Recycle
+             * @default false
+             */
+            recycle: boolean;
             /** Administrator */
             administrator?: string | null;
             /**
@@ -8189,6 +8207,8 @@ export interface operations {
                 high: components["schemas"]["Level"];
                 /** @description over this protocol; none: over any way in */
                 over?: ("smb" | "nfs") | null;
+                /** @description whether they shall learn of the place; none: no matter */
+                seen?: boolean | null;
             };
             header?: never;
             path: {

@@ -7,6 +7,7 @@ import { api, ask, message, type FindingOut } from "../api/client";
 import { LevelTag } from "../parts/ArmSign";
 import { pathName, whoName } from "../plan/index";
 import { usePlan } from "../plan/PlanContext";
+import { PromiseThis } from "./PromiseThis";
 import { Effects, Remedies } from "./Remedies";
 
 const FIRST = 15;
@@ -49,6 +50,7 @@ export function FindingPanel({ finding }: { finding: FindingOut }) {
               <div key={key} className="breach">
                 <div className="row"><LevelTag level={level} /> {subject === "guest" ? <span>A guest on {pathName(index, place)}</span> : <Link to={`/p/${id}/board?who=${encodeURIComponent(subject)}&place=${encodeURIComponent(place)}`}>{whoName(index, subject)} on {pathName(index, place)}</Link>}</div>
                 {!has && (level === "NA" || level === "PT") && <button className="plain link" aria-expanded={asked === key} onClick={() => setAsked(asked === key ? null : key)}>what would let {subject === "guest" ? "guests" : "them"} in</button>}
+                <PromiseThis who={subject} place={place} level={level} />
                 {asked === key && <Remedies who={subject} place={place} low="RO" high="RW" />}
               </div>
             );

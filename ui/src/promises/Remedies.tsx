@@ -8,12 +8,12 @@ import { plural } from "../parts/plural";
 import { usePlan } from "../plan/PlanContext";
 
 /** What would repair a cell: edits, the best first, each with all that it changes besides. */
-export function Remedies({ who, place, low, high, over = null }: { who: string; place: string; low: Level; high: Level; over?: Promised["over"] }) {
+export function Remedies({ who, place, low, high, over = null, seen }: { who: string; place: string; low: Level; high: Level; over?: Promised["over"]; seen?: boolean }) {
   const { id, canEdit, edit } = usePlan();
   const [busy, setBusy] = useState<number | null>(null);
   const found = useQuery({
-    queryKey: ["of-plan", id, "remedies", who, place, low, high, over],
-    queryFn: () => ask(api.GET("/api/v1/plans/{plan}/remedies", { params: { path: { plan: id }, query: { who, place, low, high, over: over ?? undefined } } })),
+    queryKey: ["of-plan", id, "remedies", who, place, low, high, over, seen],
+    queryFn: () => ask(api.GET("/api/v1/plans/{plan}/remedies", { params: { path: { plan: id }, query: { who, place, low, high, over: over ?? undefined, seen } } })),
   });
   const keep = async (number: number, edits: Edit[]) => {
     setBusy(number);

@@ -17,7 +17,7 @@ export function AddShare({ onClose }: { onClose: (share: string | null) => void 
     const taken = new Set(outline.shares.map((share) => share.id));
     let id = freshId(`share ${name}`, index);
     for (let n = 2; taken.has(id); n++) id = `${freshId(`share ${name}`, index)}-${n}`;
-    const share = { id, name: name.trim(), place: place!, ...over, guests: "NA" as const, read_only: false, hidden: false, hide_unreadable: false, administrator: null, hosts: [], squash: "root" as const, note: "" };
+    const share = { id, name: name.trim(), place: place!, ...over, guests: "NA" as const, read_only: false, hidden: false, hide_unreadable: false, versions: false, recycle: false, administrator: null, hosts: [], squash: "root" as const, note: "" };
     const kept = await edit([{ op: "put-share", share }]);
     setBusy(false);
     if (kept) onClose(id);

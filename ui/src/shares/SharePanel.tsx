@@ -11,6 +11,7 @@ import { pathName, whoName } from "../plan/index";
 import { usePlan } from "../plan/PlanContext";
 import { notEmpty } from "../people/PersonPanel";
 import { useWhos } from "../storage/editors";
+import { OpenToAll } from "./OpenToAll";
 import { connections, PROTOCOLS } from "./words";
 
 const GUEST = [{ value: "guest", label: "A guest, without an account" }];
@@ -22,7 +23,8 @@ export function SharePanel({ share, ways }: { share: Share; ways: WayOut[] | und
   const { id, outline, index, canEdit, edit } = usePlan();
   const [removing, setRemoving] = useState(false);
   const put = (change: Partial<Share>) => edit([{ op: "put-share", share: { ...share, ...change } }]);
-  const check = (key: "smb" | "nfs" | "read_only" | "hidden" | "hide_unreadable", words: string) => (
+  const [opening, setOpening] = useState(false);
+  const check = (key: "smb" | "nfs" | "read_only" | "hidden" | "hide_unreadable" | "versions" | "recycle", words: string) => (
     <Checkbox checked={share[key] ?? false} disabled={!canEdit} onChange={(event) => void put({ [key]: event.target.checked })}>{words}</Checkbox>
   );
   return (
@@ -38,8 +40,13 @@ export function SharePanel({ share, ways }: { share: Share; ways: WayOut[] | und
       {share.smb && (
         <>
           <div>{check("hidden", "not listed among the shares")}</div>
-          <div style={{ marginBottom: 8 }}>{check("hide_unreadable", "hides what one cannot read")}</div>
+          <div>{check("hide_unreadable", "hides what one cannot read")}</div>
+          <div>{check("versions", "shows earlier versions")}</div>
+          {share.versions && <p className="muted advice">Each has the list that it had then: who could read a file before it was closed to them still reads its earlier versions.</p>}
+          <div style={{ marginBottom: 8 }}>{check("recycle", "keeps what is deleted")}</div>
+          {share.recycle && <p className="muted advice">In a folder for each person, at the top of the share; it counts towards quotas until somebody empties it, and keeps nothing of what is deleted over NFS or overwritten.</p>}
           <label className="field"><span>Guests, over SMB</span><Select aria-label="Guests" disabled={!canEdit} value={share.guests} style={{ width: "100%" }} onChange={(guests: Level) => void put({ guests })} options={GIVEN.map((level) => ({ value: level, label: level === "NA" ? "are not let in" : `are let in: ${WORDS[level]}` }))} /></label>
+          {canEdit && <p style={{ margin: "-2px 0 8px" }}><button className="plain link" aria-haspopup="dialog" onClick={() => setOpening(true)}>{share.guests === "NA" ? "Open to everybody, guests too …" : "Open to everybody: change or close …"}</button></p>}
           <Runs share={share} put={put} />
         </>
       )}
@@ -48,6 +55,7 @@ export function SharePanel({ share, ways }: { share: Share; ways: WayOut[] | und
       <h3>How clients connect</h3>
       {connections(share, outline.name, pathName(index, share.place)).map(([system, line]) => <div key={system} className="connect"><span className="muted">{system}</span><code>{line}</code></div>)}
       {canEdit && <p style={{ marginTop: 12 }}><Button danger size="small" onClick={() => setRemoving(true)}>Stop sharing …</Button></p>}
+      {opening && <OpenToAll share={share} onClose={() => setOpening(false)} />}
       {removing && <RemoveDialog name={share.name} edit={{ op: "remove-share", share: share.id }} onClose={() => setRemoving(false)} />}
     </>
   );

@@ -1,5 +1,5 @@
 import { useQuery } from "@tanstack/react-query";
-import { Button, Switch } from "antd";
+import { Button } from "antd";
 import { useState } from "react";
 import { Link, useSearchParams } from "react-router";
 import { api, ask, message, type Level, type Share, type WayOut } from "../api/client";
@@ -9,13 +9,14 @@ import { pathName } from "../plan/index";
 import { usePlan } from "../plan/PlanContext";
 import { AddShare } from "./AddShare";
 import { SharePanel } from "./SharePanel";
-import { marks, PROTOCOLS } from "./words";
+import { Services } from "./Services";
+import { marks } from "./words";
 
 const LEVELS: Level[] = ["RW", "RO", "PT", "NA"];
 
 /** Shares: what of storage is offered, over what, and who gets in there. */
 export default function Shares() {
-  const { id, outline, index, canEdit, edit } = usePlan();
+  const { id, outline, index, canEdit } = usePlan();
   const [params, setParams] = useSearchParams();
   const [adding, setAdding] = useState(false);
   const found = useQuery({ queryKey: ["of-plan", id, "shares"], queryFn: () => ask(api.GET("/api/v1/plans/{plan}/shares", { params: { path: { plan: id } } })) });
@@ -23,16 +24,12 @@ export default function Shares() {
   const shares = [...outline.shares].sort((a, b) => a.name.localeCompare(b.name));
   const chosen = shares.find((share) => share.id === params.get("share")) ?? shares[0];
   const choose = (share: string) => setParams({ share }, { replace: true });
-  const isOn = (protocol: "smb" | "nfs") => outline.services.find((service) => service.id === protocol)?.on ?? true;
-  const turn = (protocol: "smb" | "nfs", on: boolean) => void edit([{ op: "put-service", service: { id: protocol, on, only: outline.services.find((service) => service.id === protocol)?.only ?? null } }]);
   return (
     <>
       <div className="work">
         <div className="tools">
           <span>{shares.length} {shares.length === 1 ? "share" : "shares"}</span>
-          {PROTOCOLS.map(([protocol, name]) => (
-            <label key={protocol} className="row"><Switch size="small" checked={isOn(protocol)} disabled={!canEdit} onChange={(on) => turn(protocol, on)} aria-label={`${name} service`} /> {name} {isOn(protocol) ? "on" : "off"}</label>
-          ))}
+          <Services />
           <span className="spread" />
           {canEdit && <Button size="small" onClick={() => setAdding(true)}>Add a share …</Button>}
         </div>

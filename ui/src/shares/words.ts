@@ -2,12 +2,17 @@ import type { Share } from "../api/client";
 
 export const PROTOCOLS: ["smb" | "nfs", string][] = [["smb", "SMB"], ["nfs", "NFS"]];
 
+export type ServiceId = "smb" | "nfs" | "pages";
+export const SERVICES: [ServiceId, string][] = [["smb", "SMB"], ["nfs", "NFS"], ["pages", "own pages"]];
+
 /** What there is to say of a share besides what it offers to whom. */
 export function marks(share: Share): string[] {
   return [
     ...(share.read_only ? ["read-only"] : []),
     ...(share.smb && share.hidden ? ["not listed"] : []),
     ...(share.smb && share.hide_unreadable ? ["hides what one cannot read"] : []),
+    ...(share.smb && share.versions ? ["shows earlier versions"] : []),
+    ...(share.smb && share.recycle ? ["keeps what is deleted"] : []),
     ...(share.nfs ? [share.hosts?.length ? share.hosts.map((rule) => `${rule.hosts} ${rule.level}`).join(", ") : "no host may mount it"] : []),
     ...(share.nfs && share.squash !== "root" ? [share.squash === "all" ? "everybody is the guest" : "root is not squashed"] : []),
   ];

@@ -1,0 +1,19 @@
+"""Whether folders above an NFS share ask the right to enter; earlier versions and deleted files of a share"""
+
+import sqlalchemy as sa
+from alembic import op
+
+revision = "0006"
+down_revision = "0005"
+
+
+def upgrade() -> None:
+    op.add_column("plans", sa.Column("nfs_way", sa.String(), server_default="asked", nullable=False))
+    for name in ("versions", "recycle"):
+        op.add_column("shares", sa.Column(name, sa.Boolean(), server_default=sa.false(), nullable=False))
+
+
+def downgrade() -> None:
+    for name in ("recycle", "versions"):
+        op.drop_column("shares", name)
+    op.drop_column("plans", "nfs_way")
