@@ -38,7 +38,7 @@ from yardgate.core.edit import (
 from yardgate.core.lists import Entry, Mode, Ordered, OwnList, Posix, PosixEntry
 from yardgate.core.lists.modebits import MODE
 from yardgate.core.lists.ordered import FLAGS, GROUP, OWNER
-from yardgate.core.plan import EVERYONE, GUEST, LOCAL, ROOT, Group, Pattern, Place, Plan, Target, User
+from yardgate.core.plan import EVERYONE, GUEST, LOCAL, ROOT, Each, Group, GroupQuota, Pattern, Place, Plan, Target, User
 from yardgate.core.rights import CHANGE, FULL, GRANTABLE, PASS, READ, WRITE, Level
 from yardgate.core.share import HostRule, Order, Protocol, Service, Share, Squash, Wildcards
 
@@ -242,7 +242,24 @@ def stored(draw: st.DrawFn, place: Place, user_ids: list[str], group_ids: list[s
         own=draw(own_lists(user_ids, group_ids)) if draw(st.integers(0, 3)) < often else None,
         cut=draw(st.integers(0, 4)) == 0,
         carried=draw(st.sampled_from([None, "share", "storage", "both"])),
+        **draw(for_each(place, user_ids, group_ids)),
     )
+
+
+@st.composite
+def for_each(draw: st.DrawFn, place: Place, user_ids: list[str], group_ids: list[str]) -> dict[str, object]:
+    """Now and then: folders for each member of a group, whom such a folder is for, and quotas of groups."""
+    if draw(st.integers(0, 5)) or not group_ids:
+        return {}
+    group = st.sampled_from(group_ids)
+    keepers = st.frozensets(st.sampled_from([*user_ids, *group_ids]), max_size=2)
+    return {
+        "each": draw(st.none() | st.builds(Each, group=group, keepers=keepers, shared=st.booleans())),
+        "of": draw(st.sampled_from([None, *user_ids])) if place.kind == "folder" else None,
+        "group_quotas": draw(st.sampled_from([(), (GroupQuota(group=draw(group), bytes=1 << 40),)]))
+        if place.kind != "folder"
+        else (),
+    }
 
 
 @st.composite

@@ -17,7 +17,7 @@ from yardgate.core.findings import BY_KIND, CHECKS, Case, Finding, find, standin
 from yardgate.core.keeping import keep
 from yardgate.core.lists import Entry, Mode, Ordered, Posix, PosixEntry
 from yardgate.core.outcome import outcome
-from yardgate.core.plan import EVERYONE, GUEST, Group, Place, Plan, Target, User, check
+from yardgate.core.plan import EVERYONE, GUEST, Group, GroupQuota, Place, Plan, Target, User, check
 from yardgate.core.resolve import resolve
 from yardgate.core.rights import EXECUTE, FULL, PASS, READ, WRITE, Level
 from yardgate.core.share import HostRule, Service, Share
@@ -181,6 +181,10 @@ CASES: dict[str, tuple[Plan, Plan]] = {
     "quota-beyond": (
         petrel(yard(places=stored(quota=1 << 30)), quota=2 << 30),
         petrel(yard(places=stored(quota=2 << 30)), quota=2 << 30),
+    ),
+    "group-quota-beyond": (
+        yard(places=stored(quota=1 << 30, group_quotas=(GroupQuota(group="crew", bytes=2 << 30),))),
+        yard(places=stored(quota=1 << 30, group_quotas=(GroupQuota(group="crew", bytes=1 << 30),))),
     ),
     "push-wipes": (
         petrel(yard(places=stored(Ordered())), cut=True, own=Ordered((Entry("allow", "crew", WRITE),))),

@@ -8,6 +8,7 @@ from typing import Any, Literal, TypeVar, get_args
 from yardgate.core.agreed import Accepted, Promise
 from yardgate.core.clash import rule_words
 from yardgate.core.directory import Directory
+from yardgate.core.each import owed
 from yardgate.core.lists import Mode, Ordered, OwnList, Posix
 from yardgate.core.plan import (
     Group,
@@ -286,8 +287,30 @@ def apply(plan: Plan, edits: Iterable[Edit]) -> tuple[Plan, tuple[Edit, ...]]:
     """The next plan, and the edits that lead back from it. All or nothing.
 
     What an edit refers to must exist when its turn comes, except in records that are put (members, parents, primary
-    groups): those are checked when all edits are in. Raises PlanError.
+    groups): those are checked when all edits are in. What `in_step` adds to them is done, too. Raises PlanError.
     """
+    return exactly(plan, in_step(plan, tuple(edits)))
+
+
+def in_step(plan: Plan, edits: tuple[Edit, ...]) -> tuple[Edit, ...]:
+    """Edits, and what the folders for each member of a group need after them (see `each`). Raises PlanError."""
+    put = (edit.place for edit in edits if isinstance(edit, PutPlace))
+    if all(place.each is None for places in (plan.places.values(), put) for place in places):
+        return edits
+    after, _ = exactly(plan, edits)
+    if all(getattr(after, part) is getattr(plan, part) for part in ("users", "groups", "places", "target")):
+        return edits
+    more: list[Edit] = []
+    for owing in owed(plan, after):
+        more += [PutPlace(place) for place in owing.places]
+        more += [SetGrant(place, who, level) for place, who, level in owing.grants]
+        more += [RemoveShare(share) for share in owing.ended]
+        more += [PutShare(share) for share in owing.shares]
+    return (*edits, *more)
+
+
+def exactly(plan: Plan, edits: Iterable[Edit]) -> tuple[Plan, tuple[Edit, ...]]:
+    """As `apply`, and these edits alone: for those that were whole before, as what undoes a change and what a journal has."""
     draft = _Draft(plan)
     inverse: list[Edit] = []
     for edit in edits:
@@ -640,9 +663,11 @@ def _(edit: RemovePlace, draft: _Draft) -> list[Edit]:
 
 
 def mentioned(place: Place) -> set[str]:
-    """Ids that a place's owner, owning group and list name."""
+    """Ids that a place's owner, owning group, list and quotas name, and whom its folders or itself are for."""
     named = named_in(place.own) if place.own is not None else set()
-    return named | {who for who in (place.owner, place.group) if who is not None}
+    each = {place.each.group, *place.each.keepers} if place.each is not None else set()
+    each |= {quota.group for quota in place.group_quotas}
+    return named | each | {who for who in (place.owner, place.group, place.of) if who is not None}
 
 
 def named_in(own: OwnList) -> set[str]:
@@ -659,10 +684,14 @@ def named_in(own: OwnList) -> set[str]:
 
 
 def without(place: Place, gone: Set[str]) -> Place:
-    """A place whose owner, owning group and list do not name some accounts."""
+    """A place that does not name some accounts."""
     own = None if place.own is None else _list_without(place.own, gone)
-    owner, group = (None if named in gone else named for named in (place.owner, place.group))
-    return replace(place, own=own, owner=owner, group=group)
+    owner, group, of = (None if named in gone else named for named in (place.owner, place.group, place.of))
+    each = place.each
+    if each is not None:
+        each = None if each.group in gone else replace(each, keepers=each.keepers - gone)
+    quotas = tuple(quota for quota in place.group_quotas if quota.group not in gone)
+    return replace(place, own=own, owner=owner, group=group, each=each, of=of, group_quotas=quotas)
 
 
 def _list_without(own: OwnList, gone: Set[str]) -> OwnList:
@@ -992,6 +1021,9 @@ _FIELD_WORDS = {
     "group": "owning group",
     "carried": "carrier of grants",
     "hosts": "host rules",
+    "each": "folders for each",
+    "of": "whom it is for",
+    "group_quotas": "quotas of groups",
 }
 
 

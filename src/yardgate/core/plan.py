@@ -84,13 +84,33 @@ class Group:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
+class Each:
+    """A folder for every member of a group (see `each`). keepers: who else gets in. shared: each is a share of its own."""
+
+    __pydantic_config__ = STRICT
+    group: str
+    keepers: frozenset[str] = frozenset()
+    shared: bool = False
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class GroupQuota:
+    """The most that what belongs to a group may take in a place, in bytes."""
+
+    __pydantic_config__ = STRICT
+    group: str
+    bytes: int
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Place:
     """A node of the storage tree. A pool has no parent; a dataset lies in a pool or dataset, a folder in either or a folder.
 
     owner, group: ids; None leaves a folder to what lies above it, and gives pools and datasets to root. own: its own
     entries, and with them its list style; None has the style from above. cut: nothing comes down. carried: what carries
     its grants; None has it from above. quota: the most that it may hold, in bytes; of a pool, what it has. case_sensitive:
-    whether names that differ only in case are two. Where no place from the pool down says a style, storage is not planned there.
+    whether names that differ only in case are two. each: in it, every member of a group has a folder; of: whose folder this is,
+    of such ones. group_quotas: the most that groups may take in it. Where no place from the pool down says a style, storage is not planned there.
     """
 
     __pydantic_config__ = STRICT
@@ -106,6 +126,9 @@ class Place:
     carried: Carrier | None = None
     quota: int | None = None
     case_sensitive: bool = False
+    each: Each | None = None
+    of: str | None = None
+    group_quotas: tuple[GroupQuota, ...] = ()
 
     @property
     def inheritance(self) -> Literal["follows", "adds", "cut"]:
@@ -439,8 +462,11 @@ def _origin_troubles(plan: Plan, account: User | Group, kind: str) -> Iterator[T
 def place_troubles(plan: Plan, place: Place) -> Iterator[Trouble]:
     yield from _text_troubles(place.id, place.kind, place.name, {"note": place.note})
     yield from list_troubles(plan, place)
-    if place.quota is not None and not 0 < place.quota <= LARGEST_QUOTA:
-        yield Trouble(place.id, f"the quota of {place.kind} {show(place.name)} is outside 1 to {LARGEST_QUOTA} bytes")
+    if place.of is not None and place.of not in plan.users:
+        yield Trouble(place.id, f"{place.kind} {show(place.name)} is for {show(place.of)}, who is no user of this plan")
+    if place.each is not None:
+        yield from _each_troubles(plan, place, place.each)
+    yield from _quota_troubles(plan, place)
     if place.kind == "pool":
         if place.parent is not None:
             yield Trouble(place.id, f"pool {show(place.name)} cannot lie inside another place")
@@ -456,6 +482,31 @@ def place_troubles(plan: Plan, place: Place) -> Iterator[Trouble]:
         )
     elif plan.places[plan.path(place.id)[0]].parent is not None:
         yield Trouble(place.id, f"{place.kind} {show(place.name)} lies inside itself")
+
+
+def _each_troubles(plan: Plan, place: Place, each: Each) -> Iterator[Trouble]:
+    where = f"the folders for each in {place.kind} {show(place.name)}"
+    if each.group not in plan.groups:
+        yield Trouble(place.id, f"{where} are for {show(each.group)}, which is no group of this plan")
+    for who in sorted(each.keepers - plan.users.keys() - plan.groups.keys()):
+        yield Trouble(place.id, f"{where} are kept by {show(who)}, who is no user or group of this plan")
+
+
+def _quota_troubles(plan: Plan, place: Place) -> Iterator[Trouble]:
+    where = f"{place.kind} {show(place.name)}"
+    if place.quota is not None and not 0 < place.quota <= LARGEST_QUOTA:
+        yield Trouble(place.id, f"the quota of {where} is outside 1 to {LARGEST_QUOTA} bytes")
+    seen: set[str] = set()
+    for quota in place.group_quotas:
+        if quota.group not in plan.groups:
+            yield Trouble(place.id, f"a quota in {where} is for {show(quota.group)}, which is no group of this plan")
+        elif quota.group in seen:
+            yield Trouble(place.id, f"{show(plan.groups[quota.group].name)} has two quotas in {where}; give it one")
+        if not 0 < quota.bytes <= LARGEST_QUOTA:
+            yield Trouble(place.id, f"a group's quota in {where} is outside 1 to {LARGEST_QUOTA} bytes")
+        seen.add(quota.group)
+    if place.group_quotas and place.kind == "folder":
+        yield Trouble(place.id, f"{where} is a folder; quotas of groups hold for a pool or a dataset")
 
 
 def list_troubles(plan: Plan, place: Place) -> Iterator[Trouble]:

@@ -7,7 +7,21 @@ from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
 from yardgate.core.agreed import Accepted, Promise
 from yardgate.core.directory import Directory
-from yardgate.core.plan import Carrier, Group, Pattern, Place, PlaceKind, Plan, PlanError, Target, Trouble, User, check
+from yardgate.core.plan import (
+    Carrier,
+    Each,
+    Group,
+    GroupQuota,
+    Pattern,
+    Place,
+    PlaceKind,
+    Plan,
+    PlanError,
+    Target,
+    Trouble,
+    User,
+    check,
+)
 from yardgate.core.rights import Level
 from yardgate.core.share import Service, Share
 from yardgate.formats.notation import OwnText, Strict, from_text, to_text
@@ -41,9 +55,14 @@ class PlaceRecord(Strict):
         None
     )
     case_sensitive: Annotated[bool, Field(description="whether names that differ only in case are two")] = False
+    each: Annotated[Each | None, Field(description="in it, every member of a group has a folder")] = None
+    of: Annotated[str | None, Field(description="id of the user whose folder this is, of such ones")] = None
+    group_quotas: Annotated[
+        tuple[GroupQuota, ...], Field(description="the most that groups may take in it, in bytes")
+    ] = ()
 
     @staticmethod
-    def of(place: Place) -> "PlaceRecord":
+    def told(place: Place) -> "PlaceRecord":
         plain = {name: getattr(place, name) for name in PlaceRecord.model_fields if name != "own"}
         return PlaceRecord.model_construct(**plain, own=None if place.own is None else to_text(place.own))
 
@@ -92,7 +111,7 @@ def write(plan: Plan) -> str:
         target=plan.target,
         users=[plan.users[key] for key in sorted(plan.users)],
         groups=[plan.groups[key] for key in sorted(plan.groups)],
-        places=[PlaceRecord.of(plan.places[key]) for key in sorted(plan.places)],
+        places=[PlaceRecord.told(plan.places[key]) for key in sorted(plan.places)],
         grants=[
             GrantLine.model_construct(place=place, who=who, level=level)
             for place in sorted(plan.grants)

@@ -11,9 +11,9 @@ from sqlalchemy import Connection, Table, delete, insert, select, update
 
 from yardgate.core.agreed import Accepted, Promise
 from yardgate.core.directory import Directory
-from yardgate.core.edit import Edit, Kept, apply, describe, difference
+from yardgate.core.edit import Edit, Kept, describe, difference, exactly, in_step
 from yardgate.core.lists import OwnList
-from yardgate.core.plan import Group, Pattern, Place, Plan, Target, User
+from yardgate.core.plan import Each, Group, GroupQuota, Pattern, Place, Plan, Target, User
 from yardgate.core.rights import Level
 from yardgate.core.share import Service, Share
 from yardgate.formats import edits as edit_json
@@ -24,6 +24,8 @@ from yardgate.store.database import Store
 Kind = Literal["create", "edit", "import", "undo", "redo", "return"]
 NEWEST = 2**63 - 1
 _SHARE, _SERVICE = TypeAdapter(Share), TypeAdapter(Service)
+_EACH: TypeAdapter[Each | None] = TypeAdapter(Each | None)
+_QUOTAS = TypeAdapter(tuple[GroupQuota, ...])
 
 
 class NotThere(LookupError):
@@ -119,14 +121,14 @@ class Plans:
                 raise NotThere(f"there is no revision {revision} of this plan; it has {opened.revision}")
             plan = opened.plan
             for number in range(opened.revision, revision, -1):
-                plan, _ = apply(plan, edit_json.read(_journal_text(connection, plan_id, number, "inverse")))
+                plan, _ = exactly(plan, edit_json.read(_journal_text(connection, plan_id, number, "inverse")))
             return plan
 
     def replay(self, plan_id: str) -> Plan:
         """The plan rebuilt from nothing by the journal alone."""
         plan = Plan()
         for number in range(1, self.open(plan_id).revision + 1):
-            plan, _ = apply(plan, self.edits(plan_id, number))
+            plan, _ = exactly(plan, self.edits(plan_id, number))
         return plan
 
     # --- writing ---
@@ -134,7 +136,7 @@ class Plans:
     def create(self, plan: Plan, by: str) -> Opened:
         plan_id = secrets.token_hex(6)
         first = difference(Plan(), plan)
-        _, inverse = apply(Plan(), first)
+        _, inverse = exactly(Plan(), first)
         with self.store.writing() as connection:
             head = {**_head(Plan()), "id": plan_id, "revision": 0, "archived": False, "created_at": now()}
             connection.execute(insert(tables.plans).values(head))
@@ -145,17 +147,18 @@ class Plans:
     def commit(
         self, plan_id: str, revision: int, edits: Sequence[Edit], by: str, kind: Kind = "edit", words: str | None = None
     ) -> Opened:
-        """Keep edits made on `revision`: tables and journal in one transaction, on disk when this returns.
+        """Keep edits made on `revision`, and what goes with them: tables and journal in one transaction, on disk when this returns.
 
         Edits that change nothing keep nothing. Raises Stale, PlanError, NotThere.
         """
         with self.store.writing() as connection:
             opened = self._current(connection, plan_id, revision)
-            after, inverse = apply(opened.plan, edits)
+            whole = tuple(edits) if kind == "return" else in_step(opened.plan, tuple(edits))
+            after, inverse = exactly(opened.plan, whole)
             if not inverse:
                 return opened
             said = words or describe(opened.plan, after, edits)
-            return self._keep(connection, opened, after, edits, inverse, by, kind, said)
+            return self._keep(connection, opened, after, whole, inverse, by, kind, said)
 
     def undo(self, plan_id: str, revision: int, by: str) -> Opened:
         return self._step(plan_id, revision, by, "undo")
@@ -170,7 +173,7 @@ class Plans:
             if not stack:
                 raise NotThere(f"there is nothing to {kind}")
             edits = edit_json.read(_journal_text(connection, plan_id, stack[-1], "inverse"))
-            after, inverse = apply(opened.plan, edits)
+            after, inverse = exactly(opened.plan, edits)
             words = (
                 _journal_text(connection, plan_id, stack[-1], "words").removeprefix("undid: ").removeprefix("redid: ")
             )
@@ -314,7 +317,7 @@ def _load(connection: Connection, plan_id: str) -> Opened:
     directories = [
         Directory(**{**_without_plan(row), "branches": tuple(row["branches"])}) for row in rows(tables.directories)
     ]
-    places = [Place(**_with_list(row)) for row in rows(tables.places)]
+    places = [_place(row) for row in rows(tables.places)]
     patterns = [Pattern(**_with_list(row)) for row in rows(tables.patterns)]
     shares = [_SHARE.validate_python(_without_plan(row)) for row in rows(tables.shares)]
     services = [_SERVICE.validate_python(_without_plan(row)) for row in rows(tables.services)]
@@ -350,6 +353,11 @@ def _without_plan(row: Any) -> dict[str, Any]:
 def _with_list(row: Any) -> dict[str, Any]:
     own = row["own"]
     return {**_without_plan(row), "own": None if own is None else from_text(OWN_TEXT.validate_python(own))}
+
+
+def _place(row: Any) -> Place:
+    made = {"each": _EACH.validate_python(row["each"]), "group_quotas": _QUOTAS.validate_python(row["group_quotas"])}
+    return Place(**{**_with_list(row), **made})
 
 
 def _head(plan: Plan) -> dict[str, Any]:
@@ -404,7 +412,11 @@ def _save(connection: Connection, plan_id: str, before: Plan, after: Plan) -> No
 def _columns(table: Table, record: Kept) -> dict[str, Any]:
     if isinstance(record, Share):
         return _SHARE.dump_python(record, mode="json")  # type: ignore[no-any-return]
-    return {column.name: _value(getattr(record, column.name)) for column in table.c if column.name != "plan"}
+    found = {column.name: _value(getattr(record, column.name)) for column in table.c if column.name != "plan"}
+    if isinstance(record, Place):
+        found["each"] = _EACH.dump_python(record.each, mode="json")
+        found["group_quotas"] = _QUOTAS.dump_python(record.group_quotas, mode="json")
+    return found
 
 
 def _value(value: Any) -> Any:

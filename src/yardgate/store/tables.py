@@ -115,6 +115,9 @@ places = Table(
     Column("carried", String),
     Column("quota", Integer),
     Column("case_sensitive", Boolean, nullable=False, server_default=false()),
+    Column("each", JSON(none_as_null=True)),
+    Column("of", String),
+    Column("group_quotas", JSON, nullable=False, server_default="[]"),
     _within("places", "parent"),
 )
 patterns = Table(

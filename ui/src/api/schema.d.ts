@@ -1500,6 +1500,24 @@ export interface components {
             /** Password Known */
             password_known: boolean;
         };
+        /**
+         * Each
+         * @description A folder for every member of a group (see `each`). keepers: who else gets in. shared: each is a share of its own.
+         */
+        Each: {
+            /** Group */
+            group: string;
+            /**
+             * Keepers
+             * @default []
+             */
+            keepers: string[];
+            /**
+             * Shared
+             * @default false
+             */
+            shared: boolean;
+        };
         /** Edits */
         Edits: {
             /**
@@ -1801,6 +1819,16 @@ export interface components {
             unknown: string[];
             /** Note */
             note: string;
+        };
+        /**
+         * GroupQuota
+         * @description The most that what belongs to a group may take in a place, in bytes.
+         */
+        GroupQuota: {
+            /** Group */
+            group: string;
+            /** Bytes */
+            bytes: number;
         };
         /**
          * HostRule
@@ -2328,7 +2356,8 @@ export interface components {
          *     owner, group: ids; None leaves a folder to what lies above it, and gives pools and datasets to root. own: its own
          *     entries, and with them its list style; None has the style from above. cut: nothing comes down. carried: what carries
          *     its grants; None has it from above. quota: the most that it may hold, in bytes; of a pool, what it has. case_sensitive:
-         *     whether names that differ only in case are two. Where no place from the pool down says a style, storage is not planned there.
+         *     whether names that differ only in case are two. each: in it, every member of a group has a folder; of: whose folder this is,
+         *     of such ones. group_quotas: the most that groups may take in it. Where no place from the pool down says a style, storage is not planned there.
          */
         Place: {
             /** Id */
@@ -2367,6 +2396,14 @@ export interface components {
              * @default false
              */
             case_sensitive: boolean;
+            each?: components["schemas"]["Each"] | null;
+            /** Of */
+            of?: string | null;
+            /**
+             * Group Quotas
+             * @default []
+             */
+            group_quotas: components["schemas"]["GroupQuota"][];
         };
         /** PlanHead */
         PlanHead: {

@@ -283,6 +283,35 @@ def quota_beyond(case: Case) -> Found:
             yield Finding("quota-beyond", "consider", (place.id,), said)
 
 
+def group_quota_beyond(case: Case) -> Found:
+    """What groups may take in a place adds up to more than the place has, or one of them may take more than all of it.
+
+    A quota beyond what there is holds nobody back, and the last group to fill theirs finds the disk full before. Lower it, or say
+    that it is meant so by accepting this."""
+    for place in case.plan.places.values():
+        room = _room(case.plan, place)
+        if room is None or not place.group_quotas:
+            continue
+        beyond = [quota.group for quota in place.group_quotas if quota.bytes > room]
+        total = sum(quota.bytes for quota in place.group_quotas)
+        has = f"{case.path(place.id)} has {size(room)}"
+        if beyond:
+            said = f"{case.names(beyond)} may take more in {case.path(place.id)} than there is: {has}."
+            yield Finding("group-quota-beyond", "consider", (place.id, *beyond), said)
+        elif total > room:
+            yield Finding(
+                "group-quota-beyond",
+                "consider",
+                (place.id,),
+                f"What groups may take adds up to {size(total)}, and {has}.",
+            )
+
+
+def _room(plan: Plan, place: Place) -> int | None:
+    """What a place can hold at most: the least of its own quota and of those above it; None where nobody said."""
+    return min((quota for step in plan.path(place.id) if (quota := plan.places[step].quota) is not None), default=None)
+
+
 def size(count: int) -> str:
     """A number of bytes for people: in the largest binary unit (IEC 80000-13) of which there is at least one."""
     for unit, power in (("TiB", 40), ("GiB", 30), ("MiB", 20), ("KiB", 10)):
@@ -302,5 +331,6 @@ CHECKS = (
     Check("style-unfit", "consider", "The list style does not suit the clients", style_unfit),
     Check("case-two", "consider", "Names by case behind an SMB share", case_two),
     Check("quota-beyond", "consider", "Quotas add up to more than there is", quota_beyond),
+    Check("group-quota-beyond", "consider", "Groups may take more than there is", group_quota_beyond),
     Check("push-wipes", "note", "A push-down would wipe lines of its own", push_wipes),
 )

@@ -1,0 +1,175 @@
+"""A folder for every member of a group: made in one act, in step with the group, and taken back exactly."""
+
+from dataclasses import replace
+
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from tests.conftest import ON
+from tests.plans import edits, plans
+from tests.thorough import times
+from yardgate.core.each import members
+from yardgate.core.edit import (
+    Edit,
+    Join,
+    Leave,
+    PutGroup,
+    PutPlace,
+    PutUser,
+    RemovePlace,
+    RemoveUser,
+    SetGrant,
+    apply,
+    exactly,
+    in_step,
+)
+from yardgate.core.lists import Posix
+from yardgate.core.plan import Each, Group, Place, Plan, PlanError, User, check, same
+from yardgate.core.resolve import resolve
+from yardgate.core.rights import Level
+
+RW, RO, NA = Level.RW, Level.RO, Level.NA
+
+
+def office(**more: object) -> Plan:
+    users = {name: User(id=name, name=name) for name in ("ann", "bo", "cy", "scan")}
+    groups = {
+        "crew": Group(id="crew", name="crew", members=frozenset({"ann", "late"})),
+        "late": Group(id="late", name="late", members=frozenset({"bo"})),
+    }
+    places = {
+        "keel": Place(id="keel", name="keel", kind="pool", own=Posix(), carried="storage"),
+        "desks": Place(id="desks", name="desks", kind="dataset", parent="keel"),
+    }
+    return replace(Plan(users=users, groups=groups, places=places), **more)  # type: ignore[arg-type]
+
+
+def with_desks(plan: Plan, **more: object) -> Plan:
+    each = Each(group="crew", keepers=frozenset({"scan"}), **more)  # type: ignore[arg-type]
+    return apply(plan, [PutPlace(replace(plan.places["desks"], each=each))])[0]
+
+
+def levels(plan: Plan) -> dict[str, dict[str, Level]]:
+    matrix = resolve(plan, ON)
+    return {
+        place.name: {user: matrix.level(user, place.id) for user in plan.users}
+        for place in plan.places.values()
+        if place.of is not None
+    }
+
+
+def test_every_member_has_a_folder_that_nobody_else_but_the_keepers_gets_into() -> None:
+    assert levels(with_desks(office())) == {
+        "ann": {"ann": RW, "bo": NA, "cy": NA, "scan": RW},
+        "bo": {"ann": NA, "bo": RW, "cy": NA, "scan": RW},
+    }
+
+
+def test_whoever_joins_gets_one_and_what_a_leaver_has_is_kept_and_closed() -> None:
+    plan = apply(with_desks(office(), shared=True), [Join("late", "cy"), Leave("crew", "ann")])[0]
+    assert set(levels(plan)) == {"ann", "bo", "cy"}
+    assert plan.grants["desks-ann"] == {"scan": RW}
+    assert {share.name for share in plan.shares.values()} == {"bo", "cy"}
+    assert all(share.hidden for share in plan.shares.values())
+    back = apply(plan, [Join("crew", "ann")])[0]
+    assert back.grants["desks-ann"]["ann"] == RW
+    assert {share.name for share in back.shares.values()} == {"ann", "bo", "cy"}
+    assert len(levels(back)) == 3
+
+
+def test_a_user_who_is_removed_leaves_a_closed_folder_that_is_for_nobody() -> None:
+    plan = apply(with_desks(office(), shared=True), [RemoveUser("bo")])[0]
+    folder = next(place for place in plan.places.values() if place.name == "bo")
+    assert folder.of is None
+    assert plan.grants[folder.id] == {"scan": RW}
+    assert {share.name for share in plan.shares.values()} == {"ann"}
+
+
+def test_what_somebody_sets_on_a_folder_or_takes_away_stands() -> None:
+    plan = with_desks(office())
+    plan = apply(plan, [SetGrant("desks-ann", "ann", RO), SetGrant("desks-bo", "cy", RO), RemovePlace("desks-bo")])[0]
+    later = apply(plan, [PutUser(User(id="dora", name="dora")), Join("crew", "dora")])[0]
+    assert later.grants["desks-ann"]["ann"] == RO
+    assert set(levels(later)) == {"ann", "dora"}
+
+
+def test_keepers_come_and_go_with_their_grants() -> None:
+    plan = with_desks(office())
+    each = plan.places["desks"].each
+    assert each is not None
+    plan = apply(plan, [PutPlace(replace(plan.places["desks"], each=replace(each, keepers=frozenset({"cy"}))))])[0]
+    assert plan.grants["desks-ann"] == {"ann": RW, "cy": RW}
+    undone = apply(plan, [PutPlace(replace(plan.places["desks"], each=None))])[0]
+    assert undone.grants["desks-ann"] == plan.grants["desks-ann"]
+
+
+def test_names_that_are_taken_or_no_share_can_have_are_got_around() -> None:
+    plan = office()
+    taken = Place(id="x", name="Ann", kind="folder", parent="desks")
+    odd = User(id="odd", name="a/b+c")
+    plan = apply(plan, [PutPlace(taken), PutUser(odd), Join("crew", "odd")])[0]
+    plan = with_desks(plan, shared=True)
+    assert {place.name for place in plan.places.values() if place.of} == {"ann-2", "bo", "a-b+c"}
+    assert {share.name for share in plan.shares.values()} == {"ann-2", "bo"}
+
+
+def test_the_baseline_is_everybody_and_those_gone_from_a_directory_are_nobody() -> None:
+    plan = office(target=replace(office().target, baseline="crew"))
+    assert members(plan, "crew") == ["ann", "bo", "cy", "scan"]
+    assert members(office(), "crew") == ["ann", "bo"]
+    circle = office(
+        groups={**office().groups, "late": Group(id="late", name="late", members=frozenset({"crew", "bo"}))}
+    )
+    assert members(circle, "late") == ["ann", "bo"]
+
+
+@pytest.mark.parametrize("each", [Each(group="nobody"), Each(group="crew", keepers=frozenset({"nobody"}))])
+def test_folders_for_whom_nobody_knows_are_refused(each: Each) -> None:
+    with pytest.raises(PlanError, match=r"no (group|user or group) of this plan"):
+        apply(office(), [PutPlace(replace(office().places["desks"], each=each))])
+
+
+@settings(max_examples=times(150, 1000))
+@given(plans(lists=True), st.data())
+def test_after_any_edits_all_members_who_came_have_one_and_undoing_gives_the_identical_plan(
+    plan: Plan, data: st.DataObject
+) -> None:
+    if not plan.groups:
+        return
+    group = data.draw(st.sampled_from(sorted(plan.groups)))
+    each = Each(group=group, shared=data.draw(st.booleans()))
+    steps: list[Edit] = [PutPlace(replace(plan.places["p0"], each=each))]
+    now = plan
+    for _ in range(data.draw(st.integers(1, 4))):
+        for edit in steps:
+            before = now
+            whole = in_step(before, (edit,))
+            now, inverse = exactly(before, whole)
+            assert check(now) == ()
+            assert same(now, apply(before, [edit])[0])
+            assert same(exactly(now, inverse)[0], before)
+            here = now.places.get("p0")
+            was = before.places.get("p0")
+            if here is not None and here.each == each and was is not None:
+                had = set(members(before, was.each.group)) if was.each is not None else set()
+                have = {now.places[child].of for child in now.inside.get("p0", ())}
+                assert set(members(now, group)) - had <= have
+                for child in now.inside.get("p0", ()):
+                    of = now.places[child].of
+                    if of in had - set(members(now, group)):
+                        assert of not in now.grants.get(child, {})
+        try:
+            edit = data.draw(edits(now))
+            apply(now, [edit])
+            steps = [edit]
+        except PlanError:
+            steps = []
+
+
+def test_a_group_that_is_put_whole_counts_as_its_members_do() -> None:
+    plan = with_desks(office())
+    crew = replace(plan.groups["crew"], members=frozenset({"cy"}))
+    plan = apply(plan, [PutGroup(crew)])[0]
+    assert {place.name for place in plan.places.values() if place.of} == {"ann", "bo", "cy"}
+    assert levels(plan)["ann"] == {"ann": NA, "bo": NA, "cy": NA, "scan": RW}
