@@ -7,7 +7,11 @@ from pathlib import Path
 from typing import Any
 
 import pytest
-from selenium.common.exceptions import NoSuchElementException, StaleElementReferenceException
+from selenium.common.exceptions import (
+    ElementClickInterceptedException,
+    NoSuchElementException,
+    StaleElementReferenceException,
+)
 from selenium.webdriver.common.action_chains import ActionChains
 from selenium.webdriver.common.by import By
 from selenium.webdriver.common.keys import Keys
@@ -21,6 +25,7 @@ from yardgate.store import Plans
 from yardgate.store.accounts import Role
 
 AXE = Path(__file__).parent.parent.parent / "ui" / "node_modules" / "axe-core" / "axe.min.js"
+NOT_YET = (NoSuchElementException, StaleElementReferenceException, ElementClickInterceptedException)
 
 
 class Page:
@@ -38,7 +43,7 @@ class Page:
             try:
                 if found := true():
                     return found
-            except (NoSuchElementException, StaleElementReferenceException, StopIteration):
+            except (*NOT_YET, StopIteration):
                 pass
             if time.monotonic() > end:
                 raise AssertionError(

@@ -4,7 +4,7 @@ from selenium.webdriver.common.keys import Keys
 
 from tests.browser.conftest import Page, Yard
 from yardgate.core.lists import Entry, Mode, Ordered, Posix, PosixEntry
-from yardgate.core.plan import same
+from yardgate.core.plan import GroupQuota, same
 from yardgate.core.rights import Level
 
 
@@ -129,3 +129,39 @@ def test_gates_stand_one_under_another_and_the_deciding_line_is_named(yard: Yard
     deciding = page.one(".gate.decides").text
     assert "refuse Apprentices" in deciding
     assert "too late" in deciding
+
+
+def test_a_folder_each_keeps_step_with_the_group(yard: Yard, page: Page) -> None:
+    before = yard.now()
+    page.go(yard.at("storage?place=training"))
+    page.button("A folder each").click()
+    group = page.one("input[aria-label='For every member of']")
+    group.send_keys("Apprentices")
+    page.until(lambda: page.all(".ant-select-item-option-active"))
+    group.send_keys(Keys.ENTER)
+    page.says("added folder keel/training/juno.harker")
+    page.until(lambda: page.button("Make the folders", ".ant-modal").click() or True)
+    page.says("Every member of Apprentices has a folder in it")
+    folders = {place.name for place in yard.now().places.values() if place.of is not None}
+    assert folders == {"juno.harker", "leif.arnesen", "noor.rahman", "priya.natarajan"}
+    page.until(lambda: page.button("Undo").click() or True)
+    page.until(lambda: same(yard.now(), before))
+    assert page.errors() == []
+
+
+def test_a_group_gets_a_quota_and_is_told_where_there_is_less(yard: Yard, page: Page) -> None:
+    page.go(yard.at("storage?place=training"))
+    page.fill(page.one("[aria-label='Quota']"), "50 GiB")
+    page.keys(Keys.ENTER)
+    page.until(lambda: yard.now().places["training"].quota == 50 << 30)
+    chooser = page.one("input[aria-label='A quota for a group']")
+    chooser.send_keys("Rigging")
+    page.until(lambda: page.all(".ant-select-item-option-active"))
+    chooser.send_keys(Keys.ENTER)
+    page.until(lambda: yard.now().places["training"].group_quotas == (GroupQuota(group="rigging", bytes=100 << 30),))
+    page.go(yard.at("promises?show=findings"))
+    page.says("Rigging may take more in keel/training than there is: keel/training has 50 GiB.")
+    page.go(yard.at("storage?place=training"))
+    page.one("[aria-label='Take away the quota of Rigging']").click()
+    page.until(lambda: yard.now().places["training"].group_quotas == ())
+    assert page.errors() == []

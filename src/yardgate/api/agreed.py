@@ -21,12 +21,13 @@ from yardgate.api.schemas import (
 from yardgate.api.signin import Reader, TheDesk
 from yardgate.core.agreed import Promise
 from yardgate.core.edit import promised
+from yardgate.core.edit import sentence as in_words
 from yardgate.core.effect import Effect, effect
 from yardgate.core.findings import BY_KIND, Case, find
 from yardgate.core.findings import standing as accepted_or_not
 from yardgate.core.keeping import Keeping, Kept, contradictions, sentence
 from yardgate.core.keeping import standing as stands
-from yardgate.core.plan import GUEST
+from yardgate.core.plan import GUEST, Plan
 from yardgate.core.remedies import Want, remedies
 from yardgate.core.rights import GRANTABLE, Level
 from yardgate.core.share import Protocol
@@ -109,7 +110,7 @@ def read(plan: str, _: Reader, desk: TheDesk, body: SentenceIn) -> KeepingOut:
 def would(plan: str, _: Reader, desk: TheDesk, body: Edits) -> EffectOut:
     """What edits would change over the ways in, and which promises they would break or mend, without keeping them."""
     opened = desk.plans.open(plan)
-    return _effect(effect(desk.kept(opened), body.edits))
+    return _effect(opened.plan, effect(desk.kept(opened), body.edits))
 
 
 @router.get("/remedies")
@@ -132,16 +133,19 @@ def remedy(
         raise HTTPException(404, "This plan has no such place or person any more, or there is no such range of levels")
     want = Want(who, place, low, high, over, seen)
     return [
-        RemedyOut(edits=list(found.edits), words=list(found.words), effect=_effect(found.effect))
+        RemedyOut(edits=list(found.edits), words=list(found.words), effect=_effect(p, found.effect))
         for found in remedies(desk.kept(opened), want)
     ]
 
 
-def _effect(found: Effect) -> EffectOut:
+def _effect(before: Plan, found: Effect) -> EffectOut:
+    after = found.after.outcome.matrix.plan
+
     def said(promises: tuple[Promise, ...]) -> list[str]:
-        return [promised(found.after.outcome.matrix.plan, promise) for promise in promises]
+        return [promised(after, promise) for promise in promises]
 
     return EffectOut(
+        along=[in_words(before, after, edit) for edit in found.along[:LISTED]],
         total=len(found.shifts),
         people=len({shift.subject for shift in found.shifts}),
         places=len({shift.place for shift in found.shifts}),

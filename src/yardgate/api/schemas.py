@@ -250,8 +250,11 @@ class ShiftOut(CellChange):
 
 
 class EffectOut(BaseModel):
-    """What edits change over the ways in (at most 200 cells are listed), and promises that they break or mend, in words."""
+    """What edits change over the ways in (at most 200 cells are listed), and promises that they break or mend, in words.
 
+    along: what goes with the edits to keep the folders for each member of a group in step, in words."""
+
+    along: list[str]
     total: int
     people: int
     places: int

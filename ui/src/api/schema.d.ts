@@ -1531,8 +1531,12 @@ export interface components {
         /**
          * EffectOut
          * @description What edits change over the ways in (at most 200 cells are listed), and promises that they break or mend, in words.
+         *
+         *     along: what goes with the edits to keep the folders for each member of a group in step, in words.
          */
         EffectOut: {
+            /** Along */
+            along: string[];
             /** Total */
             total: number;
             /** People */

@@ -133,18 +133,35 @@ export function Heading({ place, stored, put }: { place: Place; stored: Stored; 
       <label>owner <Select size="small" disabled={!canEdit} showSearch={{ optionFilterProp: "label" }} value={place.owner ?? ""} options={[comes(whoLabel(index, layer.owner)), ...people]} onChange={(owner) => put({ owner: owner || null })} popupMatchSelectWidth={230} /></label>
       <label>group <Select aria-label="Owning group" size="small" disabled={!canEdit} showSearch={{ optionFilterProp: "label" }} value={place.group ?? ""} options={[comes(whoLabel(index, layer.group)), ...groups]} onChange={(group) => put({ group: group || null })} popupMatchSelectWidth={230} /></label>
       <label>grants by <Select<NonNullable<Place["carried"]> | ""> size="small" disabled={!canEdit} value={place.carried ?? ""} onChange={(carried) => put({ carried: carried || null })} options={[{ value: "" as const, label: `as above: ${CARRIERS[outline.standing[place.id]?.carried ?? "share"]}` }, { value: "share" as const, label: CARRIERS.share }, { value: "storage" as const, label: CARRIERS.storage }, { value: "both" as const, label: CARRIERS.both }]} popupMatchSelectWidth={200} /></label>
-      {place.kind !== "folder" && <Quota key={place.quota} place={place} disabled={!canEdit} onKeep={(quota) => put({ quota })} />}
+      {place.kind !== "folder" && <label>{place.kind === "pool" ? "has" : "quota"} <Size key={place.quota} label={place.kind === "pool" ? "What the pool has" : "Quota"} size={place.quota ?? null} placeholder={place.kind === "pool" ? "e.g. 8 TiB" : "none"} disabled={!canEdit} onKeep={(quota) => put({ quota })} /></label>}
       {place.kind !== "folder" && <Checkbox checked={place.case_sensitive} disabled={!canEdit} onChange={(event) => put({ case_sensitive: event.target.checked })}>names by case</Checkbox>}
     </div>
   );
 }
 
-/** The most that a dataset may hold, or what a pool has. */
-function Quota({ place, disabled, onKeep }: { place: Place; disabled: boolean; onKeep: (quota: number | null) => void }) {
-  const [text, setText] = useState(place.quota ? sizeWords(place.quota) : "");
-  const size = sizeOf(text);
-  const keep = () => { if (size !== undefined && size !== (place.quota ?? null) && text !== (place.quota ? sizeWords(place.quota) : "")) onKeep(size); };
-  return <label>{place.kind === "pool" ? "has" : "quota"} <Input size="small" style={{ width: 86 }} disabled={disabled} placeholder={place.kind === "pool" ? "e.g. 8 TiB" : "none"} status={size === undefined ? "error" : undefined} title={size === undefined ? "A size, such as 500 GiB or 2 TiB" : undefined} value={text} onChange={(event) => setText(event.target.value)} onBlur={keep} onPressEnter={keep} /></label>;
+/** A number of bytes, written as people do; kept when one leaves it. */
+function Size({ label, size, placeholder, disabled, onKeep }: { label: string; size: number | null; placeholder: string; disabled: boolean; onKeep: (size: number | null) => void }) {
+  const shown = size ? sizeWords(size) : "";
+  const [text, setText] = useState(shown);
+  const said = sizeOf(text);
+  const keep = () => { if (said !== undefined && said !== size && text !== shown) onKeep(said); };
+  return <Input size="small" aria-label={label} style={{ width: 86 }} disabled={disabled} placeholder={placeholder} status={said === undefined ? "error" : undefined} title={said === undefined ? "A size, such as 500 GiB or 2 TiB" : undefined} value={text} onChange={(event) => setText(event.target.value)} onBlur={keep} onPressEnter={keep} />;
+}
+
+/** The most that groups may take in a place. */
+export function GroupQuotas({ place, put }: { place: Place; put: (change: Partial<Place>) => void }) {
+  const { index, canEdit } = usePlan();
+  const quotas = place.group_quotas;
+  const free = index.groupsByName.filter((group) => !quotas.some((quota) => quota.group === group.id));
+  if (quotas.length === 0 && (!canEdit || free.length === 0)) return null;
+  const keep = (group: string, size: number | null) => put({ group_quotas: size === null ? quotas.filter((quota) => quota.group !== group) : quotas.map((quota) => (quota.group === group ? { group, bytes: size } : quota)) });
+  return (
+    <div className="quotas">
+      <h3>The most that groups may take here</h3>
+      {quotas.map((quota) => <div key={quota.group} className="row"><span className="spread">{whoLabel(index, quota.group)}</span><Size key={quota.bytes} label={`Quota of ${whoLabel(index, quota.group)}`} size={quota.bytes} placeholder="none" disabled={!canEdit} onKeep={(size) => keep(quota.group, size)} />{canEdit && <button className="plain" aria-label={`Take away the quota of ${whoLabel(index, quota.group)}`} title="Take away" onClick={() => keep(quota.group, null)}>✕</button>}</div>)}
+      {canEdit && free.length > 0 && <Select size="small" aria-label="A quota for a group" showSearch={{ optionFilterProp: "label" }} style={{ width: 230 }} value={null} placeholder="A quota for a group …" options={free.map((group) => ({ value: group.id, label: whoLabel(index, group.id) }))} onChange={(group: string | null) => { if (group) put({ group_quotas: [...quotas, { group, bytes: 100 * 2 ** 30 }] }); }} />}
+    </div>
+  );
 }
 
 /** Whether anything comes down to the chosen place, to be cut or let down again. */

@@ -11,7 +11,8 @@ import { below, freshId, pathName, whoName } from "../plan/index";
 import { usePlan } from "../plan/PlanContext";
 import { notEmpty } from "../people/PersonPanel";
 import { AsText, Begin, ChangeStyle, PushDown } from "./arrange";
-import { Heading, Layers, ReadInOrder } from "./Layers";
+import { OneEach } from "./Each";
+import { GroupQuotas, Heading, Layers, ReadInOrder } from "./Layers";
 import { Outcome } from "./Outcome";
 import { STYLE_WORDS, type Style } from "./words";
 
@@ -99,7 +100,7 @@ function Mark({ place, style, above, grants }: { place: Place; style: Style | nu
 
 function PlaceDetail({ place, onAdd, onGone }: { place: Place; onAdd: (kind: Place["kind"]) => void; onGone: () => void }) {
   const { id, outline, index, canEdit, edit } = usePlan();
-  const [dialog, setDialog] = useState<"remove" | "move" | "push" | "style" | "begin" | "text" | null>(null);
+  const [dialog, setDialog] = useState<"remove" | "move" | "push" | "style" | "begin" | "text" | "each" | null>(null);
   const stored = useQuery({ queryKey: ["of-plan", id, "stored", place.id], queryFn: () => ask(api.GET("/api/v1/plans/{plan}/storage/{place}", { params: { path: { plan: id, place: place.id } } })) });
   const lines = outline.grants[place.id] ?? [];
   const put = (change: Partial<Place>, more: Edit[] = []) => void edit([{ op: "put-place", place: { ...place, ...change } }, ...more]);
@@ -125,10 +126,13 @@ function PlaceDetail({ place, onAdd, onGone }: { place: Place; onAdd: (kind: Pla
             {style && inner > 0 && <Button size="small" onClick={() => setDialog("push")}>Push down to {inner} {inner === 1 ? "place" : "places"} …</Button>}
             <span className="divider" />
             {INSIDE[place.kind].map((kind) => <Button key={kind} size="small" onClick={() => onAdd(kind)}>Add {kind} inside</Button>)}
+            {index.groups.size > 0 && <Button size="small" onClick={() => setDialog("each")}>A folder each …</Button>}
             {place.kind !== "pool" && <Button size="small" onClick={() => setDialog("move")} disabled={targets.length === 0}>Move …</Button>}
             <Button size="small" danger onClick={() => setDialog("remove")}>Remove …</Button>
           </div>
         )}
+        {place.each && <p className="said"><span>Every member of <Link to={`/p/${id}/people?who=${encodeURIComponent(place.each.group)}`}>{whoName(index, place.each.group)}</Link> has a folder in it{place.each.keepers.length > 0 && <>, with {place.each.keepers.map((who) => whoName(index, who)).join(" and ")}</>}{place.each.shared && <>, shared under their sign-in name</>}. It keeps step with the group.</span></p>}
+        {place.of && <p className="said"><span>The folder of <Link to={`/p/${id}/people?who=${encodeURIComponent(place.of)}`}>{whoName(index, place.of)}</Link>{(outline.grants[place.id] ?? []).some((line) => line.who === place.of) ? "" : ", who has left the group or was shut out: it is kept and closed"}.</span></p>}
         {stored.isError && <div className="trouble">{message(stored.error)}</div>}
         {!stored.data && !stored.isError && <p className="muted" role="status">Reading its list …</p>}
         {stored.data && style && <Heading place={place} stored={stored.data} put={put} />}
@@ -152,6 +156,7 @@ function PlaceDetail({ place, onAdd, onGone }: { place: Place; onAdd: (kind: Pla
           </div>
         )}
         <p className="muted">{outline.target.within === "first" ? "The first line that concerns somebody decides." : `The order decides only where the first line wins; here ${outline.rule}.`}</p>
+        {place.kind !== "folder" && <GroupQuotas place={place} put={put} />}
         <div className="pair">
           <Field label="Name" value={place.name} disabled={!canEdit} check={(text) => notEmpty(text) ?? (text.includes("/") ? "A name cannot contain /." : null)} onKeep={(name) => put({ name })} />
           <Field label="Note" area value={place.note ?? ""} disabled={!canEdit} onKeep={(note) => put({ note })} />
@@ -163,6 +168,7 @@ function PlaceDetail({ place, onAdd, onGone }: { place: Place; onAdd: (kind: Pla
       {dialog === "push" && <PushDown place={place} onClose={close} />}
       {dialog === "style" && <ChangeStyle place={place} present={style} onClose={close} />}
       {dialog === "begin" && <Begin place={place} onClose={close} />}
+      {dialog === "each" && <OneEach place={place} onClose={close} />}
       {dialog === "text" && style && <AsText place={place} style={style} text={stored.data?.text ?? ""} onClose={close} />}
     </>
   );
@@ -184,7 +190,7 @@ function AddPlace({ kind, parent, onClose }: { kind: Place["kind"]; parent: stri
   const [name, setName] = useState("");
   const add = async () => {
     const id = freshId(name.trim(), index);
-    if (await edit([{ op: "put-place", place: { id, name: name.trim(), kind, parent, note: "", cut: false, case_sensitive: false } }])) onClose(id);
+    if (await edit([{ op: "put-place", place: { id, name: name.trim(), kind, parent, note: "", cut: false, case_sensitive: false, group_quotas: [] } }])) onClose(id);
   };
   return (
     <Modal title={parent ? `Add a ${kind} in ${pathName(index, parent)}` : "Add a pool"} open onCancel={() => onClose(null)} okText={`Add ${kind}`} okButtonProps={{ disabled: !name.trim() }} onOk={() => void add()}>
