@@ -1,9 +1,10 @@
 """Remedies: the first does what is wanted, and what it announces is just what changes."""
 
+import random
+from collections import Counter
+from collections.abc import Sequence
 from dataclasses import replace
-from itertools import count as numbers
 
-import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
@@ -16,7 +17,7 @@ from yardgate.core.edit import Join, PutShare, SetGrant, apply
 from yardgate.core.keeping import Kept, keep
 from yardgate.core.outcome import outcome
 from yardgate.core.plan import EVERYONE, GUEST, Plan
-from yardgate.core.remedies import Want, remedies
+from yardgate.core.remedies import Remedy, Want, remedies
 from yardgate.core.resolve import resolve
 from yardgate.core.rights import Level
 
@@ -27,35 +28,64 @@ def kept(plan: Plan) -> Kept:
     return keep(outcome(resolve(plan, ON)))
 
 
-TALLY = {"wanted": 0, "without": 0}
+LEVELS = st.sampled_from([RW, RO, NA])
 
 
-@settings(max_examples=times(250, 1000))
-@given(plans(shares=True), st.data())
-def test_the_first_remedy_does_what_is_wanted_and_changes_what_it_announces(plan: Plan, data: st.DataObject) -> None:
-    now = kept(plan)
-    for _ in range(4 if plan.users else 0):
-        who = data.draw(st.sampled_from([*plan.users, GUEST]))
-        place = data.draw(st.sampled_from(sorted(plan.places)))
-        level = data.draw(st.sampled_from([RW, RO, NA]))
-        want = Want(who, place, level, level)
-        if now.outcome.level(who, place) == level:
-            assert remedies(now, want) == ()
+def holds(plan: Plan, now: Kept, want: Want, found: Sequence[Remedy]) -> None:
+    """The first remedy makes it as wanted, and what it says it changes, breaks and mends is what does, gate by gate."""
+    for remedy in found[:1]:
+        after, _ = apply(plan, remedy.edits)
+        then = kept(after)
+        assert want.met(then.outcome.level(want.subject, want.place))
+        shifted = {(shift.subject, shift.place) for shift in remedy.effect.shifts}
+        assert shifted == moved(plan, after), remedy.words
+        broken_before = {keeping.promise.id for keeping in now.broken}
+        broken = {keeping.promise.id for keeping in then.broken}
+        assert {promise.id for promise in remedy.effect.breaks} == broken - broken_before
+        assert len(remedy.words) == len(remedy.edits)
+    assert [remedy.cost(want) for remedy in found] == sorted(remedy.cost(want) for remedy in found)
+
+
+def test_the_first_remedy_does_what_is_wanted_and_changes_what_it_announces() -> None:
+    tally = Counter[str]()
+
+    @settings(max_examples=times(250, 1000))
+    @given(plans(shares=True), st.data())
+    def wanting(plan: Plan, data: st.DataObject) -> None:
+        now = kept(plan)
+        for _ in range(4 if plan.users else 0):
+            who = data.draw(st.sampled_from([*plan.users, GUEST]))
+            place, level = data.draw(st.sampled_from(sorted(plan.places))), data.draw(LEVELS)
+            want = Want(who, place, level, level)
+            found = remedies(now, want)
+            if now.outcome.level(who, place) == level:
+                assert found == ()
+                continue
+            gone = who in plan.users and plan.users[who].gone
+            tally["gone" if gone else "wanted"] += 1
+            tally["without"] += not found and not gone
+            holds(plan, now, want, found)
+
+    wanting()
+    print(dict(tally))
+    assert tally["wanted"] > 200
+    assert tally["without"] * 20 < tally["wanted"], (
+        "of an account that is gone nothing can be had; of others nearly all"
+    )
+
+
+def test_nearly_all_that_is_wanted_of_the_demo_can_be_had(quay: Plan) -> None:
+    now, rng, wanted, without = kept(quay), random.Random(5), 0, 0
+    while wanted < times(80, 1000):
+        level = rng.choice([RW, RO, NA])
+        want = Want(rng.choice([*quay.users, GUEST]), rng.choice(sorted(quay.places)), level, level)
+        if want.met(now.outcome.level(want.subject, want.place)):
             continue
         found = remedies(now, want)
-        TALLY["wanted"] += 1
-        TALLY["without"] += not found
-        for remedy in found[:1]:
-            after, _ = apply(plan, remedy.edits)
-            then = kept(after)
-            assert then.outcome.level(who, place) == level
-            shifted = {(shift.subject, shift.place) for shift in remedy.effect.shifts}
-            assert shifted == moved(plan, after), remedy.words
-            broken_before = {keeping.promise.id for keeping in now.broken}
-            broken = {keeping.promise.id for keeping in then.broken}
-            assert {promise.id for promise in remedy.effect.breaks} == broken - broken_before
-            assert len(remedy.words) == len(remedy.edits)
-        assert [remedy.cost(want) for remedy in found] == sorted(remedy.cost(want) for remedy in found)
+        wanted, without = wanted + 1, without + (not found)
+        holds(quay, now, want, found)
+    print(f"{wanted} wanted, {without} without")
+    assert without * 100 <= wanted
 
 
 @settings(max_examples=times(60, 500))
@@ -72,23 +102,9 @@ def test_whether_somebody_learns_of_a_place_is_repaired_too(plan: Plan, data: st
     if now.keepings["p"].kept:
         assert found == ()
         return
-    TALLY["seen"] = TALLY.get("seen", 0) + 1
-    TALLY["unseen"] = TALLY.get("unseen", 0) + (not found)
     for remedy in found:
         after, _ = apply(plan, remedy.edits)
         assert kept(after).keepings["p"].kept, remedy.words
-
-
-@pytest.mark.parametrize("place", ["toolpaths", "minutes", "petrel-9", "training", "noticeboard", "payroll"])
-def test_every_cell_of_the_demo_can_be_had_otherwise(quay: Plan, place: str) -> None:
-    now = kept(quay)
-    for number, who in zip(numbers(), [user for user in quay.users if quay.users[user].active(ON)], strict=False):
-        level = (RW, RO, NA)[number % 3]
-        if now.outcome.level(who, place) == level or number % 2:
-            continue
-        found = remedies(now, Want(who, place, level, level))
-        assert found, (who, place, level)
-        assert found[0].effect.after.outcome.level(who, place) == level
 
 
 def test_the_least_side_effects_come_first_and_broken_promises_last(quay: Plan) -> None:

@@ -19,11 +19,14 @@ from yardgate.core.edit import (
     PutShare,
     PutUser,
     SetGrant,
+    SetTarget,
     apply,
     sentence,
 )
 from yardgate.core.effect import Effect, effect
 from yardgate.core.keeping import Kept
+from yardgate.core.lists import Mode, Posix
+from yardgate.core.lists.modebits import STICKY
 from yardgate.core.membership import token
 from yardgate.core.names import fresh_id
 from yardgate.core.packed import count
@@ -32,7 +35,7 @@ from yardgate.core.reason import Gate, Reason, explain, grants_gate
 from yardgate.core.resolve import Change, Matrix, changes, resolve
 from yardgate.core.rewrite import by_hand, let_through, without_lines
 from yardgate.core.rights import Level
-from yardgate.core.share import HostRule, Over, Protocol, Service, Share, share_name_trouble
+from yardgate.core.share import HostRule, Over, Protocol, Share, share_name_trouble
 from yardgate.core.storage import Laying, lay
 from yardgate.core.walk import walk
 from yardgate.core.ways import PROTOCOLS, explain_over, is_on, offered
@@ -250,7 +253,8 @@ def _opened(here: _Try, want: Want, way: Over | None, reason: Reason, gate: Gate
                 yield (PutShare(replace(share, read_only=False)),)
             if way.protocol == "nfs":
                 rules = tuple(replace(rule, level=max(rule.level, want.low)) for rule in share.hosts)
-                yield (PutShare(replace(share, hosts=rules)),)
+                if rules != share.hosts:
+                    yield (PutShare(replace(share, hosts=rules)),)
             elif who == GUEST:
                 yield (PutShare(replace(share, guests=want.low)),)
             else:
@@ -315,13 +319,29 @@ def _list_opened(here: _Try, want: Want, reason: Reason) -> Iterator[tuple[Edit,
         for one in _speaking_for(plan, who):
             yield by_hand(plan, here.laying, place, one, want.low)
     yield from _hand_lines_gone(here, reason)
+    if want.low == Level.RW:
+        yield from _unstuck(plan, place)
     if who in plan.users and laid.group in plan.groups:
         yield (Join(laid.group, who),)
     if style_of(plan, place) == "mode":
         styled = next(step for step in reversed(plan.path(place)) if plan.places[step].own is not None)
         another = restyle(plan, styled, "posix").edits
+        carried: tuple[Edit, ...] = ()
+        if laid.carried == "share":
+            put = {edit.place.id: edit.place for edit in another if isinstance(edit, PutPlace)}
+            carried = (PutPlace(replace(put.get(place, plan.places[place]), carried="both")),)
         for one in _speaking_for(plan, who):
-            yield (*another, SetGrant(place, one, want.low))
+            yield (*another, *carried, SetGrant(place, one, want.low))
+
+
+def _unstuck(plan: Plan, place: str) -> Iterator[tuple[Edit, ...]]:
+    """The sticky bit taken away, by which nobody but a thing's owner can delete it."""
+    here = plan.places[place]
+    match here.own:
+        case Posix(sticky=True) as own:
+            yield (PutPlace(replace(here, own=replace(own, sticky=False))),)
+        case Mode(bits=int(bits)) if bits & STICKY:
+            yield (PutPlace(replace(here, own=Mode(bits & ~STICKY))),)
 
 
 def _hand_lines_gone(here: _Try, reason: Reason) -> Iterator[tuple[Edit, ...]]:
@@ -356,20 +376,24 @@ def _new_ways(plan: Plan, want: Want) -> Iterator[tuple[Edit, ...]]:
     protocols = PROTOCOLS if want.over is None else (want.over,)
     reaching = [share for share in plan.shares.values() if share.place in path]
     for protocol in protocols:
-        if any(share.over(protocol) for share in reaching) and not is_on(plan, protocol):
-            yield (PutService(replace(plan.services.get(protocol, Service(id=protocol)), on=True)),)
+        on = _switched_on(plan, protocol)
+        if on and any(share.over(protocol) for share in reaching):
+            yield on
         if protocol == "smb" or want.over == "nfs":
             for share in reaching:
                 if not share.over(protocol):
-                    yield (
-                        PutShare(
-                            replace(share, smb=share.smb or protocol == "smb", nfs=share.nfs or protocol == "nfs")
-                        ),
-                    )
+                    smb, nfs = share.smb or protocol == "smb", share.nfs or protocol == "nfs"
+                    yield (*on, PutShare(replace(share, smb=smb, nfs=nfs)))
     if not any(share.over(protocol) for share in reaching for protocol in protocols) and want.over != "nfs":
         name = _free_name(plan, plan.places[want.place].name)
         if name is not None:
-            yield (PutShare(Share(id=fresh_id(f"share {name}", plan.shares), name=name, place=want.place)),)
+            made = Share(id=fresh_id(f"share {name}", plan.shares), name=name, place=want.place)
+            yield (*_switched_on(plan, "smb"), PutShare(made))
+
+
+def _switched_on(plan: Plan, protocol: Protocol) -> tuple[Edit, ...]:
+    """What switches a service on; nothing where it is."""
+    return () if is_on(plan, protocol) else (PutService(replace(plan.services[protocol], on=True)),)
 
 
 def _free_name(plan: Plan, name: str) -> str | None:
@@ -415,11 +439,24 @@ def _closed(here: _Try, want: Want, way: Over | None, reason: Reason) -> Iterato
             for one in token(plan, who)
             if one in service.only
         )
-    boss = plan.target.administrators
-    if boss is not None and who in plan.groups[boss].members:
-        yield (Leave(boss, who),)
+    yield from _no_administrator(plan, who)
     if high == Level.RO:
         yield (PutShare(replace(share, read_only=True)),)
+
+
+def _no_administrator(plan: Plan, who: str) -> Iterator[tuple[Edit, ...]]:
+    """What keeps somebody from counting as one of the administrators, whom no grant stops."""
+    boss, counted = plan.target.administrators, token(plan, who)
+    if boss is None or boss not in counted:
+        return
+    user = plan.users.get(who)
+    first = counted[boss][1]
+    if who in plan.groups[first].members:
+        yield (Leave(first, who),)
+    yield tuple(Leave(boss, member) for member in sorted(plan.groups[boss].members) if member in counted)
+    if user is not None and user.primary_group == first:
+        yield (PutUser(replace(user, primary_group=None)),)
+    yield (SetTarget(replace(plan.target, administrators=None)),)
 
 
 # --- in place of a personal grant -------------------------------------------------------------------------------------
