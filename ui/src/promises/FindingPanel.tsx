@@ -49,8 +49,10 @@ export function FindingPanel({ finding }: { finding: FindingOut }) {
             return (
               <div key={key} className="breach">
                 <div className="row"><LevelTag level={level} /> {subject === "guest" ? <span>A guest on {pathName(index, place)}</span> : <Link to={`/p/${id}/board?who=${encodeURIComponent(subject)}&place=${encodeURIComponent(place)}`}>{whoName(index, subject)} on {pathName(index, place)}</Link>}</div>
-                {!has && (level === "NA" || level === "PT") && <button className="plain link" aria-expanded={asked === key} onClick={() => setAsked(asked === key ? null : key)}>what would let {subject === "guest" ? "guests" : "them"} in</button>}
-                <PromiseThis who={subject} place={place} level={level} />
+                <div className="row">
+                  {!has && (level === "NA" || level === "PT") && <button className="plain link" aria-expanded={asked === key} onClick={() => setAsked(asked === key ? null : key)}>what would let {subject === "guest" ? "guests" : "them"} in</button>}
+                  <PromiseThis who={subject} place={place} />
+                </div>
                 {asked === key && <Remedies who={subject} place={place} low="RO" high="RW" />}
               </div>
             );

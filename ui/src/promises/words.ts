@@ -17,6 +17,8 @@ export function promisable(level: Level): { must: boolean; act: Promised["act"] 
   return [{ must: false, act: "read" }, { must: false, act: "write" }];
 }
 
+export const ANYTHING = [true, false].flatMap((must) => (["write", "read", "see"] as const).map((act) => ({ must, act })));
+
 export const promiseWords = ({ must, act }: { must: boolean; act: Promised["act"] }) => `${must ? "must be able to" : "must not be able to"} ${act}`;
 
 /** The edit that promises something; the same promise made twice is one. */

@@ -1,0 +1,181 @@
+"""Takes the pictures in docs/screenshots anew, from the demo: `.venv/bin/python -m tests.browser.pictures [NAME …]`.
+
+Look at them before you commit them.
+"""
+
+import re
+import subprocess
+import sys
+import tempfile
+import time
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+from selenium.webdriver.common.by import By
+from selenium.webdriver.common.keys import Keys
+
+from yardgate.bench_browser import chromium
+
+FOLDER = Path(__file__).parent.parent.parent / "docs" / "screenshots"
+DARK = [{"name": "prefers-color-scheme", "value": "dark"}]
+MATRIX = "who;payroll;attic\nMira Oyelaran;RW;\nAmara Okafor;RO;RW\nZora;RO;-\n"
+
+
+class Camera:
+    """A browser at the demo."""
+
+    def __init__(self, link: str):
+        self.driver = chromium()
+        self.driver.get(link)
+        self.plan = self.wait(lambda: re.search(r"(.*/p/\w+)/", self.driver.current_url)).group(1)
+
+    def wait(self, true: Callable[[], Any]) -> Any:
+        end = time.monotonic() + 20
+        while not (found := true()):
+            if time.monotonic() > end:
+                raise AssertionError("it did not come about")
+            time.sleep(0.05)
+        return found
+
+    def go(self, path: str, shown: str) -> None:
+        self.driver.get(f"{self.plan}/{path}")
+        self.wait(lambda: self.driver.find_elements(By.CSS_SELECTOR, shown))
+        time.sleep(1)
+
+    def press(self, text: str, css: str = "button") -> None:
+        def found() -> bool:
+            for one in self.driver.find_elements(By.CSS_SELECTOR, css):
+                if one.is_displayed() and text in one.text:
+                    one.click()
+                    return True
+            return False
+
+        self.wait(found)
+        time.sleep(0.8)
+
+    def type(self, css: str, *keys: str) -> None:
+        self.driver.find_element(By.CSS_SELECTOR, css).send_keys(*keys)
+        time.sleep(0.8)
+
+    def take(self, name: str) -> None:
+        self.driver.save_screenshot(str(FOLDER / f"{name}.png"))
+
+
+def board(see: Camera) -> None:
+    see.go("board", ".c.RW")
+
+
+def board_dark(see: Camera) -> None:
+    see.driver.execute_cdp_cmd("Emulation.setEmulatedMedia", {"features": DARK})
+    see.go("board", ".c.RW")
+
+
+def grants(see: Camera) -> None:
+    see.go("board?view=grants&who=apprentices&place=toolpaths", ".c.RW")
+
+
+def clashes(see: Camera) -> None:
+    see.go("board?view=clashes", ".c.RW")
+
+
+def rule(see: Camera) -> None:
+    see.go("board", ".c.RW")
+    see.press("a refusal wins")
+
+
+def people(see: Camera) -> None:
+    see.go("people?who=priya-natarajan", ".c.mark")
+
+
+def storage(see: Camera) -> None:
+    see.go("storage?place=toolpaths", ".layers")
+
+
+def storage_posix(see: Camera) -> None:
+    see.go("storage?place=petrel-9", ".layers")
+
+
+def storage_bits(see: Camera) -> None:
+    see.go("storage?place=nightly", ".layers")
+
+
+def push_down(see: Camera) -> None:
+    see.go("storage?place=hulls", ".layers")
+    see.press("Push down to")
+    see.press("cuts included", ".ant-segmented-item")
+    time.sleep(1)
+
+
+def take_in(see: Camera) -> None:
+    see.go("board", ".c.RW")
+    see.press("Take in")
+    see.type(".ant-drawer textarea", MATRIX)
+    see.press("See what it would do")
+    time.sleep(1)
+
+
+def shares(see: Camera) -> None:
+    see.go("shares?share=share-hulls", ".bars")
+
+
+def walk(see: Camera) -> None:
+    see.go("walk?as=priya-natarajan~smb~!mira-oyelaran~smb~&share=share-drawings&place=drawings", ".walk tbody tr + tr")
+    see.driver.execute_script(
+        "[...document.querySelectorAll('.walk tbody tr')].find((row) => row.cells[0].innerText.trim() === 'toolpaths').cells[1].querySelector('button').click()"
+    )
+    time.sleep(1)
+
+
+def promises(see: Camera) -> None:
+    see.go("promises", ".sentence")
+    see.press("Draughting must be able to read", ".sentence")
+    time.sleep(1)
+
+
+def findings(see: Camera) -> None:
+    see.go("promises?show=findings", ".sentence")
+    see.press("The list of keel/training gives", ".sentence")
+
+
+def history(see: Camera) -> None:
+    see.go("board?view=grants&who=rigging&place=minutes", ".c.RW")
+    see.type("[role=grid]", "r")
+    see.type("[role=grid]", Keys.ARROW_DOWN, "n")
+    see.press("History")
+
+
+def sign_in(see: Camera) -> None:
+    see.driver.execute_cdp_cmd("Emulation.setEmulatedMedia", {"features": []})
+    see.driver.delete_all_cookies()
+    see.driver.get(see.plan.partition("/p/")[0])
+    see.wait(lambda: see.driver.find_elements(By.CSS_SELECTOR, "input[type=password]"))
+
+
+TAKEN = [
+    board, grants, clashes, rule, people, storage, storage_posix, storage_bits, push_down, take_in, shares, walk, promises, findings,
+    history, board_dark, sign_in,
+]  # fmt: skip
+
+
+def main(names: list[str]) -> None:
+    with tempfile.TemporaryDirectory() as folder:
+        command = [sys.executable, "-m", "yardgate.cli", "demo", "--data", folder, "--port", "8899"]
+        served = subprocess.Popen(command, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL, text=True)
+        try:
+            assert served.stdout is not None
+            link = next(found.group() for line in served.stdout if (found := re.search(r"http://\S+link=\S+", line)))
+            see = Camera(link)
+            for picture in TAKEN:
+                name = picture.__name__.replace("_", "-")
+                if not names or name in names:
+                    picture(see)
+                    see.take(name)
+            see.driver.quit()
+        finally:
+            served.terminate()
+            served.wait()
+
+
+if __name__ == "__main__":
+    main(sys.argv[1:])
