@@ -33,7 +33,7 @@ def lines(plan: Plan, path: str = "/srv/hulls") -> str:
 
 def test_the_narrowest_rule_stands_first_and_a_refusal_asks_for_a_ticket() -> None:
     assert lines(YARD, "/srv/the\\ hulls") == (
-        f'"/srv/the\\134 hulls" 192.0.2.7(ro,sec=sys,{END} 192.0.2.128/25(ro,sec=krb5p,{END} '
+        f'# share hulls\n"/srv/the\\134 hulls" 192.0.2.7(ro,sec=sys,{END} 192.0.2.128/25(ro,sec=krb5p,{END} '
         f"192.0.2.0/24(rw,sec=sys,{END} *.yard.example(ro,sec=sys,{END}\n"
     )
 

@@ -5,10 +5,12 @@ kernel's own in User-Mode Linux, since the host's kernel may have none, or nfs-g
 the server reaches by an address of its own, so that a route chooses what the client comes from.
 """
 
+import ctypes
 import errno
 import json
 import os
 import select
+import struct
 import subprocess
 import sys
 import time
@@ -20,6 +22,17 @@ from nfs_client import Client
 
 REFUSED = {errno.EACCES, errno.EPERM, errno.EROFS, errno.ENOENT}
 PATIENCE = 90  # seconds
+# A filter of system calls (seccomp(2)): PTRACE_GETREGSET of NT_X86_XSTATE answers EINVAL, all else passes. User-Mode Linux
+# then keeps registers the older way; it has no room for what a processor with AMX would hand it, and dies of that.
+NO_XSTATE = (
+    (0x20, 0, 0, 0), (0x15, 0, 5, 101), (0x20, 0, 0, 16), (0x15, 0, 3, 0x4204), (0x20, 0, 0, 32), (0x15, 0, 1, 0x202),
+    (0x06, 0, 0, 0x00050000 | errno.EINVAL), (0x06, 0, 0, 0x7FFF0000),
+)  # fmt: skip
+# And then programs in it must do without the registers that it does not keep; this becomes the environment of init.
+PLAIN_REGISTERS = "GLIBC_TUNABLES=glibc.cpu.hwcaps=" + ",".join(
+    f"-{name}"
+    for name in ("AVX", "AVX2", "AVX512F", "AVX512VL", "AVX512BW", "AVX512DQ", "AVX512CD", "FMA", "BMI2", "XSAVEC")
+)
 FILES = {
     "nsswitch.conf": "passwd: files\ngroup: files\nhosts: files\nservices: files\nprotocols: files\nrpc: files\nnetgroup: files\n",
     "nfs.conf": "[exports]\nrootdir=/mnt/exports\n",
@@ -67,6 +80,19 @@ def prepare(top: Path, task: dict) -> None:
     (etc / "mtab").symlink_to("/proc/self/mounts")
 
 
+def without_xstate() -> None:
+    """For the process that becomes User-Mode Linux."""
+    program = b"".join(struct.pack("=HBBI", *line) for line in NO_XSTATE)
+    kept = ctypes.create_string_buffer(program)
+    filtered = ctypes.create_string_buffer(struct.pack("@HP", len(NO_XSTATE), ctypes.addressof(kept)))
+    libc = ctypes.CDLL(None, use_errno=True)
+    libc.prctl.argtypes = [ctypes.c_int, *[ctypes.c_ulong] * 4]
+    if libc.prctl(38, 1, 0, 0, 0) or libc.prctl(
+        22, 2, ctypes.addressof(filtered), 0, 0
+    ):  # no new privileges; the filter
+        raise OSError(ctypes.get_errno(), "the filter of system calls is refused")
+
+
 def inside(top: Path, task: dict) -> subprocess.Popen:
     """The kernel's server, in a kernel of its own, its disk made of the folder `tree`."""
     run("ip", "tuntap", "add", "dev", "quay0", "mode", "tap")
@@ -87,11 +113,13 @@ def inside(top: Path, task: dict) -> subprocess.Popen:
     for name in ("modprobe", "init"):
         (top / name).chmod(0o755)
     (top / "home").mkdir()
+    large = " amx_tile" in Path("/proc/cpuinfo").read_text()
     return started(
         top,
-        ["/usr/bin/linux.uml", "mem=512M", "rootfstype=hostfs", "rootflags=/", "ro", "quiet", f"init={top}/init",
+        ["/usr/bin/linux.uml", *([PLAIN_REGISTERS] if large else []), "mem=512M", "rootfstype=hostfs", "rootflags=/", "ro", "quiet", f"init={top}/init",
          "con0=fd:0,fd:1", f"ubda={disk}", "vec0:transport=tap,ifname=quay0,depth=64,mac=02:00:0a:62:00:01"],
         "READY",
+        without_xstate if large else None,
     )  # fmt: skip
 
 
@@ -120,11 +148,12 @@ def until(met, else_: str) -> None:
         time.sleep(0.02)
 
 
-def started(top: Path, command: list[str], ready: str) -> subprocess.Popen:
+def started(top: Path, command: list[str], ready: str, first=None) -> subprocess.Popen:
     """A server that has said that it is ready; what it says goes into a file from then on."""
     said = b""
     server = subprocess.Popen(
-        command, stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.STDOUT, env=dict(os.environ, HOME=str(top / "home"))
+        command, stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.STDOUT,
+        env=dict(os.environ, HOME=str(top / "home")), preexec_fn=first,
     )  # fmt: skip
 
     def met() -> bool:
@@ -171,13 +200,19 @@ def looked(client: Client, folder: str, me: str) -> dict[str, object]:
 def visited(ask: dict, addresses: list[str]) -> list[dict[str, object]] | None:
     """What one client finds; None where the server lets it mount nothing."""
     server = reached(addresses.index(ask["address"]))
-    try:
-        client = Client(server, ask["export"], ask["version"], ask["uid"], ask["gid"], ask["gids"])
-        client.access()  # version 3 mounts what it is then refused for want of a ticket
-    except OSError as error:
-        if error.errno not in REFUSED:
-            raise
-        return None
+    end = time.monotonic() + PATIENCE
+    while True:
+        try:
+            client = Client(server, ask["export"], ask["version"], ask["uid"], ask["gid"], ask["gids"])
+            client.access()  # version 3 mounts what it is then refused for want of a ticket
+            break
+        except OSError as error:
+            if error.errno == errno.EAGAIN and time.monotonic() < end:  # NFS4ERR_DELAY (RFC 7530 section 13.1.1.3)
+                time.sleep(0.1)
+                continue
+            if error.errno not in REFUSED:
+                raise
+            return None
     try:
         return [looked(client, folder, ask["me"]) for folder in ask["folders"]]
     finally:

@@ -55,42 +55,48 @@ def listed(conf: str, name: str) -> list[str]:
     return [line.split("|")[1] for line in done.stdout.splitlines() if line.startswith("Disk|")]
 
 
-def main() -> None:
+def visited(conf: str, task: dict) -> dict[str, object]:
+    """What each subject found in the folders of each share, and which shares they were shown."""
     from samba import credentials
     from samba.samba3 import libsmb_samba_internal as libsmb
     from samba.samba3 import param
 
-    task = json.load(sys.stdin)
-    top = Path(task["top"])
-    os.umask(0)
-    conf = prepare(top, task, " map to guest = Bad User\n guest account = nobody\n\n" + task["shares"])
     lp = param.get_context()
     lp.load(conf)
+    found: dict[str, object] = {}
+    for who in task["subjects"]:
+        made = credentials.Credentials()
+        made.guess(lp)
+        made.set_username(who["name"])
+        made.set_password(PASSWORD)
+        made.set_kerberos_state(credentials.DONT_USE_KERBEROS)
+        for share, folders in task["folders"].items():
+            try:
+                client = libsmb.Conn("127.0.0.1", share, lp, made)
+            except Exception as error:
+                if error.args[0] not in REFUSED:
+                    raise
+                found[f"{who['id']} {share}"] = None
+                continue
+            found[f"{who['id']} {share}"] = [looked(client, folder, who["id"]) for folder in folders]
+            del client
+    for who in task["subjects"]:
+        found[f"{who['id']} lists"] = listed(conf, who["name"])
+    return found
+
+
+def main() -> None:
+    task = json.load(sys.stdin)
+    os.umask(0)
+    conf = prepare(Path(task["top"]), task, " map to guest = Bad User\n guest account = nobody\n\n" + task["shares"])
     server = started(conf)
-    found = {}
     try:
-        for who in task["subjects"]:
-            made = credentials.Credentials()
-            made.guess(lp)
-            made.set_username(who["name"])
-            made.set_password(PASSWORD)
-            made.set_kerberos_state(credentials.DONT_USE_KERBEROS)
-            for share, folders in task["folders"].items():
-                try:
-                    client = libsmb.Conn("127.0.0.1", share, lp, made)
-                except Exception as error:
-                    if error.args[0] not in REFUSED:
-                        raise
-                    found[f"{who['id']} {share}"] = None
-                    continue
-                found[f"{who['id']} {share}"] = [looked(client, folder, who["id"]) for folder in folders]
-                del client
-        for who in task["subjects"]:
-            found[f"{who['id']} lists"] = listed(conf, who["name"])
+        found = visited(conf, task)
     finally:
         server.terminate()
         server.wait(20)
     print(json.dumps(found))
 
 
-main()
+if __name__ == "__main__":
+    main()

@@ -1,20 +1,17 @@
 """Shares as an SMB server's configuration has them (smb.conf(5)): one section a share, who gets in by name.
 
-The server's own lists know two answers, a refusal that beats all and the widest of the rest. So that any clash rule comes out as
-planned, each share names the people themselves: `valid users` those who get in, `write list` those who may write.
+`valid users` are those who get in, `write list` those who may write; a guest counts as the guest account.
 """
 
-from collections.abc import Callable, Iterator
+import re
+from collections.abc import Callable, Iterable, Iterator, Mapping
 
-from yardgate.core.names import unix_trouble
-from yardgate.core.plan import Plan, User, show
+from yardgate.core.plan import show
 from yardgate.core.resolve import Matrix
-from yardgate.core.rights import LEVELS, Level
-from yardgate.core.share import Over, Share
-from yardgate.core.ways import is_on, lets_in, members
+from yardgate.core.rights import Level
+from yardgate.core.share import share_name_trouble
+from yardgate.core.system import GUEST_ACCOUNT, Offer, host_names, offer
 from yardgate.formats.reading import FormatError
-
-GUEST_ACCOUNT = "nobody"  # whom the server takes a guest for, `guest account`
 
 
 def write(matrix: Matrix, where: Callable[[str], str]) -> str:
@@ -22,30 +19,29 @@ def write(matrix: Matrix, where: Callable[[str], str]) -> str:
 
     Raises FormatError for a name that such a configuration cannot carry.
     """
-    plan = matrix.plan
-    shares = sorted((share for share in plan.shares.values() if share.smb), key=lambda share: share.name)
-    return "\n".join("\n".join(_section(matrix, share, where(share.place))) + "\n" for share in shares)
+    shares = sorted((share for share in matrix.plan.shares.values() if share.smb), key=lambda share: share.name)
+    named = host_names(matrix.plan)
+    return render(offer(matrix, share, where(share.place), named) for share in shares)
 
 
-def _section(matrix: Matrix, share: Share, path: str) -> Iterator[str]:
-    plan, counting = matrix.plan, matrix.counting
+def render(offers: Iterable[Offer]) -> str:
+    """The sections of some shares. Raises FormatError for a name that such a configuration cannot carry."""
+    return "\n".join("\n".join(_section(one)) + "\n" for one in offers)
+
+
+def _section(share: Offer) -> Iterator[str]:
+    if (why := share_name_trouble(share.name)) is not None or not share.name.isprintable():
+        raise FormatError(f"{show(share.name)} cannot be the name of a share: it {why or 'has a control character'}")
     yield f"[{share.name}]"
-    yield f" path = {_value(path)}"
-    codes = lets_in(matrix, Over(share.id, "smb"))[: counting.users]
-    users = [plan.users[subject] for subject in counting.subjects[: counting.users]]
-    may = {level: [u for u, code in zip(users, codes, strict=True) if LEVELS[code] == level] for level in LEVELS}
-    guests = share.guests if is_on(plan, "smb") else Level.NA
-    if guests > Level.NA and (service := plan.services.get("smb")) is not None and service.only is not None:
-        guests = Level.NA
-    if not may[Level.RO] and not may[Level.RW] and guests == Level.NA:
+    yield f" path = {_value(share.path)}"
+    guest = [GUEST_ACCOUNT] if share.guests > Level.NA else []
+    if not share.reads and not share.writes and not guest:
         yield " available = no"
     yield " read only = yes"
-    guest = [GUEST_ACCOUNT] if guests > Level.NA else []
-    yield _list(plan, "valid users", may[Level.RO] + may[Level.RW], guest)
-    yield _list(plan, "write list", may[Level.RW], [] if guests < Level.RW or share.read_only else guest)
-    if share.administrator is not None:
-        inside = members(matrix, share.administrator)[: counting.users]
-        yield _list(plan, "admin users", [user for user, is_one in zip(users, inside, strict=True) if is_one], [])
+    yield _list("valid users", [*share.reads, *share.writes, *guest])
+    yield _list("write list", [*share.writes, *(guest if share.guests == Level.RW else [])])
+    if share.roots:
+        yield _list("admin users", share.roots)
     yield f" guest ok = {'yes' if guest else 'no'}"
     yield f" browseable = {'no' if share.hidden else 'yes'}"
     yield f" hide unreadable = {'yes' if share.hide_unreadable else 'no'}"
@@ -57,19 +53,65 @@ def _section(matrix: Matrix, share: Share, path: str) -> Iterator[str]:
         yield from (" recycle:subdir_mode = 0700", " recycle:keeptree = yes", " recycle:versions = yes")
 
 
-def _list(plan: Plan, name: str, users: list[User], others: list[str]) -> str:
-    return f" {name} = {', '.join([*(_account(plan, user) for user in users), *others])}"
+def read(text: str) -> tuple[Offer, ...]:
+    """The shares of a configuration that `render` wrote. Raises FormatError, with the line, for a setting that it never writes."""
+    found: list[tuple[str, dict[str, str]]] = []
+    for number, line in enumerate(text.splitlines(), 1):
+        line = line.strip()
+        if not line or line[0] in "#;":
+            continue
+        if line.startswith("[") and line.endswith("]"):
+            found.append((line[1:-1], {}))
+            continue
+        key, equals, value = (part.strip() for part in line.partition("="))
+        if not equals or not found or key not in SETTINGS:
+            raise FormatError(f"{show(line)} is nothing that a rollout writes", number, 1)
+        found[-1][1][key] = value
+    return tuple(_offer(name, said) for name, said in found)
 
 
-def _account(plan: Plan, user: User) -> str:
-    for name in (user.name, plan.source(user.origin)):
-        if (why := unix_trouble(name)) is not None:
-            raise FormatError(f"{show(name)} cannot be named in a configuration: it {why}")
-    return plan.called(user.id)
+SETTINGS = frozenset({
+    "path", "available", "read only", "valid users", "write list", "admin users", "guest ok", "browseable", "hide unreadable",
+    "vfs objects", "recycle:repository", "recycle:directory_mode", "recycle:subdir_mode", "recycle:keeptree", "recycle:versions",
+})  # fmt: skip
+
+
+def _offer(name: str, said: Mapping[str, str]) -> Offer:
+    def accounts(key: str) -> list[str]:
+        return [account for account in said.get(key, "").replace(",", " ").split() if account != GUEST_ACCOUNT]
+
+    modules, writes = said.get("vfs objects", "").split(), accounts("write list")
+    guests = Level.NA
+    if said.get("guest ok") == "yes":
+        guests = Level.RW if GUEST_ACCOUNT in said.get("write list", "").replace(",", " ").split() else Level.RO
+    return Offer(
+        name=name,
+        path=said.get("path", ""),
+        reads=tuple(sorted(set(accounts("valid users")) - set(writes))),
+        writes=tuple(sorted(writes)),
+        roots=tuple(sorted(accounts("admin users"))),
+        guests=guests,
+        hidden=said.get("browseable") == "no",
+        hide_unreadable=said.get("hide unreadable") == "yes",
+        versions="shadow_copy2" in modules,
+        recycle="recycle" in modules,
+    )
+
+
+def _list(name: str, accounts: Iterable[str]) -> str:
+    found = list(accounts)
+    for account in found:
+        if not ACCOUNT.fullmatch(account):
+            raise FormatError(f"{show(account)} cannot be named in a configuration")
+    return f" {name} = {', '.join(found)}"
+
+
+ACCOUNT = re.compile(r"([A-Za-z0-9][A-Za-z0-9._-]*\\)?[A-Za-z0-9._][A-Za-z0-9._-]*\$?")
+"""A sign-in name, perhaps with the short name of its domain before it: nothing that a server's list would read otherwise."""
 
 
 def _value(text: str) -> str:
     """A value as it stands. A line break begins another setting, a backslash at the end swallows the next, % is replaced."""
-    if set(text) & set('\r\n%"') or text.endswith("\\"):
+    if set(text) & set('\r\n%"') or text.endswith("\\") or text != text.strip():
         raise FormatError(f"the path {show(text)} cannot stand in a configuration")
     return text

@@ -1,0 +1,1 @@
+"""Where plans go: a Linux file server."""

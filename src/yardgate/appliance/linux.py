@@ -1,0 +1,379 @@
+"""A Linux file server: accounts in passwd(5), POSIX lists, an SMB server, the kernel's NFS server.
+
+`read` tells what it has of what is asked about; `commands` says by which commands a step is done. Nothing is ever handed to a
+shell as text: what names somebody or something is an argument of its own, or stands in a file that was checked.
+"""
+
+import re
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, replace
+from datetime import date, timedelta
+from typing import Literal, NamedTuple
+
+from yardgate.core.lists import Posix, PosixEntry
+from yardgate.core.lists.posix import TAGS
+from yardgate.core.plan import show
+from yardgate.core.rollout import Step
+from yardgate.core.system import PARTS, Account, Folder, HostGroup, Members, Offer, Part, System
+from yardgate.formats import exports as exports_text
+from yardgate.formats import posix_text, smbconf
+from yardgate.formats.reading import FormatError
+
+EPOCH = date(1970, 1, 1)
+SHUT = EPOCH + timedelta(days=1)  # the day of expiry (shadow(5)) of an account that is shut
+NO_SHELL = "/usr/sbin/nologin"
+NEVER = date(2036, 2, 6)  # what the SMB server's accounts have for no day
+
+
+@dataclass(frozen=True, slots=True)
+class Command:
+    """A program with its arguments, and what it reads. why: what it is for, in a few words. changes: whether it changes anything."""
+
+    argv: tuple[str, ...]
+    why: str
+    given: str = ""
+    changes: bool = True
+
+
+class Done(NamedTuple):
+    code: int
+    out: str
+    err: str
+
+
+Runner = Callable[[Command], Done]
+
+
+class ApplianceError(Exception):
+    """The appliance did not do, or does not have, what it should; in words for a person."""
+
+
+@dataclass(frozen=True, slots=True)
+class Files:
+    """Where the host keeps what a rollout writes. smb: the file that the SMB server's configuration includes."""
+
+    smb: str = "/etc/samba/yardgate.conf"
+    smb_main: str = "/etc/samba/smb.conf"
+    exports: str = "/etc/exports.d/yardgate.exports"
+
+
+FILES = Files()
+
+
+# --- reading ----------------------------------------------------------------------------------------------------------
+
+
+def read(run: Runner, asked: System, files: Files = FILES, parts: Collection[Part] = PARTS) -> System:
+    """What the host has of the accounts, groups and folders that are asked about, and all shares that are ours.
+
+    parts: only these of it. Raises ApplianceError, where it cannot be read or holds what this cannot say.
+    """
+    found = System()
+    if {"groups", "members", "accounts"} & set(parts):
+        found = _people(run, asked, parts)
+    if "folders" in parts:
+        found = replace(found, folders=_folders(run, asked.folders))
+    try:
+        if "offers" in parts:
+            offers = smbconf.read(_text(run, files.smb, missing=""))
+            found = replace(found, offers={one.name: one for one in offers})
+        if "exports" in parts:
+            exports = exports_text.read(_text(run, files.exports, missing=""))
+            found = replace(found, exports={one.name: one for one in exports})
+    except FormatError as error:
+        raise ApplianceError(f"a file that only rollouts should write was changed by hand: {error}") from None
+    return found
+
+
+def _people(run: Runner, asked: System, parts: Collection[Part]) -> System:
+    """Accounts, groups and who is in them: those asked about by name, and those with a number asked about."""
+    groups = {row[0]: row for line in _text(run, "/etc/group").splitlines() if len(row := line.split(":")) == 4}
+    gids = {str(record.gid) for record in asked.groups.values() if record.gid is not None}
+    mine = [row for row in groups.values() if row[0] in {*asked.groups, *asked.members} or row[2] in gids]
+    members = (Members(name=row[0], users=frozenset(name for name in row[3].split(",") if name)) for row in mine)
+    found = System(
+        groups={row[0]: HostGroup(name=row[0], gid=int(row[2])) for row in mine},
+        members={one.name: one for one in members},
+    )
+    if "accounts" not in parts:
+        return found
+    numbers = {str(record.uid) for record in asked.accounts.values() if record.uid is not None}
+    passwd = [row for line in _text(run, "/etc/passwd").splitlines() if len(row := line.split(":")) == 7]
+    expiry = {row[0]: row[7] for line in _text(run, "/etc/shadow").splitlines() if len(row := line.split(":")) > 7}
+    group_of = {row[2]: row[0] for row in reversed(groups.values())}
+    smb = _smb_accounts(run)
+    people = [row for row in passwd if row[0] in asked.accounts or row[2] in numbers]
+    return replace(
+        found, accounts={row[0]: _account(row, group_of, expiry.get(row[0], ""), smb.get(row[0])) for row in people}
+    )
+
+
+def _text(run: Runner, path: str, missing: str | None = None) -> str:
+    done = run(Command(("cat", "--", path), f"read {path}", changes=False))
+    if done.code and missing is None:
+        raise ApplianceError(f"{path} cannot be read: {done.err.strip()}")
+    return missing if done.code and missing is not None else done.out
+
+
+def _account(
+    row: Sequence[str], group_of: Mapping[str, str], expiry: str, smb: tuple[bool, date | None] | None
+) -> Account:
+    name, _, uid, gid, comment, *_ = row
+    day = EPOCH + timedelta(days=int(expiry)) if expiry.isdigit() else None
+    shut = day is not None and day <= SHUT
+    enabled = not shut and (smb is None or smb[0])
+    agreed = smb is None or smb[1] == (None if day is None or day >= NEVER else day)
+    return Account(
+        name=name,
+        uid=int(uid),
+        full_name=comment.split(",")[0],
+        primary=group_of.get(gid, gid),
+        smb=smb is not None,
+        enabled=enabled,
+        expires=day if enabled and agreed else None,
+    )
+
+
+def _smb_accounts(run: Runner) -> dict[str, tuple[bool, date | None]]:
+    """Sign-in name -> whether the SMB server lets it in, and until which day."""
+    done = run(
+        Command(("pdbedit", "--list", "--verbose", "--debuglevel=0"), "read the SMB server's accounts", changes=False)
+    )
+    if done.code:
+        raise ApplianceError(f"the SMB server's accounts cannot be read: {done.err.strip() or done.out.strip()}")
+    found = {}
+    for block in done.out.split("---------------\n"):
+        said = dict(part for line in block.splitlines() if len(part := re.split(r":\s*", line, maxsplit=1)) == 2)
+        if "Unix username" in said:
+            found[said["Unix username"]] = "D" not in said.get("Account Flags", ""), _day(said.get("Kickoff time", ""))
+    return found
+
+
+_MONTHS = ("Jan", "Feb", "Mar", "Apr", "May", "Jun", "Jul", "Aug", "Sep", "Oct", "Nov", "Dec")
+
+
+def _day(text: str) -> date | None:
+    """The day of “Mon, 01 Mar 2027 00:00:00 UTC”; None for never."""
+    found = re.search(r"(\d{1,2}) (\w{3}) (\d{4})", text)
+    if found is None or found[2] not in _MONTHS:
+        return None
+    day = date(int(found[3]), _MONTHS.index(found[2]) + 1, int(found[1]))
+    return None if day >= NEVER else day
+
+
+def _folders(run: Runner, asked: Mapping[str, Folder]) -> dict[str, Folder]:
+    if not asked:
+        return {}
+    given = "".join(f"{path}\0" for path in asked)
+    there = run(Command(("xargs", "-0", "-r", "getfacl", "-p", "--"), "read owners and lists", given, changes=False))
+    if not there.out.strip():
+        if there.code and "No such file" not in there.err:
+            raise ApplianceError(f"lists cannot be read: {there.err.strip()}")
+        return {}
+    try:
+        return {folder.name: folder for folder in map(_folder, posix_text.blocks(there.out))}
+    except FormatError as error:
+        raise ApplianceError(f"what getfacl(1) says cannot be read: {error}") from None
+
+
+def _folder(block: posix_text.Block) -> Folder:
+    def entries(said: Iterable[posix_text.Said]) -> tuple[PosixEntry, ...]:
+        found = (PosixEntry(tag, name, perms) for _, tag, name, perms in said)
+        return tuple(sorted(found, key=lambda entry: (TAGS.index(entry.tag), entry.who)))
+
+    own = Posix(
+        entries(block.access),
+        entries(block.default) if block.default else None,
+        setgid=block.flags[1] == "s",
+        sticky=block.flags[2] == "t",
+    )
+    owner, group = (said[1] if said is not None else "" for said in (block.owner, block.group))
+    return Folder(name=block.path, owner=owner, group=group, listed=own)
+
+
+# --- doing ------------------------------------------------------------------------------------------------------------
+
+
+def commands(step: Step, now: System, files: Files = FILES) -> tuple[Command, ...]:
+    """The commands that do a step on a host that has `now`. Raises FormatError for what no command can carry."""
+    after = step.onto(now)
+    match step.before, step.after:
+        case (None | HostGroup()) as was, (None | HostGroup()) as group:
+            found = _group_commands(was, group)
+        case (None | Account()) as was, (None | Account()) as account:
+            found = _account_commands(was, account)
+        case ((None | Members()), (None | Members()) as members):
+            users = ",".join(sorted(members.users)) if members is not None else ""
+            gone = step.record.name not in after.groups
+            found = (
+                iter(())
+                if gone
+                else iter([_run("say who is in it", "gpasswd", "--members", users, "--", step.record.name)])
+            )
+        case (None | Folder()) as was, (None | Folder()) as folder:
+            found = _folder_commands(was, folder, wipe=step.wipe)
+        case ((None | Offer()), (None | Offer())):
+            found = _offer_commands(after, files)
+        case _:
+            found = _export_commands(after, files)
+    return tuple(found)
+
+
+def _run(why: str, *argv: str, given: str = "") -> Command:
+    return Command(argv, why, given)
+
+
+def _script(why: str, script: str, *names: str, given: str = "") -> Command:
+    """A few lines of shell that are always the same; what names something is handed to them as arguments."""
+    return Command(("sh", "-euc", script, "sh", *names), why, given)
+
+
+def _where(there: Literal["a", "no"], database: str, name: str, why: str, *argv: str) -> Command:
+    """A command that is run only where there is such an account or group, or none, so that it can be given again."""
+    script = WHERE if there == "a" else WHERE_NO
+    return _script(why, script, database, name, *argv)
+
+
+WHERE = """if getent "$1" "$2" > /dev/null; then shift 2; "$@"; fi"""
+WHERE_NO = """if ! getent "$1" "$2" > /dev/null; then shift 2; "$@"; fi"""
+
+
+def _group_commands(was: HostGroup | None, now: HostGroup | None) -> Iterator[Command]:
+    if was is None and now is not None:
+        number = ("--gid", str(now.gid)) if now.gid is not None else ()
+        yield _where("no", "group", now.name, "make the group", "groupadd", *number, "--", now.name)
+    elif was is not None and now is None:
+        # where it is there: userdel(8) takes a group along that has the name of the account
+        yield _where("a", "group", was.name, "delete the group", "groupdel", "--", was.name)
+    elif was is not None and now is not None:
+        if was.name != now.name:
+            renaming = ("groupmod", "--new-name", now.name, "--", was.name)
+            yield _where("a", "group", was.name, "rename the group", *renaming)
+        if now.gid is not None and was.gid != now.gid:
+            yield _run("give it another number", "groupmod", "--gid", str(now.gid), "--", now.name)
+
+
+def _account_commands(was: Account | None, now: Account | None) -> Iterator[Command]:
+    if now is None:
+        assert was is not None
+        yield _script("end its account at the SMB server", FORGET, was.name)
+        yield _where("a", "passwd", was.name, "delete the account; its files stay", "userdel", "--", was.name)
+        return
+    if was is None:
+        number = ("--uid", str(now.uid)) if now.uid is not None else ()
+        making = ("useradd", "--no-create-home", "--shell", NO_SHELL, *number, "--gid", now.primary)
+        making += ("--comment", now.full_name, "--", now.name)
+        yield _where("no", "passwd", now.name, "make the account, which has no shell", *making)
+        yield _script("make its account at the SMB server, with a password that nobody knows yet", ENTER, now.name)
+    else:
+        yield from _account_changes(was, now)
+    if was is None or (was.enabled, was.expires, was.name, was.smb) != (now.enabled, now.expires, now.name, now.smb):
+        day = SHUT if not now.enabled else now.expires
+        yield _run(
+            "say until when it is open",
+            "usermod",
+            "--expiredate",
+            day.isoformat() if day is not None else "",
+            "--",
+            now.name,
+        )
+        stamp = "never" if now.expires is None or now.expires >= NEVER else str((now.expires - EPOCH).days * 86400)
+        yield _script("say it to the SMB server", UNTIL, now.name, "-e" if now.enabled else "-d", stamp)
+
+
+def _account_changes(was: Account, now: Account) -> Iterator[Command]:
+    if was.name != now.name:
+        yield _script("end its old account at the SMB server", FORGET, was.name)
+        renaming = ("usermod", "--login", now.name, "--", was.name)
+        yield _where("a", "passwd", was.name, "rename the account", *renaming)
+    if now.smb and (not was.smb or was.name != now.name):
+        yield _script("make its account at the SMB server, with a password that nobody knows yet", ENTER, now.name)
+    if was.smb and not now.smb:
+        yield _script("end its account at the SMB server", FORGET, now.name)
+    if was.full_name != now.full_name:
+        yield _run("say whose it is", "usermod", "--comment", now.full_name, "--", now.name)
+    if now.uid is not None and was.uid != now.uid:
+        yield _run("give it another number", "usermod", "--uid", str(now.uid), "--", now.name)
+    if was.primary != now.primary:
+        yield _run("give it another primary group", "usermod", "--gid", now.primary, "--", now.name)
+
+
+ENTER = """if pdbedit -u "$1" > /dev/null 2>&1; then exit 0; fi
+p=$(head -c 24 /dev/urandom | base64)
+printf '%s\\n%s\\n' "$p" "$p" | smbpasswd -s -a "$1" > /dev/null"""
+FORGET = """if pdbedit -u "$1" > /dev/null 2>&1; then pdbedit -x -u "$1"; fi"""
+UNTIL = """pdbedit -u "$1" > /dev/null 2>&1 || exit 0
+smbpasswd "$2" "$1" > /dev/null
+pdbedit -r -u "$1" -K "$3" > /dev/null"""
+PLAIN = """test "$(realpath -e -- "$1")" = "$1" || { echo "$1 is no folder of its own, or lies behind a link" >&2; exit 1; }"""
+
+
+def _folder_commands(was: Folder | None, now: Folder | None, *, wipe: bool) -> Iterator[Command]:
+    if now is None:
+        assert was is not None
+        if wipe:
+            yield _script("see that it is a folder and no link", PLAIN, was.name)
+            yield _run(
+                "delete the folder and all that is in it", "rm", "--recursive", "--one-file-system", "--", was.name
+            )
+        else:
+            yield _script("take the folder away, when nothing is in it", 'test ! -e "$1" || rmdir -- "$1"', was.name)
+        return
+    if not isinstance(now.listed, Posix):
+        raise FormatError(f"the list of {show(now.name)} is an ordered list; this host has POSIX lists")
+    if was is None:
+        yield _script("make the folder, for nobody yet", 'test -d "$1" || mkdir --mode=0700 -- "$1"', now.name)
+    yield _script("see that it is a folder and no link", PLAIN, now.name)
+    if was is None or (was.owner, was.group) != (now.owner, now.group):
+        yield _run("give it its owner", "chown", "--no-dereference", f"{now.owner}:{now.group}", "--", now.name)
+    yield _run("take what new things in it get", "setfacl", "--remove-default", "--", now.name)
+    yield _run("write its list", "setfacl", "--set-file=-", "--", now.name, given=list_text(now.listed))
+    bits = f"g{'+' if now.listed.setgid else '-'}s,a{'+' if now.listed.sticky else '-'}t"
+    yield _run("say setgid and sticky", "chmod", bits, "--", now.name)
+
+
+def list_text(own: Posix) -> str:
+    """A list and its default list, as setfacl(1) reads them."""
+    lines = [posix_text.entry_text(entry, entry.who) for entry in own.access]
+    lines += [posix_text.entry_text(entry, entry.who, default=True) for entry in own.default or ()]
+    return "".join(f"{line}\n" for line in lines)
+
+
+WRITE_SMB = """umask 022; cat > "$1.new"
+testparm --suppress-prompt "$1.new" > /dev/null 2> "$1.said" || { cat "$1.said" >&2; exit 1; }
+rm -f -- "$1.said"; mv -f -- "$1.new" "$1"
+grep -qxF '# begin yardgate' "$2" || printf '# begin yardgate\\n[global]\\n include = %s\\n# end yardgate\\n' "$1" >> "$2"
+"""
+TAKE = """rm -f -- "$1"; d=$(dirname -- "$1"); test ! -d "$d" || rmdir --ignore-fail-on-non-empty -- "$d"
+"""
+TAKE_SMB = """sed -i '/^# begin yardgate$/,/^# end yardgate$/d' "$2"; rm -f -- "$1"
+"""
+WRITE = """umask 022; mkdir -p -- "$(dirname -- "$1")"; cat > "$1.new"; mv -f -- "$1.new" "$1"
+"""
+
+
+def _offer_commands(after: System, files: Files) -> Iterator[Command]:
+    text = smbconf.render(after.offers[name] for name in sorted(after.offers))
+    if text:
+        yield _script(
+            "write the shares, when the server's own parser takes them",
+            WRITE_SMB,
+            files.smb,
+            files.smb_main,
+            given=HEAD + text,
+        )
+    else:
+        yield _script("take the file with the shares away", TAKE_SMB, files.smb, files.smb_main)
+    yield _script("let the SMB server read it", "smbcontrol smbd reload-config 2> /dev/null || true")
+
+
+def _export_commands(after: System, files: Files) -> Iterator[Command]:
+    text = exports_text.render(after.exports[name] for name in sorted(after.exports))
+    if text:
+        yield _script("write the exports", WRITE, files.exports, given=HEAD + text)
+    else:
+        yield _script("take the file with the exports away", TAKE, files.exports)
+    yield _run("let the NFS server read it", "exportfs", "-ra")
+
+
+HEAD = "# Written by Yard Gate at each rollout. What is changed here by hand is shown as drift, and goes with the next one.\n"

@@ -1,0 +1,390 @@
+"""From what an appliance has to what a plan comes to: ordered steps, each of which can be taken back.
+
+A step sets one record to a value. So carrying it out twice does no harm, undoing it is setting the value from before, and reading
+back is looking whether the value stands.
+"""
+
+from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, replace
+from functools import reduce
+from typing import Literal
+
+from yardgate.core.lists import Ordered, Posix, PosixEntry
+from yardgate.core.plan import GUEST
+from yardgate.core.rights import STRICT, Level
+from yardgate.core.share import Protocol
+from yardgate.core.system import ADMIN, PARTS, Account, Export, Folder, HostGroup, Members, Offer, Part, Record, System
+
+Does = Literal["make", "change", "rename", "remove"]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Step:
+    """One record of the appliance, from what it is to what it shall be. before None: it is not there; after None: it goes.
+
+    wipe: a folder goes with all that is in it; otherwise only where nothing is.
+    """
+
+    __pydantic_config__ = STRICT
+    part: Part
+    before: Record | None
+    after: Record | None
+    wipe: bool = False
+
+    @property
+    def record(self) -> Record:
+        found = self.after if self.after is not None else self.before
+        assert found is not None
+        return found
+
+    @property
+    def id(self) -> str:
+        return f"{self.part}:{self.record.name}"
+
+    @property
+    def does(self) -> Does:
+        if self.before is None:
+            return "make"
+        if self.after is None:
+            return "remove"
+        return "change" if self.before.name == self.after.name else "rename"
+
+    @property
+    def destroys(self) -> bool:
+        """Whether something is lost that taking the step back does not bring back."""
+        return self.after is None and (self.wipe or self.part == "accounts")
+
+    @property
+    def reloads(self) -> Protocol | None:
+        """The service that has to read its configuration anew."""
+        return {"offers": "smb", "exports": "nfs"}.get(self.part)  # type: ignore[return-value]
+
+    def back(self) -> "Step":
+        return replace(self, before=self.after, after=self.before, wipe=False)
+
+    def onto(self, system: System) -> System:
+        """The appliance after the step."""
+        if self.does == "rename":
+            return _renamed(system, self)
+        return system.having(self.part, self.record.name, self.after)
+
+
+def stands(record: Record | None, wanted: Record | None) -> bool:
+    """Whether a record is as it shall be; a number that nobody asked for may be any, and nobody in a group is like no group."""
+    if record is None or wanted is None:
+        there = record if record is not None else wanted
+        return there is None or (isinstance(there, Members) and not there.users)
+    return record == settled(record, wanted)
+
+
+def settled(record: Record, wanted: Record) -> Record:
+    """What shall be, with the numbers that the appliance gave where none was asked for."""
+    match record, wanted:
+        case Account(uid=int(uid)), Account(uid=None):
+            return replace(wanted, uid=uid)
+        case HostGroup(gid=int(gid)), HostGroup(gid=None):
+            return replace(wanted, gid=gid)
+    return wanted
+
+
+# --- the difference ---------------------------------------------------------------------------------------------------
+
+
+def steps(now: System, wanted: System) -> tuple[Step, ...]:
+    """What brings an appliance from one to the other, in the order in which it has to be done.
+
+    Nothing is deleted by it: an account that is not wanted any more is shut, a group emptied, a share ended, a folder left as it is
+    (`removals` would delete them). Shares that go are ended first and shares that come are offered last, so that nobody gets in
+    over what is half done.
+    """
+    renamed = tuple(_renames(now, wanted))
+    followed = reduce(lambda system, step: step.onto(system), renamed, now)
+    whole = _kept(followed, wanted)
+    found: dict[Part, list[Step]] = {part: [] for part in PARTS}
+    for part in PARTS:
+        was, shall = followed.part(part), whole.part(part)
+        for name in sorted(was.keys() | shall.keys(), key=lambda name: (name.count("/"), name)):
+            before, after = was.get(name), shall.get(name)
+            if before is not None and after is not None:
+                after = settled(before, after)
+            if not stands(before, after):
+                found[part].append(Step(part=part, before=before, after=after))
+    shares: tuple[Part, ...] = ("offers", "exports")
+    ending = [step for part in shares for step in found[part] if step.after is None]
+    rest = [step for part in PARTS for step in found[part] if step not in ending]
+    return (*ending, *renamed, *rest)
+
+
+def removals(now: System, wanted: System) -> tuple[Step, ...]:
+    """What would delete that which is not wanted any more: accounts, groups, folders from the deepest up."""
+    found: list[Step] = []
+    parts: tuple[Part, ...] = ("accounts", "groups", "folders")
+    for part in parts:
+        gone = now.part(part).keys() - wanted.part(part).keys()
+        order = sorted(gone, key=lambda name: (-name.count("/"), name))
+        found += [Step(part=part, before=now.part(part)[name], after=None, wipe=part == "folders") for name in order]
+    return tuple(found)
+
+
+def _renames(now: System, wanted: System) -> Iterator[Step]:
+    """Groups and accounts that are there under another name: those with the same number."""
+    groups = {g.gid: g for g in now.groups.values() if g.name not in wanted.groups}
+    for group in wanted.groups.values():
+        old = groups.get(group.gid) if group.gid is not None and group.name not in now.groups else None
+        if old is not None:
+            step = Step(part="groups", before=old, after=replace(old, name=group.name))
+            now = step.onto(now)
+            yield step
+    accounts = {a.uid: a for a in now.accounts.values() if a.name not in wanted.accounts}
+    for account in wanted.accounts.values():
+        had = accounts.get(account.uid) if account.uid is not None and account.name not in now.accounts else None
+        if had is not None:
+            yield Step(part="accounts", before=had, after=replace(had, name=account.name))
+
+
+def _renamed(now: System, step: Step) -> System:
+    """The appliance after a group or account was renamed: lists and memberships go by number and follow; configurations of shares do not."""
+    assert step.before is not None
+    assert step.after is not None
+    old, new = step.before.name, step.after.name
+    now = now.having(step.part, old, None).having(step.part, new, step.after)
+    tag = "user" if step.part == "accounts" else "group"
+
+    def entries(part: tuple[PosixEntry, ...]) -> tuple[PosixEntry, ...]:
+        return tuple(replace(e, who=new) if (e.tag, e.who) == (tag, old) else e for e in part)
+
+    def listed(own: Posix | Ordered) -> Posix | Ordered:
+        if isinstance(own, Ordered):
+            return Ordered(tuple(replace(e, who=new) if e.who == old else e for e in own.entries))
+        default = None if own.default is None else entries(own.default)
+        return replace(own, access=entries(own.access), default=default)
+
+    if step.part == "accounts":
+        members = [replace(m, users=frozenset(new if u == old else u for u in m.users)) for m in now.members.values()]
+        folders = [replace(f, owner=new if f.owner == old else f.owner) for f in now.folders.values()]
+        accounts = list(now.accounts.values())
+    else:
+        members = [replace(m, name=new if m.name == old else m.name) for m in now.members.values()]
+        folders = [replace(f, group=new if f.group == old else f.group) for f in now.folders.values()]
+        accounts = [replace(a, primary=new if a.primary == old else a.primary) for a in now.accounts.values()]
+    return replace(
+        now,
+        members={m.name: m for m in members},
+        accounts={a.name: a for a in accounts},
+        folders={f.name: replace(f, listed=listed(f.listed)) for f in folders},
+    )
+
+
+def _kept(now: System, wanted: System) -> System:
+    """What shall be, with what nobody wants any more shut, emptied or left as it is."""
+    shut = {
+        name: replace(account, enabled=False, expires=None)
+        for name, account in now.accounts.items()
+        if name not in wanted.accounts
+    }
+    empty = {name: Members(name=name) for name in now.members if name not in wanted.members}
+    return replace(
+        wanted,
+        groups={**{n: g for n, g in now.groups.items() if n not in wanted.groups}, **wanted.groups},
+        accounts={**shut, **wanted.accounts},
+        members={**empty, **wanted.members},
+        folders={**{n: f for n, f in now.folders.items() if n not in wanted.folders}, **wanted.folders},
+    )
+
+
+# --- what hangs on what -----------------------------------------------------------------------------------------------
+
+
+def needs(found: Sequence[Step]) -> Mapping[str, frozenset[str]]:
+    """For each step, the ids of those that must be done before it: what makes or renames whatever it names."""
+    made = {(step.part, step.record.name): step.id for step in found if step.does in ("make", "rename")}
+    return {
+        step.id: frozenset(made[name] for name in _names(step) if name in made and made[name] != step.id)
+        for step in found
+    }
+
+
+def _names(step: Step) -> Iterator[tuple[Part, str]]:
+    """What a record names, as it shall be."""
+    match step.after:
+        case Account(name=name, primary=primary):
+            yield "groups", primary
+            yield "accounts", name
+        case Members(name=name, users=users):
+            yield "groups", name
+            yield from (("accounts", user) for user in users)
+        case Folder(name=name, owner=owner, group=group, listed=listed):
+            yield "folders", name.rpartition("/")[0]
+            yield "accounts", owner
+            yield "groups", group
+            entries = listed.entries if isinstance(listed, Ordered) else (*listed.access, *(listed.default or ()))
+            for entry in entries:
+                yield "accounts", entry.who
+                yield "groups", entry.who
+        case Offer(path=path, reads=reads, writes=writes, roots=roots):
+            yield "folders", path
+            yield from (("accounts", user) for user in (*reads, *writes, *roots))
+        case Export(path=path):
+            yield "folders", path
+        case _:
+            pass
+
+
+def chosen(found: Sequence[Step], left: Collection[str]) -> tuple[Step, ...]:
+    """The steps without those left for later, and without what needs one of these."""
+    out, hangs = set(left), needs(found)
+    while more := {step.id for step in found if step.id not in out and hangs[step.id] & out}:
+        out |= more
+    return tuple(step for step in found if step.id not in out)
+
+
+def sign_in_again(found: Iterable[Step]) -> frozenset[str]:
+    """Accounts whose open sessions keep what they were until they sign in again."""
+    again: set[str] = set()
+    for step in found:
+        match step.before, step.after:
+            case Members(users=was), Members(users=now):
+                again |= was ^ now
+            case Account() as was, Account() as now:
+                again |= (
+                    {now.name}
+                    if (was.enabled, was.expires, was.name) != (now.enabled, now.expires, now.name)
+                    else set()
+                )
+    return frozenset(again)
+
+
+# --- in words ---------------------------------------------------------------------------------------------------------
+
+
+def words(step: Step) -> str:
+    """What a step does, in a line."""
+    match step.before, step.after:
+        case None, HostGroup(name=name):
+            return f"make the group {name}"
+        case HostGroup(name=name), None:
+            return f"delete the group {name}"
+        case HostGroup() as was, HostGroup() as now:
+            return (
+                f"rename the group {was.name} to {now.name}"
+                if was.name != now.name
+                else f"give the group {now.name} the number {now.gid}"
+            )
+        case None, Account() as now:
+            return f"make the account {now.name}{'' if now.enabled else ', shut'}"
+        case Account(name=name), None:
+            return f"delete the account {name}"
+        case Account() as was, Account() as now:
+            return _account_words(was, now)
+        case (None | Members()) as was, (None | Members()) as now:
+            had, has = (m.users if m is not None else frozenset() for m in (was, now))
+            parts = [f"{verb} {_few(users)}" for verb, users in (("add", has - had), ("take out", had - has)) if users]
+            return f"members of {step.record.name}: {' and '.join(parts) or 'none'}"
+        case None, Folder(name=name):
+            return f"make the folder {name} with its owner and list"
+        case Folder(name=name), None:
+            return f"delete the folder {name} and all that is in it"
+        case Folder() as was, Folder() as now:
+            return _folder_words(was, now)
+        case None, (Offer() | Export()) as now:
+            return f"share {now.path} as {now.name} over {_over(step)}"
+        case (Offer() | Export()) as was, None:
+            return f"stop sharing {was.name} over {_over(step)}; {was.path} stays as it is"
+        case Offer() as was, Offer() as now:
+            return _offer_words(was, now)
+        case Export() as was, Export() as now:
+            said = [f"offer {now.path} in place of {was.path}"] if was.path != now.path else []
+            said += ["other hosts"] if was.rules != now.rules else []
+            said += (
+                [{"none": "squash nobody", "root": "squash root", "all": "squash everybody"}[now.squash]]
+                if was.squash != now.squash
+                else []
+            )
+            return f"share {now.name} over NFS: {', '.join(said)}"
+    raise TypeError(step)
+
+
+def _over(step: Step) -> str:
+    return "SMB" if step.part == "offers" else "NFS"
+
+
+def _few(names: Iterable[str], most: int = 6) -> str:
+    listed = sorted(names)
+    return ", ".join(listed) if len(listed) <= most + 1 else f"{', '.join(listed[:most])} and {len(listed) - most} more"
+
+
+def _account_words(was: Account, now: Account) -> str:
+    if was.name != now.name:
+        return f"rename the account {was.name} to {now.name}"
+    said = []
+    if was.enabled != now.enabled:
+        said.append("open it" if now.enabled else "shut it")
+    if was.expires != now.expires:
+        said.append(f"shut it on {now.expires}" if now.expires is not None else "never shut it by date")
+    if was.smb != now.smb:
+        said.append(f"{'make' if now.smb else 'end'} its account at the SMB server")
+    if was.full_name != now.full_name:
+        said.append(f"call it {now.full_name or 'nothing'}")
+    if was.primary != now.primary:
+        said.append(f"primary group {now.primary}")
+    if was.uid != now.uid:
+        said.append(f"number {now.uid}; files of {was.uid} keep their old number")
+    return f"account {now.name}: {', '.join(said)}"
+
+
+def _folder_words(was: Folder, now: Folder) -> str:
+    said = []
+    if was.owner != now.owner:
+        said.append(f"owner {now.owner}")
+    if was.group != now.group:
+        said.append(f"group {now.group}")
+    if was.listed != now.listed:
+        said.append(_list_words(was.listed, now.listed))
+    return f"folder {now.name}: {', '.join(said)}"
+
+
+def _list_words(was: Posix | Ordered, now: Posix | Ordered) -> str:
+    if not isinstance(was, Posix) or not isinstance(now, Posix):
+        return "its list" if type(was) is type(now) else "a list of another style"
+    had, has = ({(e.tag, e.who): e.perms for e in own.access} for own in (was, now))
+    said = []
+    for tag, who in sorted(had.keys() | has.keys()):
+        before, after = had.get((tag, who)), has.get((tag, who))
+        if before != after and tag != "mask":
+            name = who or {"user": "owner", "group": "owning group", "other": "everybody else"}[tag]
+            said.append(f"{name} {_rwx(before)} to {_rwx(after)}")
+    if len(said) > 3:
+        said = [*said[:3], f"{len(said) - 3} more entries"]
+    return f"list ({', '.join(said)})" if said else "what new things in it get"
+
+
+def _rwx(perms: int | None) -> str:
+    return (
+        "nothing"
+        if perms is None
+        else "".join(letter if perms & bit else "-" for letter, bit in (("r", 4), ("w", 2), ("x", 1)))
+    )
+
+
+def _offer_words(was: Offer, now: Offer) -> str:
+    said = [f"offer {now.path} in place of {was.path}"] if was.path != now.path else []
+    had, has = ({**dict.fromkeys(o.reads, Level.RO), **dict.fromkeys(o.writes, Level.RW)} for o in (was, now))
+    for level, verb in ((Level.RW, "write"), (Level.RO, "only read"), (Level.NA, "do not get in")):
+        moved = [u for u in had.keys() | has.keys() if had.get(u, Level.NA) != has.get(u, Level.NA) == level]
+        said += [f"{_few(moved)} {verb}"] if moved else []
+    if was.roots != now.roots:
+        said.append(f"root inside: {_few(now.roots) or 'nobody'}")
+    if was.guests != now.guests:
+        said.append(f"a {GUEST} gets {now.guests.words}")
+    for name, yes, no in (
+        ("hidden", "not listed", "listed"),
+        ("hide_unreadable", "hides what one cannot read", "shows what one cannot read"),
+        ("versions", "shows earlier versions", "shows no earlier versions"),
+        ("recycle", "keeps what is deleted", "deletes at once"),
+    ):
+        if getattr(was, name) != getattr(now, name):
+            said.append(yes if getattr(now, name) else no)
+    return f"share {now.name} over SMB: {', '.join(said)}"
+
+
+__all__ = ["ADMIN", "Step", "chosen", "needs", "removals", "settled", "sign_in_again", "stands", "steps", "words"]

@@ -1,0 +1,340 @@
+"""What an appliance has, as it has it: accounts, groups, folders with owners and lists, shares, exports; by name, not by id.
+
+`compiled` says what a plan comes to; an appliance is read as the same kind of value. Then a rollout is the difference of two of
+them (`rollout`), reading back is comparing, and putting back is the difference the other way round.
+"""
+
+from collections.abc import Collection, Iterable, Iterator, Mapping
+from dataclasses import dataclass, field, replace
+from datetime import date
+from itertools import chain
+from typing import Any, Literal, NamedTuple, TypeVar
+
+from yardgate.core.lists import Ordered, Posix, PosixEntry
+from yardgate.core.lists.ordered import GROUP, OWNER
+from yardgate.core.lists.posix import TAGS
+from yardgate.core.membership import token
+from yardgate.core.names import fresh_id, unix_trouble
+from yardgate.core.plan import EVERYONE, LOCAL, ROOT, Plan, PlanError, Trouble, fold, show
+from yardgate.core.resolve import Matrix
+from yardgate.core.rights import LEVELS, STRICT, Level
+from yardgate.core.share import HostRule, Over, Share, Squash, in_order
+from yardgate.core.storage import Laid, OrderedLaid
+from yardgate.core.ways import is_on, lets_in, members
+
+ADMIN = "root"  # the account and the group that every Unix host has
+GUEST_ACCOUNT = "nobody"  # as whom an SMB server lets guests in
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class HostGroup:
+    """A group. gid None: whichever number the host gives it."""
+
+    __pydantic_config__ = STRICT
+    name: str
+    gid: int | None = None
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Account:
+    """An account that signs in. uid None: whichever number the host gives. primary: its primary group. smb: known to the SMB server."""
+
+    __pydantic_config__ = STRICT
+    name: str
+    uid: int | None = None
+    full_name: str = ""
+    primary: str
+    enabled: bool = True
+    expires: date | None = None
+    smb: bool = True
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Members:
+    """Who is in a group. Hosts know no groups in groups: everybody who counts as one is named."""
+
+    __pydantic_config__ = STRICT
+    name: str
+    users: frozenset[str] = frozenset()
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Folder:
+    """A folder with owner, owning group and list. name: its path. The lists name accounts; a mode is a POSIX list of three entries."""
+
+    __pydantic_config__ = STRICT
+    name: str
+    owner: str = ADMIN
+    group: str = ADMIN
+    listed: Posix | Ordered = field(default_factory=Posix)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Offer:
+    """A share over SMB: who gets in by name, who of them writes, who acts as root inside."""
+
+    __pydantic_config__ = STRICT
+    name: str
+    path: str
+    reads: tuple[str, ...] = ()
+    writes: tuple[str, ...] = ()
+    roots: tuple[str, ...] = ()
+    guests: Level = Level.NA
+    hidden: bool = False
+    hide_unreadable: bool = False
+    versions: bool = False
+    recycle: bool = False
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Export:
+    """A share over NFS: what hosts get, the rule that counts first."""
+
+    __pydantic_config__ = STRICT
+    name: str
+    path: str
+    rules: tuple[HostRule, ...] = ()
+    squash: Squash = "root"
+
+
+Part = Literal["groups", "accounts", "members", "folders", "offers", "exports"]
+PARTS: tuple[Part, ...] = ("groups", "accounts", "members", "folders", "offers", "exports")
+Record = HostGroup | Account | Members | Folder | Offer | Export
+R = TypeVar("R", HostGroup, Account, Members, Folder, Offer, Export)
+
+
+@dataclass(frozen=True, kw_only=True)
+class System:
+    """All that an appliance has, or shall have; each part by name."""
+
+    __pydantic_config__ = STRICT
+    groups: Mapping[str, HostGroup] = field(default_factory=dict)
+    accounts: Mapping[str, Account] = field(default_factory=dict)
+    members: Mapping[str, Members] = field(default_factory=dict)
+    folders: Mapping[str, Folder] = field(default_factory=dict)
+    offers: Mapping[str, Offer] = field(default_factory=dict)
+    exports: Mapping[str, Export] = field(default_factory=dict)
+
+    def part(self, part: Part) -> Mapping[str, Record]:
+        found: Mapping[str, Record] = getattr(self, part)
+        return found
+
+    def having(self, part: Part, name: str, record: Record | None) -> "System":
+        """The same with another record under a name; None: with none."""
+        kept = {key: value for key, value in self.part(part).items() if key != name}
+        changed: Any = {part: kept if record is None else {**kept, record.name: record}}
+        return replace(self, **changed)
+
+
+class Compiled(NamedTuple):
+    """What a plan comes to on an appliance. left_out: what the appliance will not have, in words."""
+
+    system: System
+    left_out: tuple[str, ...]
+
+
+def compiled(matrix: Matrix, top: str, joined: Collection[str] = ()) -> Compiled:
+    """What a plan comes to. top: the folder in which the pools lie, or are mounted. joined: ids of the directories that the host is joined to.
+
+    Whoever has no primary group gets one of their own, of the same name, since a host knows nobody without.
+    Accounts of a directory are the directory's: they are neither made nor put into groups here, and named in lists and shares where
+    the host is joined to it.
+    Raises PlanError where a name cannot be carried by a Unix host.
+    """
+    plan = matrix.plan
+    away = {origin for origin in plan.directories if origin not in joined}
+    if troubles := tuple(_troubles(plan, top, away)):
+        raise PlanError(troubles)
+    users = [user for user in plan.users.values() if user.origin == LOCAL and user.uid != 0]
+    groups = [group for group in plan.groups.values() if group.origin == LOCAL and group.gid != 0]
+    counted = {user.id: token(plan, user.id) for user in users}
+    where, named = paths(plan, top), host_names(plan, away)
+    accounts = (
+        Account(
+            name=user.name,
+            uid=user.uid,
+            full_name=user.full_name,
+            primary=named[user.primary_group] if user.primary_group is not None else user.name,
+            enabled=user.enabled and not user.gone,
+            expires=user.expires if user.enabled else None,
+        )
+        for user in users
+    )
+    belongs = (
+        Members(name=named[group.id], users=frozenset(user.name for user in users if group.id in counted[user.id]))
+        for group in groups
+    )
+    own = (HostGroup(name=user.name) for user in users if user.primary_group is None)
+    folders = (_folder(named, where[place], matrix.laying[place]) for place in plan.places if place in matrix.laying)
+    shares = sorted(plan.shares.values(), key=lambda share: share.name)
+    return Compiled(
+        System(
+            groups=_by_name(chain((HostGroup(name=named[group.id], gid=group.gid) for group in groups), own)),
+            accounts=_by_name(accounts),
+            members=_by_name(belongs),
+            folders=_by_name(folder for folder in folders if folder is not None),
+            offers=_by_name(offer(matrix, share, where[share.place], named) for share in shares if share.smb),
+            exports=_by_name(export(plan, share, where[share.place]) for share in shares if is_exported(plan, share)),
+        ),
+        tuple(_left_out(matrix, away)),
+    )
+
+
+def paths(plan: Plan, top: str) -> Mapping[str, str]:
+    """Place id -> the path of its folder."""
+    return {place: f"{top.rstrip('/')}/{plan.path_name(place)}" for place in plan.places}
+
+
+def _by_name(records: Iterable[R]) -> dict[str, R]:
+    return {record.name: record for record in records}
+
+
+def host_names(plan: Plan, away: Collection[str] = ()) -> Mapping[str, str]:
+    """Account id -> how the host calls it; root as root, and nothing for those of a directory that is away.
+
+    A group whose name it cannot have gets one made of that name.
+    """
+    found = {ROOT: ADMIN}
+    here = [user for user in plan.users.values() if user.origin not in away]
+    found |= {user.id: ADMIN if user.uid == 0 else plan.called(user.id) for user in here}
+    taken = {fold(name) for name in found.values()}
+    local = [group for group in plan.groups.values() if group.origin == LOCAL]
+    taken |= {fold(group.name) for group in local if unix_trouble(group.name) is None}
+    for group in sorted((g for g in plan.groups.values() if g.origin not in away), key=lambda group: group.id):
+        name = ADMIN if group.gid == 0 else plan.called(group.id)
+        if group.origin == LOCAL and group.gid != 0 and unix_trouble(name) is not None:
+            name = fresh_id(name if fresh_id(name, ()).strip("0123456789") else f"group {name}", taken)[:32]
+            taken.add(name)
+        found[group.id] = name
+    return found
+
+
+def _folder(named: Mapping[str, str], path: str, laid: Laid) -> Folder | None:
+    owner, group = named.get(laid.owner, ADMIN), named.get(laid.group, ADMIN)
+    match laid.list:
+        case None:
+            return None
+        case OrderedLaid() as listed:
+            kept = (e for e in listed.entries if e.who in named or e.who in (OWNER, GROUP, EVERYONE))
+            entries = tuple(replace(e, who=named.get(e.who, e.who)) for e in kept)
+            return Folder(name=path, owner=owner, group=group, listed=Ordered(entries))
+        case listed:
+            own = Posix(_entries(named, listed.access), None, listed.setgid, listed.sticky)
+            if listed.style == "posix" and listed.default is not None:
+                own = replace(own, default=_entries(named, listed.default))
+            return Folder(name=path, owner=owner, group=group, listed=own)
+
+
+def _entries(named: Mapping[str, str], entries: tuple[PosixEntry, ...]) -> tuple[PosixEntry, ...]:
+    found = (replace(e, who=named[e.who] if e.who else "") for e in entries if not e.who or e.who in named)
+    return tuple(sorted(found, key=lambda entry: (TAGS.index(entry.tag), entry.who)))
+
+
+def offer(matrix: Matrix, share: Share, path: str, named: Mapping[str, str]) -> Offer:
+    """A share as an SMB server is told of it: everybody who gets in by name.
+
+    Such a server's own lists know two answers, a refusal that beats all and the widest of the rest. So that any clash rule comes out
+    as planned, the people themselves are named. named: how the host calls them.
+    """
+    plan, counting = matrix.plan, matrix.counting
+    codes = lets_in(matrix, Over(share.id, "smb"))[: counting.users]
+    subjects = counting.subjects[: counting.users]
+    may = {
+        level: [named[u] for u, code in zip(subjects, codes, strict=True) if LEVELS[code] == level and u in named]
+        for level in (Level.RO, Level.RW)
+    }
+    kept_to = plan.services["smb"].only if "smb" in plan.services else None
+    guests = share.guests if is_on(plan, "smb") and kept_to is None else Level.NA
+    roots: tuple[str, ...] = ()
+    if share.administrator is not None:
+        inside = members(matrix, share.administrator)[: counting.users]
+        roots = tuple(named[user] for user, is_one in zip(subjects, inside, strict=True) if is_one and user in named)
+    return Offer(
+        name=share.name,
+        path=path,
+        reads=tuple(sorted(may[Level.RO])),
+        writes=tuple(sorted(may[Level.RW])),
+        roots=tuple(sorted(roots)),
+        guests=min(guests, Level.RO) if share.read_only else guests,
+        hidden=share.hidden,
+        hide_unreadable=share.hide_unreadable,
+        versions=share.versions,
+        recycle=share.recycle,
+    )
+
+
+def is_exported(plan: Plan, share: Share) -> bool:
+    """Whether any host may mount a share over NFS."""
+    return share.nfs and bool(share.hosts) and is_on(plan, "nfs")
+
+
+def export(plan: Plan, share: Share, path: str) -> Export:
+    """A share as an NFS server is told of it."""
+    most = Level.RO if share.read_only else Level.RW
+    rules = (replace(rule, level=min(rule.level, most)) for rule in in_order(share.hosts, plan.target.host_rules))
+    return Export(name=share.name, path=path, rules=tuple(rules), squash=share.squash)
+
+
+# --- what cannot be carried -------------------------------------------------------------------------------------------
+
+
+def _troubles(plan: Plan, top: str, away: Collection[str]) -> Iterator[Trouble]:
+    """Names that a Unix host cannot have, or that would be taken for another."""
+    if not top.startswith("/") or not _plain_path(top):
+        yield Trouble("top", f"{show(top)} is no plain path from the root, as /srv")
+    for user in plan.users.values():
+        names = (user.name,) if user.origin == LOCAL else (user.name, plan.source(user.origin))
+        for name in names if not user.gone and user.origin not in away else ():
+            if (why := unix_trouble(name)) is not None:
+                yield Trouble(user.id, f"{show(name)} cannot be an account of the host: it {why}")
+    named = host_names(plan, away)
+    groups = {named[group.id] for group in plan.groups.values() if group.origin == LOCAL}
+    for user in plan.users.values():
+        if user.origin == LOCAL and user.primary_group is None and user.name in groups:
+            yield Trouble(
+                user.id,
+                f"{show(user.name)} has no primary group, and the group of its own that the host would make has the name of a group of the plan; give it a primary group",
+            )
+        if user.origin == LOCAL and set(user.full_name) & set(":,\n"):
+            yield Trouble(
+                user.id, f"the full name {show(user.full_name)} has a colon or comma, which passwd(5) cannot hold"
+            )
+    exported: dict[tuple[str, str], Share] = {}
+    for share in plan.shares.values() if is_on(plan, "nfs") else ():
+        for rule in share.hosts if share.nfs else ():
+            first = exported.setdefault((share.place, rule.hosts), share)
+            if first is not share:
+                yield Trouble(
+                    share.id,
+                    f"{show(share.name)} and {show(first.name)} offer the same folder over NFS to {rule.hosts}, and such a server knows folders, not names; leave one of them",
+                )
+    for place in plan.places.values():
+        if not _plain_path(place.name):
+            yield Trouble(
+                place.id,
+                f"the folder {show(place.name)} has a character that configurations of servers cannot carry in a path",
+            )
+
+
+def _plain_path(name: str) -> bool:
+    return name.isprintable() and not set(name) & set('%"\\$`') and not name.startswith("-")
+
+
+def _left_out(matrix: Matrix, away: Collection[str]) -> Iterator[str]:
+    plan = matrix.plan
+    for origin in sorted(away):
+        number = sum(user.origin == origin and not user.gone for user in plan.users.values())
+        yield f"{number} accounts of {plan.source(origin)}: the host is not joined to it, and knows none of them"
+    local = {user.id for user in plan.users.values() if user.origin == LOCAL}
+    for group in plan.groups.values():
+        if group.origin == LOCAL and any(member not in local and member in plan.users for member in group.members):
+            yield f"members of {group.name} that come from a directory: a host's own group cannot hold them everywhere"
+    for place in plan.places.values():
+        if place.id not in matrix.laying or matrix.laying[place.id].list is None:
+            yield f"the list of {plan.path_name(place.id)}, which is not planned"
+    for share in plan.shares.values():
+        if share.nfs and not share.hosts and is_on(plan, "nfs"):
+            yield f"the share {share.name} over NFS: no host may mount it"
+    for service in plan.services.values():
+        if service.id == "pages" and service.only is not None:
+            yield "who may use the appliance's own pages: a plain host has none"

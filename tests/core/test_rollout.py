@@ -1,0 +1,185 @@
+"""From what an appliance has to what a plan comes to: in order, nothing deleted, each step there and back."""
+
+from dataclasses import replace
+from datetime import date
+
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from tests.conftest import ON
+from yardgate.core.lists import Ordered, Posix, PosixEntry
+from yardgate.core.plan import Plan, PlanError
+from yardgate.core.resolve import resolve
+from yardgate.core.rights import Level
+from yardgate.core.rollout import Step, chosen, needs, removals, sign_in_again, stands, steps, words
+from yardgate.core.share import HostRule
+from yardgate.core.system import Account, Compiled, Export, Folder, HostGroup, Members, Offer, System, compiled
+
+NAMES = st.sampled_from(["ann", "bo", "cy", "dora", "eve"])
+GROUPS = st.sampled_from(["crew", "late", "office"])
+ENTRIES = st.lists(
+    st.one_of(
+        st.builds(PosixEntry, st.just("user"), NAMES, st.integers(0, 7)),
+        st.builds(PosixEntry, st.just("group"), GROUPS, st.integers(0, 7)),
+    ),
+    max_size=3,
+).map(tuple)
+PATHS = st.sampled_from(["/srv/keel", "/srv/keel/hulls", "/srv/keel/hulls/petrel", "/srv/keel/office"])
+
+
+def by_name(records: list) -> dict:
+    return {record.name: record for record in records}
+
+
+@st.composite
+def systems(draw: st.DrawFn) -> System:
+    def some(names: st.SearchStrategy, **parts: st.SearchStrategy) -> list:
+        chosen = draw(st.lists(names, unique=True, max_size=4))
+        return [{"name": name, **{key: draw(value) for key, value in parts.items()}} for name in chosen]
+
+    listed = st.builds(Posix, ENTRIES, st.none() | ENTRIES, st.booleans(), st.booleans())
+    rules = st.lists(st.builds(HostRule, hosts=st.just("192.0.2.7"), level=st.just(Level.RO)), min_size=1, max_size=1)
+    users = st.lists(NAMES, max_size=3, unique=True).map(lambda names: tuple(sorted(names)))
+    groups = [HostGroup(**one) for one in some(GROUPS, gid=st.sampled_from([None, 3001, 3002, 3003]))]
+    return System(
+        groups=by_name(groups),
+        accounts=by_name(
+            [
+                Account(**one)
+                for one in some(
+                    NAMES, primary=GROUPS, enabled=st.booleans(), expires=st.sampled_from([None, date(2027, 3, 1)])
+                )
+            ]
+        ),
+        members=by_name([Members(name=g.name, users=frozenset(draw(users))) for g in groups]),
+        folders=by_name([Folder(**one) for one in some(PATHS, owner=NAMES, group=GROUPS, listed=listed)]),
+        offers=by_name(
+            [Offer(**one) for one in some(st.sampled_from(["a", "b"]), path=PATHS, reads=users, hidden=st.booleans())]
+        ),
+        exports=by_name(
+            [Export(**one, rules=tuple(draw(rules))) for one in some(st.sampled_from(["a", "b"]), path=PATHS)]
+        ),
+    )
+
+
+def after(now: System, found: tuple[Step, ...]) -> System:
+    for step in found:
+        now = step.onto(now)
+    return now
+
+
+@settings(max_examples=300)
+@given(systems(), systems())
+def test_steps_lead_there_delete_nothing_and_lead_back(now: System, wanted: System) -> None:
+    found = steps(now, wanted)
+    then = after(now, found)
+    for part in ("groups", "accounts", "members", "folders", "offers", "exports"):
+        for name, record in wanted.part(part).items():  # type: ignore[arg-type]
+            assert stands(then.part(part).get(name), record)  # type: ignore[arg-type]
+    assert steps(then, wanted) == ()
+    assert not any(step.destroys for step in found)
+    kept = {f.name for f in now.folders.values()} | {f.name for f in wanted.folders.values()}
+    assert then.folders.keys() == kept
+    assert then.offers.keys() == wanted.offers.keys()
+    assert all(
+        then.accounts[name].enabled is False
+        for name in now.accounts.keys() - wanted.accounts.keys()
+        if name in then.accounts
+    )
+    assert all(words(step) and words(step.back()) for step in found)
+    if not any(step.does == "rename" for step in found):
+        assert after(then, tuple(step.back() for step in reversed(found))) == now
+
+
+@given(systems(), systems())
+def test_what_a_step_needs_comes_before_it_and_is_left_with_it(now: System, wanted: System) -> None:
+    found = steps(now, wanted)
+    order = {step.id: number for number, step in enumerate(found)}
+    hangs = needs(found)
+    for step in found:
+        assert all(order[need] < order[step.id] for need in hangs[step.id]), step
+    for step in found:
+        left = chosen(found, {step.id})
+        assert step not in left
+        assert all(hangs[one.id] <= {other.id for other in left} for one in left)
+
+
+def test_an_account_with_the_number_of_another_is_that_one_renamed() -> None:
+    now = System(
+        groups=by_name([HostGroup(name="crew", gid=3001)]),
+        accounts=by_name([Account(name="ann", uid=1001, primary="crew")]),
+        members=by_name([Members(name="crew", users=frozenset({"ann"}))]),
+        folders=by_name(
+            [Folder(name="/srv/keel", owner="ann", group="crew", listed=Posix((PosixEntry("user", "ann", 7),)))]
+        ),
+        offers=by_name([Offer(name="keel", path="/srv/keel", writes=("ann",))]),
+    )
+    wanted = System(
+        groups=by_name([HostGroup(name="hands", gid=3001)]),
+        accounts=by_name([Account(name="anna", uid=1001, primary="hands")]),
+        members=by_name([Members(name="hands", users=frozenset({"anna"}))]),
+        folders=by_name(
+            [Folder(name="/srv/keel", owner="anna", group="hands", listed=Posix((PosixEntry("user", "anna", 7),)))]
+        ),
+        offers=by_name([Offer(name="keel", path="/srv/keel", writes=("anna",))]),
+    )
+    assert [words(step) for step in steps(now, wanted)] == [
+        "rename the group crew to hands",
+        "rename the account ann to anna",
+        "share keel over SMB: anna write, ann do not get in",
+    ]
+
+
+def test_shares_end_first_and_begin_last_and_removals_are_apart() -> None:
+    now = System(
+        accounts=by_name([Account(name="ann", primary="crew")]),
+        folders=by_name([Folder(name="/srv/old"), Folder(name="/srv/old/deep")]),
+        offers=by_name([Offer(name="old", path="/srv/old")]),
+    )
+    wanted = System(folders=by_name([Folder(name="/srv/new")]), offers=by_name([Offer(name="new", path="/srv/new")]))
+    assert [words(step) for step in steps(now, wanted)] == [
+        "stop sharing old over SMB; /srv/old stays as it is",
+        "account ann: shut it",
+        "make the folder /srv/new with its owner and list",
+        "share /srv/new as new over SMB",
+    ]
+    gone = removals(now, wanted)
+    assert [words(step) for step in gone] == [
+        "delete the account ann",
+        "delete the folder /srv/old/deep and all that is in it",
+        "delete the folder /srv/old and all that is in it",
+    ]
+    assert all(step.destroys for step in gone)
+
+
+def test_who_must_sign_in_again_is_whose_groups_or_account_changed() -> None:
+    now = System(members=by_name([Members(name="crew", users=frozenset({"ann", "bo"}))]))
+    wanted = System(members=by_name([Members(name="crew", users=frozenset({"bo", "cy"}))]))
+    assert sign_in_again(steps(now, wanted)) == {"ann", "cy"}
+
+
+def test_the_demo_comes_to_accounts_lists_and_shares(quay: Plan) -> None:
+    host = replace(
+        quay, places={p.id: replace(p, own=Posix()) if isinstance(p.own, Ordered) else p for p in quay.places.values()}
+    )
+    found = compiled(resolve(host, ON), "/srv")
+    assert isinstance(found, Compiled)
+    system = found.system
+    assert "/srv/keel/drawings/toolpaths" in system.folders
+    assert "priya.natarajan" in system.accounts
+    assert "priya.natarajan" in system.members["Draughting"].users
+    assert system.groups["front-desk"].name == "front-desk"
+    assert system.offers["payroll"].hidden is False
+    assert not set(system.offers["payroll"].writes) & {"priya.natarajan"}
+    assert any("the host is not joined to it" in line for line in found.left_out)
+
+
+def test_names_that_a_host_cannot_have_are_refused_with_the_reason_and_of_groups_made_anew(lantern: Plan) -> None:
+    groups = {**lantern.groups, "all-staff": replace(lantern.groups["all-staff"], name="all staff; rm -rf /")}
+    found = compiled(resolve(replace(lantern, groups=groups), ON), "/srv").system
+    assert "all-staff-rm-rf" in found.groups
+    user = next(iter(lantern.users.values()))
+    odd = {**lantern.users, user.id: replace(user, name="$(reboot)")}
+    with pytest.raises(PlanError, match="cannot be an account of the host: it has “"):
+        compiled(resolve(replace(lantern, users=odd), ON), "/srv")

@@ -1,0 +1,294 @@
+"""Rolling plans out on a real Linux file server: read back as meant, entered by real clients as the plan says, put back exactly."""
+
+import os
+import random
+import shlex
+from collections import Counter
+from collections.abc import Iterator, Sequence
+from dataclasses import replace
+from datetime import timedelta
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from tests.conftest import ON
+from tests.real.host import Host, host
+from tests.real.storage import FIRST_UID, by_hand
+from tests.thorough import times
+from yardgate.appliance.apply import Carried, carry_out, put_back
+from yardgate.appliance.linux import Command, Done, Runner, list_text, read
+from yardgate.core.clash import RULES
+from yardgate.core.lists import Posix
+from yardgate.core.plan import EVERYONE, GUEST, Plan, Target, check
+from yardgate.core.resolve import Matrix, resolve
+from yardgate.core.rights import GRANTABLE, Level
+from yardgate.core.rollout import stands, steps
+from yardgate.core.share import HostRule, Over, Share
+from yardgate.core.storage import PosixLaid
+from yardgate.core.system import PARTS, System, compiled, paths
+from yardgate.core.walk import walk
+
+TOP = "/srv"
+ACTS = ("lists", "reads", "changes", "adds", "deletes")
+SNAPSHOT = """cd /; cat /etc/passwd /etc/group; cut -d: -f1,8 /etc/shadow; getfacl -R -p /srv; ls -A /etc/exports.d; cat /etc/exports.d/* /etc/samba/smb.conf
+ls -A /etc/samba; pdbedit -L -v -d0 | grep -E 'Unix username|Account Flags|Kickoff'"""
+
+
+def office(seed: int) -> Plan:
+    """People, a tree with POSIX lists and mode bits, grants carried by anything, and up to three shares: as a host has them."""
+    rng = random.Random(f"office-{seed}")
+    plan = by_hand(seed, "kernel", places=5)
+    kept = [user for user in plan.users if rng.random() < 0.85] or ["u0"]
+    users = {
+        user: replace(
+            plan.users[user],
+            uid=FIRST_UID + number if rng.random() < 0.9 or plan.users[user].uid == 0 else plan.users[user].uid,
+            enabled=rng.random() < 0.85,
+            expires=rng.choice([None, None, None, ON + timedelta(days=90), ON + timedelta(days=4000)]),
+            full_name=rng.choice(["", f"Nr {number}"]),
+        )
+        for number, user in enumerate(plan.users)
+        if user in kept
+    }
+    named = {*users, *plan.groups}
+    groups = {g.id: replace(g, members=frozenset(m for m in g.members if m in named)) for g in plan.groups.values()}
+    places = {
+        p.id: replace(
+            p,
+            owner=p.owner if p.owner in {*users, "root"} else None,
+            own=_without(p.own, named),
+            carried=rng.choice([p.carried, None, "share", "both"]),
+        )
+        for p in plan.places.values()
+    }
+    places = {p.id: replace(p, carried=p.carried or "storage") if p.kind == "pool" else p for p in places.values()}
+    whos = [*users, *groups, EVERYONE]
+    grants = {
+        p: {who: rng.choice(GRANTABLE) for who in rng.sample(whos, min(len(whos), rng.randint(1, 5)))}
+        for p in places
+        if rng.random() < 0.5
+    }
+    shares = {}
+    for number in range(rng.randint(1, 3)):
+        shares[f"s{number}"] = Share(
+            id=f"s{number}",
+            name=rng.choice(["work", "Slip way", "hulls_2", "o'neil & co", "år"])
+            + (f" {number}" if rng.random() < 0.7 else f"-{number}"),
+            place=rng.choice(list(places)),
+            nfs=rng.random() < 0.3,
+            hosts=(
+                HostRule(hosts="192.0.2.0/24", level=rng.choice(GRANTABLE)),
+                HostRule(hosts="192.0.2.7", level=Level.RO),
+            ),
+            guests=rng.choice([Level.NA, Level.NA, Level.RO, Level.RW]),
+            read_only=rng.random() < 0.2,
+            hidden=rng.random() < 0.3,
+            hide_unreadable=rng.random() < 0.4,
+            administrator=rng.choice([None, None, None, *whos[:-1]]),
+        )
+    over_nfs = {
+        share.place: share.id for share in shares.values() if share.nfs
+    }  # one a folder, as such a server has it
+    shares = {s.id: replace(s, nfs=over_nfs.get(s.place) == s.id) for s in shares.values()}
+    tiers, within = rng.choice(RULES)
+    target = Target(
+        tiers=tiers, within=within, baseline=rng.choice([None, "g0"]), administrators=rng.choice([None, None, "g1"])
+    )
+    made = Plan(
+        name=f"office {seed}", target=target, users=users, groups=groups, places=places, grants=grants, shares=shares
+    )
+    assert check(made) == ()
+    return made
+
+
+def _without(own: Any, named: set[str]) -> Any:
+    if not isinstance(own, Posix):
+        return own
+    access, default = (
+        part and tuple(e for e in part if not e.who or e.who in named) for part in (own.access, own.default)
+    )
+    return replace(own, access=access, default=default)
+
+
+@pytest.fixture(scope="module")
+def keelson() -> Iterator[Host]:
+    with host() as found:
+        yield found
+
+
+def runner(at: Host) -> Runner:
+    def run(command: Command) -> Done:
+        return Done(*at.ask("run", argv=command.argv, given=command.given))
+
+    return run
+
+
+def shell(at: Host, text: str, given: str = "") -> str:
+    code, out, err = at.ask("run", argv=["sh", "-c", text], given=given)
+    return f"{out}{err}" if code else out
+
+
+def asked(*systems: System) -> System:
+    """Everything that any of these speaks of."""
+    found = System()
+    for system in systems:
+        for part in PARTS:
+            for name, record in system.part(part).items():
+                found = found.having(part, name, record)
+    return found
+
+
+def roll(at: Host, now: System, wanted: System) -> tuple[System, Carried]:
+    """Roll out, and look whether everything stands."""
+    found = steps(now, wanted)
+    carried = carry_out(runner(at), now, found)
+    assert carried.failed is None, (carried.failed, carried.why)
+    after = read(runner(at), asked(now, wanted))
+    for part in PARTS:
+        for name, record in wanted.part(part).items():
+            assert stands(after.part(part).get(name), record), (name, after.part(part).get(name), record)
+    assert steps(after, wanted) == ()
+    return after, carried
+
+
+def test_plans_are_rolled_out_one_after_the_other_and_put_back(keelson: Host) -> None:
+    before = shell(keelson, SNAPSHOT)
+    run, counts, wrong = runner(keelson), Counter[str](), []
+    now, past = System(), []
+    for seed in range(times(40, 2000)):
+        plan = office(seed)
+        matrix = resolve(plan, ON)
+        wanted = compiled(matrix, TOP).system
+        if seed % 10 == 0:  # from nothing, so that making everything is tried as often as changing it
+            now, past = back_to_nothing(keelson, now, past, before)
+        now = read(run, asked(now, wanted))
+        after, carried = roll(keelson, now, wanted)
+        past.append((now, carried))
+        counts["steps"] += len(carried.done)
+        counts.update(step.does for step in carried.done)
+        now = after
+        wrong += visit(keelson, matrix, counts)
+    back_to_nothing(keelson, now, past, before)
+    print(dict(counts), f"{len(wrong)} differ")
+    for one in wrong[:20]:
+        print(one)
+    assert wrong == []
+    assert min(counts[act] for act in ACTS) > counts["answers"] / 150
+
+
+def test_whatever_fails_in_the_middle_everything_is_put_back(keelson: Host) -> None:
+    """Each command of a rollout made to fail in turn, on an empty host and on one that has a plan already."""
+    first, then = (compiled(resolve(office(seed), ON), TOP).system for seed in (3, 4))
+    before = shell(keelson, SNAPSHOT)
+    fails(keelson, System(), first)
+    now = read(runner(keelson), asked(first, then))
+    _, carried = roll(keelson, now, first)
+    fails(keelson, first, then)
+    assert put_back(runner(keelson), start_after(now, carried), carried).failed is None
+    assert shell(keelson, SNAPSHOT) == before
+
+
+def fails(at: Host, first: System, then: System) -> None:
+    """Roll one out on the other, again and again, each time another command of it failing: not done at all, or done and not said so."""
+    run, total = runner(at), 0
+    before, start = shell(at, SNAPSHOT), read(run, asked(first, then))
+    found = steps(start, then)
+
+    def counting(command: Command) -> Done:
+        nonlocal total
+        total += command.changes
+        return run(command)
+
+    whole = carry_out(counting, start, found)
+    assert whole.failed is None
+    assert put_back(run, start_after(start, whole), whole).failed is None
+    assert shell(at, SNAPSHOT) == before
+    numbers = sorted(random.Random(1).sample(range(total), times(8, total)))
+    for number in numbers:
+        seen = -1
+
+        def failing(command: Command, number: int = number) -> Done:
+            nonlocal seen
+            seen += command.changes
+            if not command.changes or seen != number:
+                return run(command)
+            done = run(command) if number % 2 else None
+            return Done(1, "", f"no more after {number}, {'done' if done else 'not done'}")
+
+        broken = carry_out(failing, start, found)
+        assert broken.failed is not None
+        assert f"no more after {number}" in broken.why
+        undone = put_back(run, start_after(start, broken), broken)
+        assert undone.failed is None, (number, broken.failed, undone.why)
+        assert shell(at, SNAPSHOT) == before, (number, broken.failed)
+    print(f"{total} commands in {len(found)} steps, {len(numbers)} of them made to fail")
+
+
+def start_after(start: System, carried: Carried) -> System:
+    for step in carried.done:
+        start = step.onto(start)
+    return start
+
+
+def back_to_nothing(at: Host, now: System, past: list[tuple[System, Carried]], before: str) -> tuple[System, list[Any]]:
+    """Put back rollout by rollout, after which the host is exactly what it was."""
+    shell(at, "find /srv -type f -delete")
+    for start, carried in reversed(past):
+        undone = put_back(runner(at), now, carried)
+        assert undone.failed is None, undone.why
+        now = read(runner(at), asked(now, start))
+    assert shell(at, SNAPSHOT) == before
+    return System(), []
+
+
+def visit(at: Host, matrix: Matrix, counts: Counter[str]) -> list[Any]:
+    """Everybody goes into every share with a real client; where it comes out otherwise than the plan says."""
+    plan = matrix.plan
+    subjects = [*plan.users, GUEST, "stranger"]
+    wrong = []
+    for share in plan.shares.values():
+        where = paths(plan, TOP)
+        shell(at, "find /srv -type f -delete; umask 0; sh", files(matrix, subjects))
+        walked = walk(plan, subjects[0], Over(share.id, "smb"), ON, matrix.laying)
+        inside = [os.path.relpath(where[visit.place], where[share.place]) for visit in walked]
+        task = {
+            "passwords": list(plan.users),
+            "subjects": [{"id": s, "name": "" if s == GUEST else s} for s in subjects],
+            "folders": {share.name: ["" if path == "." else path.replace("/", "\\") for path in inside]},
+        }
+        answers = at.ask("python", script=str(Path(__file__).with_name("visits_child.py")), task=task)
+        for subject in subjects:
+            visits = walk(plan, GUEST if subject == "stranger" else subject, Over(share.id, "smb"), ON, matrix.laying)
+            real = answers[f"{subject} {share.name}"]
+            counts["answers"] += 1
+            about = (plan.name, share, subject)
+            if (real is not None) != visits[0].shown:
+                wrong.append((*about, "connects", real is not None))
+            listing = {v.place: set(one["names"]) for v, one in zip(visits, real or (), strict=False)}
+            for v, one in zip(visits, real or (), strict=False):
+                counts["answers"] += len(ACTS)
+                counts.update(act for act in ACTS if one[act])
+                parent = plan.places[v.place].parent
+                if parent in listing and (shown := plan.places[v.place].name in listing[parent]) != v.shown:
+                    wrong.append((*about, v.place, "shown", shown))
+                wrong += [(*about, v.place, act, one[act]) for act in ACTS if one[act] != getattr(v, act)]
+    return wrong
+
+
+def files(matrix: Matrix, subjects: Sequence[str]) -> str:
+    """A script that makes the files which visitors look for, each as the list of its folder has it."""
+    lines = []
+    for place, path in paths(matrix.plan, TOP).items():
+        laid = matrix.laying[place]
+        assert isinstance(laid.list, PosixLaid)
+        names = ["plain", *(f"doomed-{subject}" for subject in subjects)]
+        made = " ".join(shlex.quote(f"{path}/{name}") for name in names)
+        owner, group = (matrix.plan.named(who) if who == "root" else who for who in (laid.owner, laid.group))
+        text = list_text(Posix(laid.list.file))
+        lines += [
+            f"touch {made}",
+            f"chown {owner}:{group} {made}",
+            f"printf '%s' {shlex.quote(text)} | setfacl --set-file=- -- {made}",
+        ]
+    return "\n".join(lines)
