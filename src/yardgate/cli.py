@@ -13,7 +13,7 @@ from typing import Annotated, Any, Literal
 import typer
 from rich.table import Table
 
-from yardgate import __version__, cli_check, cli_directory, cli_walk
+from yardgate import __version__, cli_check, cli_directory, cli_rollout, cli_walk
 from yardgate.console import (
     AsJson,
     Data,
@@ -63,6 +63,7 @@ app = typer.Typer(
 account = typer.Typer(no_args_is_help=True, help="Who may sign in to Yard Gate itself.")
 app.add_typer(account, name="account")
 app.add_typer(cli_directory.app, name="directory")
+app.add_typer(cli_rollout.app, name="rollout")
 app.command("walk")(cli_walk.walk_through)
 app.command("check")(cli_check.check)
 

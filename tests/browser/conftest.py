@@ -28,12 +28,27 @@ AXE = Path(__file__).parent.parent.parent / "ui" / "node_modules" / "axe-core" /
 NOT_YET = (NoSuchElementException, StaleElementReferenceException, ElementClickInterceptedException)
 
 
+class Patient(WebElement):
+    """Something on a page that is clicked when nothing lies over it any more: a dialog that closes, a list that folds."""
+
+    def click(self) -> None:
+        end = time.monotonic() + 10
+        while True:
+            try:
+                return super().click()
+            except ElementClickInterceptedException:
+                if time.monotonic() > end:
+                    raise
+            time.sleep(0.05)
+
+
 class Page:
     """One browser, as a person has it."""
 
     def __init__(self, server: Server, role: Role = "administrator"):
         self.server = server
         self.driver = chromium()
+        self.driver._web_element_cls = Patient
         self.driver.get(server.link(f"the {role}", role))
         self.until(lambda: "/sign-in" not in self.driver.current_url)
 

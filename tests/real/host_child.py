@@ -15,7 +15,7 @@ from typing import Any
 
 OWN = {
     "etc": "/etc", "srv": "/srv", "samba": "/var/lib/samba", "cache": "/var/cache/samba", "run": "/run/samba",
-    "log": "/var/log/samba", "nfs": "/var/lib/nfs",
+    "log": "/var/log/samba", "nfs": "/var/lib/nfs", "yardgate": "/var/lib/yardgate",
 }  # fmt: skip
 COPIED = {"etc", "nfs"}
 GLOBAL = """[global]
@@ -41,6 +41,7 @@ GLOBAL = """[global]
 def settle(top: Path) -> None:
     for name, over in OWN.items():
         (top / name).mkdir(mode=0o755)
+        Path(over).mkdir(parents=True, exist_ok=True)
         if name in COPIED:
             subprocess.run(["cp", "--archive", "--no-target-directory", over, top / name], check=True)
         subprocess.run(["mount", "--bind", top / name, over], check=True)

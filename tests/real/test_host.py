@@ -3,6 +3,8 @@
 import os
 import random
 import shlex
+import subprocess
+import sys
 from collections import Counter
 from collections.abc import Iterator, Sequence
 from dataclasses import replace
@@ -17,17 +19,19 @@ from tests.real.host import Host, host
 from tests.real.storage import FIRST_UID, by_hand
 from tests.thorough import times
 from yardgate.appliance.apply import Carried, carry_out, put_back
+from yardgate.appliance.handout import script
 from yardgate.appliance.linux import Command, Done, Runner, list_text, read
 from yardgate.core.clash import RULES
 from yardgate.core.lists import Posix
 from yardgate.core.plan import EVERYONE, GUEST, Plan, Target, check
 from yardgate.core.resolve import Matrix, resolve
 from yardgate.core.rights import GRANTABLE, Level
-from yardgate.core.rollout import stands, steps
+from yardgate.core.rollout import stands, steps, words
 from yardgate.core.share import HostRule, Over, Share
 from yardgate.core.storage import PosixLaid
 from yardgate.core.system import PARTS, System, compiled, paths
 from yardgate.core.walk import walk
+from yardgate.formats import planfile
 
 TOP = "/srv"
 ACTS = ("lists", "reads", "changes", "adds", "deletes")
@@ -292,3 +296,73 @@ def files(matrix: Matrix, subjects: Sequence[str]) -> str:
             f"printf '%s' {shlex.quote(text)} | setfacl --set-file=- -- {made}",
         ]
     return "\n".join(lines)
+
+
+def test_the_script_does_the_same_and_again_nothing_and_takes_it_back(keelson: Host, tmp_path: Path) -> None:
+    run, before = runner(keelson), shell(keelson, SNAPSHOT)
+    for seed in (5, 6, 7):
+        wanted = compiled(resolve(office(seed), ON), TOP).system
+        now = read(run, asked(wanted))
+        found = steps(now, wanted)
+        path = tmp_path / "rollout.sh"
+        path.write_text(script(office(seed).name, now, found))
+        assert subprocess.run(["shellcheck", path], capture_output=True, text=True).stdout == ""
+        shown = shell(keelson, f"sh {path} --dry-run")
+        assert f"{len(found)} of {len(found)}: {words(found[-1])}" in shown
+        assert shell(keelson, SNAPSHOT) == before
+        shell(keelson, f"sh {path} && sh {path}")
+        after = read(run, asked(wanted))
+        assert steps(after, wanted) == ()
+        shell(keelson, f"sh {path} --undo && sh {path} --undo")
+        assert shell(keelson, SNAPSHOT) == before
+
+
+@pytest.fixture
+def plan_file(tmp_path: Path) -> Path:
+    path = tmp_path / "plan.json"
+    path.write_text(planfile.write(office(8)))
+    return path
+
+
+def command(*words: object) -> str:
+    return shlex.join([sys.executable, "-m", "yardgate.cli", "rollout", *map(str, words), "--on", ON.isoformat()])
+
+
+def test_apply_keeps_what_is_kept_and_reads_the_same(keelson: Host, plan_file: Path, tmp_path: Path) -> None:
+    before = shell(keelson, SNAPSHOT)
+    shell(keelson, f"{command('read', plan_file)} > {tmp_path}/before.json")
+    shell(keelson, command("script", plan_file, "--now", f"{tmp_path}/before.json", "--out", f"{tmp_path}/rollout.sh"))
+    assert "nothing was done" in shell(keelson, command("apply", plan_file, "--dry-run"))
+    assert shell(keelson, SNAPSHOT) == before
+    assert "Kept." in shell(keelson, command("apply", plan_file), given="keep\n")
+    shell(keelson, f"{command('read', plan_file)} > {tmp_path}/now.json")
+    said = shell(keelson, command("steps", plan_file, "--now", f"{tmp_path}/now.json"))
+    assert "Nothing has to be done" in said
+    assert shell(keelson, "ls -A /var/lib/yardgate | grep -c armed || true").strip() == "0"
+    shell(keelson, f"sh {tmp_path}/rollout.sh --undo")
+    assert shell(keelson, SNAPSHOT) == before
+
+
+def test_what_nobody_keeps_is_put_back(keelson: Host, plan_file: Path) -> None:
+    before = shell(keelson, SNAPSHOT)
+    code, said, _ = keelson.ask("run", argv=["sh", "-c", command("apply", plan_file)], given="no\n")
+    assert (code, "Everything was put back." in said) == (4, True)
+    assert shell(keelson, SNAPSHOT) == before
+
+
+def test_the_host_puts_back_by_itself_when_the_one_who_began_is_killed(keelson: Host, plan_file: Path) -> None:
+    before, put = shell(keelson, SNAPSHOT), 0
+    for pause in [random.Random(2).uniform(0.5, 4) for _ in range(times(3, 100))]:
+        waiting = command("apply", plan_file, "--keep-within", "10")
+        process = shell(keelson, f"(sleep 30 2> /dev/null | {waiting} > /dev/null 2>&1 & echo $!)").strip()
+        shell(keelson, f"sleep {pause}; kill -9 {process}")
+        ended = shell(
+            keelson,
+            "cd /var/lib/yardgate; for i in $(seq 150); do ls | grep -qE 'armed|undoing' || break; sleep 0.2; done; ls; cat ended; rm -f ended",
+        )
+        assert "armed" not in ended
+        assert "undoing" not in ended
+        assert "not all" not in ended
+        put += "put back" in ended
+        assert shell(keelson, SNAPSHOT) == before, pause
+    assert put > 0, "at least once it was under way"

@@ -204,12 +204,8 @@ def commands(step: Step, now: System, files: Files = FILES) -> tuple[Command, ..
             found = _account_commands(was, account)
         case ((None | Members()), (None | Members()) as members):
             users = ",".join(sorted(members.users)) if members is not None else ""
-            gone = step.record.name not in after.groups
-            found = (
-                iter(())
-                if gone
-                else iter([_run("say who is in it", "gpasswd", "--members", users, "--", step.record.name)])
-            )
+            setting = ("gpasswd", "--members", users, "--", step.record.name)
+            found = iter([_where("a", "group", step.record.name, "say who is in it", *setting)])
         case (None | Folder()) as was, (None | Folder()) as folder:
             found = _folder_commands(was, folder, wipe=step.wipe)
         case ((None | Offer()), (None | Offer())):

@@ -1,0 +1,199 @@
+"""`yardgate rollout`: from a plan file to a Linux file server."""
+
+import json
+import select
+import sys
+from collections.abc import Sequence
+from contextlib import ExitStack
+from datetime import date
+from pathlib import Path
+from typing import Annotated
+
+import typer
+from pydantic import TypeAdapter, ValidationError
+
+from yardgate.appliance.apply import Carried, carry_out, here, put_back
+from yardgate.appliance.handout import runbook, script
+from yardgate.appliance.linux import ApplianceError, commands, read
+from yardgate.appliance.watch import Watch
+from yardgate.console import AsJson, On, Refused, To, err, load, out, read_bytes, write
+from yardgate.core.plan import Plan
+from yardgate.core.resolve import resolve
+from yardgate.core.rollout import Step, needs, sign_in_again, steps, words
+from yardgate.core.system import PARTS, Compiled, System, compiled
+from yardgate.formats.reading import decode
+
+app = typer.Typer(no_args_is_help=True, help="Put a plan on a Linux file server: steps, script, runbook, or at once.")
+
+SYSTEM = TypeAdapter(System)
+Top = Annotated[str, typer.Option(help="The folder on the host in which the pools lie.")]
+Now = Annotated[Path | None, typer.Option(help="What the host has, from `rollout read`; nothing where left out.")]
+UNDER_WAY = "another rollout is under way on this host, or is being put back; wait for it to end"
+FAILED = 4  # exit code: something could not be done, or everything was put back
+
+
+def _meant(plan: Plan, top: str, on: date) -> Compiled:
+    return compiled(resolve(plan, on), top)
+
+
+def _asked(wanted: System, known: System) -> System:
+    """Everything that is to be looked for on the host."""
+    for part in PARTS:
+        for name, record in known.part(part).items():
+            if name not in wanted.part(part):
+                wanted = wanted.having(part, name, record)
+    return wanted
+
+
+def _known(path: Path | None) -> System:
+    if path is None:
+        return System()
+    try:
+        return SYSTEM.validate_json(decode(read_bytes(path)))
+    except ValidationError as error:
+        raise Refused(f"{path} is nothing that `rollout read` wrote: {error.errors()[0]['msg']}") from None
+
+
+def _day(on: On) -> date:
+    return on.date() if on else date.today()
+
+
+@app.command("read")
+def read_host(plan_file: Path, top: Top = "/srv", now: Now = None, on: On = None, to: To = None) -> None:
+    """What this host has of what a plan speaks of, as JSON. Give what it wrote last time with --now, so that what left the plan
+    since is looked for as well."""
+    wanted = _meant(load(plan_file), top, _day(on)).system
+    found = _reading(_asked(wanted, _known(now)))
+    write(SYSTEM.dump_json(found, indent=1).decode() + "\n", to)
+
+
+def _reading(asked: System) -> System:
+    try:
+        return read(here, asked)
+    except ApplianceError as error:
+        raise Refused(str(error), FAILED) from None
+
+
+@app.command("steps")
+def show_steps(plan_file: Path, top: Top = "/srv", now: Now = None, on: On = None, as_json: AsJson = False) -> None:
+    """The steps from what the host has to what the plan says, in order."""
+    meant, there = _meant(load(plan_file), top, _day(on)), _known(now)
+    found = steps(there, meant.system)
+    if as_json:
+        hangs = needs(found)
+        told = [
+            {"id": s.id, "words": words(s), "needs": sorted(hangs[s.id]), "destroys": s.destroys, "reloads": s.reloads}
+            for s in found
+        ]
+        sys.stdout.write(json.dumps({"steps": told, "left_out": meant.left_out}, ensure_ascii=False, indent=1) + "\n")
+        return
+    for number, step in enumerate(found, 1):
+        out.print(f"{number:4}  {words(step)}", markup=False, highlight=False, soft_wrap=True)
+    if not found:
+        out.print("Nothing has to be done: the host has what the plan says.")
+    again = sorted(sign_in_again(found))
+    if again:
+        out.print(f"Must sign in again: {', '.join(again)}", markup=False, highlight=False, soft_wrap=True)
+    for line in meant.left_out:
+        out.print(f"not part of it: {line}", markup=False, highlight=False, soft_wrap=True)
+
+
+@app.command("script")
+def write_script(plan_file: Path, top: Top = "/srv", now: Now = None, on: On = None, to: To = None) -> None:
+    """A shell script that does the steps, with --dry-run and --undo."""
+    plan, there = load(plan_file), _known(now)
+    found = steps(there, _meant(plan, top, _day(on)).system)
+    write(script(f"The plan {plan.name}, {len(found)} steps", there, found, name=to.name if to else "rollout.sh"), to)
+
+
+@app.command("runbook")
+def write_runbook(plan_file: Path, top: Top = "/srv", now: Now = None, on: On = None, to: To = None) -> None:
+    """The steps in plain words with their commands, as Markdown."""
+    plan, there = load(plan_file), _known(now)
+    meant = _meant(plan, top, _day(on))
+    write(runbook(f"The plan {plan.name} on its host", there, steps(there, meant.system), meant.left_out), to)
+
+
+@app.command("apply")
+def apply_here(
+    plan_file: Path,
+    top: Top = "/srv",
+    now: Now = None,
+    on: On = None,
+    dry_run: Annotated[bool, typer.Option(help="Show the commands; do nothing.")] = False,
+    keep_within: Annotated[
+        int, typer.Option(min=10, max=86400, help="Seconds in which to keep it; else all is put back.")
+    ] = 300,
+    keep: Annotated[bool, typer.Option("--keep", help="Keep it without asking, where everything went well.")] = False,
+) -> None:
+    """Put a plan on this host, step by step, each read back. What fails is put back, and so is what nobody keeps in time: by the
+    host itself, whatever becomes of this command."""
+    wanted = _meant(load(plan_file), top, _day(on)).system
+    there = _reading(_asked(wanted, _known(now)))
+    found = steps(there, wanted)
+    if dry_run or not found:
+        _show_commands(there, found)
+        return
+    with ExitStack() as stack:
+        try:
+            watch = stack.enter_context(Watch(script("Put back what was there before", there, found), keep_within))
+        except FileExistsError:
+            raise Refused(UNDER_WAY, FAILED) from None
+        carried = carry_out(here, there, found, tell=lambda step, word: _tell(watch, found, step, word))
+        if carried.failed is not None:
+            _undo(there, carried)
+            watch.keep()
+            raise typer.Exit(FAILED)
+        if not keep and not _kept(keep_within):
+            _undo(there, carried)
+            watch.keep()
+            raise typer.Exit(FAILED)
+        watch.keep()
+    out.print("Kept.")
+
+
+def _show_commands(there: System, found: Sequence[Step]) -> None:
+    for step in found:
+        out.print(words(step), markup=False, highlight=False, soft_wrap=True)
+        for command in commands(step, there):
+            out.print(f"    {command.why}: {' '.join(command.argv)}", markup=False, highlight=False, soft_wrap=True)
+        there = step.onto(there)
+    out.print(
+        f"{len(found)} steps; nothing was done."
+        if found
+        else "Nothing has to be done: the host has what the plan says."
+    )
+
+
+def _tell(watch: Watch, found: Sequence[Step], step: Step, word: str) -> None:
+    if word == "doing":
+        watch.alive()
+        return
+    number = found.index(step) + 1
+    shown = words(step) if word == "done" else f"{words(step)}: {word}"
+    out.print(
+        f"{number:4} of {len(found)}  {shown}",
+        markup=False,
+        highlight=False,
+        soft_wrap=True,
+        style=None if word == "done" else "red",
+    )
+
+
+def _kept(seconds: int) -> bool:
+    out.print(
+        f"Everything stands. Try it, then write keep within {seconds} seconds; else all is put back:", highlight=False
+    )
+    ready, _, _ = select.select([sys.stdin], [], [], seconds)
+    return bool(ready) and sys.stdin.readline().strip() == "keep"
+
+
+def _undo(there: System, carried: Carried) -> None:
+    now = there
+    for step in carried.done:
+        now = step.onto(now)
+    undone = put_back(here, now, carried)
+    if undone.failed is not None:
+        err.print(f"Not everything could be put back: {undone.why}", markup=False, style="red", soft_wrap=True)
+    else:
+        out.print("Everything was put back.")
