@@ -138,6 +138,11 @@ def findings(see: Camera) -> None:
     see.press("The list of keel/training gives", ".sentence")
 
 
+def rollout(see: Camera) -> None:
+    see.go("rollout", ".step")
+    see.press("make the account priya.natarajan", ".step .sentence")
+
+
 def history(see: Camera) -> None:
     see.go("board?view=grants&who=rigging&place=minutes", ".c.RW")
     see.type("[role=grid]", "r")
@@ -145,16 +150,9 @@ def history(see: Camera) -> None:
     see.press("History")
 
 
-def sign_in(see: Camera) -> None:
-    see.driver.execute_cdp_cmd("Emulation.setEmulatedMedia", {"features": []})
-    see.driver.delete_all_cookies()
-    see.driver.get(see.plan.partition("/p/")[0])
-    see.wait(lambda: see.driver.find_elements(By.CSS_SELECTOR, "input[type=password]"))
-
-
 TAKEN = [
     board, grants, clashes, rule, people, storage, storage_posix, storage_bits, push_down, take_in, shares, walk, promises, findings,
-    history, board_dark, sign_in,
+    rollout, history, board_dark,
 ]  # fmt: skip
 
 

@@ -15,6 +15,7 @@ const Directories = lazy(() => import("./directory/Directory"));
 const Shares = lazy(() => import("./shares/Shares"));
 const Walk = lazy(() => import("./walk/Walk"));
 const Promises = lazy(() => import("./promises/Promises"));
+const Rollout = lazy(() => import("./rollout/Rollout"));
 const Card = lazy(() => import("./sheets/Card"));
 const Report = lazy(() => import("./sheets/Report"));
 const Plans = lazy(() => import("./plans/Plans"));
@@ -63,6 +64,7 @@ function OnePlan({ session }: { session: Session }) {
             <Route path="shares" element={<Shares />} />
             <Route path="walk" element={<Walk />} />
             <Route path="promises" element={<Promises />} />
+            <Route path="rollout" element={<Rollout />} />
             <Route path="card/:who" element={<Card />} />
             <Route path="report" element={<Report />} />
             <Route path="*" element={<Navigate replace to="board" />} />

@@ -12,7 +12,7 @@ from starlette.middleware.gzip import GZipMiddleware
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
 from yardgate import __version__
-from yardgate.api import agreed, board, directory, plans, problems, shares, signin, storage, transfer
+from yardgate.api import agreed, board, directory, plans, problems, rollout, shares, signin, storage, transfer
 from yardgate.api.desk import Desk
 from yardgate.api.schemas import Problem
 from yardgate.store import Store
@@ -112,6 +112,7 @@ def create_app(store: Store, hosts: frozenset[str] = frozenset({"127.0.0.1", "lo
         directory.router,
         shares.router,
         agreed.router,
+        rollout.router,
     ):
         app.include_router(router, prefix="/api/v1")
     problems.install(app)

@@ -18,6 +18,7 @@ from yardgate.core.share import Protocol
 from yardgate.store import Entry, Opened, Plans, Store
 from yardgate.store.accounts import Accounts
 from yardgate.store.copies import Copies
+from yardgate.store.rollouts import Rollouts
 
 LEVEL_LETTERS = np.frombuffer(b"NPRW", dtype=np.uint8)
 SOURCE_LETTERS = np.frombuffer(b"-ogaAxwl", dtype=np.uint8)
@@ -31,6 +32,7 @@ class Desk:
         self.plans = Plans(store)
         self.accounts = Accounts(store)
         self.copies = Copies(store)
+        self.rollouts = Rollouts(store)
         self.readings = Readings()
         self._matrices: dict[str, Matrix] = {}
         self._kept: dict[str, Kept] = {}

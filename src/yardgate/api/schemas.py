@@ -11,7 +11,9 @@ from yardgate.core.lists import OwnList
 from yardgate.core.plan import Carrier, Pattern, Place, Target, User
 from yardgate.core.reason import Reason
 from yardgate.core.rights import Level
+from yardgate.core.rollout import Does
 from yardgate.core.share import Protocol, ServiceId, Share
+from yardgate.core.system import Part
 from yardgate.formats.edits import AnyEdit
 from yardgate.formats.reading import Made
 from yardgate.store.accounts import Role
@@ -801,3 +803,58 @@ class MappingOut(BaseModel):
     moves: list[MoveOut]
     troubles: list[TroubleOfNumber]
     trouble_count: int
+
+
+class RolloutStep(BaseModel):
+    """One step of a rollout. needs: ids of those that must be done before. trouble: why this kind of host cannot do it."""
+
+    id: str
+    part: Part
+    does: Does
+    words: str
+    needs: list[str]
+    destroys: bool
+    reloads: Protocol | None
+    trouble: str
+
+
+class RolledOutOut(BaseModel):
+    """A rollout that was done: who did which steps when, of which revision. top: the folder in which the pools lie."""
+
+    number: int
+    at: str
+    by: str
+    revision: int
+    top: str
+    steps: list[str]
+
+
+class RolloutOut(BaseModel):
+    """From what the appliance has to what the plan comes to. troubles: why it cannot be put there at all."""
+
+    revision: int
+    top: str
+    troubles: list[str]
+    left_out: list[str]
+    total: int
+    steps: list[RolloutStep]
+    again: list[str]
+    history: list[RolledOutOut]
+
+
+class StepCommands(BaseModel):
+    """The commands of a step and of what undoes it, as text to be read."""
+
+    words: str
+    commands: list[str]
+    undo_words: str
+    undo: list[str]
+
+
+class RolloutDone(BaseModel):
+    """Steps that were done by hand: all of the plan's revision but those left for later."""
+
+    model_config = ConfigDict(extra="forbid")
+    revision: Revision
+    top: Annotated[str, Field(max_length=1000)]
+    left: Annotated[list[str], Field(max_length=10_000)] = []

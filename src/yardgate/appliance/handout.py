@@ -86,7 +86,7 @@ def runbook(title: str, now: System, found: Sequence[Step], left_out: Sequence[s
     if not found:
         lines += ["Nothing has to be done: the host has what the plan says.", ""]
     if left_out:
-        lines += ["Not part of it:", "", *(f"- {_plain(line)}" for line in left_out), ""]
+        lines += ["Not part of it, or otherwise:", "", *(f"- {_plain(line)}" for line in left_out), ""]
     for number, (step, state) in enumerate(_forth(now, found), 1):
         said = words(step)
         lines += [f"## {number}. {_plain(said[0].upper() + said[1:])}", ""]
@@ -112,10 +112,14 @@ def _plain(text: str) -> str:
 
 
 def _shown(some: Sequence[Command]) -> list[str]:
+    return [*(f"    {line}" for line in shown(some)), ""]
+
+
+def shown(some: Sequence[Command]) -> list[str]:
+    """Commands to be read: what each is for, how it is given, and what it is given to read."""
     lines = []
     for command in some:
-        told = command.argv if command.argv[:2] != ("sh", "-euc") else ("sh", "-euc", "…", *command.argv[3:])
-        lines.append(f"    # {command.why}")
-        lines.append("    " + " ".join(shlex.quote(word) for word in told))
-        lines += [f"    | {line}" for line in command.given.splitlines()]
-    return [*lines, ""]
+        lines.append(f"# {command.why}")
+        lines += (command.shown or shlex.join(command.argv)).splitlines()
+        lines += [f"| {line}" for line in command.given.splitlines()]
+    return lines

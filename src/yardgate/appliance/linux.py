@@ -5,6 +5,7 @@ shell as text: what names somebody or something is an argument of its own, or st
 """
 
 import re
+import shlex
 from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import date, timedelta
@@ -27,12 +28,16 @@ NEVER = date(2036, 2, 6)  # what the SMB server's accounts have for no day
 
 @dataclass(frozen=True, slots=True)
 class Command:
-    """A program with its arguments, and what it reads. why: what it is for, in a few words. changes: whether it changes anything."""
+    """A program with its arguments, and what it reads. why: what it is for, in a few words. changes: whether it changes anything.
+
+    shown: the same as a person would type it, where that is shorter.
+    """
 
     argv: tuple[str, ...]
     why: str
     given: str = ""
     changes: bool = True
+    shown: str = ""
 
 
 class Done(NamedTuple):
@@ -221,13 +226,14 @@ def _run(why: str, *argv: str, given: str = "") -> Command:
 
 def _script(why: str, script: str, *names: str, given: str = "") -> Command:
     """A few lines of shell that are always the same; what names something is handed to them as arguments."""
-    return Command(("sh", "-euc", script, "sh", *names), why, given)
+    typed = re.sub(r'"\$(\d)([.\w]*)"', lambda found: shlex.quote(names[int(found[1]) - 1] + found[2]), script).strip()
+    return Command(("sh", "-euc", script, "sh", *names), why, given, shown=typed)
 
 
 def _where(there: Literal["a", "no"], database: str, name: str, why: str, *argv: str) -> Command:
     """A command that is run only where there is such an account or group, or none, so that it can be given again."""
     script = WHERE if there == "a" else WHERE_NO
-    return _script(why, script, database, name, *argv)
+    return Command(("sh", "-euc", script, "sh", database, name, *argv), why, shown=shlex.join(argv))
 
 
 WHERE = """if getent "$1" "$2" > /dev/null; then shift 2; "$@"; fi"""
@@ -294,14 +300,16 @@ def _account_changes(was: Account, now: Account) -> Iterator[Command]:
         yield _run("give it another primary group", "usermod", "--gid", now.primary, "--", now.name)
 
 
-ENTER = """if pdbedit -u "$1" > /dev/null 2>&1; then exit 0; fi
-p=$(head -c 24 /dev/urandom | base64)
-printf '%s\\n%s\\n' "$p" "$p" | smbpasswd -s -a "$1" > /dev/null"""
+ENTER = """if ! pdbedit -u "$1" > /dev/null 2>&1; then
+  p=$(head -c 24 /dev/urandom | base64)
+  printf '%s\\n%s\\n' "$p" "$p" | smbpasswd -s -a "$1" > /dev/null
+fi"""
 FORGET = """if pdbedit -u "$1" > /dev/null 2>&1; then pdbedit -x -u "$1"; fi"""
-UNTIL = """pdbedit -u "$1" > /dev/null 2>&1 || exit 0
-smbpasswd "$2" "$1" > /dev/null
-pdbedit -r -u "$1" -K "$3" > /dev/null"""
-PLAIN = """test "$(realpath -e -- "$1")" = "$1" || { echo "$1 is no folder of its own, or lies behind a link" >&2; exit 1; }"""
+UNTIL = """if pdbedit -u "$1" > /dev/null 2>&1; then
+  smbpasswd "$2" "$1" > /dev/null
+  pdbedit -r -u "$1" -K "$3" > /dev/null
+fi"""
+PLAIN = """test "$(realpath -e -- "$1")" = "$1" || { echo no folder of its own, or behind a link: "$1" >&2; false; }"""
 
 
 def _folder_commands(was: Folder | None, now: Folder | None, *, wipe: bool) -> Iterator[Command]:
@@ -336,7 +344,7 @@ def list_text(own: Posix) -> str:
 
 
 WRITE_SMB = """umask 022; cat > "$1.new"
-testparm --suppress-prompt "$1.new" > /dev/null 2> "$1.said" || { cat "$1.said" >&2; exit 1; }
+testparm --suppress-prompt "$1.new" > /dev/null 2> "$1.said" || { cat "$1.said" >&2; false; }
 rm -f -- "$1.said"; mv -f -- "$1.new" "$1"
 grep -qxF '# begin yardgate' "$2" || printf '# begin yardgate\\n[global]\\n include = %s\\n# end yardgate\\n' "$1" >> "$2"
 """

@@ -127,7 +127,7 @@ class System:
 
 
 class Compiled(NamedTuple):
-    """What a plan comes to on an appliance. left_out: what the appliance will not have, in words."""
+    """What a plan comes to on an appliance. left_out: what it will not have, or have otherwise, in words."""
 
     system: System
     left_out: tuple[str, ...]
@@ -299,6 +299,13 @@ def _troubles(plan: Plan, top: str, away: Collection[str]) -> Iterator[Trouble]:
             yield Trouble(
                 user.id, f"the full name {show(user.full_name)} has a colon or comma, which passwd(5) cannot hold"
             )
+    if plan.target.host_rules == "first":
+        for share in plan.shares.values():
+            if share.nfs and tuple(in_order(share.hosts, "narrowest")) != share.hosts:
+                yield Trouble(
+                    share.id,
+                    f"{show(share.name)} has a wider host rule before a narrower one, and the kernel's NFS server takes the narrower; put it first",
+                )
     exported: dict[tuple[str, str], Share] = {}
     for share in plan.shares.values() if is_on(plan, "nfs") else ():
         for rule in share.hosts if share.nfs else ():
@@ -325,6 +332,10 @@ def _left_out(matrix: Matrix, away: Collection[str]) -> Iterator[str]:
     for origin in sorted(away):
         number = sum(user.origin == origin and not user.gone for user in plan.users.values())
         yield f"{number} accounts of {plan.source(origin)}: the host is not joined to it, and knows none of them"
+    named = host_names(plan, away)
+    other = [f"{g.name} ({named[g.id]})" for g in plan.groups.values() if g.origin == LOCAL and named[g.id] != g.name]
+    if other:
+        yield f"groups are called otherwise there, since a host's names have no spaces: {', '.join(sorted(other))}"
     local = {user.id for user in plan.users.values() if user.origin == LOCAL}
     for group in plan.groups.values():
         if group.origin == LOCAL and any(member not in local and member in plan.users for member in group.members):

@@ -33,6 +33,8 @@ export type Promised = Schemas["Promise"];
 export type FindingOut = Schemas["FindingOut"];
 export type EffectOut = Schemas["EffectOut"];
 export type EveryoneOut = Schemas["EveryoneOut"];
+export type RolloutOut = Schemas["RolloutOut"];
+export type RolloutStep = Schemas["RolloutStep"];
 export type Preview = Schemas["ImportPreview"];
 
 export const api = createClient<paths>({ baseUrl: location.origin });

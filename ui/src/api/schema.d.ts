@@ -1110,6 +1110,86 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/plans/{plan}/rollout": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Rollout
+         * @description The steps from what the appliance has since the last rollout to what the plan comes to.
+         */
+        get: operations["rollout"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan}/rollout/step": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Step
+         * @description The commands that do one of the steps, and those that undo it.
+         */
+        get: operations["step"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan}/rollout/take-away/{what}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Take Away
+         * @description The steps as a shell script, with a dry run and a way back, or in plain words as Markdown.
+         */
+        get: operations["take_away"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan}/rollout/done": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Done
+         * @description Say that the steps were done by hand, but for those left for later: from now on the appliance has what they make.
+         */
+        post: operations["done"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
@@ -2928,6 +3008,92 @@ export interface components {
             number
         ];
         /**
+         * RolledOutOut
+         * @description A rollout that was done: who did which steps when, of which revision. top: the folder in which the pools lie.
+         */
+        RolledOutOut: {
+            /** Number */
+            number: number;
+            /** At */
+            at: string;
+            /** By */
+            by: string;
+            /** Revision */
+            revision: number;
+            /** Top */
+            top: string;
+            /** Steps */
+            steps: string[];
+        };
+        /**
+         * RolloutDone
+         * @description Steps that were done by hand: all of the plan's revision but those left for later.
+         */
+        RolloutDone: {
+            /**
+             * Revision
+             * @description the plan's revision that this was made on, or is
+             */
+            revision: number;
+            /** Top */
+            top: string;
+            /**
+             * Left
+             * @default []
+             */
+            left: string[];
+        };
+        /**
+         * RolloutOut
+         * @description From what the appliance has to what the plan comes to. troubles: why it cannot be put there at all.
+         */
+        RolloutOut: {
+            /** Revision */
+            revision: number;
+            /** Top */
+            top: string;
+            /** Troubles */
+            troubles: string[];
+            /** Left Out */
+            left_out: string[];
+            /** Total */
+            total: number;
+            /** Steps */
+            steps: components["schemas"]["RolloutStep"][];
+            /** Again */
+            again: string[];
+            /** History */
+            history: components["schemas"]["RolledOutOut"][];
+        };
+        /**
+         * RolloutStep
+         * @description One step of a rollout. needs: ids of those that must be done before. trouble: why this kind of host cannot do it.
+         */
+        RolloutStep: {
+            /** Id */
+            id: string;
+            /**
+             * Part
+             * @enum {string}
+             */
+            part: "groups" | "accounts" | "members" | "folders" | "offers" | "exports";
+            /**
+             * Does
+             * @enum {string}
+             */
+            does: "make" | "change" | "rename" | "remove";
+            /** Words */
+            words: string;
+            /** Needs */
+            needs: string[];
+            /** Destroys */
+            destroys: boolean;
+            /** Reloads */
+            reloads: ("smb" | "nfs") | null;
+            /** Trouble */
+            trouble: string;
+        };
+        /**
          * RuleOut
          * @description One clash rule, and how many cells would come out differently under it.
          */
@@ -3219,6 +3385,20 @@ export interface components {
             revision: number;
             /** Words */
             words: string;
+        };
+        /**
+         * StepCommands
+         * @description The commands of a step and of what undoes it, as text to be read.
+         */
+        StepCommands: {
+            /** Words */
+            words: string;
+            /** Commands */
+            commands: string[];
+            /** Undo Words */
+            undo_words: string;
+            /** Undo */
+            undo: string[];
         };
         /** StepOut */
         StepOut: {
@@ -8266,6 +8446,325 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["RemedyOut"][];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    rollout: {
+        parameters: {
+            query?: {
+                /** @description the folder on the host in which the pools lie */
+                top?: string | null;
+            };
+            header?: never;
+            path: {
+                plan: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RolloutOut"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    step: {
+        parameters: {
+            query: {
+                id: string;
+                /** @description the folder on the host in which the pools lie */
+                top?: string | null;
+            };
+            header?: never;
+            path: {
+                plan: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StepCommands"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    take_away: {
+        parameters: {
+            query?: {
+                /** @description ids of steps left for later */
+                left?: string[] | null;
+                /** @description the folder on the host in which the pools lie */
+                top?: string | null;
+            };
+            header?: never;
+            path: {
+                plan: string;
+                what: "script" | "runbook";
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    done: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                plan: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RolloutDone"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RolledOutOut"];
                 };
             };
             /** @description Unauthorized */

@@ -6,7 +6,7 @@ import { NavLink, useLocation, useNavigate, useSearchParams } from "react-router
 import { api, ask, message, type Outline, type Session, type User } from "../api/client";
 import { calledName, isLocal, pathName, shownName } from "../plan/index";
 import { usePlan } from "../plan/PlanContext";
-import { useClashes, useDirectories, useStanding } from "../plan/queries";
+import { useClashes, useDirectories, useStanding, useRollout } from "../plan/queries";
 import { Brand, signOut } from "./Brand";
 import { Ago } from "../parts/Ago";
 import { plural } from "../parts/plural";
@@ -40,6 +40,7 @@ export function Frame({ session, children }: { session: Session; children: React
   const broken = agreed?.promises.filter((one) => one.broken > 0).length ?? 0;
   const found = agreed?.findings.filter((one) => one.open) ?? [];
   const serious = found.filter((one) => one.severity === "serious").length;
+  const rollout = useRollout(false).data;
   const shut = outline.inactive.length;
   const loose = outline.users.filter((user) => !index.groupsOf.has(user.id)).length;
 
@@ -69,6 +70,7 @@ export function Frame({ session, children }: { session: Session; children: React
         <NavLink to={`${base}/shares`}>Shares <span className="count">{outline.shares.length.toLocaleString()}</span></NavLink>
         <NavLink to={`${base}/walk`}>Walk</NavLink>
         <NavLink to={`${base}/promises`}>Promises {broken > 0 ? <span className="count bad">{broken.toLocaleString()} broken</span> : agreed && <span className="count">{agreed.promises.length.toLocaleString()}</span>}</NavLink>
+        <NavLink to={`${base}/rollout`}>Rollout {rollout && <span className="count">{rollout.total.toLocaleString()}</span>}</NavLink>
         <span className="spread" />
         <span className="row">
           <Tooltip title={outline.undo ? `Undo: ${outline.undo.words}` : "Nothing to undo"}><Button size="small" disabled={!canEdit || !outline.undo} onClick={() => void step("undo")}>Undo</Button></Tooltip>

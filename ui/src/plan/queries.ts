@@ -33,3 +33,14 @@ export function useWhatIf(edits: Edit[] | undefined) {
     queryFn: () => ask(api.POST("/api/v1/plans/{plan}/what-if", { params: { path: { plan: id } }, body: { revision: outline.revision, edits: edits! } })),
   });
 }
+
+/** The steps from what the appliance has to what the plan comes to; `asking` where they are to be worked out, else what is known of them. */
+export function useRollout(asking: boolean, top?: string) {
+  const { id } = usePlan();
+  return useQuery({
+    queryKey: ["of-plan", id, "rollout", ...(top === undefined ? [] : [top])],
+    enabled: asking,
+    placeholderData: keepPreviousData,
+    queryFn: () => ask(api.GET("/api/v1/plans/{plan}/rollout", { params: { path: { plan: id }, query: { top } } })),
+  });
+}

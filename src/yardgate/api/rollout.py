@@ -1,0 +1,139 @@
+"""From the plan to the appliance: steps, what to take away, and what was done."""
+
+import re
+from typing import Annotated, Literal
+
+from fastapi import APIRouter, HTTPException, Query, Response
+
+from yardgate.api.desk import Desk
+from yardgate.api.schemas import RolledOutOut, RolloutDone, RolloutOut, RolloutStep, StepCommands
+from yardgate.api.signin import Planner, Reader, TheDesk
+from yardgate.appliance.handout import runbook, script, shown
+from yardgate.appliance.linux import commands
+from yardgate.core.plan import PlanError
+from yardgate.core.rollout import Step, chosen, needs, sign_in_again, steps, words
+from yardgate.core.system import Compiled, System, compiled
+from yardgate.formats.reading import FormatError
+from yardgate.store import Opened, Stale
+from yardgate.store.rollouts import RolledOut
+
+router = APIRouter(prefix="/plans/{plan}/rollout", tags=["rollout"])
+LISTED, AGAIN = 3000, 200
+USUAL_TOP = "/srv"
+Top = Annotated[str | None, Query(description="the folder on the host in which the pools lie", max_length=1000)]
+Left = Annotated[list[str] | None, Query(description="ids of steps left for later", max_length=10_000)]
+
+
+@router.get("")
+def rollout(plan: str, _: Reader, desk: TheDesk, top: Top = None) -> RolloutOut:
+    """The steps from what the appliance has since the last rollout to what the plan comes to."""
+    opened, history = desk.plans.open(plan), desk.rollouts.history(plan)
+    where = top or (history[0].top if history else USUAL_TOP)
+    past = [_rolled_out(one) for one in history]
+    try:
+        meant, there, found = _steps(desk, opened, where)
+    except PlanError as error:
+        troubles = [trouble.message for trouble in error.troubles]
+        return RolloutOut(
+            revision=opened.revision,
+            top=where,
+            troubles=troubles,
+            left_out=[],
+            total=0,
+            steps=[],
+            again=[],
+            history=past,
+        )
+    hangs = needs(found)
+    listed = []
+    for step in found[:LISTED]:
+        listed.append(
+            RolloutStep(
+                id=step.id, part=step.part, does=step.does, words=words(step), needs=sorted(hangs[step.id]),
+                destroys=step.destroys, reloads=step.reloads, trouble=_trouble(step, there),
+            )
+        )  # fmt: skip
+        there = step.onto(there)
+    return RolloutOut(
+        revision=opened.revision,
+        top=where,
+        troubles=[],
+        left_out=list(meant.left_out),
+        total=len(found),
+        steps=listed,
+        again=sorted(sign_in_again(found))[:AGAIN],
+        history=past,
+    )
+
+
+def _steps(desk: Desk, opened: Opened, top: str) -> tuple[Compiled, System, tuple[Step, ...]]:
+    meant = compiled(desk.matrix(opened), top)
+    there = desk.rollouts.in_force(opened.id)
+    return meant, there, steps(there, meant.system)
+
+
+def _trouble(step: Step, there: System) -> str:
+    try:
+        commands(step, there)
+    except FormatError as error:
+        return str(error)
+    return ""
+
+
+def _rolled_out(one: RolledOut) -> RolledOutOut:
+    return RolledOutOut(
+        number=one.number, at=one.at, by=one.by, revision=one.revision, top=one.top, steps=list(one.steps)
+    )
+
+
+@router.get("/step")
+def step(plan: str, _: Reader, desk: TheDesk, id: str, top: Top = None) -> StepCommands:
+    """The commands that do one of the steps, and those that undo it."""
+    _meant, there, found = _steps(desk, desk.plans.open(plan), top or USUAL_TOP)
+    for one in found:
+        if one.id == id:
+            back = one.back()
+            return StepCommands(
+                words=words(one),
+                commands=shown(commands(one, there)),
+                undo_words=words(back),
+                undo=shown(commands(back, one.onto(there))),
+            )
+        there = one.onto(there)
+    raise HTTPException(404, "There is no such step any more; the plan was changed meanwhile")
+
+
+@router.get("/take-away/{what}", response_class=Response)
+def take_away(
+    plan: str, what: Literal["script", "runbook"], _: Reader, desk: TheDesk, left: Left = None, top: Top = None
+) -> Response:
+    """The steps as a shell script, with a dry run and a way back, or in plain words as Markdown."""
+    opened = desk.plans.open(plan)
+    meant, there, found = _steps(desk, opened, top or USUAL_TOP)
+    doing = chosen(found, left or ())
+    name = re.sub(r"[^A-Za-z0-9._-]+", "-", opened.plan.name).strip("-.") or "plan"
+    title = f"{opened.plan.name}, revision {opened.revision}: {len(doing)} steps"
+    if what == "script":
+        file = f"{name}-r{opened.revision}-rollout.sh"
+        text = script(title, there, doing, name=file)
+    else:
+        file = f"{name}-r{opened.revision}-runbook.md"
+        text = runbook(title, there, doing, meant.left_out)
+    disposition = f'attachment; filename="{file}"'
+    return Response(text.encode(), media_type="text/plain; charset=utf-8", headers={"Content-Disposition": disposition})
+
+
+@router.post("/done", status_code=201)
+def done(plan: str, account: Planner, desk: TheDesk, body: RolloutDone) -> RolledOutOut:
+    """Say that the steps were done by hand, but for those left for later: from now on the appliance has what they make."""
+    opened = desk.plans.open(plan)
+    if opened.revision != body.revision:
+        raise Stale(opened.revision, tuple(desk.plans.history(plan, most=5)))
+    _meant, there, found = _steps(desk, opened, body.top)
+    doing = chosen(found, body.left)
+    if not doing:
+        raise HTTPException(422, "There is no step that could have been done")
+    for one in doing:
+        there = one.onto(there)
+    said = tuple(words(one) for one in doing)
+    return _rolled_out(desk.rollouts.keep(plan, account.name, opened.revision, body.top, said, there))

@@ -1,0 +1,100 @@
+"""Rollout over the API: steps, their commands, what to take away, and what was done."""
+
+import subprocess
+from dataclasses import replace
+from pathlib import Path
+from typing import Any
+
+import pytest
+from fastapi.testclient import TestClient
+
+from tests.api.conftest import Web
+from yardgate.core.lists import Posix
+from yardgate.core.plan import Plan
+from yardgate.store import Plans
+
+
+@pytest.fixture
+def host(web: Web, lantern: Plan) -> Web:
+    """The plan as a host with POSIX lists can have it."""
+    places = {
+        p.id: replace(p, own=Posix() if p.parent is None else None, carried="storage" if p.parent is None else None)
+        for p in lantern.places.values()
+    }
+    plan = Plans(web.store).create(replace(lantern, places=places), "ann").id
+    return Web(web.store, plan)
+
+
+def asked(client: TestClient, web: Web, **query: Any) -> Any:
+    answer = client.get(web.at("/rollout"), params=query)
+    assert answer.status_code == 200, answer.text
+    return answer.json()
+
+
+def test_the_steps_come_in_order_each_with_its_commands_and_what_undoes_it(host: Web) -> None:
+    client = host.client()
+    found = asked(client, host, top="/srv/quay")
+    order = {step["id"]: number for number, step in enumerate(found["steps"])}
+    assert found["total"] == len(order) > 10
+    assert all(order[need] < order[step["id"]] for step in found["steps"] for need in step["needs"])
+    assert not any(step["trouble"] or step["destroys"] for step in found["steps"])
+    step = next(step for step in found["steps"] if step["id"] == "folders:/srv/quay/keel/drawings/toolpaths")
+    told = client.get(host.at("/rollout/step"), params={"id": step["id"], "top": "/srv/quay"}).json()
+    assert "setfacl --set-file=- -- /srv/quay/keel/drawings/toolpaths" in told["commands"]
+    assert any(line.startswith("| group:Draughting:rwx") for line in told["commands"])
+    assert any("rmdir -- /srv/quay/keel/drawings/toolpaths" in line for line in told["undo"])
+    assert client.get(host.at("/rollout/step"), params={"id": "folders:/nowhere"}).status_code == 404
+
+
+def test_what_is_done_is_in_force_and_only_what_changes_after_it_is_to_do(host: Web) -> None:
+    client, reader = host.client(), host.client("reader")
+    first = asked(client, host)
+    left = [step["id"] for step in first["steps"] if step["part"] == "offers"]
+    body = {"revision": first["revision"], "top": first["top"], "left": left}
+    assert reader.post(host.at("/rollout/done"), json=body).status_code == 403
+    done = client.post(host.at("/rollout/done"), json=body)
+    assert done.status_code == 201
+    assert len(done.json()["steps"]) == first["total"] - len(left)
+    assert [step["id"] for step in asked(client, host)["steps"]] == left
+    client.post(host.at("/rollout/done"), json={**body, "left": []})
+    assert asked(client, host)["total"] == 0
+    assert client.post(host.at("/rollout/done"), json={**body, "left": []}).status_code == 422
+    edit = {"op": "join", "group": "ledger", "member": "mira-oyelaran"}
+    kept = client.post(host.at("/edits"), json={"revision": first["revision"], "edits": [edit]})
+    assert kept.status_code == 200, kept.text
+    then = asked(client, host)
+    assert "members of Ledger: add mira.oyelaran" in [step["words"] for step in then["steps"]]
+    assert then["again"] == ["mira.oyelaran"]
+    assert [one["number"] for one in then["history"]] == [2, 1]
+    stale = client.post(host.at("/rollout/done"), json={**body, "left": []})
+    assert stale.status_code == 409
+
+
+def test_a_script_and_a_runbook_are_taken_away_without_what_is_left(host: Web, tmp_path: Path) -> None:
+    client = host.client()
+    found = asked(client, host)
+    left = next(step for step in found["steps"] if step["part"] == "offers")
+    query = {"top": "/srv", "left": [left["id"]]}
+    script = client.get(host.at("/rollout/take-away/script"), params=query)
+    assert "rollout.sh" in script.headers["content-disposition"]
+    (tmp_path / "rollout.sh").write_text(script.text)
+    assert subprocess.run(["shellcheck", tmp_path / "rollout.sh"], capture_output=True, text=True).stdout == ""
+    assert f"of {found['total'] - 1}" not in script.text.splitlines()[0]
+    assert left["words"] not in script.text
+    dry = subprocess.run(["sh", tmp_path / "rollout.sh", "--dry-run"], capture_output=True, text=True)
+    assert dry.returncode == 0
+    assert f"{found['total'] - 1} of {found['total'] - 1}: " in dry.stdout
+    runbook = client.get(host.at("/rollout/take-away/runbook"), params=query).text
+    assert "## 1. Make the group" in runbook
+    assert "To undo it: delete the group" in runbook
+    assert left["words"] not in runbook
+
+
+def test_what_a_host_cannot_have_is_said_in_place_of_steps(web: Web, host: Web) -> None:
+    client = web.client()
+    found = asked(client, host, top="srv/../etc; reboot")
+    assert found["steps"] == []
+    assert "is no plain path from the root" in found["troubles"][0]
+    ordered = asked(client, web)
+    cannot = [step for step in ordered["steps"] if step["trouble"]]
+    assert all("ordered list; this host has POSIX lists" in step["trouble"] for step in cannot)

@@ -1,0 +1,58 @@
+"""The Rollout station: steps chosen, looked at, taken away and said to be done."""
+
+from dataclasses import replace
+
+from tests.browser.conftest import Page, Yard
+from yardgate.core.edit import PutPlace
+from yardgate.core.lists import Posix
+from yardgate.core.plan import Plan
+from yardgate.store import Plans
+from yardgate.store.rollouts import Rollouts
+
+
+def as_on_a_host(plan: Plan) -> list[PutPlace]:
+    """What gives the demo's storage POSIX lists throughout."""
+    return [
+        PutPlace(replace(place, own=Posix() if place.own is not None or place.parent is None else None))
+        for place in plan.places.values()
+    ]
+
+
+def test_steps_are_left_for_later_taken_away_and_said_to_be_done(yard: Yard, page: Page) -> None:
+    Plans(yard.server.store()).commit(yard.plan, 1, as_on_a_host(yard.now()), "ann")
+    page.go(yard.at("rollout"), ".step")
+    page.says("1 promise is broken, and would be on the appliance, too.")
+    total = len(page.all(".step"))
+    page.says(f"{total} steps")
+    step = "make the folder /srv/keel/drawings/toolpaths with its owner and list"
+    page.until(lambda: next(b for b in page.all(".step .sentence") if b.text.startswith(step)).click() or True)
+    page.says("setfacl --set-file=- -- /srv/keel/drawings/toolpaths")
+    page.says("Comes after")
+    page.until(lambda: page.one(f"[aria-label='Do it: {step}']").click() or True)
+    page.says("Not done now: left for later.")
+    waiting = [row for row in page.all(".step.left") if "waits" in row.text]
+    assert any("share /srv/keel/drawings/toolpaths as machines over NFS" in row.text for row in waiting)
+    page.says(f"{total - 1 - len(waiting)} steps of {total}")
+    href = next(a for a in page.all(".tools a") if a.text == "Script").get_attribute("href")
+    assert href is not None
+    assert "toolpaths" in href
+    page.button("These are done").click()
+    page.button("Yes, they were done", ".ant-modal").click()
+    page.until(lambda: len(page.all(".step")) == 1 + len(waiting))
+    page.says("by the administrator")
+    assert "/srv/keel/drawings/toolpaths" not in Rollouts(yard.server.store()).in_force(yard.plan).folders
+    page.button("These are done").click()
+    page.button("Yes, they were done", ".ant-modal").click()
+    page.says("The appliance has what the plan says")
+    assert page.trouble() == []
+    assert page.errors() == []
+
+
+def test_what_a_host_with_posix_lists_cannot_have_is_said(yard: Yard, page: Page) -> None:
+    page.go(yard.at("rollout"), ".step")
+    page.says("steps cannot be done on a host with POSIX lists")
+    page.says("is an ordered list; this host has POSIX lists")
+    field = page.one("[aria-label='The folder on the host in which the pools lie']")
+    page.fill(field, "srv\n")
+    page.says("Such a host cannot have this plan")
+    assert page.errors() == []

@@ -1,0 +1,38 @@
+import { useQuery } from "@tanstack/react-query";
+import { api, ask, message, type RolloutStep } from "../api/client";
+import { usePlan } from "../plan/PlanContext";
+
+/** One step: what it does and by which commands, what it needs, and what undoes it. */
+export function StepPanel({ step, top, left, steps }: { step: RolloutStep; top: string; left: string | undefined; steps: RolloutStep[] }) {
+  const { id } = usePlan();
+  const found = useQuery({
+    queryKey: ["of-plan", id, "rollout-step", step.id, top],
+    enabled: !step.trouble,
+    queryFn: () => ask(api.GET("/api/v1/plans/{plan}/rollout/step", { params: { path: { plan: id }, query: { id: step.id, top } } })),
+  });
+  const needed = step.needs.map((need) => steps.find((one) => one.id === need)?.words ?? need);
+  return (
+    <>
+      <h2>{step.words.charAt(0).toUpperCase() + step.words.slice(1)}</h2>
+      {left && <p className="late">Not done now: {left}.</p>}
+      {step.destroys && <p className="late">What goes with it does not come back.</p>}
+      {needed.length > 0 && <><h3>Comes after</h3><ul className="words">{needed.map((words) => <li key={words}>{words}</li>)}</ul></>}
+      {step.reloads && <p className="muted">The {step.reloads.toUpperCase()} server reads its configuration anew; open connections go on.</p>}
+      {found.isError && <div className="trouble">{message(found.error)}</div>}
+      {!step.trouble && !found.data && !found.isError && <p className="muted" role="status">Writing its commands …</p>}
+      {found.data && (
+        <>
+          <h3>Its commands</h3>
+          <Commands lines={found.data.commands} />
+          <h3>What undoes it: {found.data.undo_words}</h3>
+          <Commands lines={found.data.undo} />
+          <p className="muted">They need root. The script asks nothing of a shell that a name could change: names are arguments, or stand in files that were checked.</p>
+        </>
+      )}
+    </>
+  );
+}
+
+function Commands({ lines }: { lines: string[] }) {
+  return <pre className="commands" tabIndex={0}>{lines.map((line, number) => <span key={number} className={line.startsWith("# ") ? "muted" : undefined}>{line}{"\n"}</span>)}</pre>;
+}
