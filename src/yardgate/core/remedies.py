@@ -324,14 +324,22 @@ def _list_opened(here: _Try, want: Want, reason: Reason) -> Iterator[tuple[Edit,
     if who in plan.users and laid.group in plan.groups:
         yield (Join(laid.group, who),)
     if style_of(plan, place) == "mode":
-        styled = next(step for step in reversed(plan.path(place)) if plan.places[step].own is not None)
-        another = restyle(plan, styled, "posix").edits
-        carried: tuple[Edit, ...] = ()
-        if laid.carried == "share":
-            put = {edit.place.id: edit.place for edit in another if isinstance(edit, PutPlace)}
-            carried = (PutPlace(replace(put.get(place, plan.places[place]), carried="both")),)
-        for one in _speaking_for(plan, who):
-            yield (*another, *carried, SetGrant(place, one, want.low))
+        yield from _named_instead(here, want)
+
+
+def _named_instead(here: _Try, want: Want) -> Iterator[tuple[Edit, ...]]:
+    """A POSIX list in place of mode bits, which can name somebody: with what the bits gave, or made of the grants alone."""
+    plan, place = here.plan, want.place
+    styled = next(step for step in reversed(plan.path(place)) if plan.places[step].own is not None)
+    another = restyle(plan, styled, "posix").edits
+    put = {edit.place.id: edit.place for edit in another if isinstance(edit, PutPlace)}
+    rest = tuple(edit for edit in another if not isinstance(edit, PutPlace))
+    if here.laying[place].carried == "share":
+        put[place] = replace(put.get(place, plan.places[place]), carried="both")
+    bare = {**put, styled: replace(put.get(styled, plan.places[styled]), own=Posix())}
+    for some in (put, bare):
+        for one in _speaking_for(plan, want.subject):
+            yield (*rest, *map(PutPlace, some.values()), SetGrant(place, one, want.low))
 
 
 def _unstuck(plan: Plan, place: str) -> Iterator[tuple[Edit, ...]]:
