@@ -183,3 +183,12 @@ def test_names_that_a_host_cannot_have_are_refused_with_the_reason_and_of_groups
     odd = {**lantern.users, user.id: replace(user, name="$(reboot)")}
     with pytest.raises(PlanError, match="cannot be an account of the host: it has “"):
         compiled(resolve(replace(lantern, users=odd), ON), "/srv")
+
+
+def test_what_a_host_has_for_itself_is_not_taken_over(lantern: Plan) -> None:
+    groups = {**lantern.groups, "all-staff": replace(lantern.groups["all-staff"], name="staff")}
+    assert "group-staff" in compiled(resolve(replace(lantern, groups=groups), ON), "/srv").system.groups
+    user = next(iter(lantern.users.values()))
+    odd = {**lantern.users, user.id: replace(user, name="backup")}
+    with pytest.raises(PlanError, match="“backup” is an account that hosts have for themselves"):
+        compiled(resolve(replace(lantern, users=odd), ON), "/srv")

@@ -24,6 +24,12 @@ from yardgate.core.ways import is_on, lets_in, members
 
 ADMIN = "root"  # the account and the group that every Unix host has
 GUEST_ACCOUNT = "nobody"  # as whom an SMB server lets guests in
+OF_THE_HOST = frozenset({
+    "root", "daemon", "bin", "sys", "sync", "games", "man", "lp", "mail", "news", "uucp", "proxy", "www-data", "backup", "list",
+    "irc", "gnats", "nobody", "nogroup", "adm", "tty", "disk", "kmem", "dialout", "fax", "voice", "cdrom", "floppy", "tape", "sudo",
+    "audio", "dip", "operator", "src", "shadow", "utmp", "video", "sasl", "plugdev", "staff", "users", "_apt", "sshd", "messagebus",
+})  # fmt: skip
+"""Accounts and groups that a host has for itself (Debian's base-passwd, and what comes with about every host)."""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -202,8 +208,10 @@ def host_names(plan: Plan, away: Collection[str] = ()) -> Mapping[str, str]:
     taken |= {fold(group.name) for group in local if unix_trouble(group.name) is None}
     for group in sorted((g for g in plan.groups.values() if g.origin not in away), key=lambda group: group.id):
         name = ADMIN if group.gid == 0 else plan.called(group.id)
-        if group.origin == LOCAL and group.gid != 0 and unix_trouble(name) is not None:
-            name = fresh_id(name if fresh_id(name, ()).strip("0123456789") else f"group {name}", taken)[:32]
+        its_own = fold(name) in OF_THE_HOST
+        if group.origin == LOCAL and group.gid != 0 and (unix_trouble(name) is not None or its_own):
+            spoken = fresh_id(name, ()).strip("0123456789") and not its_own
+            name = fresh_id(name if spoken else f"group {name}", taken)[:32]
             taken.add(name)
         found[group.id] = name
     return found
@@ -287,6 +295,10 @@ def _troubles(plan: Plan, top: str, away: Collection[str]) -> Iterator[Trouble]:
         for name in names if not user.gone and user.origin not in away else ():
             if (why := unix_trouble(name)) is not None:
                 yield Trouble(user.id, f"{show(name)} cannot be an account of the host: it {why}")
+            elif user.origin == LOCAL and fold(name) in OF_THE_HOST and user.uid != 0:
+                yield Trouble(
+                    user.id, f"{show(name)} is an account that hosts have for themselves; give it another sign-in name"
+                )
     named = host_names(plan, away)
     groups = {named[group.id] for group in plan.groups.values() if group.origin == LOCAL}
     for user in plan.users.values():
@@ -335,7 +347,7 @@ def _left_out(matrix: Matrix, away: Collection[str]) -> Iterator[str]:
     named = host_names(plan, away)
     other = [f"{g.name} ({named[g.id]})" for g in plan.groups.values() if g.origin == LOCAL and named[g.id] != g.name]
     if other:
-        yield f"groups are called otherwise there, since a host's names have no spaces: {', '.join(sorted(other))}"
+        yield f"groups are called otherwise there, since a host cannot have the names that they have: {', '.join(sorted(other))}"
     local = {user.id for user in plan.users.values() if user.origin == LOCAL}
     for group in plan.groups.values():
         if group.origin == LOCAL and any(member not in local and member in plan.users for member in group.members):
