@@ -1,0 +1,183 @@
+"""What is taken away of a rollout, with names of every kind: refused with a reason, or each command gets exactly what was meant."""
+
+import os
+import random
+import subprocess
+from pathlib import Path
+
+import pytest
+
+from tests.conftest import ON
+from tests.hostile import HOSTILE
+from tests.thorough import times
+from yardgate.appliance.handout import runbook, script
+from yardgate.appliance.linux import commands
+from yardgate.core.lists import Posix
+from yardgate.core.plan import Group, Place, Plan, PlanError, User, check
+from yardgate.core.resolve import resolve
+from yardgate.core.rights import Level
+from yardgate.core.rollout import Step, steps, words
+from yardgate.core.share import HostRule, Share
+from yardgate.core.system import System, compiled
+from yardgate.formats import exports, smbconf
+from yardgate.formats.reading import FormatError
+
+PIECES = [
+    "'", '"', "`", "$(touch HERE)", "${IFS}", ";", "|", "&", "&&", "#", "%", "%U", "[", "]", "[global]", "(rw)", "*", "?", "~", "\\",
+    "--", "-rf", "-", "=", ",", ":", "@", "+", "!", "<", ">", "{a,b}", "..", ".", " ", "\t", "é", "船", "ﬁ", "a", "B", "7", "crew", "$1",
+    "EOF", "\n", "\r", "\x1b[31m", "\u202e", "\u2028", "x" * 40,
+]  # fmt: skip
+STUB = """#!/bin/sh
+for word in "$0" "$@"; do printf '%s\\0' "$word"; done >> "$HEARD"
+printf '\\1\\0' >> "$HEARD"
+"""
+TOOLS = (
+    "groupadd",
+    "groupmod",
+    "groupdel",
+    "gpasswd",
+    "useradd",
+    "usermod",
+    "userdel",
+    "sh",
+    "chown",
+    "setfacl",
+    "chmod",
+    "rm",
+    "exportfs",
+)
+
+
+def name(rng: random.Random, plain: float) -> str:
+    if rng.random() < plain:
+        return "".join(rng.choice("abcdefgh") for _ in range(6))
+    if rng.random() < 0.2:
+        return str(rng.choice([*HOSTILE.values()]))
+    return "".join(rng.choice(PIECES) for _ in range(rng.randint(1, 4)))
+
+
+def hostile(rng: random.Random) -> Plan:
+    """A plan whose names are of every kind, as far as a plan can have them at all."""
+    plain = rng.choice([0, 0.7, 0.95])
+    users = {
+        f"u{n}": User(id=f"u{n}", name=name(rng, max(plain, 0.95)), full_name=name(rng, plain), uid=3000 + n)
+        for n in range(8)
+    }
+    groups = {
+        f"g{n}": Group(id=f"g{n}", name=name(rng, plain), members=frozenset(rng.sample(list(users), 3)))
+        for n in range(8)
+    }
+    places = {"p0": Place(id="p0", name="keel", kind="pool", own=Posix(), carried="storage")}
+    places |= {
+        f"p{n}": Place(id=f"p{n}", name=name(rng, max(plain, 0.9)), kind="folder", parent=f"p{n - 1}")
+        for n in range(1, 8)
+    }
+    rule = (HostRule(hosts="192.0.2.0/24", level=Level.RW),)
+    shares = {
+        f"s{n}": Share(
+            id=f"s{n}",
+            name=name(rng, max(plain, 0.9)),
+            place=f"p{n}",
+            nfs=n % 2 == 0,
+            hosts=rule,
+            note=name(rng, plain),
+        )
+        for n in range(8)
+    }
+    grants = {place: {rng.choice([*users, *groups]): Level.RW} for place in places}
+    return Plan(name=name(rng, plain), users=users, groups=groups, places=places, shares=shares, grants=grants)
+
+
+def sound(plan: Plan) -> Plan:
+    """Without what a plan itself refuses."""
+    while bad := {trouble.object for trouble in check(plan)}:
+        keep = {
+            part: {k: v for k, v in getattr(plan, part).items() if k not in bad}
+            for part in ("users", "groups", "shares")
+        }
+        places = {
+            k: (p if k not in bad else Place(id=k, name=k, kind=p.kind, parent=p.parent, own=p.own))
+            for k, p in plan.places.items()
+        }
+        groups = {
+            k: Group(id=k, name=g.name, members=g.members & keep["users"].keys()) for k, g in keep["groups"].items()
+        }
+        known = {*keep["users"], *groups}
+        grants = {p: {w: level for w, level in said.items() if w in known} for p, said in plan.grants.items()}
+        title = plan.name if "plan" not in bad else "plan"
+        plan = Plan(
+            name=title,
+            users=keep["users"],
+            groups=groups,
+            places=places,
+            shares=keep["shares"],
+            grants={p: g for p, g in grants.items() if g},
+        )
+    return plan
+
+
+def heard(path: Path, folder: Path) -> list[list[str]]:
+    """Every command that a script gives, as the program that is named receives it."""
+    tools = folder / "tools"
+    tools.mkdir(exist_ok=True)
+    for tool in TOOLS:
+        if not (tools / tool).exists():
+            (tools / tool).write_text(STUB)
+            (tools / tool).chmod(0o755)
+    told = folder / "heard"
+    told.unlink(missing_ok=True)
+    env = {"PATH": str(tools), "HEARD": str(told)}
+    done = subprocess.run(["/bin/sh", path], capture_output=True, env=env, cwd=folder)
+    assert done.returncode == 0, done.stderr
+    parts = told.read_bytes().split(b"\1\0")[:-1] if told.exists() else []
+    return [
+        [os.path.basename(part.split(b"\0")[0].decode()), *(w.decode() for w in part.split(b"\0")[1:-1])]
+        for part in parts
+    ]
+
+
+def given(now: System, found: tuple[Step, ...]) -> list[list[str]]:
+    some = []
+    for step in found:
+        some += [list(command.argv) for command in commands(step, now)]
+        now = step.onto(now)
+    return some
+
+
+def test_names_of_every_kind_are_refused_or_reach_each_command_as_they_are(tmp_path: Path) -> None:
+    rng, names, refused, carried = random.Random(11), 0, 0, 0
+    work = tmp_path / "work"
+    work.mkdir()
+    for _ in range(times(60, 400)):
+        plan = sound(hostile(rng))
+        names += len(plan.users) + len(plan.groups) + len(plan.places) + len(plan.shares)
+        try:
+            system = compiled(resolve(plan, ON), "/srv").system
+            found = steps(System(), system)
+            text = script(plan.name, System(), found)
+            runbook(plan.name, System(), found, ())
+        except (PlanError, FormatError) as error:
+            refused += bool(str(error))
+            continue
+        carried += 1
+        path = tmp_path / "rollout.sh"
+        path.write_text(text)
+        assert heard(path, work) == given(System(), found)
+        assert {file.name for file in work.iterdir()} <= {"tools", "heard"}, "a name was carried out"
+        rendered = smbconf.render(system.offers[one] for one in sorted(system.offers))
+        assert {one.name: one for one in smbconf.read(rendered)} == system.offers
+        assert {one.name: one for one in exports.read(exports.render(system.exports.values()))} == system.exports
+    print(f"{names} names in plans, {refused} plans refused, {carried} carried out")
+    assert refused > 0
+    assert carried > 0
+
+
+@pytest.mark.parametrize("odd", HOSTILE.values(), ids=HOSTILE)
+def test_a_runbook_shows_a_name_as_it_is_and_no_markup(odd: str) -> None:
+    group = Group(id="g", name="g")
+    plan = sound(Plan(name=odd, groups={"g": group}))
+    system = compiled(resolve(plan, ON), "/srv").system
+    first = runbook(plan.name, System(), steps(System(), system), (odd,)).splitlines()[0]
+    assert first.startswith("# ")
+    assert "<" not in first.replace("\\<", "")
+    assert words(steps(System(), system)[0]) == "make the group g"
