@@ -19,7 +19,7 @@ from yardgate.appliance.watch import Watch
 from yardgate.console import AsJson, On, Refused, To, err, load, out, read_bytes, write
 from yardgate.core.plan import Plan
 from yardgate.core.resolve import resolve
-from yardgate.core.rollout import Step, needs, sign_in_again, steps, words
+from yardgate.core.rollout import Step, drift, needs, sign_in_again, steps, words
 from yardgate.core.system import PARTS, Compiled, System, compiled
 from yardgate.formats.reading import decode
 
@@ -29,6 +29,7 @@ SYSTEM = TypeAdapter(System)
 Top = Annotated[str, typer.Option(help="The folder on the host in which the pools lie.")]
 Now = Annotated[Path | None, typer.Option(help="What the host has, from `rollout read`; nothing where left out.")]
 UNDER_WAY = "another rollout is under way on this host, or is being put back; wait for it to end"
+DRIFTED = 3  # exit code: the host is not as it was left
 FAILED = 4  # exit code: something could not be done, or everything was put back
 
 
@@ -96,6 +97,22 @@ def show_steps(plan_file: Path, top: Top = "/srv", now: Now = None, on: On = Non
         out.print(f"Must sign in again: {', '.join(again)}", markup=False, highlight=False, soft_wrap=True)
     for line in meant.left_out:
         out.print(f"not part of it: {line}", markup=False, highlight=False, soft_wrap=True)
+
+
+@app.command("drift")
+def show_drift(now: Path, to: To = None) -> None:
+    """What this host has otherwise than NOW says it was left, as `rollout read` wrote it after the last rollout. Exit code 3: something."""
+    left = _known(now)
+    found = _reading(left)
+    changed = drift(left, found)
+    for step in changed:
+        out.print(words(step), markup=False, highlight=False, soft_wrap=True)
+    if not changed:
+        out.print("Everything is as it was left.")
+    if to is not None:
+        write(SYSTEM.dump_json(found, indent=1).decode() + "\n", to)
+    if changed:
+        raise typer.Exit(DRIFTED)
 
 
 @app.command("script")

@@ -7,11 +7,15 @@ from typing import Any
 
 import pytest
 from fastapi.testclient import TestClient
+from pydantic import TypeAdapter
 
 from tests.api.conftest import Web
 from yardgate.core.lists import Posix
 from yardgate.core.plan import Plan
+from yardgate.core.rights import Level
+from yardgate.core.system import System
 from yardgate.store import Plans
+from yardgate.store.rollouts import Rollouts
 
 
 @pytest.fixture
@@ -98,3 +102,24 @@ def test_what_a_host_cannot_have_is_said_in_place_of_steps(web: Web, host: Web) 
     ordered = asked(client, web)
     cannot = [step for step in ordered["steps"] if step["trouble"]]
     assert all("ordered list; this host has POSIX lists" in step["trouble"] for step in cannot)
+
+
+def test_what_was_changed_behind_the_plans_back_is_told_and_put_right(host: Web) -> None:
+    client = host.client()
+    found = asked(client, host)
+    client.post(host.at("/rollout/done"), json={"revision": found["revision"], "top": found["top"]})
+    system = Rollouts(host.store).in_force(host.plan)
+    ledger = system.members["Ledger"]
+    drifted = system.having("members", "Ledger", replace(ledger, users=ledger.users | {"mira.oyelaran"}))
+    drifted = drifted.having("offers", "payroll", replace(system.offers["payroll"], guests=Level.RO))
+    body = {"revision": 1, "top": "/srv", "system": TypeAdapter(System).dump_python(drifted, mode="json")}
+    told = client.post(host.at("/rollout/reading"), json=body).json()
+    assert told["words"] == ["members of Ledger: add mira.oyelaran", "share payroll over SMB: a guest gets read-only"]
+    assert asked(client, host)["total"] == 0
+    assert client.post(host.at("/rollout/reading"), json={**body, "keep": True}).json()["kept"]["kind"] == "read"
+    assert [step["words"] for step in asked(client, host)["steps"]] == [
+        "members of Ledger: take out mira.oyelaran",
+        "share payroll over SMB: a guest gets no access",
+    ]
+    broken = client.post(host.at("/rollout/reading"), json={**body, "system": {"accounts": "none"}})
+    assert broken.status_code == 422

@@ -1,11 +1,18 @@
 """The Rollout station: steps chosen, looked at, taken away and said to be done."""
 
+import tempfile
 from dataclasses import replace
+from datetime import date
+from pathlib import Path
+
+from pydantic import TypeAdapter
 
 from tests.browser.conftest import Page, Yard
 from yardgate.core.edit import PutPlace
 from yardgate.core.lists import Posix
 from yardgate.core.plan import Plan
+from yardgate.core.resolve import resolve
+from yardgate.core.system import System, compiled
 from yardgate.store import Plans
 from yardgate.store.rollouts import Rollouts
 
@@ -56,3 +63,36 @@ def test_what_a_host_with_posix_lists_cannot_have_is_said(yard: Yard, page: Page
     page.fill(field, "srv\n")
     page.says("Such a host cannot have this plan")
     assert page.errors() == []
+
+
+def test_a_reading_of_the_host_shows_what_was_changed_behind_the_plans_back(yard: Yard, page: Page) -> None:
+    store = yard.server.store()
+    Plans(store).commit(yard.plan, 1, as_on_a_host(yard.now()), "ann")
+    system = compiled(resolve(yard.now(), date.today()), "/srv").system
+    Rollouts(store).keep(yard.plan, "done", "ann", 2, "/srv", (), system)
+    drifted = system.having(
+        "accounts", "imke.brouwer", replace(system.accounts["imke.brouwer"], enabled=True, expires=None)
+    )
+    page.go(yard.at("rollout"), ".past")
+    page.says("The appliance has what the plan says")
+    page.button("What the host has").click()
+    field = page.one("[aria-label='What rollout read wrote']")
+    page.driver.execute_script("arguments[0].focus()", field)
+    field.send_keys("{cut off")
+    page.button("Compare", ".ant-modal").click()
+    page.says("it is no JSON. Was it cut off?")
+    page.one("[aria-label='A file that rollout read wrote']").send_keys(str(written(drifted)))
+    page.until(lambda: page.button("Compare", ".ant-modal").click() or True)
+    page.says("1 thing changed behind the plan’s back")
+    page.says("account imke.brouwer:")
+    page.button("Take it as what the appliance has", ".ant-modal").click()
+    page.until(lambda: len(page.all(".step")) == 1)
+    page.says("1 thing changed behind the plan’s back; told by the administrator")
+    assert page.trouble() == []
+    assert page.errors() == []
+
+
+def written(system: System) -> Path:
+    path = Path(tempfile.mkdtemp()) / "now.json"
+    path.write_bytes(TypeAdapter(System).dump_json(system))
+    return path

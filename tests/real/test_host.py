@@ -339,6 +339,16 @@ def test_apply_keeps_what_is_kept_and_reads_the_same(keelson: Host, plan_file: P
     said = shell(keelson, command("steps", plan_file, "--now", f"{tmp_path}/now.json"))
     assert "Nothing has to be done" in said
     assert shell(keelson, "ls -A /var/lib/yardgate | grep -c armed || true").strip() == "0"
+    now = f"{sys.executable} -m yardgate.cli rollout drift {tmp_path}/now.json"
+    assert "Everything is as it was left." in shell(keelson, now)
+    group = shell(keelson, "grep ':u[0-9]' /etc/group | cut -d: -f1 | head -1").strip()
+    members = shell(keelson, f"getent group {group} | cut -d: -f4").strip()
+    shell(keelson, f"gpasswd --members '' {group}; setfacl -m other::rwx '/srv/place 0'")
+    code, said, _ = keelson.ask("run", argv=["sh", "-c", now], given="")
+    assert (code, f"members of {group}: take out" in said) == (3, True)
+    assert "folder /srv/place 0: list (everybody else" in said, said
+    shell(keelson, f"gpasswd --members {members} {group}; sh {tmp_path}/rollout.sh > /dev/null")
+    assert "Everything is as it was left." in shell(keelson, now)
     shell(keelson, f"sh {tmp_path}/rollout.sh --undo")
     assert shell(keelson, SNAPSHOT) == before
 

@@ -6,12 +6,12 @@ from typing import Annotated, Literal
 from fastapi import APIRouter, HTTPException, Query, Response
 
 from yardgate.api.desk import Desk
-from yardgate.api.schemas import RolledOutOut, RolloutDone, RolloutOut, RolloutStep, StepCommands
+from yardgate.api.schemas import DriftOut, HostReading, RolledOutOut, RolloutDone, RolloutOut, RolloutStep, StepCommands
 from yardgate.api.signin import Planner, Reader, TheDesk
 from yardgate.appliance.handout import runbook, script, shown
 from yardgate.appliance.linux import commands
 from yardgate.core.plan import PlanError
-from yardgate.core.rollout import Step, chosen, needs, sign_in_again, steps, words
+from yardgate.core.rollout import Step, chosen, drift, needs, sign_in_again, steps, words
 from yardgate.core.system import Compiled, System, compiled
 from yardgate.formats.reading import FormatError
 from yardgate.store import Opened, Stale
@@ -82,12 +82,18 @@ def _trouble(step: Step, there: System) -> str:
 
 def _rolled_out(one: RolledOut) -> RolledOutOut:
     return RolledOutOut(
-        number=one.number, at=one.at, by=one.by, revision=one.revision, top=one.top, steps=list(one.steps)
+        number=one.number,
+        kind=one.kind,
+        at=one.at,
+        by=one.by,
+        revision=one.revision,
+        top=one.top,
+        steps=list(one.steps),
     )
 
 
 @router.get("/step")
-def step(plan: str, _: Reader, desk: TheDesk, id: str, top: Top = None) -> StepCommands:
+def rollout_step(plan: str, _: Reader, desk: TheDesk, id: str, top: Top = None) -> StepCommands:
     """The commands that do one of the steps, and those that undo it."""
     _meant, there, found = _steps(desk, desk.plans.open(plan), top or USUAL_TOP)
     for one in found:
@@ -124,7 +130,7 @@ def take_away(
 
 
 @router.post("/done", status_code=201)
-def done(plan: str, account: Planner, desk: TheDesk, body: RolloutDone) -> RolledOutOut:
+def rollout_done(plan: str, account: Planner, desk: TheDesk, body: RolloutDone) -> RolledOutOut:
     """Say that the steps were done by hand, but for those left for later: from now on the appliance has what they make."""
     opened = desk.plans.open(plan)
     if opened.revision != body.revision:
@@ -136,4 +142,19 @@ def done(plan: str, account: Planner, desk: TheDesk, body: RolloutDone) -> Rolle
     for one in doing:
         there = one.onto(there)
     said = tuple(words(one) for one in doing)
-    return _rolled_out(desk.rollouts.keep(plan, account.name, opened.revision, body.top, said, there))
+    return _rolled_out(desk.rollouts.keep(plan, "done", account.name, opened.revision, body.top, said, there))
+
+
+@router.post("/reading")
+def rollout_reading(plan: str, account: Planner, desk: TheDesk, body: HostReading) -> DriftOut:
+    """Say what the host has, as it was read there: what differs from how it was left was changed behind the plan's back."""
+    opened = desk.plans.open(plan)
+    if opened.revision != body.revision:
+        raise Stale(opened.revision, tuple(desk.plans.history(plan, most=5)))
+    first, there = not desk.rollouts.history(plan, most=1), desk.rollouts.in_force(plan)
+    drifted = () if first else drift(there, body.system)
+    said = tuple(words(one) for one in drifted)
+    kept = None
+    if body.keep:
+        kept = _rolled_out(desk.rollouts.keep(plan, "read", account.name, opened.revision, body.top, said, body.system))
+    return DriftOut(first=first, total=len(drifted), words=list(said[:LISTED]), kept=kept)

@@ -13,10 +13,11 @@ from yardgate.core.reason import Reason
 from yardgate.core.rights import Level
 from yardgate.core.rollout import Does
 from yardgate.core.share import Protocol, ServiceId, Share
-from yardgate.core.system import Part
+from yardgate.core.system import Part, System
 from yardgate.formats.edits import AnyEdit
 from yardgate.formats.reading import Made
 from yardgate.store.accounts import Role
+from yardgate.store.rollouts import RolloutKind
 
 Revision = Annotated[int, Field(ge=0, le=2**53, description="the plan's revision that this was made on, or is")]
 Name = Annotated[str, Field(min_length=1, max_length=255)]
@@ -819,9 +820,11 @@ class RolloutStep(BaseModel):
 
 
 class RolledOutOut(BaseModel):
-    """A rollout that was done: who did which steps when, of which revision. top: the folder in which the pools lie."""
+    """A rollout that was done: who did which steps when, of which revision; or a reading, and what was changed behind the plan's
+    back. top: the folder in which the pools lie."""
 
     number: int
+    kind: RolloutKind
     at: str
     by: str
     revision: int
@@ -858,3 +861,24 @@ class RolloutDone(BaseModel):
     revision: Revision
     top: Annotated[str, Field(max_length=1000)]
     left: Annotated[list[str], Field(max_length=10_000)] = []
+
+
+class HostReading(BaseModel):
+    """What a host has, as `yardgate rollout read` writes it."""
+
+    model_config = ConfigDict(extra="forbid")
+    revision: Revision
+    top: Annotated[str, Field(max_length=1000)]
+    system: System
+    keep: Annotated[bool, Field(description="take it as what the appliance has from now on; otherwise only look")] = (
+        False
+    )
+
+
+class DriftOut(BaseModel):
+    """What a host has otherwise than it was left, in words; first: nothing was known of it before. kept: as which entry."""
+
+    first: bool
+    total: int
+    words: list[str]
+    kept: RolledOutOut | None

@@ -115,6 +115,17 @@ def steps(now: System, wanted: System) -> tuple[Step, ...]:
     return (*ending, *renamed, *rest)
 
 
+def drift(left: System, found: System) -> tuple[Step, ...]:
+    """What is otherwise on an appliance than it was left, as the steps that somebody must have made; deleting among them."""
+    changed = []
+    for part in PARTS:
+        was, there = left.part(part), found.part(part)
+        for name in sorted(was.keys() | there.keys()):
+            if not stands(there.get(name), was.get(name)):
+                changed.append(Step(part=part, before=was.get(name), after=there.get(name)))
+    return tuple(changed)
+
+
 def removals(now: System, wanted: System) -> tuple[Step, ...]:
     """What would delete that which is not wanted any more: accounts, groups, folders from the deepest up."""
     found: list[Step] = []
@@ -387,4 +398,16 @@ def _offer_words(was: Offer, now: Offer) -> str:
     return f"share {now.name} over SMB: {', '.join(said)}"
 
 
-__all__ = ["ADMIN", "Step", "chosen", "needs", "removals", "settled", "sign_in_again", "stands", "steps", "words"]
+__all__ = [
+    "ADMIN",
+    "Step",
+    "chosen",
+    "drift",
+    "needs",
+    "removals",
+    "settled",
+    "sign_in_again",
+    "stands",
+    "steps",
+    "words",
+]

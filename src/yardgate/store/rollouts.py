@@ -1,6 +1,7 @@
-"""What was put on the appliance of each plan, and what it has since then."""
+"""What was put on the appliance of each plan, or read from it, and what it has since then."""
 
 from dataclasses import dataclass
+from typing import Literal
 
 from pydantic import TypeAdapter
 from sqlalchemy import func, insert, select
@@ -10,14 +11,17 @@ from yardgate.store import tables
 from yardgate.store.database import Store
 from yardgate.store.plans import now
 
+RolloutKind = Literal["done", "read"]
 _SYSTEM = TypeAdapter(System)
 
 
 @dataclass(frozen=True, slots=True)
 class RolledOut:
-    """One rollout: who did which steps when, of which revision of the plan. top: the folder in which the pools lie."""
+    """One rollout: who did which steps when, of which revision of the plan; or a reading, with what was changed behind the plan's
+    back. top: the folder in which the pools lie."""
 
     number: int
+    kind: RolloutKind
     at: str
     by: str
     revision: int
@@ -31,13 +35,15 @@ class Rollouts:
     def __init__(self, store: Store):
         self.store = store
 
-    def keep(self, plan: str, by: str, revision: int, top: str, steps: tuple[str, ...], system: System) -> RolledOut:
+    def keep(
+        self, plan: str, kind: RolloutKind, by: str, revision: int, top: str, steps: tuple[str, ...], system: System
+    ) -> RolledOut:
         """system: what the appliance has after it."""
         rollouts = tables.rollouts.c
         with self.store.writing() as connection:
             last = connection.scalar(select(func.max(rollouts.number)).where(rollouts.plan == plan)) or 0
-            kept = RolledOut(last + 1, now(), by, revision, top, steps)
-            row = {name: getattr(kept, name) for name in ("number", "at", "by", "revision", "top")}
+            kept = RolledOut(last + 1, kind, now(), by, revision, top, steps)
+            row = {name: getattr(kept, name) for name in ("number", "kind", "at", "by", "revision", "top")}
             text = _SYSTEM.dump_json(system, exclude_defaults=True).decode()
             connection.execute(insert(tables.rollouts).values(**row, plan=plan, steps=list(steps), system=text))
         return kept
@@ -56,6 +62,6 @@ class Rollouts:
         with self.store.reading() as connection:
             query = select(tables.rollouts).where(rollouts.plan == plan).order_by(rollouts.number.desc()).limit(most)
             return [
-                RolledOut(row.number, row.at, row.by, row.revision, row.top, tuple(row.steps))
+                RolledOut(row.number, row.kind, row.at, row.by, row.revision, row.top, tuple(row.steps))
                 for row in connection.execute(query)
             ]

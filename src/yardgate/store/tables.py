@@ -180,11 +180,12 @@ accepted = Table(  # findings that are accepted, by the id of the finding
     Column("reason", Text, nullable=False),
     Column("until", Date),
 )
-rollouts = Table(  # what was put on the appliance, and what it has since then
+rollouts = Table(  # what was put on the appliance, or read from it, and what it has since then
     "rollouts",
     metadata,
     _of_plan(),
     Column("number", Integer, primary_key=True),
+    Column("kind", String, nullable=False),
     Column("at", String, nullable=False),
     Column("by", String, nullable=False),
     Column("revision", Integer, nullable=False),

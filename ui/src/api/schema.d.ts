@@ -1138,10 +1138,10 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Step
+         * Rollout Step
          * @description The commands that do one of the steps, and those that undo it.
          */
-        get: operations["step"];
+        get: operations["rollout_step"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1180,10 +1180,30 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Done
+         * Rollout Done
          * @description Say that the steps were done by hand, but for those left for later: from now on the appliance has what they make.
          */
-        post: operations["done"];
+        post: operations["rollout_done"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan}/rollout/reading": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Rollout Reading
+         * @description Say what the host has, as it was read there: what differs from how it was left was changed behind the plan's back.
+         */
+        post: operations["rollout_reading"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1224,6 +1244,35 @@ export interface components {
                 [key: string]: number;
             };
             guest: components["schemas"]["Level"];
+        };
+        /**
+         * Account
+         * @description An account that signs in. uid None: whichever number the host gives. primary: its primary group. smb: known to the SMB server.
+         */
+        Account: {
+            /** Name */
+            name: string;
+            /** Uid */
+            uid?: number | null;
+            /**
+             * Full Name
+             * @default
+             */
+            full_name: string;
+            /** Primary */
+            primary: string;
+            /**
+             * Enabled
+             * @default true
+             */
+            enabled: boolean;
+            /** Expires */
+            expires?: string | null;
+            /**
+             * Smb
+             * @default true
+             */
+            smb: boolean;
         };
         /** AccountOut */
         AccountOut: {
@@ -1581,6 +1630,19 @@ export interface components {
             password_known: boolean;
         };
         /**
+         * DriftOut
+         * @description What a host has otherwise than it was left, in words; first: nothing was known of it before. kept: as which entry.
+         */
+        DriftOut: {
+            /** First */
+            first: boolean;
+            /** Total */
+            total: number;
+            /** Words */
+            words: string[];
+            kept: components["schemas"]["RolledOutOut"] | null;
+        };
+        /**
          * Each
          * @description A folder for every member of a group (see `each`). keepers: who else gets in. shared: each is a share of its own.
          */
@@ -1703,6 +1765,27 @@ export interface components {
             open_to_all: string[];
         };
         /**
+         * Export
+         * @description A share over NFS: what hosts get, the rule that counts first.
+         */
+        Export: {
+            /** Name */
+            name: string;
+            /** Path */
+            path: string;
+            /**
+             * Rules
+             * @default []
+             */
+            rules: components["schemas"]["HostRule"][];
+            /**
+             * Squash
+             * @default root
+             * @enum {string}
+             */
+            squash: "none" | "root" | "all";
+        };
+        /**
          * FindingOut
          * @description Something that is probably not as it was meant. about: ids of what it concerns. cells: at most 200 of `total`.
          *
@@ -1746,6 +1829,26 @@ export interface components {
             name: string;
             /** Password */
             password: string;
+        };
+        /**
+         * Folder
+         * @description A folder with owner, owning group and list. name: its path. The lists name accounts; a mode is a POSIX list of three entries.
+         */
+        Folder: {
+            /** Name */
+            name: string;
+            /**
+             * Owner
+             * @default root
+             */
+            owner: string;
+            /**
+             * Group
+             * @default root
+             */
+            group: string;
+            /** Listed */
+            listed?: components["schemas"]["Posix"] | components["schemas"]["Ordered"];
         };
         /**
          * Forecast
@@ -1913,6 +2016,36 @@ export interface components {
             group: string;
             /** Bytes */
             bytes: number;
+        };
+        /**
+         * HostGroup
+         * @description A group. gid None: whichever number the host gives it.
+         */
+        HostGroup: {
+            /** Name */
+            name: string;
+            /** Gid */
+            gid?: number | null;
+        };
+        /**
+         * HostReading
+         * @description What a host has, as `yardgate rollout read` writes it.
+         */
+        HostReading: {
+            /**
+             * Revision
+             * @description the plan's revision that this was made on, or is
+             */
+            revision: number;
+            /** Top */
+            top: string;
+            system: components["schemas"]["System"];
+            /**
+             * Keep
+             * @description take it as what the appliance has from now on; otherwise only look
+             * @default false
+             */
+            keep: boolean;
         };
         /**
          * HostRule
@@ -2242,6 +2375,19 @@ export interface components {
             trouble_count: number;
         };
         /**
+         * Members
+         * @description Who is in a group. Hosts know no groups in groups: everybody who counts as one is named.
+         */
+        Members: {
+            /** Name */
+            name: string;
+            /**
+             * Users
+             * @default []
+             */
+            users: string[];
+        };
+        /**
          * Mode
          * @description A folder's mode, setgid and sticky bit included; None leaves it to what is granted, or to what comes down.
          */
@@ -2318,6 +2464,53 @@ export interface components {
             line: number | null;
             /** Text */
             text: string;
+        };
+        /**
+         * Offer
+         * @description A share over SMB: who gets in by name, who of them writes, who acts as root inside.
+         */
+        Offer: {
+            /** Name */
+            name: string;
+            /** Path */
+            path: string;
+            /**
+             * Reads
+             * @default []
+             */
+            reads: string[];
+            /**
+             * Writes
+             * @default []
+             */
+            writes: string[];
+            /**
+             * Roots
+             * @default []
+             */
+            roots: string[];
+            /** @default NA */
+            guests: components["schemas"]["Level"];
+            /**
+             * Hidden
+             * @default false
+             */
+            hidden: boolean;
+            /**
+             * Hide Unreadable
+             * @default false
+             */
+            hide_unreadable: boolean;
+            /**
+             * Versions
+             * @default false
+             */
+            versions: boolean;
+            /**
+             * Recycle
+             * @default false
+             */
+            recycle: boolean;
         };
         /**
          * Ordered
@@ -3009,11 +3202,17 @@ export interface components {
         ];
         /**
          * RolledOutOut
-         * @description A rollout that was done: who did which steps when, of which revision. top: the folder in which the pools lie.
+         * @description A rollout that was done: who did which steps when, of which revision; or a reading, and what was changed behind the plan's
+         *     back. top: the folder in which the pools lie.
          */
         RolledOutOut: {
             /** Number */
             number: number;
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "done" | "read";
             /** At */
             at: string;
             /** By */
@@ -3483,6 +3682,36 @@ export interface components {
             /** Names */
             names: {
                 [key: string]: string;
+            };
+        };
+        /**
+         * System
+         * @description All that an appliance has, or shall have; each part by name.
+         */
+        System: {
+            /** Groups */
+            groups?: {
+                [key: string]: components["schemas"]["HostGroup"];
+            };
+            /** Accounts */
+            accounts?: {
+                [key: string]: components["schemas"]["Account"];
+            };
+            /** Members */
+            members?: {
+                [key: string]: components["schemas"]["Members"];
+            };
+            /** Folders */
+            folders?: {
+                [key: string]: components["schemas"]["Folder"];
+            };
+            /** Offers */
+            offers?: {
+                [key: string]: components["schemas"]["Offer"];
+            };
+            /** Exports */
+            exports?: {
+                [key: string]: components["schemas"]["Export"];
             };
         };
         /**
@@ -8583,7 +8812,7 @@ export interface operations {
             };
         };
     };
-    step: {
+    rollout_step: {
         parameters: {
             query: {
                 id: string;
@@ -8743,7 +8972,7 @@ export interface operations {
             };
         };
     };
-    done: {
+    rollout_done: {
         parameters: {
             query?: never;
             header?: never;
@@ -8765,6 +8994,86 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["RolledOutOut"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    rollout_reading: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                plan: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["HostReading"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DriftOut"];
                 };
             };
             /** @description Unauthorized */

@@ -8,6 +8,7 @@ import { plural } from "../parts/plural";
 import { Side } from "../parts/Side";
 import { usePlan } from "../plan/PlanContext";
 import { useRollout, useStanding } from "../plan/queries";
+import { Reading } from "./Reading";
 import { StepPanel } from "./StepPanel";
 
 const GROUPS: [string, (step: RolloutStep) => boolean][] = [
@@ -27,6 +28,7 @@ export default function Rollout() {
   const [text, setText] = useState<string>();
   const [later, setLater] = useState<ReadonlySet<string>>(new Set());
   const [asked, setAsked] = useState(false);
+  const [reading, setReading] = useState(false);
   const found = useRollout(true, top);
   const standing = useStanding().data;
   const steps = useMemo(() => found.data?.steps ?? [], [found.data]);
@@ -47,6 +49,7 @@ export default function Rollout() {
           <label className="row">Pools lie in <Input size="small" aria-label="The folder on the host in which the pools lie" style={{ width: 130 }} value={text ?? rollout.top} onChange={(event) => setText(event.target.value)} onBlur={() => setTop(text?.trim() || undefined)} onPressEnter={() => setTop(text?.trim() || undefined)} /></label>
           <span>{rollout.total === 0 ? "" : `${plural(doing, "step")}${doing < rollout.total ? ` of ${rollout.total.toLocaleString()}` : ""}`}</span>
           <span className="spread" />
+          {canEdit && <Button size="small" onClick={() => setReading(true)}>What the host has …</Button>}
           {doing > 0 && <Button size="small" href={`/api/v1/plans/${id}/rollout/take-away/runbook?${query}`}>Runbook</Button>}
           {doing > 0 && <Button size="small" href={`/api/v1/plans/${id}/rollout/take-away/script?${query}`}>Script</Button>}
           {canEdit && doing > 0 && <Button size="small" type="primary" onClick={() => setAsked(true)}>These are done …</Button>}
@@ -64,6 +67,7 @@ export default function Rollout() {
         </div>
       </div>
       <Side label="Step">{chosen ? <StepPanel key={chosen.id} step={chosen} top={rollout.top} left={left.get(chosen.id)} steps={steps} /> : <p className="muted">A step says here what it does, by which commands, and what undoes it.</p>}</Side>
+      {reading && <Reading rollout={rollout} onClose={() => setReading(false)} />}
       {asked && <Done rollout={rollout} left={[...left.keys()]} doing={doing} onClose={(done) => { setAsked(false); if (done) setLater(new Set()); }} />}
     </>
   );
@@ -113,7 +117,7 @@ function History({ rollout }: { rollout: RolloutOut }) {
       <h2>Done before <span className="muted">{rollout.history.length}</span></h2>
       {rollout.history.map((one) => (
         <div key={one.number} className="past">
-          <button className="plain" aria-expanded={open === one.number} onClick={() => setOpen(open === one.number ? null : one.number)}>{open === one.number ? "▾" : "▸"} {one.number}. {plural(one.steps.length, "step")} by {one.by}, <Ago at={one.at} /> · revision {one.revision} · in {one.top}</button>
+          <button className="plain" aria-expanded={open === one.number} onClick={() => setOpen(open === one.number ? null : one.number)}>{open === one.number ? "▾" : "▸"} {one.number}. {one.kind === "read" ? (one.steps.length === 0 ? "read" : `read: ${plural(one.steps.length, "thing")} changed behind the plan’s back; told`) : plural(one.steps.length, "step")} by {one.by}, <Ago at={one.at} /> · revision {one.revision} · in {one.top}</button>
           {open === one.number && <ol>{one.steps.map((words, number) => <li key={number}>{words}</li>)}</ol>}
         </div>
       ))}

@@ -1,4 +1,4 @@
-"""What was put on the appliance"""
+"""What was put on the appliance, or read from it"""
 
 import sqlalchemy as sa
 from alembic import op
@@ -12,6 +12,7 @@ def upgrade() -> None:
         "rollouts",
         sa.Column("plan", sa.String(), nullable=False),
         sa.Column("number", sa.Integer(), nullable=False),
+        sa.Column("kind", sa.String(), nullable=False),
         sa.Column("at", sa.String(), nullable=False),
         sa.Column("by", sa.String(), nullable=False),
         sa.Column("revision", sa.Integer(), nullable=False),
