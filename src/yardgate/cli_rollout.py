@@ -4,7 +4,6 @@ import json
 import select
 import sys
 from collections.abc import Sequence
-from contextlib import ExitStack
 from datetime import date
 from pathlib import Path
 from typing import Annotated
@@ -15,7 +14,7 @@ from pydantic import TypeAdapter, ValidationError
 from yardgate.appliance.apply import Carried, carry_out, here, put_back
 from yardgate.appliance.handout import runbook, script
 from yardgate.appliance.linux import ApplianceError, commands, read
-from yardgate.appliance.watch import Watch
+from yardgate.appliance.watch import TooLate, Watch
 from yardgate.console import AsJson, On, Refused, To, err, load, out, read_bytes, write
 from yardgate.core.plan import Plan
 from yardgate.core.resolve import resolve
@@ -28,7 +27,8 @@ app = typer.Typer(no_args_is_help=True, help="Put a plan on a Linux file server:
 SYSTEM = TypeAdapter(System)
 Top = Annotated[str, typer.Option(help="The folder on the host in which the pools lie.")]
 Now = Annotated[Path | None, typer.Option(help="What the host has, from `rollout read`; nothing where left out.")]
-UNDER_WAY = "another rollout is under way on this host, or is being put back; wait for it to end"
+UNDER_WAY = """another rollout is under way on this host, or is being put back: wait for it to end. If the host was restarted in the middle of
+one, run `sh /var/lib/yardgate/undo.sh --undo` and remove /var/lib/yardgate/armed"""
 DRIFTED = 3  # exit code: the host is not as it was left
 FAILED = 4  # exit code: something could not be done, or everything was put back
 
@@ -151,22 +151,23 @@ def apply_here(
     if dry_run or not found:
         _show_commands(there, found)
         return
-    with ExitStack() as stack:
-        try:
-            watch = stack.enter_context(Watch(script("Put back what was there before", there, found), keep_within))
-        except FileExistsError:
-            raise Refused(UNDER_WAY, FAILED) from None
+    watch = Watch(script("Put back what was there before", there, found), keep_within)
+    try:
+        watch.arm()
+    except FileExistsError:
+        raise Refused(UNDER_WAY, FAILED) from None
+    try:
         carried = carry_out(here, there, found, tell=lambda step, word: _tell(watch, found, step, word))
-        if carried.failed is not None:
-            _undo(there, carried)
-            watch.keep()
-            raise typer.Exit(FAILED)
-        if not keep and not _kept(keep_within):
-            _undo(there, carried)
-            watch.keep()
-            raise typer.Exit(FAILED)
-        watch.keep()
-    out.print("Kept.")
+        watch.alive()
+        if carried.failed is None and (keep or _kept(keep_within)):
+            watch.end()
+            out.print("Kept.")
+            return
+        _undo(watch, there, carried)
+        watch.end()
+    except TooLate:
+        out.print("Too late: the host puts everything back by itself.")
+    raise typer.Exit(FAILED)
 
 
 def _show_commands(there: System, found: Sequence[Step]) -> None:
@@ -205,11 +206,12 @@ def _kept(seconds: int) -> bool:
     return bool(ready) and sys.stdin.readline().strip() == "keep"
 
 
-def _undo(there: System, carried: Carried) -> None:
+def _undo(watch: Watch, there: System, carried: Carried) -> None:
+    watch.alive()
     now = there
     for step in carried.done:
         now = step.onto(now)
-    undone = put_back(here, now, carried)
+    undone = put_back(here, now, carried, tell=lambda _step, _word: watch.alive())
     if undone.failed is not None:
         err.print(f"Not everything could be put back: {undone.why}", markup=False, style="red", soft_wrap=True)
     else:

@@ -7,7 +7,6 @@ not outlive the host: after a restart, the script lies in the folder to be run b
 import os
 import subprocess
 from pathlib import Path
-from types import TracebackType
 
 FOLDER = Path("/var/lib/yardgate")
 WATCH = """cd "$1"
@@ -23,14 +22,19 @@ while test -e armed; do
 done"""
 
 
+class TooLate(Exception):
+    """The host is putting everything back by itself, or has."""
+
+
 class Watch:
-    """Armed when entered. `alive` winds it up anew; `keep` ends it. Raises FileExistsError where another rollout is under way."""
+    """`arm` begins it, `alive` winds it up anew, `end` ends it. What is not ended puts everything back, `seconds` after it was wound up."""
 
     def __init__(self, undo: str, seconds: int, folder: Path = FOLDER):
         self.undo, self.seconds, self.folder = undo, seconds, folder
         self.armed = folder / "armed"
 
-    def __enter__(self) -> "Watch":
+    def arm(self) -> None:
+        """Raises FileExistsError where another rollout is under way."""
         self.folder.mkdir(parents=True, mode=0o700, exist_ok=True)
         if (self.folder / "undoing").exists():
             raise FileExistsError(self.folder / "undoing")
@@ -39,21 +43,21 @@ class Watch:
         (self.folder / "ended").unlink(missing_ok=True)
         (self.folder / "undo.sh").write_text(self.undo)
         quiet = subprocess.DEVNULL
-        self.shell = subprocess.Popen(
+        subprocess.Popen(
             ["sh", "-c", WATCH, "sh", str(self.folder), str(self.seconds)],
             stdin=quiet, stdout=quiet, stderr=quiet, start_new_session=True,
         )  # fmt: skip
-        return self
 
     def alive(self) -> None:
-        os.utime(self.armed)
+        """Raises TooLate."""
+        try:
+            os.utime(self.armed)
+        except FileNotFoundError:
+            raise TooLate from None
 
-    def keep(self) -> None:
-        self.armed.unlink(missing_ok=True)
-
-    def __exit__(
-        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
-    ) -> None:
-        """Where something broke off, the watch stays armed: it will put everything back."""
-        if kind is None:
-            self.keep()
+    def end(self) -> None:
+        """Raises TooLate."""
+        try:
+            self.armed.unlink()
+        except FileNotFoundError:
+            raise TooLate from None
