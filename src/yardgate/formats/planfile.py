@@ -137,6 +137,9 @@ def write(plan: Plan) -> str:
     for promise in body.get("promises", []):
         if "but" in promise:
             promise["but"].sort()
+    for place in body.get("places", []):
+        if "keepers" in (place.get("each") or {}):
+            place["each"]["keepers"].sort()
     return json.dumps(body, ensure_ascii=False, indent=1) + "\n"
 
 
