@@ -96,6 +96,7 @@ def test_steps_lead_there_delete_nothing_and_lead_back(now: System, wanted: Syst
 def test_what_a_step_needs_comes_before_it_and_is_left_with_it(now: System, wanted: System) -> None:
     found = steps(now, wanted)
     order = {step.id: number for number, step in enumerate(found)}
+    assert len(order) == len(found)
     hangs = needs(found)
     for step in found:
         assert all(order[need] < order[step.id] for need in hangs[step.id]), step

@@ -13,7 +13,7 @@ from yardgate.core.lists import Ordered, Posix, PosixEntry
 from yardgate.core.plan import GUEST
 from yardgate.core.rights import STRICT, Level
 from yardgate.core.share import Protocol
-from yardgate.core.system import ADMIN, PARTS, Account, Export, Folder, HostGroup, Members, Offer, Part, Record, System
+from yardgate.core.system import PARTS, Account, Export, Folder, HostGroup, Members, Offer, Part, Record, System
 
 Does = Literal["make", "change", "rename", "remove"]
 
@@ -39,7 +39,8 @@ class Step:
 
     @property
     def id(self) -> str:
-        return f"{self.part}:{self.record.name}"
+        was = f"{self.before.name}>" if self.does == "rename" and self.before is not None else ""
+        return f"{self.part}:{was}{self.record.name}"
 
     @property
     def does(self) -> Does:
@@ -396,18 +397,3 @@ def _offer_words(was: Offer, now: Offer) -> str:
         if getattr(was, name) != getattr(now, name):
             said.append(yes if getattr(now, name) else no)
     return f"share {now.name} over SMB: {', '.join(said)}"
-
-
-__all__ = [
-    "ADMIN",
-    "Step",
-    "chosen",
-    "drift",
-    "needs",
-    "removals",
-    "settled",
-    "sign_in_again",
-    "stands",
-    "steps",
-    "words",
-]
