@@ -23,6 +23,7 @@ from yardgate.console import (
     Refused,
     Source,
     To,
+    day_of,
     err,
     load,
     one_of,
@@ -320,7 +321,7 @@ def resolve(
     ] = None,
 ) -> None:
     """What comes out: the whole effective matrix of a plan file, as CSV (or JSON by ids). Needs no database."""
-    found = resolve_plan(load(plan_file), on.date() if on else date.today())
+    found = resolve_plan(load(plan_file), day_of(on))
     if over is not None:
         if with_rights:
             raise Refused("--rights are those of the list alone, the same over every way in; leave out --over")
@@ -354,7 +355,7 @@ def explain(
     host_name: Annotated[str, typer.Option("--called", help="With --over nfs: the client's host name.")] = "",
 ) -> None:
     """Why somebody gets what they get in a place, gate by gate."""
-    plan, day = load(plan_file), on.date() if on else date.today()
+    plan, day = load(plan_file), day_of(on)
     where = place if place in plan.places else one_of(Names(plan).place(place), place, "place")
     if share is None:
         subject = subject_of(plan, who)

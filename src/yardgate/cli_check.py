@@ -3,13 +3,12 @@
 import json
 import sys
 from dataclasses import asdict
-from datetime import date
 from pathlib import Path
 from typing import Annotated, Any
 
 import typer
 
-from yardgate.console import AsJson, On, load, out
+from yardgate.console import AsJson, On, day_of, load, out
 from yardgate.core.edit import promised
 from yardgate.core.findings import BY_KIND, Case, Finding, find, standing
 from yardgate.core.keeping import Keeping, Kept, contradictions, keep, sentence
@@ -38,7 +37,7 @@ def check(
     except PlanError as error:
         _refused(error, as_json)
         raise typer.Exit(CANNOT_STAND) from None
-    kept = keep(outcome(resolve(plan, on.date() if on else date.today())))
+    kept = keep(outcome(resolve(plan, day_of(on))))
     case = Case(kept.outcome, there)
     found = [finding for finding, accepted in standing(case, find(case)) if everything or not accepted]
     if as_json:

@@ -15,10 +15,10 @@ from yardgate.appliance.apply import Carried, carry_out, here, put_back
 from yardgate.appliance.handout import runbook, script
 from yardgate.appliance.linux import ApplianceError, commands, read
 from yardgate.appliance.watch import TooLate, Watch
-from yardgate.console import AsJson, On, Refused, To, err, load, out, read_bytes, write
+from yardgate.console import AsJson, On, Refused, To, day_of, err, load, out, read_bytes, write
 from yardgate.core.plan import Plan
 from yardgate.core.resolve import resolve
-from yardgate.core.rollout import Step, drift, needs, sign_in_again, steps, words
+from yardgate.core.rollout import Step, after, drift, needs, sign_in_again, steps, walked, words
 from yardgate.core.system import PARTS, Compiled, System, compiled
 from yardgate.formats.reading import decode
 
@@ -55,15 +55,11 @@ def _known(path: Path | None) -> System:
         raise Refused(f"{path} is nothing that `rollout read` wrote: {error.errors()[0]['msg']}") from None
 
 
-def _day(on: On) -> date:
-    return on.date() if on else date.today()
-
-
 @app.command("read")
 def read_host(plan_file: Path, top: Top = "/srv", now: Now = None, on: On = None, to: To = None) -> None:
     """What this host has of what a plan speaks of, as JSON. Give what it wrote last time with --now, so that what left the plan
     since is looked for as well."""
-    wanted = _meant(load(plan_file), top, _day(on)).system
+    wanted = _meant(load(plan_file), top, day_of(on)).system
     found = _reading(_asked(wanted, _known(now)))
     write(SYSTEM.dump_json(found, indent=1).decode() + "\n", to)
 
@@ -78,7 +74,7 @@ def _reading(asked: System) -> System:
 @app.command("steps")
 def show_steps(plan_file: Path, top: Top = "/srv", now: Now = None, on: On = None, as_json: AsJson = False) -> None:
     """The steps from what the host has to what the plan says, in order."""
-    meant, there = _meant(load(plan_file), top, _day(on)), _known(now)
+    meant, there = _meant(load(plan_file), top, day_of(on)), _known(now)
     found = steps(there, meant.system)
     if as_json:
         hangs = needs(found)
@@ -119,7 +115,7 @@ def show_drift(now: Path, to: To = None) -> None:
 def write_script(plan_file: Path, top: Top = "/srv", now: Now = None, on: On = None, to: To = None) -> None:
     """A shell script that does the steps, with --dry-run and --undo."""
     plan, there = load(plan_file), _known(now)
-    found = steps(there, _meant(plan, top, _day(on)).system)
+    found = steps(there, _meant(plan, top, day_of(on)).system)
     write(script(f"The plan {plan.name}, {len(found)} steps", there, found, name=to.name if to else "rollout.sh"), to)
 
 
@@ -127,7 +123,7 @@ def write_script(plan_file: Path, top: Top = "/srv", now: Now = None, on: On = N
 def write_runbook(plan_file: Path, top: Top = "/srv", now: Now = None, on: On = None, to: To = None) -> None:
     """The steps in plain words with their commands, as Markdown."""
     plan, there = load(plan_file), _known(now)
-    meant = _meant(plan, top, _day(on))
+    meant = _meant(plan, top, day_of(on))
     write(runbook(f"The plan {plan.name} on its host", there, steps(there, meant.system), meant.left_out), to)
 
 
@@ -145,7 +141,7 @@ def apply_here(
 ) -> None:
     """Put a plan on this host, step by step, each read back. What fails is put back, and so is what nobody keeps in time: by the
     host itself, whatever becomes of this command."""
-    wanted = _meant(load(plan_file), top, _day(on)).system
+    wanted = _meant(load(plan_file), top, day_of(on)).system
     there = _reading(_asked(wanted, _known(now)))
     found = steps(there, wanted)
     if dry_run or not found:
@@ -171,11 +167,10 @@ def apply_here(
 
 
 def _show_commands(there: System, found: Sequence[Step]) -> None:
-    for step in found:
+    for step, state in walked(there, found):
         out.print(words(step), markup=False, highlight=False, soft_wrap=True)
-        for command in commands(step, there):
+        for command in commands(step, state):
             out.print(f"    {command.why}: {' '.join(command.argv)}", markup=False, highlight=False, soft_wrap=True)
-        there = step.onto(there)
     out.print(
         f"{len(found)} steps; nothing was done."
         if found
@@ -208,10 +203,7 @@ def _kept(seconds: int) -> bool:
 
 def _undo(watch: Watch, there: System, carried: Carried) -> None:
     watch.alive()
-    now = there
-    for step in carried.done:
-        now = step.onto(now)
-    undone = put_back(here, now, carried, tell=lambda _step, _word: watch.alive())
+    undone = put_back(here, after(there, carried.done), carried, tell=lambda _step, _word: watch.alive())
     if undone.failed is not None:
         err.print(f"Not everything could be put back: {undone.why}", markup=False, style="red", soft_wrap=True)
     else:

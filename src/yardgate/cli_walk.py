@@ -2,13 +2,12 @@
 
 import json
 import sys
-from datetime import date
 from pathlib import Path
 from typing import Annotated, Any, Literal
 
 import typer
 
-from yardgate.console import AsJson, On, load, out, share_of, walker, way_in
+from yardgate.console import AsJson, On, day_of, load, out, share_of, walker, way_in
 from yardgate.core.packed import count
 from yardgate.core.plan import Plan
 from yardgate.core.share import Share
@@ -37,7 +36,7 @@ def walk_through(
     """Walk through the shares as somebody: what is shown, what opens, what can be saved."""
     plan = load(plan_file)
     shares = list(plan.shares.values()) if share is None else [share_of(plan, share)]
-    day = on.date() if on else date.today()
+    day = day_of(on)
     laying = lay(plan, count(plan, day))
     seen, subject = walker(plan, who, over)
     found = {

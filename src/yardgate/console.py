@@ -1,7 +1,7 @@
 """What the commands share: options, messages, and the plan that a command works on."""
 
 import sys
-from datetime import datetime
+from datetime import date, datetime
 from ipaddress import ip_address
 from pathlib import Path
 from typing import Annotated, Any
@@ -35,6 +35,11 @@ class Refused(Exception):
     def __init__(self, message: str, code: int = 2):
         self.code = code
         super().__init__(message)
+
+
+def day_of(on: On) -> date:
+    """The day that a command is to speak of."""
+    return on.date() if on else date.today()
 
 
 def settings_of(data: Path | None, **more: Any) -> Settings:

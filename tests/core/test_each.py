@@ -25,6 +25,7 @@ from yardgate.core.edit import (
     in_step,
 )
 from yardgate.core.lists import Posix
+from yardgate.core.membership import token
 from yardgate.core.plan import Each, Group, Place, Plan, PlanError, User, check, same
 from yardgate.core.resolve import resolve
 from yardgate.core.rights import Level
@@ -122,6 +123,14 @@ def test_the_baseline_is_everybody_and_those_gone_from_a_directory_are_nobody() 
         groups={**office().groups, "late": Group(id="late", name="late", members=frozenset({"crew", "bo"}))}
     )
     assert members(circle, "late") == ["ann", "bo"]
+
+
+@settings(max_examples=100)
+@given(plans())
+def test_its_members_are_those_who_count_as_the_group(plan: Plan) -> None:
+    there = [user for user in plan.users.values() if not user.gone]
+    for group in plan.groups:
+        assert set(members(plan, group)) == {user.id for user in there if group in token(plan, user.id)}
 
 
 @pytest.mark.parametrize("each", [Each(group="nobody"), Each(group="crew", keepers=frozenset({"nobody"}))])

@@ -12,7 +12,7 @@ from yardgate.core.lists import Ordered, Posix, PosixEntry
 from yardgate.core.plan import Plan, PlanError
 from yardgate.core.resolve import resolve
 from yardgate.core.rights import Level
-from yardgate.core.rollout import Step, chosen, needs, removals, sign_in_again, stands, steps, words
+from yardgate.core.rollout import after, chosen, needs, removals, sign_in_again, stands, steps, words
 from yardgate.core.share import HostRule
 from yardgate.core.system import Account, Compiled, Export, Folder, HostGroup, Members, Offer, System, compiled
 
@@ -61,12 +61,6 @@ def systems(draw: st.DrawFn) -> System:
             [Export(**one, rules=tuple(draw(rules))) for one in some(st.sampled_from(["a", "b"]), path=PATHS)]
         ),
     )
-
-
-def after(now: System, found: tuple[Step, ...]) -> System:
-    for step in found:
-        now = step.onto(now)
-    return now
 
 
 @settings(max_examples=300)

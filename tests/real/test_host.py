@@ -17,6 +17,7 @@ import pytest
 from tests.conftest import ON
 from tests.real.host import Host, host
 from tests.real.storage import FIRST_UID, by_hand
+from tests.real.test_shares import ACTS
 from tests.thorough import times
 from yardgate.appliance.apply import Carried, carry_out, put_back
 from yardgate.appliance.handout import script
@@ -26,6 +27,7 @@ from yardgate.core.lists import Posix
 from yardgate.core.plan import EVERYONE, GUEST, Plan, Target, check
 from yardgate.core.resolve import Matrix, resolve
 from yardgate.core.rights import GRANTABLE, Level
+from yardgate.core.rollout import after as after_steps
 from yardgate.core.rollout import stands, steps, words
 from yardgate.core.share import HostRule, Over, Share
 from yardgate.core.storage import PosixLaid
@@ -34,7 +36,6 @@ from yardgate.core.walk import walk
 from yardgate.formats import planfile
 
 TOP = "/srv"
-ACTS = ("lists", "reads", "changes", "adds", "deletes")
 SNAPSHOT = """cd /; cat /etc/passwd /etc/group; cut -d: -f1,8 /etc/shadow; getfacl -R -p /srv; ls -A /etc/exports.d; cat /etc/exports.d/* /etc/samba/smb.conf
 ls -A /etc/samba; pdbedit -L -v -d0 | grep -E 'Unix username|Account Flags|Kickoff'"""
 
@@ -189,7 +190,7 @@ def test_whatever_fails_in_the_middle_everything_is_put_back(keelson: Host) -> N
     now = read(runner(keelson), asked(first, then))
     _, carried = roll(keelson, now, first)
     fails(keelson, first, then)
-    assert put_back(runner(keelson), start_after(now, carried), carried).failed is None
+    assert put_back(runner(keelson), after_steps(now, carried.done), carried).failed is None
     assert shell(keelson, SNAPSHOT) == before
 
 
@@ -206,7 +207,7 @@ def fails(at: Host, first: System, then: System) -> None:
 
     whole = carry_out(counting, start, found)
     assert whole.failed is None
-    assert put_back(run, start_after(start, whole), whole).failed is None
+    assert put_back(run, after_steps(start, whole.done), whole).failed is None
     assert shell(at, SNAPSHOT) == before
     numbers = sorted(random.Random(1).sample(range(total), times(8, total)))
     for number in numbers:
@@ -223,16 +224,10 @@ def fails(at: Host, first: System, then: System) -> None:
         broken = carry_out(failing, start, found)
         assert broken.failed is not None
         assert f"no more after {number}" in broken.why
-        undone = put_back(run, start_after(start, broken), broken)
+        undone = put_back(run, after_steps(start, broken.done), broken)
         assert undone.failed is None, (number, broken.failed, undone.why)
         assert shell(at, SNAPSHOT) == before, (number, broken.failed)
     print(f"{total} commands in {len(found)} steps, {len(numbers)} of them made to fail")
-
-
-def start_after(start: System, carried: Carried) -> System:
-    for step in carried.done:
-        start = step.onto(start)
-    return start
 
 
 def back_to_nothing(at: Host, now: System, past: list[tuple[System, Carried]], before: str) -> tuple[System, list[Any]]:

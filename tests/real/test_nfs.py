@@ -13,6 +13,7 @@ from pathlib import Path
 from typing import Any, Literal
 
 from tests.conftest import ON
+from tests.real.host import OWN
 from tests.real.kernel import PRIVATE_GID, lay_down
 from tests.real.storage import by_hand
 from tests.real.test_shares import ACTS
@@ -26,7 +27,6 @@ from yardgate.core.walk import Visit, walk
 from yardgate.core.ways import CLAIMED
 from yardgate.formats import exports
 
-OWN = ["unshare", "--net", "--mount", "--pid", "--fork", "--kill-child", "--mount-proc", "--propagation", "private"]
 HOSTS = {"10.99.0.11": "one.quay.example", "10.99.0.12": "two.quay.example", "10.99.1.21": ""}
 RULES = (
     *HOSTS, "one.quay.example", "two.quay.example", "10.99.0.0/24", "10.99.0.8/30", "10.99.0.0/16", "10.99.1.0/24",

@@ -13,6 +13,7 @@ from typing import Any
 import pytest
 
 from tests.conftest import ON
+from tests.real.host import OWN
 from tests.real.kernel import lay_down
 from tests.real.storage import FIRST_GID, FIRST_UID, by_hand
 from tests.real.test_smb_wire import GIDS_WITHOUT_PRIMARY
@@ -25,7 +26,6 @@ from yardgate.core.share import Over, Service, Share
 from yardgate.core.walk import walk
 from yardgate.formats import smbconf
 
-OWN = ["unshare", "--net", "--mount", "--pid", "--fork", "--kill-child", "--mount-proc", "--propagation", "private"]
 ACTS = ("lists", "reads", "changes", "adds", "deletes")
 
 

@@ -9,6 +9,7 @@ from dataclasses import replace
 from pathlib import Path
 
 from tests.conftest import ON
+from tests.real.host import OWN
 from tests.real.samba import sddl
 from tests.real.storage import FIRST_GID, FIRST_UID, by_hand
 from yardgate.core.lists.ordered import files_of
@@ -104,11 +105,10 @@ def test_single_rights_over_the_wire(monkeypatch) -> None:  # type: ignore[no-un
             for number, group in enumerate(plan.groups)
         ],
     }
-    own = ["unshare", "--net", "--mount", "--pid", "--fork", "--kill-child", "--mount-proc", "--propagation", "private"]
     child = Path(__file__).with_name("smbd_child.py")
     try:
         done = subprocess.run(
-            [*own, "/usr/bin/python3", "-I", child],
+            [*OWN, "/usr/bin/python3", "-I", child],
             input=json.dumps(task),
             capture_output=True,
             text=True,

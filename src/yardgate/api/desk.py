@@ -1,10 +1,12 @@
 """What the routers share: the store, and the newest matrix of each plan, so that an edit resolves only what it touched."""
 
+import re
 from collections.abc import Iterable, Mapping
 from datetime import date
 from threading import Lock
 
 import numpy as np
+from fastapi import Response
 from numpy.typing import NDArray
 
 from yardgate.api.readings import Readings
@@ -61,6 +63,18 @@ class Desk:
             return None
         entry = self.plans.history(opened.id, before=stack[-1] + 1, most=1)[0]
         return Step(revision=entry.revision, words=entry.words.removeprefix("undid: ").removeprefix("redid: "))
+
+
+def file_name(opened: Opened, ending: str) -> str:
+    """What a file about a plan is called: after the plan, with its revision."""
+    name = re.sub(r"[^A-Za-z0-9._-]+", "-", opened.plan.name).strip("-.") or "plan"
+    return f"{name}-r{opened.revision}-{ending}"
+
+
+def attached(text: str, opened: Opened, ending: str, media: str = "text/plain; charset=utf-8") -> Response:
+    """A file about a plan, to be kept rather than shown."""
+    disposition = f'attachment; filename="{file_name(opened, ending)}"'
+    return Response(text.encode(), media_type=media, headers={"Content-Disposition": disposition})
 
 
 def order(matrix: Matrix) -> NDArray[np.intp]:

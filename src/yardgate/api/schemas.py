@@ -17,7 +17,7 @@ from yardgate.core.system import Part, System
 from yardgate.formats.edits import AnyEdit
 from yardgate.formats.reading import Made
 from yardgate.store.accounts import Role
-from yardgate.store.rollouts import RolloutKind
+from yardgate.store.rollouts import RolledOut
 
 Revision = Annotated[int, Field(ge=0, le=2**53, description="the plan's revision that this was made on, or is")]
 Name = Annotated[str, Field(min_length=1, max_length=255)]
@@ -819,19 +819,6 @@ class RolloutStep(BaseModel):
     trouble: str
 
 
-class RolledOutOut(BaseModel):
-    """A rollout that was done: who did which steps when, of which revision; or a reading, and what was changed behind the plan's
-    back. top: the folder in which the pools lie."""
-
-    number: int
-    kind: RolloutKind
-    at: str
-    by: str
-    revision: int
-    top: str
-    steps: list[str]
-
-
 class RolloutOut(BaseModel):
     """From what the appliance has to what the plan comes to. troubles: why it cannot be put there at all."""
 
@@ -842,7 +829,7 @@ class RolloutOut(BaseModel):
     total: int
     steps: list[RolloutStep]
     again: list[str]
-    history: list[RolledOutOut]
+    history: list[RolledOut]
 
 
 class StepCommands(BaseModel):
@@ -881,4 +868,4 @@ class DriftOut(BaseModel):
     first: bool
     total: int
     words: list[str]
-    kept: RolledOutOut | None
+    kept: RolledOut | None

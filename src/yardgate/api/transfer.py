@@ -1,11 +1,10 @@
 """In and out: tables, account files and plan files."""
 
-import re
 from typing import Literal
 
 from fastapi import APIRouter, HTTPException, Response
 
-from yardgate.api.desk import changed
+from yardgate.api.desk import attached, changed
 from yardgate.api.plans import stepped
 from yardgate.api.schemas import Answer, Id, Import, ImportPreview, NoteOut, UnknownOut
 from yardgate.api.signin import Planner, Reader, TheDesk
@@ -92,7 +91,6 @@ def export(plan: str, what: Exported, _: Reader, desk: TheDesk, at: Id | None = 
     opened = desk.plans.open(plan)
     if what in ("setfacl", "nfs4") and (at is None or at not in opened.plan.places):
         raise HTTPException(404, "This plan has no such place; `at` says which to write the lists of")
-    name = re.sub(r"[^A-Za-z0-9._-]+", "-", opened.plan.name).strip("-.") or "plan"
     match what:
         case "plan":
             text, ending = planfile.write(opened.plan), "plan.json"
@@ -115,5 +113,4 @@ def export(plan: str, what: Exported, _: Reader, desk: TheDesk, at: Id | None = 
     media = {"json": "application/json", "csv": "text/csv; charset=utf-8"}.get(
         ending[-4:].strip("."), "text/plain; charset=utf-8"
     )
-    disposition = f'attachment; filename="{name}-r{opened.revision}-{ending}"'
-    return Response(text.encode(), media_type=media, headers={"Content-Disposition": disposition})
+    return attached(text, opened, ending, media)

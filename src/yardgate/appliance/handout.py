@@ -4,7 +4,7 @@ import shlex
 from collections.abc import Iterator, Sequence
 
 from yardgate.appliance.linux import FILES, Command, Files, commands
-from yardgate.core.rollout import Step, sign_in_again, words
+from yardgate.core.rollout import Step, sign_in_again, walked, words
 from yardgate.core.system import System
 
 SCRIPT = """#!/bin/sh
@@ -47,7 +47,7 @@ failed() {{
 def script(title: str, now: System, found: Sequence[Step], files: Files = FILES, name: str = "rollout.sh") -> str:
     """A POSIX shell script that does steps on a host that has `now`, and undoes them."""
     lines = [SCRIPT.format(title=_comment(title), name=name)]
-    for way, some in (("forth", _forth(now, found)), ("back", _back(now, found))):
+    for way, some in (("forth", walked(now, found)), ("back", _back(now, found))):
         lines.append(f"{way}() {{\n")
         for number, (step, state) in enumerate(some, 1):
             lines.append(f"  step {number} {len(found)} {shlex.quote(words(step))}\n")
@@ -60,15 +60,8 @@ def _comment(text: str) -> str:
     return "".join(char if char.isprintable() else " " for char in text)
 
 
-def _forth(now: System, found: Sequence[Step]) -> Iterator[tuple[Step, System]]:
-    """Each step, and what the host has before it."""
-    for step in found:
-        yield step, now
-        now = step.onto(now)
-
-
 def _back(now: System, found: Sequence[Step]) -> Iterator[tuple[Step, System]]:
-    for step, state in reversed(list(_forth(now, found))):
+    for step, state in reversed(list(walked(now, found))):
         yield step.back(), step.onto(state)
 
 
@@ -87,7 +80,7 @@ def runbook(title: str, now: System, found: Sequence[Step], left_out: Sequence[s
         lines += ["Nothing has to be done: the host has what the plan says.", ""]
     if left_out:
         lines += ["Not part of it, or otherwise:", "", *(f"- {_plain(line)}" for line in left_out), ""]
-    for number, (step, state) in enumerate(_forth(now, found), 1):
+    for number, (step, state) in enumerate(walked(now, found), 1):
         said = words(step)
         lines += [f"## {number}. {_plain(said[0].upper() + said[1:])}", ""]
         if step.destroys:

@@ -11,8 +11,7 @@ from dataclasses import dataclass, replace
 from datetime import date, timedelta
 from typing import Literal, NamedTuple
 
-from yardgate.core.lists import Posix, PosixEntry
-from yardgate.core.lists.posix import TAGS
+from yardgate.core.lists import Posix, PosixEntry, posix
 from yardgate.core.plan import show
 from yardgate.core.rollout import Step
 from yardgate.core.system import PARTS, Account, Folder, HostGroup, Members, Offer, Part, System
@@ -183,8 +182,7 @@ def _folders(run: Runner, asked: Mapping[str, Folder]) -> dict[str, Folder]:
 
 def _folder(block: posix_text.Block) -> Folder:
     def entries(said: Iterable[posix_text.Said]) -> tuple[PosixEntry, ...]:
-        found = (PosixEntry(tag, name, perms) for _, tag, name, perms in said)
-        return tuple(sorted(found, key=lambda entry: (TAGS.index(entry.tag), entry.who)))
+        return posix.in_order(PosixEntry(tag, name, perms) for _, tag, name, perms in said)
 
     own = Posix(
         entries(block.access),

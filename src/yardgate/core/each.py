@@ -8,7 +8,7 @@ from collections.abc import Iterable, Iterator
 from typing import NamedTuple
 
 from yardgate.core.membership import in_baseline
-from yardgate.core.names import fresh_id
+from yardgate.core.names import free_name, fresh_id
 from yardgate.core.plan import Each, Place, Plan, fold
 from yardgate.core.rights import Level
 from yardgate.core.share import Share, share_name_trouble
@@ -102,7 +102,7 @@ def _fresh(plan: Plan, place: str, users: Iterable[str]) -> dict[str, Place]:
     names = {fold(plan.places[child].name) for child in plan.inside.get(place, ())}
     made = {}
     for user in users:
-        name = _free(plan.users[user].name.replace("/", "-"), names)
+        name = free_name(plan.users[user].name.replace("/", "-"), names)
         folder = Place(id=fresh_id(f"{place} {name}", ids), name=name, kind="folder", parent=place, cut=True, of=user)
         ids.add(folder.id)
         names.add(fold(name))
@@ -114,17 +114,9 @@ def _shares(plan: Plan, folders: Iterable[Place]) -> Iterator[Share]:
     """A share for each folder whose name a share can have."""
     ids, names = set(plan.shares), {fold(share.name) for share in plan.shares.values()}
     for folder in folders:
-        name = _free(folder.name, names)
+        name = free_name(folder.name, names)
         if share_name_trouble(name) is None:
             share = Share(id=fresh_id(f"share {name}", ids), name=name, place=folder.id, hidden=True)
             ids.add(share.id)
             names.add(fold(name))
             yield share
-
-
-def _free(name: str, taken: set[str]) -> str:
-    number, found = 1, name
-    while fold(found) in taken:
-        number += 1
-        found = f"{name}-{number}"
-    return found

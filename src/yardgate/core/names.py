@@ -72,6 +72,15 @@ def unix_trouble(name: str) -> str | None:
     return f"has {len(name)} characters; Linux takes at most 32" if len(name) > 32 else None
 
 
+def free_name(name: str, taken: Collection[str]) -> str:
+    """The name, or the first of name-2, name-3, … that none of some folded names is."""
+    number, found = 1, name
+    while fold(found) in taken:
+        number += 1
+        found = f"{name}-{number}"
+    return found
+
+
 def fresh_id(name: str, taken: Collection[str]) -> str:
     """An id made from a name, that nothing else has: lower case letters, digits and dashes."""
     plain = unicodedata.normalize("NFKD", name).encode("ascii", "ignore").decode().lower()

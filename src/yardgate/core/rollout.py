@@ -99,17 +99,17 @@ def steps(now: System, wanted: System) -> tuple[Step, ...]:
     over what is half done.
     """
     renamed = tuple(_renames(now, wanted))
-    followed = reduce(lambda system, step: step.onto(system), renamed, now)
+    followed = after(now, renamed)
     whole = _kept(followed, wanted)
     found: dict[Part, list[Step]] = {part: [] for part in PARTS}
     for part in PARTS:
         was, shall = followed.part(part), whole.part(part)
         for name in sorted(was.keys() | shall.keys(), key=lambda name: (name.count("/"), name)):
-            before, after = was.get(name), shall.get(name)
-            if before is not None and after is not None:
-                after = settled(before, after)
-            if not stands(before, after):
-                found[part].append(Step(part=part, before=before, after=after))
+            before, then = was.get(name), shall.get(name)
+            if before is not None and then is not None:
+                then = settled(before, then)
+            if not stands(before, then):
+                found[part].append(Step(part=part, before=before, after=then))
     shares: tuple[Part, ...] = ("offers", "exports")
     ending = [step for part in shares for step in found[part] if step.after is None]
     rest = [step for part in PARTS for step in found[part] if step not in ending]
@@ -202,6 +202,18 @@ def _kept(now: System, wanted: System) -> System:
         members={**empty, **wanted.members},
         folders={**{n: f for n, f in now.folders.items() if n not in wanted.folders}, **wanted.folders},
     )
+
+
+def walked(now: System, found: Iterable[Step]) -> Iterator[tuple[Step, System]]:
+    """Each step, and what the appliance has before it."""
+    for step in found:
+        yield step, now
+        now = step.onto(now)
+
+
+def after(now: System, found: Iterable[Step]) -> System:
+    """What the appliance has when all steps are done."""
+    return reduce(lambda system, step: step.onto(system), found, now)
 
 
 # --- what hangs on what -----------------------------------------------------------------------------------------------

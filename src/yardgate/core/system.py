@@ -10,9 +10,8 @@ from datetime import date
 from itertools import chain
 from typing import Any, Literal, NamedTuple, TypeVar
 
-from yardgate.core.lists import Ordered, Posix, PosixEntry
+from yardgate.core.lists import Ordered, Posix, PosixEntry, posix
 from yardgate.core.lists.ordered import GROUP, OWNER
-from yardgate.core.lists.posix import TAGS
 from yardgate.core.membership import token
 from yardgate.core.names import fresh_id, unix_trouble
 from yardgate.core.plan import EVERYONE, LOCAL, ROOT, Plan, PlanError, Trouble, fold, show
@@ -234,8 +233,7 @@ def _folder(named: Mapping[str, str], path: str, laid: Laid) -> Folder | None:
 
 
 def _entries(named: Mapping[str, str], entries: tuple[PosixEntry, ...]) -> tuple[PosixEntry, ...]:
-    found = (replace(e, who=named[e.who] if e.who else "") for e in entries if not e.who or e.who in named)
-    return tuple(sorted(found, key=lambda entry: (TAGS.index(entry.tag), entry.who)))
+    return posix.in_order(replace(e, who=named[e.who] if e.who else "") for e in entries if not e.who or e.who in named)
 
 
 def offer(matrix: Matrix, share: Share, path: str, named: Mapping[str, str]) -> Offer:

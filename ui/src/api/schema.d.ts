@@ -1640,7 +1640,7 @@ export interface components {
             total: number;
             /** Words */
             words: string[];
-            kept: components["schemas"]["RolledOutOut"] | null;
+            kept: components["schemas"]["RolledOut"] | null;
         };
         /**
          * Each
@@ -3201,11 +3201,11 @@ export interface components {
             number
         ];
         /**
-         * RolledOutOut
-         * @description A rollout that was done: who did which steps when, of which revision; or a reading, and what was changed behind the plan's
+         * RolledOut
+         * @description One rollout: who did which steps when, of which revision of the plan; or a reading, with what was changed behind the plan's
          *     back. top: the folder in which the pools lie.
          */
-        RolledOutOut: {
+        RolledOut: {
             /** Number */
             number: number;
             /**
@@ -3262,7 +3262,7 @@ export interface components {
             /** Again */
             again: string[];
             /** History */
-            history: components["schemas"]["RolledOutOut"][];
+            history: components["schemas"]["RolledOut"][];
         };
         /**
          * RolloutStep
@@ -8993,7 +8993,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["RolledOutOut"];
+                    "application/json": components["schemas"]["RolledOut"];
                 };
             };
             /** @description Unauthorized */

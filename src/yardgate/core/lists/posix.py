@@ -69,7 +69,12 @@ def whole(entries: Sequence[PosixEntry], perms: int = 0o700) -> tuple[PosixEntry
         found.setdefault((tag, who), PosixEntry(tag, who, perms >> shift & 7))
     if any(entry.who for entry in found.values()) and ("mask", "") not in found:
         found["mask", ""] = PosixEntry("mask", "", RWX)
-    return tuple(sorted(found.values(), key=lambda entry: (TAGS.index(entry.tag), entry.who)))
+    return in_order(found.values())
+
+
+def in_order(entries: Iterable[PosixEntry]) -> tuple[PosixEntry, ...]:
+    """Entries as a list has them: by tag, and of one tag by who."""
+    return tuple(sorted(entries, key=lambda entry: (TAGS.index(entry.tag), entry.who)))
 
 
 def merged(upper: Sequence[PosixEntry], lower: Sequence[PosixEntry]) -> tuple[PosixEntry, ...]:
