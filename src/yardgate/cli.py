@@ -46,7 +46,9 @@ from yardgate.core.reason import ListLine
 from yardgate.core.reason import explain as explain_cell
 from yardgate.core.resolve import resolve as resolve_plan
 from yardgate.core.rights import LEVELS, letters
+from yardgate.core.rollout import Destination, steps, words
 from yardgate.core.storage import lay
+from yardgate.core.system import System, compiled
 from yardgate.core.ways import explain_over
 from yardgate.formats import accounts as account_files
 from yardgate.formats import ldif, listing, matrix, people, planfile
@@ -54,9 +56,10 @@ from yardgate.formats.matrix import SPELLINGS
 from yardgate.formats.notation import flag_letters, perm_letters
 from yardgate.formats.reading import FormatError, Made, Reading, decode
 from yardgate.settings import Settings
-from yardgate.store import NotThere, Plans, Stale, Store
+from yardgate.store import NotThere, Opened, Plans, Stale, Store
 from yardgate.store.accounts import Accounts, Role
 from yardgate.store.copies import Copies
+from yardgate.store.rollouts import Rollouts
 
 app = typer.Typer(
     no_args_is_help=True, add_completion=False, help="Plan who may read and write what on a file server, and see why."
@@ -96,9 +99,12 @@ def serve(
     host_name: Annotated[
         list[str] | None, typer.Option(help="A further host name to be asked by; may be given again.")
     ] = None,
+    this_host: Annotated[
+        bool, typer.Option("--this-host", help="Let administrators roll plans out on the machine that this runs on.")
+    ] = False,
 ) -> None:
     """Serve the web application; the first start prints a link to make the administrator."""
-    settings = settings_of(data, host=host, port=port)
+    settings = settings_of(data, host=host, port=port, this_host=this_host or None)
     store = Store(settings.database)
     address = f"http://{settings.host}:{settings.port}"
     if not Accounts(store).all():
@@ -118,20 +124,24 @@ def demo(
 ) -> None:
     """Serve a made-up boatyard's plan, with a link that signs in."""
     from yardgate import demo as shipped
+    from yardgate.appliance.standin import StandIn as Appliance
     from yardgate.directory.passwords import VARIABLE
     from yardgate.directory.standin import StandIn, fingerprint
 
     settings = settings_of(data or Path(".yard/demo"), port=port)
     if fresh:
-        for file in settings.data.glob("yardgate.sqlite*"):
+        for file in (*settings.data.glob("yardgate.sqlite*"), *settings.data.glob("appliance.json")):
             file.unlink()
     store = Store(settings.database)
     plans, accounts = Plans(store), Accounts(store)
     folder = settings.data / "directory"
     if not plans.ids():
         joined = replace(shipped.DIRECTORY, fingerprint=fingerprint(folder, "127.0.0.1"))
-        made = plans.create(shipped.plan(joined), "Yard Gate")
+        whole = shipped.plan(joined)
+        made = plans.create(shipped.rolled_out_plan(whole), "Yard Gate")
         Copies(store).put(made.id, joined.id, shipped.last_copy())
+        _rolled_out(store, made, settings.data)
+        plans.commit(made.id, made.revision, difference(made.plan, whole), "H. Vance")
     vance = accounts.by_name("H. Vance") or accounts.add("H. Vance", "administrator")
     link = f"http://{settings.host}:{settings.port}/sign-in?link={accounts.link(vance.id)}"
     try:
@@ -141,12 +151,31 @@ def demo(
     else:
         threading.Thread(target=directory.serve_forever, daemon=True).start()
         os.environ.setdefault(f"{VARIABLE}_LANTERNQUAY", directory.password)
+    try:
+        appliance = Appliance(settings.data / "appliance.json", shipped.STAND_IN_PORT)
+    except OSError:
+        err.print(f"Port {shipped.STAND_IN_PORT} is taken, so the demo's appliance cannot be reached.", style="yellow")
+    else:
+        threading.Thread(target=appliance.serve_forever, daemon=True).start()
     _run(
         store,
         settings,
         [],
         f"Yard Gate, with demo data. This link signs in, once:\n  {link}\nStart again for another. Ctrl+C ends it.",
     )
+
+
+def _rolled_out(store: Store, made: Opened, data: Path) -> None:
+    """The demo's appliance as the last rollout left it, and as somebody changed it by hand since."""
+    from yardgate import demo as shipped
+    from yardgate.appliance.standin import seed
+
+    system = compiled(resolve_plan(made.plan, date.today()), shipped.TOP).system
+    rollouts = Rollouts(store)
+    rollouts.send_to(made.id, Destination(kind="stand-in", host="127.0.0.1", port=shipped.STAND_IN_PORT))
+    said = tuple(words(step) for step in steps(System(), system))
+    rollouts.keep(made.id, "done", "H. Vance", made.revision, shipped.TOP, said, system)
+    seed(data / "appliance.json", shipped.by_hand(system))
 
 
 def _run(store: Store, settings: Settings, host_names: list[str], greeting: str) -> None:
@@ -170,7 +199,7 @@ def _run(store: Store, settings: Settings, host_names: list[str], greeting: str)
                 sys.stdout.flush()
 
     config = uvicorn.Config(
-        create_app(store, frozenset(hosts)),
+        create_app(store, frozenset(hosts), this_host=settings.this_host),
         host=settings.host,
         port=settings.port,
         log_level="warning",
@@ -479,10 +508,11 @@ def bench(
 
         results = run_browser()
     else:
-        from yardgate.bench import run, run_agreed, run_lists
+        from yardgate.bench import run, run_agreed, run_lists, run_rollout
 
         results = [*run(users, groups, places, seed), *run_lists(users, groups, places, seed)]
         results += run_agreed(min(users, 2000), min(groups, 120), min(places, 300), seed)
+        results += run_rollout(users, groups, places, seed)
     if as_json:
         sys.stdout.write(json.dumps([asdict(result) for result in results]) + "\n")
         return

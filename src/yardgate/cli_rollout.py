@@ -13,13 +13,13 @@ from pydantic import TypeAdapter, ValidationError
 
 from yardgate.appliance.apply import Carried, carry_out, here, put_back
 from yardgate.appliance.handout import runbook, script
-from yardgate.appliance.linux import ApplianceError, commands, read
-from yardgate.appliance.watch import TooLate, Watch
+from yardgate.appliance.host import LinuxHost
+from yardgate.appliance.target import ApplianceError, Busy, TooLate
 from yardgate.console import AsJson, On, Refused, To, day_of, err, load, out, read_bytes, write
 from yardgate.core.plan import Plan
 from yardgate.core.resolve import resolve
 from yardgate.core.rollout import Step, after, drift, needs, sign_in_again, steps, walked, words
-from yardgate.core.system import PARTS, Compiled, System, compiled
+from yardgate.core.system import Compiled, System, asked, compiled
 from yardgate.formats.reading import decode
 
 app = typer.Typer(no_args_is_help=True, help="Put a plan on a Linux file server: steps, script, runbook, or at once.")
@@ -27,23 +27,13 @@ app = typer.Typer(no_args_is_help=True, help="Put a plan on a Linux file server:
 SYSTEM = TypeAdapter(System)
 Top = Annotated[str, typer.Option(help="The folder on the host in which the pools lie.")]
 Now = Annotated[Path | None, typer.Option(help="What the host has, from `rollout read`; nothing where left out.")]
-UNDER_WAY = """another rollout is under way on this host, or is being put back: wait for it to end. If the host was restarted in the middle of
-one, run `sh /var/lib/yardgate/undo.sh --undo` and remove /var/lib/yardgate/armed"""
+HOST = LinuxHost(here)
 DRIFTED = 3  # exit code: the host is not as it was left
 FAILED = 4  # exit code: something could not be done, or everything was put back
 
 
 def _meant(plan: Plan, top: str, on: date) -> Compiled:
     return compiled(resolve(plan, on), top)
-
-
-def _asked(wanted: System, known: System) -> System:
-    """Everything that is to be looked for on the host."""
-    for part in PARTS:
-        for name, record in known.part(part).items():
-            if name not in wanted.part(part):
-                wanted = wanted.having(part, name, record)
-    return wanted
 
 
 def _known(path: Path | None) -> System:
@@ -60,13 +50,13 @@ def read_host(plan_file: Path, top: Top = "/srv", now: Now = None, on: On = None
     """What this host has of what a plan speaks of, as JSON. Give what it wrote last time with --now, so that what left the plan
     since is looked for as well."""
     wanted = _meant(load(plan_file), top, day_of(on)).system
-    found = _reading(_asked(wanted, _known(now)))
+    found = _reading(asked(_known(now), wanted))
     write(SYSTEM.dump_json(found, indent=1).decode() + "\n", to)
 
 
 def _reading(asked: System) -> System:
     try:
-        return read(here, asked)
+        return HOST.read(asked)
     except ApplianceError as error:
         raise Refused(str(error), FAILED) from None
 
@@ -142,25 +132,24 @@ def apply_here(
     """Put a plan on this host, step by step, each read back. What fails is put back, and so is what nobody keeps in time: by the
     host itself, whatever becomes of this command."""
     wanted = _meant(load(plan_file), top, day_of(on)).system
-    there = _reading(_asked(wanted, _known(now)))
+    there = _reading(asked(_known(now), wanted))
     found = steps(there, wanted)
     if dry_run or not found:
         _show_commands(there, found)
         return
-    watch = Watch(script("Put back what was there before", there, found), keep_within)
     try:
-        watch.arm()
-    except FileExistsError:
-        raise Refused(UNDER_WAY, FAILED) from None
+        HOST.arm(there, found, keep_within)
+    except Busy as error:
+        raise Refused(str(error), FAILED) from None
     try:
-        carried = carry_out(here, there, found, tell=lambda step, word: _tell(watch, found, step, word))
-        watch.alive()
+        carried = carry_out(HOST, there, found, lambda step, word: _tell(found, step, word))
+        HOST.alive()
         if carried.failed is None and (keep or _kept(keep_within)):
-            watch.end()
+            HOST.end()
             out.print("Kept.")
             return
-        _undo(watch, there, carried)
-        watch.end()
+        _undo(there, carried)
+        HOST.end()
     except TooLate:
         out.print("Too late: the host puts everything back by itself.")
     raise typer.Exit(FAILED)
@@ -169,8 +158,8 @@ def apply_here(
 def _show_commands(there: System, found: Sequence[Step]) -> None:
     for step, state in walked(there, found):
         out.print(words(step), markup=False, highlight=False, soft_wrap=True)
-        for command in commands(step, state):
-            out.print(f"    {command.why}: {' '.join(command.argv)}", markup=False, highlight=False, soft_wrap=True)
+        for line in HOST.shown(step, state):
+            out.print(f"    {line}", markup=False, highlight=False, soft_wrap=True)
     out.print(
         f"{len(found)} steps; nothing was done."
         if found
@@ -178,9 +167,9 @@ def _show_commands(there: System, found: Sequence[Step]) -> None:
     )
 
 
-def _tell(watch: Watch, found: Sequence[Step], step: Step, word: str) -> None:
+def _tell(found: Sequence[Step], step: Step, word: str) -> None:
     if word == "doing":
-        watch.alive()
+        HOST.alive()
         return
     number = found.index(step) + 1
     shown = words(step) if word == "done" else f"{words(step)}: {word}"
@@ -201,10 +190,54 @@ def _kept(seconds: int) -> bool:
     return bool(ready) and sys.stdin.readline().strip() == "keep"
 
 
-def _undo(watch: Watch, there: System, carried: Carried) -> None:
-    watch.alive()
-    undone = put_back(here, after(there, carried.done), carried, tell=lambda _step, _word: watch.alive())
+def _undo(there: System, carried: Carried) -> None:
+    HOST.alive()
+    undone = put_back(HOST, after(there, carried.done), carried, lambda _step, _word: HOST.alive())
     if undone.failed is not None:
         err.print(f"Not everything could be put back: {undone.why}", markup=False, style="red", soft_wrap=True)
     else:
         out.print("Everything was put back.")
+
+
+@app.command("take-in")
+def take_in(
+    tops: Annotated[list[str], typer.Argument(help="Folders whose lists are read, with all in them: /srv/keel …")],
+    to: To = None,
+    name: Annotated[str, typer.Option(help="What the plan is called.")] = "taken in",
+) -> None:
+    """A plan file of what this host has: accounts, lists of folders, shares over SMB, exports. Says line by line what was not understood."""
+    from yardgate.appliance.taking import copied
+    from yardgate.core.edit import apply
+    from yardgate.formats import planfile, server
+    from yardgate.formats.reading import FormatError
+
+    try:
+        found = server.read(Plan(name=name), copied(here, tops))
+    except (ApplianceError, FormatError) as error:
+        raise Refused(str(error), FAILED) from None
+    for unknown in found.unknown:
+        err.print(f"line {unknown.line}: {unknown.name} is not known to this host", markup=False, soft_wrap=True)
+    for note in found.notes:
+        where = f"line {note.line}: " if note.line is not None else ""
+        err.print(f"{where}{note.text}", markup=False, highlight=False, soft_wrap=True)
+    taken, _ = apply(Plan(name=name), found.edits)
+    write(planfile.write(taken), to)
+
+
+@app.command("stand-in")
+def stand_in(
+    state: Annotated[Path, typer.Argument(help="The file in which it keeps what it has.")],
+    port: Annotated[int, typer.Option(min=0, max=65535)] = 0,
+    slow: Annotated[float, typer.Option(min=0, help="Seconds that each step takes.")] = 0.05,
+) -> None:
+    """Run a small simulated appliance on this machine, for trying rollouts. Ctrl+C ends it."""
+    from yardgate.appliance.standin import HOST, Faults, StandIn
+
+    appliance = StandIn(state, port)
+    appliance.faults = Faults(slow=slow)
+    out.print(f"The stand-in appliance is at {HOST}:{appliance.port}", highlight=False)
+    sys.stdout.flush()
+    try:
+        appliance.serve_forever()
+    except KeyboardInterrupt:
+        out.print("It ended.")

@@ -8,15 +8,17 @@ from typing import Any
 
 from yardgate.core.agreed import Promise
 from yardgate.core.directory import Copy, Directory, Record, Ref
-from yardgate.core.edit import SetGrant, apply
+from yardgate.core.edit import Leave, RemoveShare, SetGrant, apply
 from yardgate.core.lists import Entry as ListEntry
 from yardgate.core.lists import Mode, Ordered, OwnList, Posix, PosixEntry
 from yardgate.core.lists.posix import Tag
 from yardgate.core.names import fresh_id
-from yardgate.core.plan import EVERYONE, Carrier, Group, Place, PlaceKind, Plan, Target, User
+from yardgate.core.plan import EVERYONE, LOCAL, Carrier, Group, Place, PlaceKind, Plan, Target, User
+from yardgate.core.resolve import resolve
 from yardgate.core.rights import Level
 from yardgate.core.share import HostRule, Share
 from yardgate.core.sync import sync
+from yardgate.core.system import System, compiled
 from yardgate.directory.accounts import records
 from yardgate.formats import ldif
 from yardgate.formats.ldif import Entry
@@ -362,3 +364,40 @@ def _places(fresh: Callable[[str], str]) -> list[Place]:
         above[depth:] = [place.id]
         found.append(place)
     return found
+
+
+STAND_IN_PORT = 8739  # of the stand-in for the appliance
+TOP = "/srv"
+
+
+def rolled_out_plan(plan: Plan) -> Plan:
+    """The plan as it was at the last rollout, before a few things were planned since."""
+    at = {place.name: place.id for place in plan.places.values()}
+    who = {user.full_name or user.name: user.id for user in plan.users.values()}
+    groups = {group.name: group.id for group in plan.groups.values() if group.origin == LOCAL}
+    notices = next(share.id for share in plan.shares.values() if share.name == "notices")
+    before, _ = apply(
+        plan,
+        [
+            SetGrant(at["minutes"], who["Beatriz Almeida"], None),
+            SetGrant(at["photos"], who["Idris Falk"], Level.RO),
+            Leave(groups["Apprentices"], who["Priya Natarajan"]),
+            RemoveShare(notices),
+        ],
+    )
+    return before
+
+
+def rolled_out(plan: Plan, on: date) -> System:
+    """What the last rollout left on the appliance."""
+    return compiled(resolve(rolled_out_plan(plan), on), TOP).system
+
+
+def by_hand(system: System) -> System:
+    """The same after somebody had been at the appliance itself."""
+    imke = replace(system.accounts["imke.brouwer"], enabled=True)
+    training = system.folders[f"{TOP}/keel/training"]
+    assert isinstance(training.listed, Posix)
+    opened = tuple(replace(e, perms=7) if e.tag == "other" else e for e in training.listed.access)
+    folder = replace(training, listed=replace(training.listed, access=opened))
+    return system.having("accounts", imke.name, imke).having("folders", folder.name, folder)

@@ -229,7 +229,7 @@ def test_the_password_is_nowhere(
 
 def test_a_large_directory_is_told_in_part_and_kept_whole(client: TestClient, web: Web, joined: Directory) -> None:
     """Not how fast (that is for the bench), but that a large sync is told in part and kept whole."""
-    from yardgate.directory.accounts import sid_bytes
+    from yardgate.formats.sid import sid_bytes
 
     def entry(number: int) -> Entry:
         name = f"user{number:05}".encode()

@@ -88,6 +88,15 @@ def test_a_script_and_a_runbook_are_taken_away_without_what_is_left(host: Web, t
     dry = subprocess.run(["sh", tmp_path / "rollout.sh", "--dry-run"], capture_output=True, text=True)
     assert dry.returncode == 0
     assert f"{found['total'] - 1} of {found['total'] - 1}: " in dry.stdout
+    page = client.get(host.at("/rollout/take-away/page"), params=query)
+    assert page.headers["content-type"].startswith("text/html")
+    assert "<h2>1. Make the group" in page.text
+    assert left["words"] not in page.text
+    assert "[quotes]" in client.get(host.at("/rollout/take-away/smb"), params=query).text
+    assert (
+        "# file: /srv/keel/drawings/toolpaths\n# owner: root"
+        in client.get(host.at("/rollout/take-away/setfacl"), params=query).text
+    )
     runbook = client.get(host.at("/rollout/take-away/runbook"), params=query).text
     assert "## 1. Make the group" in runbook
     assert "To undo it: delete the group" in runbook

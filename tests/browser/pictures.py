@@ -140,7 +140,11 @@ def findings(see: Camera) -> None:
 
 def rollout(see: Camera) -> None:
     see.go("rollout", ".step")
-    see.press("make the account priya.natarajan", ".step .sentence")
+    see.press("Look what it has")
+    see.press("Put it there")
+    see.press("Begin", ".ant-modal button")
+    see.wait(lambda: "Keep within" in see.driver.find_element(By.TAG_NAME, "body").text)
+    time.sleep(1)
 
 
 def history(see: Camera) -> None:

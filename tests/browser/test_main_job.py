@@ -25,7 +25,7 @@ def test_a_hosts_accounts_and_a_matrix_become_a_board_that_answers_why(yard: Yar
     plan_id = page.driver.current_url.split("/p/")[1].split("/")[0]
 
     page.button("Take in").click()
-    page.until(lambda: next(e for e in page.all(".ant-segmented-item-label") if e.text == "Host accounts")).click()
+    page.until(lambda: next(e for e in page.all(".ant-segmented-item-label") if e.text == "Accounts")).click()
     page.until(lambda: len(page.all("input[type=file]")) == 2)
     files = page.all("input[type=file]")
     files[0].send_keys("/etc/passwd")

@@ -122,7 +122,7 @@ def test_an_account_with_the_number_of_another_is_that_one_renamed() -> None:
     assert [words(step) for step in steps(now, wanted)] == [
         "rename the group crew to hands",
         "rename the account ann to anna",
-        "share keel over SMB: anna write, ann do not get in",
+        "share keel over SMB: anna writes, ann does not get in",
     ]
 
 

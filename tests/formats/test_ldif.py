@@ -10,10 +10,11 @@ from hypothesis import strategies as st
 from yardgate import demo
 from yardgate.core.directory import Directory, Record, Ref
 from yardgate.core.plan import Plan
-from yardgate.directory.accounts import record_of, records, sid_bytes, sid_text
+from yardgate.directory.accounts import record_of, records
 from yardgate.formats import ldif
 from yardgate.formats.ldif import Entry
 from yardgate.formats.reading import FormatError
+from yardgate.formats.sid import sid_bytes, sid_text
 
 TEXT = """version: 1
 # a comment

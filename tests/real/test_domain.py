@@ -18,10 +18,10 @@ from yardgate.core.resolve import resolve
 from yardgate.core.rights import Level
 from yardgate.core.sync import sync
 from yardgate.directory import ldap
-from yardgate.directory.accounts import sid_text
 from yardgate.directory.ldap import Progress, Reader, certificate, connect, read_all, read_changes
 from yardgate.directory.steps import DirectoryError
 from yardgate.formats.listing import write_restore
+from yardgate.formats.sid import sid_text
 
 FIRST = [
     "Ada",

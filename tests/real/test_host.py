@@ -20,10 +20,14 @@ from tests.real.storage import FIRST_UID, by_hand
 from tests.real.test_shares import ACTS
 from tests.thorough import times
 from yardgate.appliance.apply import Carried, carry_out, put_back
-from yardgate.appliance.handout import script
-from yardgate.appliance.linux import Command, Done, Runner, list_text, read
+from yardgate.appliance.handout import restore_text, script
+from yardgate.appliance.host import LinuxHost
+from yardgate.appliance.linux import KEEP, Command, Done, Runner, descriptor_text, list_text, read
+from yardgate.appliance.target import Busy, TooLate
+from yardgate.appliance.watch import Watch
 from yardgate.core.clash import RULES
-from yardgate.core.lists import Posix
+from yardgate.core.lists import Ordered, Posix
+from yardgate.core.lists.ordered import GROUP, OWNER, files_of, spelled
 from yardgate.core.plan import EVERYONE, GUEST, Plan, Target, check
 from yardgate.core.resolve import Matrix, resolve
 from yardgate.core.rights import GRANTABLE, Level
@@ -31,19 +35,20 @@ from yardgate.core.rollout import after as after_steps
 from yardgate.core.rollout import stands, steps, words
 from yardgate.core.share import HostRule, Over, Share
 from yardgate.core.storage import PosixLaid
-from yardgate.core.system import PARTS, System, compiled, paths
+from yardgate.core.system import PARTS, Folder, System, asked, compiled, paths
 from yardgate.core.walk import walk
 from yardgate.formats import planfile
 
 TOP = "/srv"
-SNAPSHOT = """cd /; cat /etc/passwd /etc/group; cut -d: -f1,8 /etc/shadow; getfacl -R -p /srv; ls -A /etc/exports.d; cat /etc/exports.d/* /etc/samba/smb.conf
+SNAPSHOT = """cd /; cat /etc/passwd /etc/group; cut -d: -f1,8 /etc/shadow; getfacl -R -p /srv; getfattr -R -d -m security.NTACL -e hex --absolute-names /srv; ls -A /etc/exports.d; cat /etc/exports.d/* /etc/samba/smb.conf
 ls -A /etc/samba; pdbedit -L -v -d0 | grep -E 'Unix username|Account Flags|Kickoff'"""
 
 
-def office(seed: int) -> Plan:
-    """People, a tree with POSIX lists and mode bits, grants carried by anything, and up to three shares: as a host has them."""
+def office(seed: int, places: int = 5) -> Plan:
+    """People, a tree with lists of any style, grants carried by anything, and up to three shares: as a host has them."""
     rng = random.Random(f"office-{seed}")
-    plan = by_hand(seed, "kernel", places=5)
+    ordered = seed % 3 == 2  # kept by the SMB server alone, which lets everybody pass and read attributes
+    plan = by_hand(seed, "ordered" if ordered else "kernel", places)
     kept = [user for user in plan.users if rng.random() < 0.85] or ["u0"]
     users = {
         user: replace(
@@ -98,7 +103,12 @@ def office(seed: int) -> Plan:
     shares = {s.id: replace(s, nfs=over_nfs.get(s.place) == s.id) for s in shares.values()}
     tiers, within = rng.choice(RULES)
     target = Target(
-        tiers=tiers, within=within, baseline=rng.choice([None, "g0"]), administrators=rng.choice([None, None, "g1"])
+        tiers=tiers,
+        within=within,
+        baseline=rng.choice([None, "g0"]),
+        administrators=rng.choice([None, None, "g1"]),
+        entering="free" if ordered else "asked",
+        attributes_open=ordered,
     )
     made = Plan(
         name=f"office {seed}", target=target, users=users, groups=groups, places=places, grants=grants, shares=shares
@@ -108,6 +118,8 @@ def office(seed: int) -> Plan:
 
 
 def _without(own: Any, named: set[str]) -> Any:
+    if isinstance(own, Ordered):
+        return Ordered(tuple(e for e in own.entries if e.who in {*named, OWNER, GROUP, EVERYONE}))
     if not isinstance(own, Posix):
         return own
     access, default = (
@@ -134,20 +146,10 @@ def shell(at: Host, text: str, given: str = "") -> str:
     return f"{out}{err}" if code else out
 
 
-def asked(*systems: System) -> System:
-    """Everything that any of these speaks of."""
-    found = System()
-    for system in systems:
-        for part in PARTS:
-            for name, record in system.part(part).items():
-                found = found.having(part, name, record)
-    return found
-
-
 def roll(at: Host, now: System, wanted: System) -> tuple[System, Carried]:
     """Roll out, and look whether everything stands."""
     found = steps(now, wanted)
-    carried = carry_out(runner(at), now, found)
+    carried = carry_out(LinuxHost(runner(at)), now, found)
     assert carried.failed is None, (carried.failed, carried.why)
     after = read(runner(at), asked(now, wanted))
     for part in PARTS:
@@ -161,7 +163,7 @@ def test_plans_are_rolled_out_one_after_the_other_and_put_back(keelson: Host) ->
     before = shell(keelson, SNAPSHOT)
     run, counts, wrong = runner(keelson), Counter[str](), []
     now, past = System(), []
-    for seed in range(times(40, 2000)):
+    for seed in range(times(30, 2000)):
         plan = office(seed)
         matrix = resolve(plan, ON)
         wanted = compiled(matrix, TOP).system
@@ -190,7 +192,7 @@ def test_whatever_fails_in_the_middle_everything_is_put_back(keelson: Host) -> N
     now = read(runner(keelson), asked(first, then))
     _, carried = roll(keelson, now, first)
     fails(keelson, first, then)
-    assert put_back(runner(keelson), after_steps(now, carried.done), carried).failed is None
+    assert put_back(LinuxHost(runner(keelson)), after_steps(now, carried.done), carried).failed is None
     assert shell(keelson, SNAPSHOT) == before
 
 
@@ -205,9 +207,9 @@ def fails(at: Host, first: System, then: System) -> None:
         total += command.changes
         return run(command)
 
-    whole = carry_out(counting, start, found)
+    whole = carry_out(LinuxHost(counting), start, found)
     assert whole.failed is None
-    assert put_back(run, after_steps(start, whole.done), whole).failed is None
+    assert put_back(LinuxHost(run), after_steps(start, whole.done), whole).failed is None
     assert shell(at, SNAPSHOT) == before
     numbers = sorted(random.Random(1).sample(range(total), times(8, total)))
     for number in numbers:
@@ -221,10 +223,10 @@ def fails(at: Host, first: System, then: System) -> None:
             done = run(command) if number % 2 else None
             return Done(1, "", f"no more after {number}, {'done' if done else 'not done'}")
 
-        broken = carry_out(failing, start, found)
+        broken = carry_out(LinuxHost(failing), start, found)
         assert broken.failed is not None
         assert f"no more after {number}" in broken.why
-        undone = put_back(run, after_steps(start, broken.done), broken)
+        undone = put_back(LinuxHost(run), after_steps(start, broken.done), broken)
         assert undone.failed is None, (number, broken.failed, undone.why)
         assert shell(at, SNAPSHOT) == before, (number, broken.failed)
     print(f"{total} commands in {len(found)} steps, {len(numbers)} of them made to fail")
@@ -234,21 +236,21 @@ def back_to_nothing(at: Host, now: System, past: list[tuple[System, Carried]], b
     """Put back rollout by rollout, after which the host is exactly what it was."""
     shell(at, "find /srv -type f -delete")
     for start, carried in reversed(past):
-        undone = put_back(runner(at), now, carried)
+        undone = put_back(LinuxHost(runner(at)), now, carried)
         assert undone.failed is None, undone.why
         now = read(runner(at), asked(now, start))
     assert shell(at, SNAPSHOT) == before
     return System(), []
 
 
-def visit(at: Host, matrix: Matrix, counts: Counter[str]) -> list[Any]:
+def visit(at: Host, matrix: Matrix, counts: Counter[str], top: str = TOP) -> list[Any]:
     """Everybody goes into every share with a real client; where it comes out otherwise than the plan says."""
     plan = matrix.plan
     subjects = [*plan.users, GUEST, "stranger"]
     wrong = []
     for share in plan.shares.values():
-        where = paths(plan, TOP)
-        shell(at, "find /srv -type f -delete; umask 0; sh", files(matrix, subjects))
+        where = paths(plan, top)
+        shell(at, "find /srv -type f -delete; umask 0; sh", files(matrix, subjects, top))
         walked = walk(plan, subjects[0], Over(share.id, "smb"), ON, matrix.laying)
         inside = [os.path.relpath(where[visit.place], where[share.place]) for visit in walked]
         task = {
@@ -275,21 +277,24 @@ def visit(at: Host, matrix: Matrix, counts: Counter[str]) -> list[Any]:
     return wrong
 
 
-def files(matrix: Matrix, subjects: Sequence[str]) -> str:
+def files(matrix: Matrix, subjects: Sequence[str], top: str) -> str:
     """A script that makes the files which visitors look for, each as the list of its folder has it."""
     lines = []
-    for place, path in paths(matrix.plan, TOP).items():
+    for place, path in paths(matrix.plan, top).items():
         laid = matrix.laying[place]
-        assert isinstance(laid.list, PosixLaid)
         names = ["plain", *(f"doomed-{subject}" for subject in subjects)]
         made = " ".join(shlex.quote(f"{path}/{name}") for name in names)
         owner, group = (matrix.plan.named(who) if who == "root" else who for who in (laid.owner, laid.group))
-        text = list_text(Posix(laid.list.file))
-        lines += [
-            f"touch {made}",
-            f"chown {owner}:{group} {made}",
-            f"printf '%s' {shlex.quote(text)} | setfacl --set-file=- -- {made}",
-        ]
+        lines += [f"touch {made}", f"chown {owner}:{group} {made}"]
+        if isinstance(laid.list, PosixLaid):
+            text = list_text(Posix(laid.list.file))
+            lines.append(f"printf '%s' {shlex.quote(text)} | setfacl --set-file=- -- {made}")
+        elif laid.list is not None:
+            own = (replace(e, who=f"@{e.who}" if e.who in matrix.plan.groups else e.who) for e in laid.list.entries)
+            entries = spelled(files_of(tuple(own)), owner, f"@{group}")
+            text = descriptor_text(Folder(name="", owner=owner, group=group, listed=Ordered(entries)))
+            keep = f"printf '%s' {shlex.quote(text)} | sh -euc {shlex.quote(KEEP)} sh"
+            lines += [f"chmod a=rw {made}", f'for file in {made}; do {keep} "$file"; done']
     return "\n".join(lines)
 
 
@@ -308,6 +313,11 @@ def test_the_script_does_the_same_and_again_nothing_and_takes_it_back(keelson: H
         shell(keelson, f"sh {path} && sh {path}")
         after = read(run, asked(wanted))
         assert steps(after, wanted) == ()
+        stands = shell(keelson, SNAPSHOT)
+        shell(
+            keelson, f"chmod 700 {shlex.quote(next(iter(wanted.folders)))}; setfacl --restore=-", restore_text(wanted)
+        )
+        assert shell(keelson, SNAPSHOT) == stands, "what is taken away for setfacl is the same"
         shell(keelson, f"sh {path} --undo && sh {path} --undo")
         assert shell(keelson, SNAPSHOT) == before
 
@@ -315,7 +325,7 @@ def test_the_script_does_the_same_and_again_nothing_and_takes_it_back(keelson: H
 @pytest.fixture
 def plan_file(tmp_path: Path) -> Path:
     path = tmp_path / "plan.json"
-    path.write_text(planfile.write(office(8)))
+    path.write_text(planfile.write(office(9)))
     return path
 
 
@@ -371,3 +381,29 @@ def test_the_host_puts_back_by_itself_when_the_one_who_began_is_killed(keelson: 
         put += "put back" in ended
         assert shell(keelson, SNAPSHOT) == before, pause
     assert put > 0, "at least once it was under way"
+
+
+def test_a_host_that_starts_again_in_the_midst_of_it_puts_back_at_once(keelson: Host) -> None:
+    """The watch does not outlive the host; what cron(8) runs at its start does the same."""
+    watch = Watch(runner(keelson))
+    shell(keelson, "mkdir -p /etc/cron.d")
+    watch.arm("#!/bin/sh\ntouch /srv/was-undone\n", 600)
+    assert watch.watching() == "armed"
+    with pytest.raises(Busy):
+        watch.arm("", 600)
+    shell(keelson, "kill $(pgrep -f '[w]atch.sh')")
+    shell(
+        keelson,
+        "sed 's/^@reboot root //' /etc/cron.d/yardgate-put-back > /tmp/at-start; sh /tmp/at-start; rm /tmp/at-start",
+    )
+    assert watch.watching() == "put back"
+    assert (
+        shell(keelson, "rm /srv/was-undone && ls /etc/cron.d/yardgate-put-back 2>&1 || true").count("No such file") == 1
+    )
+    for late in (watch.alive, watch.end):
+        with pytest.raises(TooLate):
+            late()
+    watch.arm("exit 1", 600)
+    watch.alive()
+    watch.end()
+    assert watch.watching() == "nothing"

@@ -23,7 +23,7 @@ from yardgate.core.agreed import Promise
 from yardgate.core.edit import promised
 from yardgate.core.edit import sentence as in_words
 from yardgate.core.effect import Effect, effect
-from yardgate.core.findings import BY_KIND, Case, find
+from yardgate.core.findings import BY_KIND, find
 from yardgate.core.findings import standing as accepted_or_not
 from yardgate.core.keeping import Keeping, Kept, contradictions, sentence
 from yardgate.core.keeping import standing as stands
@@ -43,7 +43,7 @@ def standing(plan: str, _: Reader, desk: TheDesk) -> StandingOut:
     """How every promise stands, which cannot both be kept, and everything that is found."""
     opened = desk.plans.open(plan)
     kept = desk.kept(opened)
-    p, case = opened.plan, Case(kept.outcome)
+    p, case = opened.plan, desk.case(opened)
     return StandingOut(
         revision=opened.revision,
         promises=[_keeping(kept, keeping) for keeping in kept.keepings.values()],

@@ -12,7 +12,7 @@ from starlette.middleware.gzip import GZipMiddleware
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
 from yardgate import __version__
-from yardgate.api import agreed, board, directory, plans, problems, rollout, shares, signin, storage, transfer
+from yardgate.api import agreed, board, directory, plans, problems, rollout, runs, shares, signin, storage, transfer
 from yardgate.api.desk import Desk
 from yardgate.api.schemas import Problem
 from yardgate.store import Store
@@ -90,8 +90,11 @@ def _split(address: str) -> SplitResult:
         return urlsplit("")
 
 
-def create_app(store: Store, hosts: frozenset[str] = frozenset({"127.0.0.1", "localhost", "::1"})) -> FastAPI:
-    """The whole web application on one store. `hosts`: the names under which it may be asked for."""
+def create_app(
+    store: Store, hosts: frozenset[str] = frozenset({"127.0.0.1", "localhost", "::1"}), *, this_host: bool = False
+) -> FastAPI:
+    """The whole web application on one store. `hosts`: the names under which it may be asked for; `this_host`: whether plans may be
+    rolled out on the machine that it runs on."""
     app = FastAPI(
         title="Yard Gate",
         version=__version__,
@@ -101,7 +104,8 @@ def create_app(store: Store, hosts: frozenset[str] = frozenset({"127.0.0.1", "lo
         responses={code: {"model": Problem} for code in (401, 403, 404, 409, 422, 429)},
         generate_unique_id_function=_operation,
     )
-    app.state.desk = Desk(store)
+    app.state.desk = Desk(store, this_host=this_host)
+    app.state.desk.rolling.resume()
     app.state.tries = signin.Tries()
     for router in (
         signin.router,
@@ -113,6 +117,7 @@ def create_app(store: Store, hosts: frozenset[str] = frozenset({"127.0.0.1", "lo
         shares.router,
         agreed.router,
         rollout.router,
+        runs.router,
     ):
         app.include_router(router, prefix="/api/v1")
     problems.install(app)

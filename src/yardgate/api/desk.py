@@ -10,7 +10,9 @@ from fastapi import Response
 from numpy.typing import NDArray
 
 from yardgate.api.readings import Readings
+from yardgate.api.rolling import Rolling
 from yardgate.api.schemas import CellChange, Changed, Column, EntryOut, GrantOut, ReasonOut, Step
+from yardgate.core.findings.case import Case
 from yardgate.core.keeping import Kept, keep
 from yardgate.core.outcome import Outcome, outcome
 from yardgate.core.plan import Plan
@@ -29,15 +31,19 @@ LISTED = 500
 
 
 class Desk:
-    def __init__(self, store: Store):
-        self.store = store
+    """this_host: whether plans may be rolled out on the machine that this runs on."""
+
+    def __init__(self, store: Store, *, this_host: bool = False):
+        self.store, self.this_host = store, this_host
         self.plans = Plans(store)
         self.accounts = Accounts(store)
         self.copies = Copies(store)
         self.rollouts = Rollouts(store)
         self.readings = Readings()
+        self.rolling = Rolling(store)
         self._matrices: dict[str, Matrix] = {}
         self._kept: dict[str, Kept] = {}
+        self._in_force: dict[str, tuple[int, Matrix]] = {}
         self._lock = Lock()
 
     def matrix(self, opened: Opened) -> Matrix:
@@ -58,6 +64,24 @@ class Desk:
                 self._kept[opened.id] = last
             return last
 
+    def in_force(self, opened: Opened) -> Matrix | None:
+        """The plan that was put on the appliance last, resolved; None where none was. What was left for later then counts as put there."""
+        revision = self.rollouts.revision_in_force(opened.id)
+        if revision is None:
+            return None
+        now = self.matrix(opened)
+        with self._lock:
+            known = self._in_force.get(opened.id)
+            if known is None or known[0] != revision or known[1].on != now.on:
+                known = (revision, resolve(self.plans.at(opened.id, revision), now.on))
+                self._in_force[opened.id] = known
+            return known[1]
+
+    def case(self, opened: Opened) -> Case:
+        """What findings are looked for in."""
+        there = self.in_force(opened)
+        return Case(self.kept(opened).outcome, there.plan if there is not None else None)
+
     def step(self, opened: Opened, stack: tuple[int, ...]) -> Step | None:
         if not stack:
             return None
@@ -71,10 +95,12 @@ def file_name(opened: Opened, ending: str) -> str:
     return f"{name}-r{opened.revision}-{ending}"
 
 
-def attached(text: str, opened: Opened, ending: str, media: str = "text/plain; charset=utf-8") -> Response:
+def attached(text: str | bytes, opened: Opened, ending: str, media: str = "text/plain; charset=utf-8") -> Response:
     """A file about a plan, to be kept rather than shown."""
     disposition = f'attachment; filename="{file_name(opened, ending)}"'
-    return Response(text.encode(), media_type=media, headers={"Content-Disposition": disposition})
+    return Response(
+        text.encode() if isinstance(text, str) else text, media_type=media, headers={"Content-Disposition": disposition}
+    )
 
 
 def order(matrix: Matrix) -> NDArray[np.intp]:

@@ -1,17 +1,20 @@
 """From the plan to the appliance: steps, what to take away, and what was done."""
 
-from typing import Annotated, Literal
+from collections.abc import Collection
+from typing import Annotated, Any, Literal
 
 from fastapi import APIRouter, HTTPException, Query, Response
 
 from yardgate.api.desk import Desk, attached, file_name
-from yardgate.api.schemas import DriftOut, HostReading, RolloutDone, RolloutOut, RolloutStep, StepCommands
+from yardgate.api.schemas import Compared, DriftOut, HostReading, RolloutDone, RolloutOut, RolloutStep, StepCommands
 from yardgate.api.signin import Planner, Reader, TheDesk
-from yardgate.appliance.handout import runbook, script, shown
+from yardgate.appliance.handout import restore_text, runbook, runbook_page, script, shown
 from yardgate.appliance.linux import commands
+from yardgate.appliance.standin import told
 from yardgate.core.plan import PlanError
-from yardgate.core.rollout import Step, after, chosen, drift, needs, sign_in_again, steps, walked, words
+from yardgate.core.rollout import Step, after, chosen, drift, needs, removals, sign_in_again, steps, walked, words
 from yardgate.core.system import Compiled, System, compiled
+from yardgate.formats import exports, smbconf
 from yardgate.formats.reading import FormatError
 from yardgate.store import Opened, Stale
 from yardgate.store.rollouts import RolledOut
@@ -19,6 +22,8 @@ from yardgate.store.rollouts import RolledOut
 router = APIRouter(prefix="/plans/{plan}/rollout", tags=["rollout"])
 LISTED, AGAIN = 3000, 200
 USUAL_TOP = "/srv"
+Which = Annotated[int, Query(description="number of a rollout", ge=1, le=1_000_000)]
+Taken = Literal["script", "runbook", "page", "smb", "exports", "setfacl"]
 Top = Annotated[str | None, Query(description="the folder on the host in which the pools lie", max_length=1000)]
 Left = Annotated[list[str] | None, Query(description="ids of steps left for later", max_length=10_000)]
 
@@ -28,45 +33,47 @@ def rollout(plan: str, _: Reader, desk: TheDesk, top: Top = None) -> RolloutOut:
     """The steps from what the appliance has since the last rollout to what the plan comes to."""
     opened, history = desk.plans.open(plan), desk.rollouts.history(plan)
     where = top or (history[0].top if history else USUAL_TOP)
+    running = desk.rolling.runs.run(plan)
+    about: dict[str, Any] = {
+        "revision": opened.revision,
+        "top": where,
+        "destination": desk.rollouts.destination(plan),
+        "known": bool(history),
+        "under_way": running.number if running is not None and running.ended is None else None,
+        "history": history,
+    }
     try:
-        meant, there, found = _steps(desk, opened, where)
+        meant, there, found = steps_of(desk, opened, where)
     except PlanError as error:
         troubles = [trouble.message for trouble in error.troubles]
-        return RolloutOut(
-            revision=opened.revision,
-            top=where,
-            troubles=troubles,
-            left_out=[],
-            total=0,
-            steps=[],
-            again=[],
-            history=history,
-        )
+        return RolloutOut(**about, troubles=troubles, left_out=[], total=0, steps=[], leftovers=[], again=[])
     hangs = needs(found)
-    listed = []
-    for step, state in walked(there, found[:LISTED]):
-        listed.append(
-            RolloutStep(
-                id=step.id, part=step.part, does=step.does, words=words(step), needs=sorted(hangs[step.id]),
-                destroys=step.destroys, reloads=step.reloads, trouble=_trouble(step, state),
-            )
-        )  # fmt: skip
+    listed = [_step(step, state, hangs[step.id]) for step, state in walked(there, found[:LISTED])]
+    then = after(there, found)
+    leftovers = [_step(step, then, ()) for step in removals(then, meant.system)[:LISTED]]
+    again = sorted(sign_in_again(found))[:AGAIN]
     return RolloutOut(
-        revision=opened.revision,
-        top=where,
+        **about,
         troubles=[],
         left_out=list(meant.left_out),
         total=len(found),
         steps=listed,
-        again=sorted(sign_in_again(found))[:AGAIN],
-        history=history,
+        leftovers=leftovers,
+        again=again,
     )
 
 
-def _steps(desk: Desk, opened: Opened, top: str) -> tuple[Compiled, System, tuple[Step, ...]]:
+def steps_of(desk: Desk, opened: Opened, top: str) -> tuple[Compiled, System, tuple[Step, ...]]:
     meant = compiled(desk.matrix(opened), top)
     there = desk.rollouts.in_force(opened.id)
     return meant, there, steps(there, meant.system)
+
+
+def _step(step: Step, there: System, needed: Collection[str]) -> RolloutStep:
+    return RolloutStep(
+        id=step.id, part=step.part, does=step.does, words=words(step), needs=sorted(needed), destroys=step.destroys,
+        reloads=step.reloads, trouble=_trouble(step, there),
+    )  # fmt: skip
 
 
 def _trouble(step: Step, there: System) -> str:
@@ -80,35 +87,55 @@ def _trouble(step: Step, there: System) -> str:
 @router.get("/step")
 def rollout_step(plan: str, _: Reader, desk: TheDesk, id: str, top: Top = None) -> StepCommands:
     """The commands that do one of the steps, and those that undo it."""
-    _meant, there, found = _steps(desk, desk.plans.open(plan), top or USUAL_TOP)
-    for one, state in walked(there, found):
-        if one.id == id:
-            back = one.back()
-            return StepCommands(
-                words=words(one),
-                commands=shown(commands(one, state)),
-                undo_words=words(back),
-                undo=shown(commands(back, one.onto(state))),
-            )
+    history = desk.rollouts.history(plan, most=1)
+    where = top or (history[0].top if history else USUAL_TOP)
+    _meant, there, found = steps_of(desk, desk.plans.open(plan), where)
+    one, state = next(((one, state) for one, state in walked(there, found) if one.id == id), (None, None))
+    if one is not None and state is not None:
+        back = one.back()
+        simulated = desk.rollouts.destination(plan).kind == "stand-in"
+        show = told if simulated else lambda step, there: shown(commands(step, there))
+        return StepCommands(
+            words=words(one), commands=show(one, state), undo_words=words(back), undo=show(back, one.onto(state))
+        )
     raise HTTPException(404, "There is no such step any more; the plan was changed meanwhile")
 
 
+@router.get("/compare")
+def compare_rollouts(plan: str, _: Reader, desk: TheDesk, before: Which, then: Which) -> Compared:
+    """What the appliance had otherwise after one rollout than after another."""
+    one, other = desk.rollouts.system(plan, before), desk.rollouts.system(plan, then)
+    if one is None or other is None:
+        raise HTTPException(404, "There is no such rollout of this plan")
+    found = drift(one, other)
+    return Compared(total=len(found), words=[words(step) for step in found[:LISTED]])
+
+
 @router.get("/take-away/{what}", response_class=Response)
-def take_away(
-    plan: str, what: Literal["script", "runbook"], _: Reader, desk: TheDesk, left: Left = None, top: Top = None
-) -> Response:
-    """The steps as a shell script, with a dry run and a way back, or in plain words as Markdown."""
+def take_away(plan: str, what: Taken, _: Reader, desk: TheDesk, left: Left = None, top: Top = None) -> Response:
+    """The steps as a shell script, with a dry run and a way back; in plain words as a page to print, or as Markdown. Or all that the plan
+    comes to: the SMB server's shares, the NFS exports, owners and POSIX lists for `setfacl --restore`."""
     opened = desk.plans.open(plan)
-    meant, there, found = _steps(desk, opened, top or USUAL_TOP)
+    meant, there, found = steps_of(desk, opened, top or USUAL_TOP)
     doing = chosen(found, left or ())
     title = f"{opened.plan.name}, revision {opened.revision}: {len(doing)} steps"
-    if what == "runbook":
-        return attached(runbook(title, there, doing, meant.left_out), opened, "runbook.md")
+    match what:
+        case "smb":
+            return attached(smbconf.render(meant.system.offers.values()), opened, "shares.conf")
+        case "exports":
+            return attached(exports.render(meant.system.exports.values()), opened, "yard.exports")
+        case "setfacl":
+            return attached(restore_text(meant.system), opened, "lists.setfacl")
+        case "runbook":
+            return attached(runbook(title, there, doing, meant.left_out), opened, "runbook.md")
+        case "page":
+            page = runbook_page(title, there, doing, meant.left_out)
+            return attached(page, opened, "runbook.html", "text/html; charset=utf-8")
     ending = "rollout.sh"
     return attached(script(title, there, doing, name=file_name(opened, ending)), opened, ending)
 
 
-def _current(desk: Desk, plan: str, revision: int) -> Opened:
+def current(desk: Desk, plan: str, revision: int) -> Opened:
     """The plan, where it is at a revision still. Raises Stale."""
     opened = desk.plans.open(plan)
     if opened.revision != revision:
@@ -119,8 +146,8 @@ def _current(desk: Desk, plan: str, revision: int) -> Opened:
 @router.post("/done", status_code=201)
 def rollout_done(plan: str, account: Planner, desk: TheDesk, body: RolloutDone) -> RolledOut:
     """Say that the steps were done by hand, but for those left for later: from now on the appliance has what they make."""
-    opened = _current(desk, plan, body.revision)
-    _meant, there, found = _steps(desk, opened, body.top)
+    opened = current(desk, plan, body.revision)
+    _meant, there, found = steps_of(desk, opened, body.top)
     doing = chosen(found, body.left)
     if not doing:
         raise HTTPException(422, "There is no step that could have been done")
@@ -131,7 +158,7 @@ def rollout_done(plan: str, account: Planner, desk: TheDesk, body: RolloutDone) 
 @router.post("/reading")
 def rollout_reading(plan: str, account: Planner, desk: TheDesk, body: HostReading) -> DriftOut:
     """Say what the host has, as it was read there: what differs from how it was left was changed behind the plan's back."""
-    opened = _current(desk, plan, body.revision)
+    opened = current(desk, plan, body.revision)
     first, there = not desk.rollouts.history(plan, most=1), desk.rollouts.in_force(plan)
     drifted = () if first else drift(there, body.system)
     said = tuple(words(one) for one in drifted)

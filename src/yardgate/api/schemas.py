@@ -11,13 +11,14 @@ from yardgate.core.lists import OwnList
 from yardgate.core.plan import Carrier, Pattern, Place, Target, User
 from yardgate.core.reason import Reason
 from yardgate.core.rights import Level
-from yardgate.core.rollout import Does
+from yardgate.core.rollout import Destination, Does
 from yardgate.core.share import Protocol, ServiceId, Share
 from yardgate.core.system import Part, System
 from yardgate.formats.edits import AnyEdit
 from yardgate.formats.reading import Made
 from yardgate.store.accounts import Role
 from yardgate.store.rollouts import RolledOut
+from yardgate.store.runs import RunState
 
 Revision = Annotated[int, Field(ge=0, le=2**53, description="the plan's revision that this was made on, or is")]
 Name = Annotated[str, Field(min_length=1, max_length=255)]
@@ -561,12 +562,20 @@ class Comparison(BaseModel):
     changed: Changed
 
 
+class NamedFile(In):
+    name: Annotated[str, Field(max_length=1000)]
+    content: Base64Bytes
+
+
 class Import(In):
-    """A text to take in. accounts: `content` is a passwd file, `second` a group file. getfacl, find, nfs4: listings of folders."""
+    """A text to take in. accounts: `content` is a passwd file, `second` a group file. getfacl, find, nfs4: listings of folders. server: a file
+    server whole, from `files` copied from it, or, where there are none, read from the appliance with the lists of `tops` and all in them."""
 
     revision: Revision
-    kind: Literal["matrix", "people", "promises", "accounts", "plan", "getfacl", "find", "nfs4"]
-    content: Base64Bytes
+    kind: Literal["matrix", "people", "promises", "accounts", "plan", "getfacl", "find", "nfs4", "server"]
+    content: Base64Bytes = b""
+    files: Annotated[list[NamedFile], Field(max_length=200)] = []
+    tops: Annotated[list[Annotated[str, Field(max_length=1000, pattern=r"^/")]], Field(max_length=20)] = []
     second: Base64Bytes = b""
     make: dict[str, Made] = {}
     clear_blanks: bool = False
@@ -820,14 +829,20 @@ class RolloutStep(BaseModel):
 
 
 class RolloutOut(BaseModel):
-    """From what the appliance has to what the plan comes to. troubles: why it cannot be put there at all."""
+    """From what the appliance has to what the plan comes to. troubles: why it cannot be put there at all. known: whether what it has was
+    ever read or said. under_way: the number of the run that carries it out now. leftovers: what the appliance has and the plan does not
+    speak of any more, each as the step that would delete it."""
 
     revision: int
     top: str
+    destination: Destination
+    known: bool
+    under_way: int | None
     troubles: list[str]
     left_out: list[str]
     total: int
     steps: list[RolloutStep]
+    leftovers: list[RolloutStep]
     again: list[str]
     history: list[RolledOut]
 
@@ -862,10 +877,109 @@ class HostReading(BaseModel):
     )
 
 
+class Compared(BaseModel):
+    """What the appliance had otherwise after one rollout than after another, in words; the first 3000 of `total`."""
+
+    total: int
+    words: list[str]
+
+
+class SinceOut(BaseModel):
+    """What comes out otherwise than on the appliance, since the revision that was put there last; null before the first rollout."""
+
+    revision: int | None
+    changed: Changed
+
+
+class HostAt(BaseModel):
+    """Where a host may be asked for its public keys."""
+
+    model_config = ConfigDict(extra="forbid")
+    host: Annotated[str, Field(max_length=253)]
+    port: Annotated[int, Field(ge=1, le=65535)] = 22
+
+
+class HostKeyOut(BaseModel):
+    line: str
+    fingerprint: str
+
+
+class LookAt(BaseModel):
+    """Read what the appliance has of what a revision of the plan speaks of."""
+
+    model_config = ConfigDict(extra="forbid")
+    revision: Revision
+    top: Annotated[str, Field(max_length=1000)]
+
+
+class PutThere(LookAt):
+    """Carry the steps out but those left for later; what is not kept within `seconds` is put back. delete: ids of leftovers that are to
+    be deleted, each with its name as somebody typed it (of a folder, the last part of its path)."""
+
+    left: Annotated[list[str], Field(max_length=10_000)] = []
+    seconds: Annotated[int, Field(ge=10, le=86400)] = 300
+    delete: Annotated[dict[str, str], Field(max_length=100)] = {}
+
+
+class RunStep(BaseModel):
+    """A step of a run. state: failed, why says so; back: done and taken back again."""
+
+    words: str
+    state: Literal["to do", "doing", "done", "failed", "back", "not back"]
+    why: str
+
+
+class PromiseTried(BaseModel):
+    """A promise, at how many shares people were sent in for it, and what was otherwise than the plan says."""
+
+    promise: str
+    tried: int
+    differs: list[str]
+
+
+class RunOut(BaseModel):
+    """A rollout that is carried out, or was. tried: how often somebody went into a share, of `to_try`; differs: what was then otherwise
+    than the plan says. until: when it is put back unless it is kept (UTC); left: seconds to then. steps: the first 3000 of `total`."""
+
+    number: int
+    at: str
+    by: str
+    revision: int
+    top: str
+    destination: Destination
+    seconds: int
+    state: RunState
+    trouble: str
+    until: str | None
+    left: int | None
+    ended: str | None
+    total: int
+    done: int
+    back: int
+    steps: list[RunStep]
+    to_try: int
+    tried: int
+    differs: list[str]
+    promises: list[PromiseTried]
+    notes: list[str]
+    again: list[str]
+    destroys: bool
+
+
+class RunWish(BaseModel):
+    """What shall become of a run: kept, or everything put back."""
+
+    model_config = ConfigDict(extra="forbid")
+    wish: Literal["keep", "put back"]
+
+
 class DriftOut(BaseModel):
     """What a host has otherwise than it was left, in words; first: nothing was known of it before. kept: as which entry."""
 
     first: bool
     total: int
     words: list[str]
+    edits: Annotated[
+        list[list[AnyEdit]], Field(description="for each, what would take it into the plan, where a plan can say it")
+    ] = []
     kept: RolledOut | None

@@ -4,19 +4,24 @@ from typing import Literal
 
 from fastapi import APIRouter, HTTPException, Response
 
-from yardgate.api.desk import attached, changed
+from yardgate.api.desk import Desk, attached, changed
 from yardgate.api.plans import stepped
 from yardgate.api.schemas import Answer, Id, Import, ImportPreview, NoteOut, UnknownOut
 from yardgate.api.signin import Planner, Reader, TheDesk
+from yardgate.appliance.host import LinuxHost
+from yardgate.appliance.reach import reached
+from yardgate.appliance.taking import copied
+from yardgate.appliance.target import ApplianceError
 from yardgate.core.edit import apply, difference, sentence
-from yardgate.core.plan import Plan
+from yardgate.core.findings import find
 from yardgate.core.resolve import changes, resolve
-from yardgate.formats import access, accounts, ldif, listing, matrix, people, planfile, promises
+from yardgate.formats import access, accounts, ldif, listing, matrix, people, planfile, promises, server, workbook
 from yardgate.formats.reading import FormatError, Reading, decode
+from yardgate.store import Opened
 
 router = APIRouter(prefix="/plans/{plan}", tags=["in and out"])
 LISTED = 1000
-Exported = Literal["plan", "grants", "effective", "people", "access", "promises", "ldif", "setfacl", "nfs4"]
+Exported = Literal["plan", "grants", "effective", "people", "access", "promises", "ldif", "setfacl", "nfs4", "workbook"]
 KIND_WORDS = {
     "matrix": "a matrix",
     "people": "a table of people",
@@ -26,18 +31,22 @@ KIND_WORDS = {
     "getfacl": "folders with POSIX lists",
     "find": "folders with mode bits",
     "nfs4": "folders with ordered lists",
+    "server": "a file server",
 }
 
 
-def read(plan: Plan, body: Import) -> Reading:
+def read(desk: Desk, opened: Opened, body: Import) -> Reading:
     """The edits that an import makes in a plan."""
+    plan = opened.plan
     match body.kind:
+        case "server":
+            return server.read(plan, _copied(desk, opened, body), body.make)
         case "matrix":
-            return matrix.read(plan, decode(body.content), body.make, body.clear_blanks)
+            return matrix.read(plan, _table(body.content), body.make, body.clear_blanks)
         case "people":
-            return people.read(plan, decode(body.content), body.make)
+            return people.read(plan, _table(body.content), body.make)
         case "promises":
-            return promises.read(plan, decode(body.content))
+            return promises.read(plan, _table(body.content))
         case "accounts":
             text, second = decode(body.content), decode(body.second)
             return accounts.read(plan, text, second, body.lowest, body.highest, body.private_groups)
@@ -53,12 +62,30 @@ def read(plan: Plan, body: Import) -> Reading:
             return Reading(difference(plan, planfile.read(decode(body.content))))
 
 
+def _table(content: bytes) -> str:
+    """A table as text: CSV, or the first sheet of a workbook."""
+    return workbook.text(content) if content.startswith(workbook.BEGINS) else decode(content)
+
+
+def _copied(desk: Desk, opened: Opened, body: Import) -> server.Copied:
+    """The texts of a server: those given, or else as they are on the appliance."""
+    if body.files:
+        return server.sorted_out({file.name: decode(file.content) for file in body.files})
+    try:
+        with reached(desk.rollouts.destination(opened.id)) as at:
+            if not isinstance(at, LinuxHost):
+                raise HTTPException(422, "Only a Linux file server can be taken in whole; the stand-in is none")
+            return copied(at.run, body.tops)
+    except ApplianceError as error:
+        raise HTTPException(409, f"The appliance could not be read: {error}") from None
+
+
 @router.post("/import/preview")
 def preview(plan: str, _: Reader, desk: TheDesk, body: Import) -> ImportPreview:
     """What an import would do, without keeping it."""
     opened = desk.plans.open(plan)
     before = desk.matrix(opened)
-    reading = read(opened.plan, body)
+    reading = read(desk, opened, body)
     after, _inverse = apply(opened.plan, reading.edits)
     found = changes(before, resolve(after, before.on, before))
     return ImportPreview(
@@ -76,7 +103,7 @@ def keep(plan: str, account: Planner, desk: TheDesk, body: Import) -> Answer:
     """Keep an import, as one change that can be undone."""
     opened = desk.plans.open(plan)
     before = desk.matrix(opened)
-    edits = read(opened.plan, body).edits
+    edits = read(desk, opened, body).edits
     if not edits:
         raise FormatError("there is nothing in it that the plan does not have already")
     words = f"took in {KIND_WORDS[body.kind]}: {len(edits)} {'edit' if len(edits) == 1 else 'edits'}"
@@ -86,11 +113,14 @@ def keep(plan: str, account: Planner, desk: TheDesk, body: Import) -> Answer:
 
 @router.get("/export/{what}", response_class=Response)
 def export(plan: str, what: Exported, _: Reader, desk: TheDesk, at: Id | None = None) -> Response:
-    """The plan file, or CSV of grants, of what comes out, of who gets in where, or of people; local accounts as LDIF; or the lists from the place `at` down, for setfacl or
+    """The plan file, or CSV of grants, of what comes out, of who gets in where, or of people, or all of it as a workbook; local accounts as LDIF; or the lists from the place `at` down, for setfacl or
     nfs4_setfacl."""
     opened = desk.plans.open(plan)
     if what in ("setfacl", "nfs4") and (at is None or at not in opened.plan.places):
         raise HTTPException(404, "This plan has no such place; `at` says which to write the lists of")
+    if what == "workbook":
+        kept = desk.kept(opened)
+        return attached(workbook.write(kept, find(desk.case(opened))), opened, "plan.xlsx", workbook.MEDIA)
     match what:
         case "plan":
             text, ending = planfile.write(opened.plan), "plan.json"

@@ -1,12 +1,13 @@
-"""Carrying steps out on a Linux host, one after the other, each read back before the next."""
+"""Carrying steps out on an appliance, one after the other, each read back before the next; and taking them back."""
 
 import subprocess
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
-from yardgate.appliance.linux import FILES, ApplianceError, Command, Done, Files, Runner, commands, read
+from yardgate.appliance.linux import LANGUAGE, Command, Done
+from yardgate.appliance.target import Appliance, ApplianceError, TooLate, Unreachable
 from yardgate.core.rollout import Step, stands
-from yardgate.core.system import Record, System
+from yardgate.core.system import System
 
 SECONDS = 600  # the longest that one command may take
 Tell = Callable[[Step, str], None]
@@ -17,10 +18,13 @@ def here(command: Command) -> Done:
     """Run a command on this host. No shell sees its arguments."""
     try:
         ran = subprocess.run(
-            command.argv, input=command.given, capture_output=True, text=True, errors="surrogateescape", timeout=SECONDS
+            ("env", LANGUAGE, *command.argv),
+            input=command.given,
+            capture_output=True,
+            text=True,
+            errors="surrogateescape",
+            timeout=SECONDS,
         )
-    except FileNotFoundError:
-        return Done(127, "", f"{command.argv[0]} is not installed")
     except subprocess.TimeoutExpired:
         return Done(124, "", f"{command.argv[0]} took more than {SECONDS} seconds")
     return Done(ran.returncode, ran.stdout, ran.stderr)
@@ -35,14 +39,12 @@ class Carried:
     why: str = ""
 
 
-def carry_out(
-    run: Runner, now: System, found: Sequence[Step], files: Files = FILES, tell: Tell = lambda _step, _word: None
-) -> Carried:
-    """Do steps on a host that has `now`, until one fails."""
+def carry_out(at: Appliance, now: System, found: Sequence[Step], tell: Tell = lambda _step, _word: None) -> Carried:
+    """Do steps on an appliance that has `now`, until one fails. Raises Unreachable, TooLate."""
     done: list[Step] = []
     for step in found:
         tell(step, "doing")
-        why = _do(run, step, now, files)
+        why = _do(at, step, now)
         if why is not None:
             tell(step, why)
             return Carried(tuple(done), step, why)
@@ -52,12 +54,10 @@ def carry_out(
     return Carried(tuple(done))
 
 
-def put_back(
-    run: Runner, now: System, carried: Carried, files: Files = FILES, tell: Tell = lambda _step, _word: None
-) -> Carried:
-    """Undo what was done, the latest first, beginning with what the failed step may have done. now: the host after all that was done.
+def put_back(at: Appliance, now: System, carried: Carried, tell: Tell = lambda _step, _word: None) -> Carried:
+    """Undo what was done, the latest first, beginning with what the failed step may have done. now: the appliance after all that was done.
 
-    It goes on where something cannot be undone: `failed` is the first such step, and `why` tells of all.
+    It goes on where something cannot be undone: `failed` is the first such step, and `why` tells of all. Raises Unreachable, TooLate.
     """
     half = (carried.failed,) if carried.failed is not None else ()
     done: list[Step] = []
@@ -68,7 +68,7 @@ def put_back(
         if carried.failed is not None and step is carried.failed:
             now = step.onto(now)
         tell(back, "doing")
-        trouble = _do(run, back, now, files)
+        trouble = _do(at, back, now)
         tell(back, trouble or "done")
         if trouble is not None:
             first, why = first or back, [*why, trouble]
@@ -78,23 +78,16 @@ def put_back(
     return Carried(tuple(done), first, "; ".join(why))
 
 
-def _do(run: Runner, step: Step, now: System, files: Files) -> str | None:
+def _do(at: Appliance, step: Step, now: System) -> str | None:
     """Do one step and look whether it stands; why not, in words."""
-    for command in commands(step, now, files):
-        ran = run(command)
-        if ran.code:
-            said = (ran.err.strip() or ran.out.strip()).splitlines()
-            return f"could not {command.why}: {said[-1] if said else f'{command.argv[0]} ended with {ran.code}'}"
     try:
-        there = _there(run, step, files)
+        at.do(step, now)
+        asked = System().having(step.part, step.record.name, step.record)
+        there = at.read(asked, {step.part}).part(step.part).get(step.record.name)
+    except (Unreachable, TooLate):
+        raise
     except ApplianceError as error:
         return str(error)
     if stands(there, step.after):
         return None
     return f"{step.record.name} is still there" if step.after is None else f"it reads back otherwise: {there}"
-
-
-def _there(run: Runner, step: Step, files: Files) -> Record | None:
-    part = step.part
-    asked = System().having(part, step.record.name, step.record)
-    return read(run, asked, files, {part}).part(part).get(step.record.name)

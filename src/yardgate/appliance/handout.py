@@ -2,10 +2,12 @@
 
 import shlex
 from collections.abc import Iterator, Sequence
+from html import escape
 
-from yardgate.appliance.linux import FILES, Command, Files, commands
+from yardgate.appliance.linux import FILES, Command, Files, commands, list_text
 from yardgate.core.rollout import Step, sign_in_again, walked, words
 from yardgate.core.system import System
+from yardgate.formats import posix_text
 
 SCRIPT = """#!/bin/sh
 # {title}
@@ -97,6 +99,66 @@ def runbook(title: str, now: System, found: Sequence[Step], left_out: Sequence[s
             "",
         ]
     return "\n".join(lines)
+
+
+PAGE = """<!doctype html>
+<html lang="en"><head><meta charset="utf-8"><title>{title}</title><style>
+body {{ font: 11pt/1.4 "Source Sans 3", system-ui, sans-serif; color: #1d2b33; max-width: 46em; margin: 2em auto; padding: 0 1em; }}
+h1 {{ font-size: 17pt; margin: 0 0 .3em; }} h2 {{ font-size: 12pt; margin: 0; display: inline; }}
+section {{ break-inside: avoid; border-top: 1px solid #ddd6c8; padding: .7em 0 .5em 2.2em; position: relative; }}
+section::before {{ content: ""; position: absolute; left: .2em; top: 1em; width: 1em; height: 1em; border: 1.5px solid #1d2b33; border-radius: 2px; }}
+pre {{ font: 8.5pt/1.45 "Source Code Pro", ui-monospace, monospace; background: #f5f3ee; padding: .5em .8em; white-space: pre-wrap; overflow-wrap: anywhere; margin: .4em 0; }}
+.why {{ color: #4f5d64; }} .late {{ color: #b83b0b; font-weight: 600; }} .undo {{ color: #4f5d64; font-size: 10pt; margin: .5em 0 0; }}
+@page {{ margin: 16mm 14mm; }} @media print {{ body {{ margin: 0; max-width: none; }} }}
+</style></head><body>
+"""
+
+
+def runbook_page(title: str, now: System, found: Sequence[Step], left_out: Sequence[str], files: Files = FILES) -> str:
+    """The same as `runbook`, as a page to print, with a box to tick at each step."""
+    lines = [PAGE.format(title=escape(title)), f"<h1>{escape(title)}</h1>"]
+    lines.append(
+        f"<p class=why>{len(found)} steps, in this order, as root. Tick each when it is done. Done on: ____________ by: ____________________</p>"
+    )
+    if left_out:
+        lines.append(
+            f"<p>Not part of it, or otherwise:</p><ul>{''.join(f'<li>{escape(line)}</li>' for line in left_out)}</ul>"
+        )
+    for number, (step, state) in enumerate(walked(now, found), 1):
+        said, back = words(step), step.back()
+        lines.append(f"<section><h2>{number}. {escape(said[0].upper() + said[1:])}</h2>")
+        if step.destroys:
+            lines.append("<p class=late>This cannot be undone. Look whether there is a copy of what goes.</p>")
+        lines.append(_block(commands(step, state, files)))
+        lines.append(
+            f"<p class=undo>To undo it: {escape(words(back))}.</p>{_block(commands(back, step.onto(state), files))}</section>"
+        )
+    again = sorted(sign_in_again(found))
+    if again:
+        lines.append(
+            f"<p>Whose open sessions keep what they were until they sign in again: {escape(', '.join(again))}.</p>"
+        )
+    return "\n".join([*lines, "</body></html>", ""])
+
+
+def _block(some: Sequence[Command]) -> str:
+    said = (f"<span class=why>{escape(line)}</span>" if line.startswith("# ") else escape(line) for line in shown(some))
+    return f"<pre>{chr(10).join(said)}</pre>"
+
+
+def restore_text(system: System) -> str:
+    """Owners, flags and POSIX lists of all folders, for `setfacl --restore`; those with ordered lists as the file system has them."""
+    blocks = []
+    for folder in system.folders.values():
+        own = folder.mode
+        flags = ("-s" if own.setgid else "--") + ("t" if own.sticky else "-")
+        head = [
+            f"# file: {posix_text.escape(folder.name, chr(10) + chr(13))}",
+            f"# owner: {posix_text.escape_name(folder.owner)}",
+        ]
+        head.append(f"# group: {posix_text.escape_name(folder.group)}")
+        blocks.append("\n".join([*head, *([f"# flags: {flags}"] if flags != "---" else []), list_text(own)]))
+    return "\n".join(blocks)
 
 
 def _plain(text: str) -> str:

@@ -11,16 +11,19 @@ from dataclasses import dataclass, replace
 from datetime import date, timedelta
 from typing import Literal, NamedTuple
 
-from yardgate.core.lists import Posix, PosixEntry, posix
-from yardgate.core.plan import show
+from yardgate.appliance.target import ApplianceError
+from yardgate.core.lists import Ordered, Posix, PosixEntry, posix
+from yardgate.core.rights import letters
 from yardgate.core.rollout import Step
-from yardgate.core.system import PARTS, Account, Folder, HostGroup, Members, Offer, Part, System
+from yardgate.core.system import GROUP_MARK, OPEN, PARTS, Account, Folder, HostGroup, Members, Offer, Part, System
+from yardgate.formats import accounts, descriptor, posix_text, smbconf
 from yardgate.formats import exports as exports_text
-from yardgate.formats import posix_text, smbconf
+from yardgate.formats.notation import flag_letters
 from yardgate.formats.reading import FormatError
 
 EPOCH = date(1970, 1, 1)
 SHUT = EPOCH + timedelta(days=1)  # the day of expiry (shadow(5)) of an account that is shut
+LANGUAGE = "LC_ALL=C.UTF-8"  # in which commands speak, so that what they say is understood
 NO_SHELL = "/usr/sbin/nologin"
 NEVER = date(2036, 2, 6)  # what the SMB server's accounts have for no day
 
@@ -29,7 +32,7 @@ NEVER = date(2036, 2, 6)  # what the SMB server's accounts have for no day
 class Command:
     """A program with its arguments, and what it reads. why: what it is for, in a few words. changes: whether it changes anything.
 
-    shown: the same as a person would type it, where that is shorter.
+    shown: the same as a person would type it, where that is shorter. root: whether only root may do it.
     """
 
     argv: tuple[str, ...]
@@ -37,6 +40,7 @@ class Command:
     given: str = ""
     changes: bool = True
     shown: str = ""
+    root: bool = True
 
 
 class Done(NamedTuple):
@@ -46,10 +50,6 @@ class Done(NamedTuple):
 
 
 Runner = Callable[[Command], Done]
-
-
-class ApplianceError(Exception):
-    """The appliance did not do, or does not have, what it should; in words for a person."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -113,7 +113,7 @@ def _people(run: Runner, asked: System, parts: Collection[Part]) -> System:
 
 
 def _text(run: Runner, path: str, missing: str | None = None) -> str:
-    done = run(Command(("cat", "--", path), f"read {path}", changes=False))
+    done = run(Command(("cat", "--", path), f"read {path}", changes=False, root="shadow" in path))
     if done.code and missing is None:
         raise ApplianceError(f"{path} cannot be read: {done.err.strip()}")
     return missing if done.code and missing is not None else done.out
@@ -145,12 +145,8 @@ def _smb_accounts(run: Runner) -> dict[str, tuple[bool, date | None]]:
     )
     if done.code:
         raise ApplianceError(f"the SMB server's accounts cannot be read: {done.err.strip() or done.out.strip()}")
-    found = {}
-    for block in done.out.split("---------------\n"):
-        said = dict(part for line in block.splitlines() if len(part := re.split(r":\s*", line, maxsplit=1)) == 2)
-        if "Unix username" in said:
-            found[said["Unix username"]] = "D" not in said.get("Account Flags", ""), _day(said.get("Kickoff time", ""))
-    return found
+    known = accounts.smb_accounts(done.out)
+    return {name: (accounts.is_open(said), _day(said.get("Kickoff time", ""))) for name, said in known.items()}
 
 
 _MONTHS = ("Jan", "Feb", "Mar", "Apr", "May", "Jun", "Jul", "Aug", "Sep", "Oct", "Nov", "Dec")
@@ -175,9 +171,59 @@ def _folders(run: Runner, asked: Mapping[str, Folder]) -> dict[str, Folder]:
             raise ApplianceError(f"lists cannot be read: {there.err.strip()}")
         return {}
     try:
-        return {folder.name: folder for folder in map(_folder, posix_text.blocks(there.out))}
+        found = {folder.name: folder for folder in map(_folder, posix_text.blocks(there.out))}
+        return found | {path: _kept(found[path], kept) for path, kept in _ordered(run, found).items()}
     except FormatError as error:
-        raise ApplianceError(f"what getfacl(1) says cannot be read: {error}") from None
+        raise ApplianceError(f"owners and lists cannot be read: {error}") from None
+
+
+def _ordered(run: Runner, there: Iterable[str]) -> dict[str, descriptor.Kept]:
+    """The ordered lists that the SMB server keeps beside folders, by path."""
+    given = "".join(f"{path}\0" for path in there)
+    asking = ("getfattr", "--absolute-names", f"--name={descriptor.ATTRIBUTE}", "--encoding=hex", "--")
+    said = run(Command(("xargs", "-0", "-r", *asking), "read ordered lists", given, changes=False))
+    values: dict[str, bytes] = {}
+    path = ""
+    for line in said.out.splitlines():
+        if line.startswith("# file: "):
+            path = posix_text.unescape(line.removeprefix("# file: "))
+        elif line.startswith(f"{descriptor.ATTRIBUTE}=0x"):
+            values[path] = bytes.fromhex(line.partition("=0x")[2])
+    if not values:
+        return {}
+    known: dict[str, dict[str, str]] = {}
+    for kind, database in descriptor.UNIX.items():
+        numbers = sorted(
+            {
+                sid.removeprefix(kind)
+                for value in values.values()
+                for sid in descriptor.sids(value)
+                if sid.startswith(kind)
+            }
+        )
+        asked = Command(
+            ("xargs", "-r", "getent", database),
+            "read whose numbers these are",
+            "\n".join(numbers),
+            changes=False,
+            root=False,
+        )
+        mark = GROUP_MARK if database == "group" else ""
+        known[kind] = {
+            row[2]: f"{mark}{row[0]}" for line in run(asked).out.splitlines() if len(row := line.split(":")) > 2
+        }
+
+    def name(sid: str) -> str:
+        kind = next((kind for kind in known if sid.startswith(kind)), None)
+        return sid if kind is None else known[kind].get(sid.removeprefix(kind), sid)
+
+    return {path: descriptor.read(value, name) for path, value in values.items()}
+
+
+def _kept(folder: Folder, kept: descriptor.Kept) -> Folder:
+    beneath = None if folder.listed == OPEN else folder.listed
+    assert beneath is None or isinstance(beneath, Posix)
+    return Folder(name=folder.name, owner=kept.owner, group=kept.group, listed=kept.listed, beneath=beneath)
 
 
 def _folder(block: posix_text.Block) -> Folder:
@@ -321,17 +367,46 @@ def _folder_commands(was: Folder | None, now: Folder | None, *, wipe: bool) -> I
         else:
             yield _script("take the folder away, when nothing is in it", 'test ! -e "$1" || rmdir -- "$1"', was.name)
         return
-    if not isinstance(now.listed, Posix):
-        raise FormatError(f"the list of {show(now.name)} is an ordered list; this host has POSIX lists")
     if was is None:
         yield _script("make the folder, for nobody yet", 'test -d "$1" || mkdir --mode=0700 -- "$1"', now.name)
     yield _script("see that it is a folder and no link", PLAIN, now.name)
     if was is None or (was.owner, was.group) != (now.owner, now.group):
         yield _run("give it its owner", "chown", "--no-dereference", f"{now.owner}:{now.group}", "--", now.name)
     yield _run("take what new things in it get", "setfacl", "--remove-default", "--", now.name)
-    yield _run("write its list", "setfacl", "--set-file=-", "--", now.name, given=list_text(now.listed))
-    bits = f"g{'+' if now.listed.setgid else '-'}s,a{'+' if now.listed.sticky else '-'}t"
+    if isinstance(now.listed, Ordered):
+        yield _script("write its list, which the SMB server goes by", KEEP, now.name, given=descriptor_text(now))
+    what = (
+        "write its list"
+        if isinstance(now.listed, Posix)
+        else "open what the file system says, so that the list alone decides"
+    )
+    yield _run(what, "setfacl", "--set-file=-", "--", now.name, given=list_text(now.mode))
+    bits = f"g{'+' if now.mode.setgid else '-'}s,a{'+' if now.mode.sticky else '-'}t"
     yield _run("say setgid and sticky", "chmod", bits, "--", now.name)
+    if isinstance(now.listed, Posix) and was is not None and isinstance(was.listed, Ordered):
+        yield _script("take the list away that the SMB server went by", DROP, now.name)
+
+
+def descriptor_text(folder: Folder) -> str:
+    """An ordered list for KEEP: what it says, then the pieces of its descriptor."""
+    assert isinstance(folder.listed, Ordered)
+    said = (f"# {e.type} {e.who} {letters(e.mask)} {flag_letters(e.flags)}".rstrip() for e in folder.listed.entries)
+    return "".join(f"{line}\n" for line in (*said, *(f"{kind} {text}" for kind, text in descriptor.pieces(folder))))
+
+
+KEEP = """v=0x
+while read -r kind said; do
+  case $kind in
+    '#') ;;
+    hex) v=$v$said ;;
+    *) n=$(getent "$kind" "$said" | cut -d: -f3); test -n "$n"
+       v=$v$(printf %02x%02x%02x%02x $((n & 255)) $((n >> 8 & 255)) $((n >> 16 & 255)) $((n >> 24))) ;;
+  esac
+done
+setfattr --name=security.NTACL --value="$v" -- "$1"
+"""
+DROP = """if getfattr --name=security.NTACL -- "$1" > /dev/null 2>&1; then setfattr --remove=security.NTACL -- "$1"; fi
+"""
 
 
 def list_text(own: Posix) -> str:

@@ -1,63 +1,69 @@
-"""A watch on the host that puts everything back by itself, unless it is told in time that it is kept.
+"""A watch on a Linux host that puts everything back by itself, unless it is told in time that it is kept.
 
-It is a shell of its own, in a session of its own: it goes on when whoever started the rollout is gone, killed or cut off. (It does
-not outlive the host: after a restart, the script lies in the folder to be run by hand.)
+It is a shell of its own, in a session of its own: it goes on when whoever started the rollout is gone, killed or cut off. Where the
+host has cron(8), it also goes on over a restart of the host: what was armed then is put back at once.
 """
 
-import os
-import subprocess
-from pathlib import Path
+from yardgate.appliance.linux import Command, Runner
+from yardgate.appliance.target import ApplianceError, Busy, TooLate, Watching
 
-FOLDER = Path("/var/lib/yardgate")
+FOLDER = "/var/lib/yardgate"
+AT_START = "/etc/cron.d/yardgate-put-back"
 WATCH = """cd "$1"
 while test -e armed; do
   last=$(stat -c %Y armed) || exit 0
   if test "$(($(date +%s) - last))" -ge "$2"; then
-    mv armed undoing
-    sh undo.sh --undo > said 2>&1 && echo put back > ended || echo not all could be put back > ended
-    rm -f undoing
+    mv armed undoing || exit 0
+    sh undo.sh --undo > said 2>&1 && echo put back > ended || echo not all put back > ended
+    rm -f undoing "$3"
     exit
   fi
   sleep 1
 done"""
-
-
-class TooLate(Exception):
-    """The host is putting everything back by itself, or has."""
+ARM = """umask 077; mkdir -p -- "$1"; cd "$1"
+if test -e undoing || ! (set -C; : > armed) 2> /dev/null; then echo busy; exit 9; fi
+rm -f ended said; cat > undo.sh; printf '%s\\n' "$3" > watch.sh
+if test -d /etc/cron.d; then
+  echo "@reboot root test ! -e $1/armed || sh $1/watch.sh $1 0 $4; test ! -e $1/undoing || { mv $1/undoing $1/armed; sh $1/watch.sh $1 0 $4; }" > "$4"
+fi
+setsid sh watch.sh "$1" "$2" "$4" < /dev/null > /dev/null 2>&1 &
+"""
+ALIVE = """touch -c -- "$1/armed"; test -e "$1/armed" || { echo late; exit 9; }"""
+END = """rm -- "$1/armed" 2> /dev/null || { echo late; exit 9; }; rm -f -- "$2" """
+SAY = """cd "$1" 2> /dev/null || { echo nothing; exit 0; }
+if test -e undoing; then echo putting back; elif test -e armed; then echo armed; else cat ended 2> /dev/null || echo nothing; fi"""
+REFUSED = 9
 
 
 class Watch:
-    """`arm` begins it, `alive` winds it up anew, `end` ends it. What is not ended puts everything back, `seconds` after it was wound up."""
+    def __init__(self, run: Runner, folder: str = FOLDER, at_start: str = AT_START):
+        self.run, self.folder, self.at_start = run, folder, at_start
 
-    def __init__(self, undo: str, seconds: int, folder: Path = FOLDER):
-        self.undo, self.seconds, self.folder = undo, seconds, folder
-        self.armed = folder / "armed"
-
-    def arm(self) -> None:
-        """Raises FileExistsError where another rollout is under way."""
-        self.folder.mkdir(parents=True, mode=0o700, exist_ok=True)
-        if (self.folder / "undoing").exists():
-            raise FileExistsError(self.folder / "undoing")
-        with self.armed.open("x"):
-            pass
-        (self.folder / "ended").unlink(missing_ok=True)
-        (self.folder / "undo.sh").write_text(self.undo)
-        quiet = subprocess.DEVNULL
-        subprocess.Popen(
-            ["sh", "-c", WATCH, "sh", str(self.folder), str(self.seconds)],
-            stdin=quiet, stdout=quiet, stderr=quiet, start_new_session=True,
-        )  # fmt: skip
+    def arm(self, undo: str, seconds: int) -> None:
+        """undo: a script that puts everything back with --undo. Raises Busy."""
+        self._ask("begin to watch", ARM, str(seconds), WATCH, self.at_start, given=undo)
 
     def alive(self) -> None:
         """Raises TooLate."""
-        try:
-            os.utime(self.armed)
-        except FileNotFoundError:
-            raise TooLate from None
+        self._ask("tell the watch that all goes on", ALIVE)
 
     def end(self) -> None:
         """Raises TooLate."""
-        try:
-            self.armed.unlink()
-        except FileNotFoundError:
-            raise TooLate from None
+        self._ask("end the watch", END, self.at_start)
+
+    def watching(self) -> Watching:
+        said = self._ask("ask the watch", SAY)
+        kinds: tuple[Watching, ...] = ("armed", "putting back", "put back", "not all put back")
+        return next((kind for kind in kinds if kind == said), "nothing")
+
+    def _ask(self, why: str, script: str, *more: str, given: str = "") -> str:
+        done = self.run(Command(("sh", "-euc", script, "sh", self.folder, *more), why, given, changes=False, root=True))
+        if done.code == REFUSED:
+            raise (Busy(UNDER_WAY) if done.out.strip() == "busy" else TooLate(PUTS_BACK))
+        if done.code:
+            raise ApplianceError(f"could not {why}: {done.err.strip() or done.out.strip()}")
+        return done.out.strip()
+
+
+UNDER_WAY = """another rollout is under way on this host, or is being put back: wait for it to end"""
+PUTS_BACK = "the host puts everything back by itself, or has"

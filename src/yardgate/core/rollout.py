@@ -9,11 +9,24 @@ from dataclasses import dataclass, replace
 from functools import reduce
 from typing import Literal
 
-from yardgate.core.lists import Ordered, Posix, PosixEntry
+from yardgate.core import rights
+from yardgate.core.lists import Entry, Ordered, Posix, PosixEntry
 from yardgate.core.plan import GUEST
 from yardgate.core.rights import STRICT, Level
 from yardgate.core.share import Protocol
-from yardgate.core.system import PARTS, Account, Export, Folder, HostGroup, Members, Offer, Part, Record, System
+from yardgate.core.system import (
+    GROUP_MARK,
+    PARTS,
+    Account,
+    Export,
+    Folder,
+    HostGroup,
+    Members,
+    Offer,
+    Part,
+    Record,
+    System,
+)
 
 Does = Literal["make", "change", "rename", "remove"]
 
@@ -68,6 +81,21 @@ class Step:
         if self.does == "rename":
             return _renamed(system, self)
         return system.having(self.part, self.record.name, self.after)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Destination:
+    """Where a plan goes. papers: to an appliance that cannot be reached; here: to the host that Yard Gate runs on; ssh: to another, as
+    `user`, with the public key that it was agreed to have, `as_root` where sudo(8) has to be asked; stand-in: to a simulated one at a port of this machine.
+    """
+
+    __pydantic_config__ = STRICT
+    kind: Literal["papers", "here", "ssh", "stand-in"] = "papers"
+    host: str = ""
+    port: int = 22
+    user: str = "root"
+    key: str = ""
+    as_root: bool = False
 
 
 def stands(record: Record | None, wanted: Record | None) -> bool:
@@ -165,11 +193,17 @@ def _renamed(now: System, step: Step) -> System:
     def entries(part: tuple[PosixEntry, ...]) -> tuple[PosixEntry, ...]:
         return tuple(replace(e, who=new) if (e.tag, e.who) == (tag, old) else e for e in part)
 
-    def listed(own: Posix | Ordered) -> Posix | Ordered:
-        if isinstance(own, Ordered):
-            return Ordered(tuple(replace(e, who=new) if e.who == old else e for e in own.entries))
+    def posix(own: Posix) -> Posix:
         default = None if own.default is None else entries(own.default)
         return replace(own, access=entries(own.access), default=default)
+
+    def listed(folder: Folder) -> Folder:
+        beneath = posix(folder.beneath) if folder.beneath is not None else None
+        if isinstance(folder.listed, Posix):
+            return replace(folder, listed=posix(folder.listed), beneath=beneath)
+        mark = GROUP_MARK if tag == "group" else ""
+        own = (replace(e, who=f"{mark}{new}") if e.who == f"{mark}{old}" else e for e in folder.listed.entries)
+        return replace(folder, listed=Ordered(tuple(own)), beneath=beneath)
 
     if step.part == "accounts":
         members = [replace(m, users=frozenset(new if u == old else u for u in m.users)) for m in now.members.values()]
@@ -183,7 +217,7 @@ def _renamed(now: System, step: Step) -> System:
         now,
         members={m.name: m for m in members},
         accounts={a.name: a for a in accounts},
-        folders={f.name: replace(f, listed=listed(f.listed)) for f in folders},
+        folders={f.name: listed(f) for f in folders},
     )
 
 
@@ -241,10 +275,12 @@ def _names(step: Step) -> Iterator[tuple[Part, str]]:
             yield "folders", name.rpartition("/")[0]
             yield "accounts", owner
             yield "groups", group
-            entries = listed.entries if isinstance(listed, Ordered) else (*listed.access, *(listed.default or ()))
-            for entry in entries:
-                yield "accounts", entry.who
-                yield "groups", entry.who
+            if isinstance(listed, Posix):
+                said = ((e.tag, e.who) for e in (*listed.access, *(listed.default or ())))
+            else:
+                said = (("group" if e.who.startswith(GROUP_MARK) else "user", e.who) for e in listed.entries)
+            for tag, who in said:
+                yield "groups" if tag == "group" else "accounts", who.removeprefix(GROUP_MARK)
         case Offer(path=path, reads=reads, writes=writes, roots=roots):
             yield "folders", path
             yield from (("accounts", user) for user in (*reads, *writes, *roots))
@@ -364,12 +400,20 @@ def _folder_words(was: Folder, now: Folder) -> str:
         said.append(f"group {now.group}")
     if was.listed != now.listed:
         said.append(_list_words(was.listed, now.listed))
+    if was.beneath != now.beneath:
+        said.append("closed beneath its list" if now.beneath is not None else "opened beneath its list")
     return f"folder {now.name}: {', '.join(said)}"
 
 
 def _list_words(was: Posix | Ordered, now: Posix | Ordered) -> str:
+    if isinstance(was, Ordered) and isinstance(now, Ordered):
+        return _ordered_words(was, now)
     if not isinstance(was, Posix) or not isinstance(now, Posix):
-        return "its list" if type(was) is type(now) else "a list of another style"
+        return (
+            "an ordered list in place of a POSIX list"
+            if isinstance(now, Ordered)
+            else "a POSIX list in place of an ordered list"
+        )
     had, has = ({(e.tag, e.who): e.perms for e in own.access} for own in (was, now))
     said = []
     for tag, who in sorted(had.keys() | has.keys()):
@@ -380,6 +424,32 @@ def _list_words(was: Posix | Ordered, now: Posix | Ordered) -> str:
     if len(said) > 3:
         said = [*said[:3], f"{len(said) - 3} more entries"]
     return f"list ({', '.join(said)})" if said else "what new things in it get"
+
+
+def _ordered_words(was: Ordered, now: Ordered) -> str:
+    gone = [e for e in was.entries if e not in now.entries]
+    come = [e for e in now.entries if e not in was.entries]
+    said = []
+    for entry in gone:
+        other = next((e for e in come if (e.type, e.who) == (entry.type, entry.who)), None)
+        if other is None:
+            said.append(f"no longer {_entry_words(entry)}")
+        else:
+            come.remove(other)
+            said.append(f"{entry.who.removeprefix(GROUP_MARK)} {_mask_words(entry)} to {_mask_words(other)}")
+    said += [f"now {_entry_words(entry)}" for entry in come]
+    if len(said) > 3:
+        said = [*said[:3], f"{len(said) - 3} more entries"]
+    return f"list ({', '.join(said)})" if said else "its list in another order"
+
+
+def _mask_words(entry: Entry) -> str:
+    return f"{'refused ' if entry.type == 'deny' else ''}{rights.words(entry.mask)}"
+
+
+def _entry_words(entry: Entry) -> str:
+    verb = "refuses" if entry.type == "deny" else "lets"
+    return f"{verb} {entry.who.removeprefix(GROUP_MARK)} {rights.words(entry.mask)}"
 
 
 def _rwx(perms: int | None) -> str:
@@ -393,9 +463,14 @@ def _rwx(perms: int | None) -> str:
 def _offer_words(was: Offer, now: Offer) -> str:
     said = [f"offer {now.path} in place of {was.path}"] if was.path != now.path else []
     had, has = ({**dict.fromkeys(o.reads, Level.RO), **dict.fromkeys(o.writes, Level.RW)} for o in (was, now))
-    for level, verb in ((Level.RW, "write"), (Level.RO, "only read"), (Level.NA, "do not get in")):
+    verbs = {
+        Level.RW: ("writes", "write"),
+        Level.RO: ("only reads", "only read"),
+        Level.NA: ("does not get in", "do not get in"),
+    }
+    for level, (one, several) in verbs.items():
         moved = [u for u in had.keys() | has.keys() if had.get(u, Level.NA) != has.get(u, Level.NA) == level]
-        said += [f"{_few(moved)} {verb}"] if moved else []
+        said += [f"{_few(moved)} {one if len(moved) == 1 else several}"] if moved else []
     if was.roots != now.roots:
         said.append(f"root inside: {_few(now.roots) or 'nobody'}")
     if was.guests != now.guests:

@@ -11,7 +11,7 @@ from itertools import chain
 from typing import Any, Literal, NamedTuple, TypeVar
 
 from yardgate.core.lists import Ordered, Posix, PosixEntry, posix
-from yardgate.core.lists.ordered import GROUP, OWNER
+from yardgate.core.lists.ordered import GROUP, OWNER, spelled
 from yardgate.core.membership import token
 from yardgate.core.names import fresh_id, unix_trouble
 from yardgate.core.plan import EVERYONE, LOCAL, ROOT, Plan, PlanError, Trouble, fold, show
@@ -19,8 +19,9 @@ from yardgate.core.resolve import Matrix
 from yardgate.core.rights import LEVELS, STRICT, Level
 from yardgate.core.share import HostRule, Over, Share, Squash, in_order
 from yardgate.core.storage import Laid, OrderedLaid
-from yardgate.core.ways import is_on, lets_in, members
+from yardgate.core.ways import inside, is_on, lets_in, members
 
+GROUP_MARK = "@"  # before the name of a group in an ordered list
 ADMIN = "root"  # the account and the group that every Unix host has
 GUEST_ACCOUNT = "nobody"  # as whom an SMB server lets guests in
 OF_THE_HOST = frozenset({
@@ -63,20 +64,34 @@ class Members:
     users: frozenset[str] = frozenset()
 
 
+OPEN = Posix((PosixEntry("user", "", 7), PosixEntry("group", "", 7), PosixEntry("other", "", 7)))
+
+
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Folder:
-    """A folder with owner, owning group and list. name: its path. The lists name accounts; a mode is a POSIX list of three entries."""
+    """A folder with owner, owning group and list. name: its path. A mode is a POSIX list of three entries.
+
+    The lists name accounts. In an ordered list a group has an @ before its name, and owner@ and group@ stand only in what comes down
+    to new things (see `ordered.spelled`); a SID stands where it is nobody's that the appliance knows. beneath: what the file system
+    itself has where an ordered list is kept beside it, if that is not open to all.
+    """
 
     __pydantic_config__ = STRICT
     name: str
     owner: str = ADMIN
     group: str = ADMIN
     listed: Posix | Ordered = field(default_factory=Posix)
+    beneath: Posix | None = None
+
+    @property
+    def mode(self) -> Posix:
+        """The list that the file system itself has: beneath an ordered list it lets everybody do everything."""
+        return self.listed if isinstance(self.listed, Posix) else self.beneath or OPEN
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Offer:
-    """A share over SMB: who gets in by name, who of them writes, who acts as root inside."""
+    """A share over SMB: who gets in by name, who of them writes, who acts as root inside. ordered: the server keeps ordered lists in it."""
 
     __pydantic_config__ = STRICT
     name: str
@@ -89,6 +104,7 @@ class Offer:
     hide_unreadable: bool = False
     versions: bool = False
     recycle: bool = False
+    ordered: bool = False
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -131,6 +147,18 @@ class System:
         return replace(self, **changed)
 
 
+def asked(*systems: System) -> System:
+    """Everything that any of these speaks of; of two records of one name the later one's."""
+    return System(
+        groups={name: record for one in systems for name, record in one.groups.items()},
+        accounts={name: record for one in systems for name, record in one.accounts.items()},
+        members={name: record for one in systems for name, record in one.members.items()},
+        folders={name: record for one in systems for name, record in one.folders.items()},
+        offers={name: record for one in systems for name, record in one.offers.items()},
+        exports={name: record for one in systems for name, record in one.exports.items()},
+    )
+
+
 class Compiled(NamedTuple):
     """What a plan comes to on an appliance. left_out: what it will not have, or have otherwise, in words."""
 
@@ -170,7 +198,9 @@ def compiled(matrix: Matrix, top: str, joined: Collection[str] = ()) -> Compiled
         for group in groups
     )
     own = (HostGroup(name=user.name) for user in users if user.primary_group is None)
-    folders = (_folder(named, where[place], matrix.laying[place]) for place in plan.places if place in matrix.laying)
+    folders = (
+        _folder(plan, named, where[place], matrix.laying[place]) for place in plan.places if place in matrix.laying
+    )
     shares = sorted(plan.shares.values(), key=lambda share: share.name)
     return Compiled(
         System(
@@ -216,15 +246,18 @@ def host_names(plan: Plan, away: Collection[str] = ()) -> Mapping[str, str]:
     return found
 
 
-def _folder(named: Mapping[str, str], path: str, laid: Laid) -> Folder | None:
+def _folder(plan: Plan, named: Mapping[str, str], path: str, laid: Laid) -> Folder | None:
     owner, group = named.get(laid.owner, ADMIN), named.get(laid.group, ADMIN)
     match laid.list:
         case None:
             return None
         case OrderedLaid() as listed:
             kept = (e for e in listed.entries if e.who in named or e.who in (OWNER, GROUP, EVERYONE))
-            entries = tuple(replace(e, who=named.get(e.who, e.who)) for e in kept)
-            return Folder(name=path, owner=owner, group=group, listed=Ordered(entries))
+            called = {who: f"{GROUP_MARK}{name}" if who in plan.groups else name for who, name in named.items()}
+            said = tuple(replace(e, who=called.get(e.who, e.who)) for e in kept)
+            return Folder(
+                name=path, owner=owner, group=group, listed=Ordered(spelled(said, owner, f"{GROUP_MARK}{group}"))
+            )
         case listed:
             own = Posix(_entries(named, listed.access), None, listed.setgid, listed.sticky)
             if listed.style == "posix" and listed.default is not None:
@@ -253,8 +286,8 @@ def offer(matrix: Matrix, share: Share, path: str, named: Mapping[str, str]) -> 
     guests = share.guests if is_on(plan, "smb") and kept_to is None else Level.NA
     roots: tuple[str, ...] = ()
     if share.administrator is not None:
-        inside = members(matrix, share.administrator)[: counting.users]
-        roots = tuple(named[user] for user, is_one in zip(subjects, inside, strict=True) if is_one and user in named)
+        admins = members(matrix, share.administrator)[: counting.users]
+        roots = tuple(named[user] for user, is_one in zip(subjects, admins, strict=True) if is_one and user in named)
     return Offer(
         name=share.name,
         path=path,
@@ -266,7 +299,13 @@ def offer(matrix: Matrix, share: Share, path: str, named: Mapping[str, str]) -> 
         hide_unreadable=share.hide_unreadable,
         versions=share.versions,
         recycle=share.recycle,
+        ordered=any(kept_in_order(matrix, p) for p in inside(plan, share)),
     )
+
+
+def kept_in_order(matrix: Matrix, place: str) -> bool:
+    """Whether a place has an ordered list, which a Linux host's SMB server keeps beside the folder."""
+    return place in matrix.laying and isinstance(matrix.laying[place].list, OrderedLaid)
 
 
 def is_exported(plan: Plan, share: Share) -> bool:

@@ -27,7 +27,7 @@ class Visit:
     """One place, as somebody finds it who came in over a share.
 
     shown: its name stands in the listing of the folder above (at the top: the share can be connected to, or mounted). enters: it opens.
-    lists: the names of the files in it are shown. reads, changes, deletes: an ordinary file in it. adds: a new file in it.
+    looks: the names in it may be asked for. lists: those of the files in it are shown. reads, changes, deletes: an ordinary file in it. adds: a new file in it.
     gate: what brings it down to this level.
     """
 
@@ -35,6 +35,7 @@ class Visit:
     level: Level
     shown: bool
     enters: bool
+    looks: bool
     lists: bool
     reads: bool
     changes: bool
@@ -76,6 +77,7 @@ def walk(
                 if place == share.place
                 else listing[above or ""] and folder_shown,
                 enters,
+                listing[place],
                 listing[place] and files_shown,
                 enters and bool(rights.file & READ_DATA),
                 writes and bool(rights.file & WRITE_DATA),

@@ -5,13 +5,13 @@ primaryGroupID), MS-DTYP 2.4.2.2 (the bytes of a SID). LDAP: RFC 2307 section 4 
 (entryUUID).
 """
 
-import struct
 from collections.abc import Iterable, Mapping
 from datetime import UTC, date, datetime, timedelta
 from typing import NamedTuple
 
 from yardgate.core.directory import Directory, Record, Ref, Schema, dn_parts, same_dn, within_dn
 from yardgate.formats.ldif import Attributes, Entry
+from yardgate.formats.sid import sid_text
 
 
 class Shape(NamedTuple):
@@ -145,22 +145,6 @@ def _ad_ref(dn: str) -> Ref:
         return Ref("dn", dn)
     stranger = len(parts) > 1 and parts[1] == ("cn", "ForeignSecurityPrincipals") and parts[0][1].startswith("S-1-")
     return Ref("sid", parts[0][1]) if stranger else Ref("dn", dn)
-
-
-def sid_text(raw: bytes) -> str | None:
-    """A SID as people write it; None where the bytes are none."""
-    if raw.startswith(b"S-1-"):  # some tools write it out
-        return raw.decode("ascii", "replace")
-    if len(raw) < 8 or raw[0] != 1 or len(raw) != 8 + 4 * raw[1]:
-        return None
-    parts = struct.unpack(f"<{raw[1]}I", raw[8:])
-    return "-".join(map(str, ("S-1", int.from_bytes(raw[2:8], "big"), *parts)))
-
-
-def sid_bytes(text: str) -> bytes:
-    """The bytes of a SID."""
-    _, _, authority, *parts = text.split("-")
-    return bytes((1, len(parts))) + int(authority).to_bytes(6, "big") + struct.pack(f"<{len(parts)}I", *map(int, parts))
 
 
 def _filetime_date(ticks: int | None) -> date | None:

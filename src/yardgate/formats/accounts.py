@@ -1,6 +1,7 @@
 """passwd(5) and group(5) of a Linux host."""
 
-from collections.abc import Iterator
+import re
+from collections.abc import Iterator, Mapping
 from dataclasses import replace
 
 from yardgate.core.edit import Edit, Join, PutGroup, PutUser
@@ -70,6 +71,21 @@ def read(
         if user != existing:
             edits.append(PutUser(user))
     return Reading((*edits, *joins), tuple(notes))
+
+
+def smb_accounts(text: str) -> dict[str, dict[str, str]]:
+    """What `pdbedit --list --verbose` says of each account of an SMB server, by its name on the host."""
+    found = {}
+    for block in text.split("---------------\n"):
+        said = dict(part for line in block.splitlines() if len(part := re.split(r":\s*", line, maxsplit=1)) == 2)
+        if "Unix username" in said:
+            found[said["Unix username"]] = said
+    return found
+
+
+def is_open(said: Mapping[str, str]) -> bool:
+    """Whether the SMB server lets such an account in."""
+    return "D" not in said.get("Account Flags", "")
 
 
 def _rows(text: str, what: str, fields: int) -> Iterator[tuple[int, list[str]]]:

@@ -208,6 +208,8 @@ class _Taken:
 
 
 def _places(plan: Plan, found: Sequence[Found], at: str | None, names: _Names) -> Reading:
+    if not found:
+        raise FormatError("there is no file or folder in it", 1, 1)
     top = found[0].path
     name = top[-1] if top else "pool"
     if at is None and any(p.kind == "pool" and fold(p.name) == fold(name) for p in plan.places.values()):

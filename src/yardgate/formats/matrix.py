@@ -172,15 +172,21 @@ def _who_rows(plan: Plan) -> list[tuple[str, str, str]]:
     ]
 
 
+def _only(plan: Plan, names: Names, who: str, name: str) -> str:
+    """A name that means nobody else when it is read again: a local account that shares its name says where it is from."""
+    alike = names.groups if who in plan.groups else names.users
+    return f"{plan.name}\\{name}" if len(alike.get(fold(name), ())) > 1 else name
+
+
 def _places(plan: Plan) -> list[tuple[str, str]]:
     return sorted(((place, plan.path_name(place)) for place in plan.places), key=lambda pair: (fold(pair[1]), pair[0]))
 
 
 def write_grants(plan: Plan) -> str:
     """What is set, as CSV: kind, name, then a column a place headed by its path; RW, RO, NA or empty."""
-    places = _places(plan)
+    places, names = _places(plan), Names(plan)
     body = [
-        [kind, name, *(plan.grants.get(place, {}).get(who, "") for place, _ in places)]
+        [kind, _only(plan, names, who, name), *(plan.grants.get(place, {}).get(who, "") for place, _ in places)]
         for who, kind, name in _who_rows(plan)
     ]
     return table.write([["kind", "name", *(path for _, path in places)], *body])

@@ -45,9 +45,12 @@ def _section(share: Offer) -> Iterator[str]:
     yield f" guest ok = {'yes' if guest else 'no'}"
     yield f" browseable = {'no' if share.hidden else 'yes'}"
     yield f" hide unreadable = {'yes' if share.hide_unreadable else 'no'}"
-    modules = [name for name, wanted in (("shadow_copy2", share.versions), ("recycle", share.recycle)) if wanted]
+    wanted = {"acl_xattr": share.ordered, "shadow_copy2": share.versions, "recycle": share.recycle}
+    modules = [name for name, is_wanted in wanted.items() if is_wanted]
     if modules:
         yield f" vfs objects = {' '.join(modules)}"
+    if share.ordered:
+        yield " acl_xattr:ignore system acls = yes"
     if share.recycle:  # a folder for each, since all who may read one folder could read what others had deleted
         yield from (" recycle:repository = .recycle/%U", " recycle:directory_mode = 0711")
         yield from (" recycle:subdir_mode = 0700", " recycle:keeptree = yes", " recycle:versions = yes")
@@ -72,7 +75,7 @@ def read(text: str) -> tuple[Offer, ...]:
 
 SETTINGS = frozenset({
     "path", "available", "read only", "valid users", "write list", "admin users", "guest ok", "browseable", "hide unreadable",
-    "vfs objects", "recycle:repository", "recycle:directory_mode", "recycle:subdir_mode", "recycle:keeptree", "recycle:versions",
+    "vfs objects", "acl_xattr:ignore system acls", "recycle:repository", "recycle:directory_mode", "recycle:subdir_mode", "recycle:keeptree", "recycle:versions",
 })  # fmt: skip
 
 
@@ -95,6 +98,7 @@ def _offer(name: str, said: Mapping[str, str]) -> Offer:
         hide_unreadable=said.get("hide unreadable") == "yes",
         versions="shadow_copy2" in modules,
         recycle="recycle" in modules,
+        ordered="acl_xattr" in modules,
     )
 
 

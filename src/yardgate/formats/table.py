@@ -52,3 +52,8 @@ def write(table: Iterable[Sequence[str]]) -> str:
     for row in table:
         writer.writerow([f"'{cell}" if cell.startswith((*FORMULA, "'")) else cell for cell in row])
     return out.getvalue()
+
+
+def fields(text: str) -> list[list[str]]:
+    """The cells of a table that `write` wrote, as they were before."""
+    return [[_unguard(field) for field in row] for row in csv.reader(io.StringIO(text, newline=""))]

@@ -192,6 +192,43 @@ rollouts = Table(  # what was put on the appliance, or read from it, and what it
     Column("top", String, nullable=False),
     Column("steps", JSON, nullable=False),
     Column("system", Text, nullable=False),
+    Column("run", Integer),
+)
+destinations = Table(  # where a plan goes
+    "destinations",
+    metadata,
+    _of_plan(),
+    Column("destination", JSON, nullable=False),
+)
+runs = Table(  # what is carried out there, and was
+    "runs",
+    metadata,
+    _of_plan(),
+    Column("number", Integer, primary_key=True),
+    Column("at", String, nullable=False),
+    Column("by", String, nullable=False),
+    Column("revision", Integer, nullable=False),
+    Column("top", String, nullable=False),
+    Column("destination", JSON, nullable=False),
+    Column("seconds", Integer, nullable=False),
+    Column("before", Text, nullable=False),
+    Column("steps", Text, nullable=False),
+    Column("questions", Text, nullable=False),
+    Column("state", String, nullable=False),
+    Column("trouble", Text, nullable=False),
+    Column("until", String),
+    Column("ended", String),
+)
+run_lines = Table(  # what came of it, line by line
+    "run_lines",
+    metadata,
+    Column("plan", String, primary_key=True),
+    Column("run", Integer, primary_key=True),
+    Column("number", Integer, primary_key=True),
+    Column("kind", String, nullable=False),
+    Column("at", String, nullable=False),
+    Column("said", JSON, nullable=False),
+    ForeignKeyConstraint(["plan", "run"], ["runs.plan", "runs.number"], ondelete="CASCADE"),
 )
 directories = Table(
     "directories",

@@ -714,7 +714,7 @@ export interface paths {
         };
         /**
          * Export
-         * @description The plan file, or CSV of grants, of what comes out, of who gets in where, or of people; local accounts as LDIF; or the lists from the place `at` down, for setfacl or
+         * @description The plan file, or CSV of grants, of what comes out, of who gets in where, or of people, or all of it as a workbook; local accounts as LDIF; or the lists from the place `at` down, for setfacl or
          *     nfs4_setfacl.
          */
         get: operations["export"];
@@ -1150,6 +1150,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/plans/{plan}/rollout/compare": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Compare Rollouts
+         * @description What the appliance had otherwise after one rollout than after another.
+         */
+        get: operations["compare_rollouts"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/plans/{plan}/rollout/take-away/{what}": {
         parameters: {
             query?: never;
@@ -1159,7 +1179,8 @@ export interface paths {
         };
         /**
          * Take Away
-         * @description The steps as a shell script, with a dry run and a way back, or in plain words as Markdown.
+         * @description The steps as a shell script, with a dry run and a way back; in plain words as a page to print, or as Markdown. Or all that the plan
+         *     comes to: the SMB server's shares, the NFS exports, owners and POSIX lists for `setfacl --restore`.
          */
         get: operations["take_away"];
         put?: never;
@@ -1204,6 +1225,150 @@ export interface paths {
          * @description Say what the host has, as it was read there: what differs from how it was left was changed behind the plan's back.
          */
         post: operations["rollout_reading"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan}/rollout/destination": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Destination
+         * @description Where the plan goes.
+         */
+        get: operations["destination"];
+        /**
+         * Send To
+         * @description Say where the plan goes from now on. A host is only spoken to with the key that is said here.
+         */
+        put: operations["send_to"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan}/rollout/since": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Since Rollout
+         * @description The cells that come out otherwise than on the appliance.
+         */
+        get: operations["since_rollout"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan}/rollout/host-keys": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Ask Host Keys
+         * @description The public keys that a host shows, to be compared with what its administrator knows.
+         */
+        post: operations["ask_host_keys"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan}/rollout/look": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Look At Appliance
+         * @description Read what the appliance has; from now on the steps lead from there. Says what was changed behind the plan's back.
+         */
+        post: operations["look_at_appliance"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan}/rollout/apply": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Put There
+         * @description Begin to carry the steps out. Only from what the appliance was last seen to have.
+         */
+        post: operations["put_there"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan}/rollout/runs/{number}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Run Of Plan
+         * @description A run as it stands now: what was done, tried, and what it waits for.
+         */
+        get: operations["run_of_plan"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan}/rollout/runs/{number}/wish": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Wish Of Run
+         * @description Keep what was done, or have everything put back.
+         */
+        post: operations["wish_of_run"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1484,6 +1649,16 @@ export interface components {
             clashes: string;
         };
         /**
+         * Compared
+         * @description What the appliance had otherwise after one rollout than after another, in words; the first 3000 of `total`.
+         */
+        Compared: {
+            /** Total */
+            total: number;
+            /** Words */
+            words: string[];
+        };
+        /**
          * Comparison
          * @description From one revision to another: every edit in words, and the cells that differ.
          */
@@ -1510,6 +1685,44 @@ export interface components {
         CopyPlan: {
             /** Name */
             name: string;
+        };
+        /**
+         * Destination
+         * @description Where a plan goes. papers: to an appliance that cannot be reached; here: to the host that Yard Gate runs on; ssh: to another, as
+         *     `user`, with the public key that it was agreed to have, `as_root` where sudo(8) has to be asked; stand-in: to a simulated one at a port of this machine.
+         */
+        Destination: {
+            /**
+             * Kind
+             * @default papers
+             * @enum {string}
+             */
+            kind: "papers" | "here" | "ssh" | "stand-in";
+            /**
+             * Host
+             * @default
+             */
+            host: string;
+            /**
+             * Port
+             * @default 22
+             */
+            port: number;
+            /**
+             * User
+             * @default root
+             */
+            user: string;
+            /**
+             * Key
+             * @default
+             */
+            key: string;
+            /**
+             * As Root
+             * @default false
+             */
+            as_root: boolean;
         };
         /**
          * Directory
@@ -1640,6 +1853,12 @@ export interface components {
             total: number;
             /** Words */
             words: string[];
+            /**
+             * Edits
+             * @description for each, what would take it into the plan, where a plan can say it
+             * @default []
+             */
+            edits: (components["schemas"]["PutUser"] | components["schemas"]["RemoveUser"] | components["schemas"]["PutGroup"] | components["schemas"]["RemoveGroup"] | components["schemas"]["Join"] | components["schemas"]["Leave"] | components["schemas"]["PutPlace"] | components["schemas"]["RemovePlace"] | components["schemas"]["PutPattern"] | components["schemas"]["RemovePattern"] | components["schemas"]["PutDirectory"] | components["schemas"]["RemoveDirectory"] | components["schemas"]["PutShare"] | components["schemas"]["RemoveShare"] | components["schemas"]["PutService"] | components["schemas"]["RemoveService"] | components["schemas"]["PutPromise"] | components["schemas"]["RemovePromise"] | components["schemas"]["PutAccepted"] | components["schemas"]["RemoveAccepted"] | components["schemas"]["SetGrant"] | components["schemas"]["SetTarget"] | components["schemas"]["SetTitle"])[][];
             kept: components["schemas"]["RolledOut"] | null;
         };
         /**
@@ -1832,7 +2051,11 @@ export interface components {
         };
         /**
          * Folder
-         * @description A folder with owner, owning group and list. name: its path. The lists name accounts; a mode is a POSIX list of three entries.
+         * @description A folder with owner, owning group and list. name: its path. A mode is a POSIX list of three entries.
+         *
+         *     The lists name accounts. In an ordered list a group has an @ before its name, and owner@ and group@ stand only in what comes down
+         *     to new things (see `ordered.spelled`); a SID stands where it is nobody's that the appliance knows. beneath: what the file system
+         *     itself has where an ordered list is kept beside it, if that is not open to all.
          */
         Folder: {
             /** Name */
@@ -1849,6 +2072,7 @@ export interface components {
             group: string;
             /** Listed */
             listed?: components["schemas"]["Posix"] | components["schemas"]["Ordered"];
+            beneath?: components["schemas"]["Posix"] | null;
         };
         /**
          * Forecast
@@ -2018,6 +2242,19 @@ export interface components {
             bytes: number;
         };
         /**
+         * HostAt
+         * @description Where a host may be asked for its public keys.
+         */
+        HostAt: {
+            /** Host */
+            host: string;
+            /**
+             * Port
+             * @default 22
+             */
+            port: number;
+        };
+        /**
          * HostGroup
          * @description A group. gid None: whichever number the host gives it.
          */
@@ -2026,6 +2263,13 @@ export interface components {
             name: string;
             /** Gid */
             gid?: number | null;
+        };
+        /** HostKeyOut */
+        HostKeyOut: {
+            /** Line */
+            line: string;
+            /** Fingerprint */
+            fingerprint: string;
         };
         /**
          * HostReading
@@ -2058,7 +2302,8 @@ export interface components {
         };
         /**
          * Import
-         * @description A text to take in. accounts: `content` is a passwd file, `second` a group file. getfacl, find, nfs4: listings of folders.
+         * @description A text to take in. accounts: `content` is a passwd file, `second` a group file. getfacl, find, nfs4: listings of folders. server: a file
+         *     server whole, from `files` copied from it, or, where there are none, read from the appliance with the lists of `tops` and all in them.
          */
         Import: {
             /**
@@ -2070,12 +2315,23 @@ export interface components {
              * Kind
              * @enum {string}
              */
-            kind: "matrix" | "people" | "promises" | "accounts" | "plan" | "getfacl" | "find" | "nfs4";
+            kind: "matrix" | "people" | "promises" | "accounts" | "plan" | "getfacl" | "find" | "nfs4" | "server";
             /**
              * Content
              * Format: base64
+             * @default
              */
             content: string;
+            /**
+             * Files
+             * @default []
+             */
+            files: components["schemas"]["NamedFile"][];
+            /**
+             * Tops
+             * @default []
+             */
+            tops: string[];
             /**
              * Second
              * Format: base64
@@ -2333,6 +2589,19 @@ export interface components {
             text: string;
         };
         /**
+         * LookAt
+         * @description Read what the appliance has of what a revision of the plan speaks of.
+         */
+        LookAt: {
+            /**
+             * Revision
+             * @description the plan's revision that this was made on, or is
+             */
+            revision: number;
+            /** Top */
+            top: string;
+        };
+        /**
          * Lost
          * @description What a place loses by a change, in words; or has of its own and keeps, where `left`.
          */
@@ -2414,6 +2683,16 @@ export interface components {
             /** Listed */
             listed: string[];
         };
+        /** NamedFile */
+        NamedFile: {
+            /** Name */
+            name: string;
+            /**
+             * Content
+             * Format: base64
+             */
+            content: string;
+        };
         /** NewAccount */
         NewAccount: {
             /** Name */
@@ -2467,7 +2746,7 @@ export interface components {
         };
         /**
          * Offer
-         * @description A share over SMB: who gets in by name, who of them writes, who acts as root inside.
+         * @description A share over SMB: who gets in by name, who of them writes, who acts as root inside. ordered: the server keeps ordered lists in it.
          */
         Offer: {
             /** Name */
@@ -2511,6 +2790,11 @@ export interface components {
              * @default false
              */
             recycle: boolean;
+            /**
+             * Ordered
+             * @default false
+             */
+            ordered: boolean;
         };
         /**
          * Ordered
@@ -2818,6 +3102,18 @@ export interface components {
             note: string;
         };
         /**
+         * PromiseTried
+         * @description A promise, at how many shares people were sent in for it, and what was otherwise than the plan says.
+         */
+        PromiseTried: {
+            /** Promise */
+            promise: string;
+            /** Tried */
+            tried: number;
+            /** Differs */
+            differs: string[];
+        };
+        /**
          * PutAccepted
          * @description Accept a finding, with a reason.
          */
@@ -2912,6 +3208,37 @@ export interface components {
              * @enum {string}
              */
             op: "put-share";
+        };
+        /**
+         * PutThere
+         * @description Carry the steps out but those left for later; what is not kept within `seconds` is put back. delete: ids of leftovers that are to
+         *     be deleted, each with its name as somebody typed it (of a folder, the last part of its path).
+         */
+        PutThere: {
+            /**
+             * Revision
+             * @description the plan's revision that this was made on, or is
+             */
+            revision: number;
+            /** Top */
+            top: string;
+            /**
+             * Left
+             * @default []
+             */
+            left: string[];
+            /**
+             * Seconds
+             * @default 300
+             */
+            seconds: number;
+            /**
+             * Delete
+             * @default {}
+             */
+            delete: {
+                [key: string]: string;
+            };
         };
         /**
          * PutUser
@@ -3203,7 +3530,7 @@ export interface components {
         /**
          * RolledOut
          * @description One rollout: who did which steps when, of which revision of the plan; or a reading, with what was changed behind the plan's
-         *     back. top: the folder in which the pools lie.
+         *     back. top: the folder in which the pools lie. run: the number of the run that carried it out, where one did.
          */
         RolledOut: {
             /** Number */
@@ -3212,7 +3539,7 @@ export interface components {
              * Kind
              * @enum {string}
              */
-            kind: "done" | "read";
+            kind: "done" | "read" | "applied" | "put back" | "not all put back";
             /** At */
             at: string;
             /** By */
@@ -3223,6 +3550,8 @@ export interface components {
             top: string;
             /** Steps */
             steps: string[];
+            /** Run */
+            run?: number | null;
         };
         /**
          * RolloutDone
@@ -3244,13 +3573,20 @@ export interface components {
         };
         /**
          * RolloutOut
-         * @description From what the appliance has to what the plan comes to. troubles: why it cannot be put there at all.
+         * @description From what the appliance has to what the plan comes to. troubles: why it cannot be put there at all. known: whether what it has was
+         *     ever read or said. under_way: the number of the run that carries it out now. leftovers: what the appliance has and the plan does not
+         *     speak of any more, each as the step that would delete it.
          */
         RolloutOut: {
             /** Revision */
             revision: number;
             /** Top */
             top: string;
+            destination: components["schemas"]["Destination"];
+            /** Known */
+            known: boolean;
+            /** Under Way */
+            under_way: number | null;
             /** Troubles */
             troubles: string[];
             /** Left Out */
@@ -3259,6 +3595,8 @@ export interface components {
             total: number;
             /** Steps */
             steps: components["schemas"]["RolloutStep"][];
+            /** Leftovers */
+            leftovers: components["schemas"]["RolloutStep"][];
             /** Again */
             again: string[];
             /** History */
@@ -3312,6 +3650,87 @@ export interface components {
             /** Taken */
             taken: boolean;
             changed: components["schemas"]["Changed"];
+        };
+        /**
+         * RunOut
+         * @description A rollout that is carried out, or was. tried: how often somebody went into a share, of `to_try`; differs: what was then otherwise
+         *     than the plan says. until: when it is put back unless it is kept (UTC); left: seconds to then. steps: the first 3000 of `total`.
+         */
+        RunOut: {
+            /** Number */
+            number: number;
+            /** At */
+            at: string;
+            /** By */
+            by: string;
+            /** Revision */
+            revision: number;
+            /** Top */
+            top: string;
+            destination: components["schemas"]["Destination"];
+            /** Seconds */
+            seconds: number;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "begun" | "doing" | "trying" | "waiting" | "keeping" | "putting back" | "host puts back" | "kept" | "put back" | "not all put back";
+            /** Trouble */
+            trouble: string;
+            /** Until */
+            until: string | null;
+            /** Left */
+            left: number | null;
+            /** Ended */
+            ended: string | null;
+            /** Total */
+            total: number;
+            /** Done */
+            done: number;
+            /** Back */
+            back: number;
+            /** Steps */
+            steps: components["schemas"]["RunStep"][];
+            /** To Try */
+            to_try: number;
+            /** Tried */
+            tried: number;
+            /** Differs */
+            differs: string[];
+            /** Promises */
+            promises: components["schemas"]["PromiseTried"][];
+            /** Notes */
+            notes: string[];
+            /** Again */
+            again: string[];
+            /** Destroys */
+            destroys: boolean;
+        };
+        /**
+         * RunStep
+         * @description A step of a run. state: failed, why says so; back: done and taken back again.
+         */
+        RunStep: {
+            /** Words */
+            words: string;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "to do" | "doing" | "done" | "failed" | "back" | "not back";
+            /** Why */
+            why: string;
+        };
+        /**
+         * RunWish
+         * @description What shall become of a run: kept, or everything put back.
+         */
+        RunWish: {
+            /**
+             * Wish
+             * @enum {string}
+             */
+            wish: "keep" | "put back";
         };
         /** SentenceIn */
         SentenceIn: {
@@ -3525,6 +3944,15 @@ export interface components {
             name: string;
             /** Password */
             password: string;
+        };
+        /**
+         * SinceOut
+         * @description What comes out otherwise than on the appliance, since the revision that was put there last; null before the first rollout.
+         */
+        SinceOut: {
+            /** Revision */
+            revision: number | null;
+            changed: components["schemas"]["Changed"];
         };
         /**
          * Standing
@@ -7080,7 +7508,7 @@ export interface operations {
             header?: never;
             path: {
                 plan: string;
-                what: "plan" | "grants" | "effective" | "people" | "access" | "promises" | "ldif" | "setfacl" | "nfs4";
+                what: "plan" | "grants" | "effective" | "people" | "access" | "promises" | "ldif" | "setfacl" | "nfs4" | "workbook";
             };
             cookie?: never;
         };
@@ -8892,6 +9320,87 @@ export interface operations {
             };
         };
     };
+    compare_rollouts: {
+        parameters: {
+            query: {
+                /** @description number of a rollout */
+                before: number;
+                /** @description number of a rollout */
+                then: number;
+            };
+            header?: never;
+            path: {
+                plan: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Compared"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     take_away: {
         parameters: {
             query?: {
@@ -8903,7 +9412,7 @@ export interface operations {
             header?: never;
             path: {
                 plan: string;
-                what: "script" | "runbook";
+                what: "script" | "runbook" | "page" | "smb" | "exports" | "setfacl";
             };
             cookie?: never;
         };
@@ -9075,6 +9584,634 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["DriftOut"];
                 };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    destination: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                plan: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Destination"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    send_to: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                plan: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Destination"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    since_rollout: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                plan: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SinceOut"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    ask_host_keys: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                plan: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["HostAt"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HostKeyOut"][];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    look_at_appliance: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                plan: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LookAt"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DriftOut"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    put_there: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                plan: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PutThere"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RunOut"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    run_of_plan: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                plan: string;
+                /** @description which run of the plan */
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RunOut"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    wish_of_run: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                plan: string;
+                /** @description which run of the plan */
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RunWish"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Unauthorized */
             401: {

@@ -10,7 +10,7 @@ import { Side } from "../parts/Side";
 import { calledName, isLocal, pathName, shownName, shutWord, sourceName, whoName } from "../plan/index";
 import { Columns } from "../plan/columns";
 import { usePlan } from "../plan/PlanContext";
-import { useClashes, useStanding } from "../plan/queries";
+import { useClashes, useSince, useStanding } from "../plan/queries";
 import { brokenCells, promisable, promiseEdit } from "../promises/words";
 import { parseBlock } from "./block";
 import { useCursor } from "./useCursor";
@@ -217,13 +217,15 @@ export default function Board() {
 
   const flashing = useMemo(() => new Set((last?.changed.cells ?? []).map((cell) => `${cell.subject}|${cell.place}`)), [last]);
   const agreed = useStanding().data;
+  const since = useSince().data;
+  const fresh = useMemo(() => new Set(since?.changed.cells.map((cell) => `${cell.subject}|${cell.place}`)), [since]);
   const broken = useMemo(() => brokenCells(agreed?.promises ?? []), [agreed]);
   const wouldChange = useMemo(() => new Map((would?.answer.changed.cells ?? []).map((cell) => [`${cell.subject}|${cell.place}`, cell.after])), [would]);
 
   const look = (row: number, col: number): Look => {
     const { who, kind } = rows[row]!;
     const place = columns[col]!.place;
-    const marks = `${flashing.has(`${who}|${place.id}`) ? ` flash s${(last?.serial ?? 0) % 2}` : ""}${wouldChange.has(`${who}|${place.id}`) ? " would" : ""}${view !== "grants" && broken.has(`${who}|${place.id}`) ? " broken" : ""}`;
+    const marks = `${flashing.has(`${who}|${place.id}`) ? ` flash s${(last?.serial ?? 0) % 2}` : ""}${wouldChange.has(`${who}|${place.id}`) ? " would" : ""}${view !== "grants" && broken.has(`${who}|${place.id}`) ? " broken" : ""}${fresh.has(`${who}|${place.id}`) ? " fresh" : ""}`;
     const name = `${whoName(index, who)} on ${place.name}`;
     if (view === "grants" || kind === "everyone") {
       const level = grants.get(place.id)?.get(who);
@@ -242,7 +244,7 @@ export default function Board() {
       cls: `${level}${soft}${clash ? (over ? " differs" : " clash") : ""}${marks}`,
       level,
       word: over && clash ? "differs" : word,
-      label: `${name}: ${WORDS[level]}, ${SOURCE_WORDS[source]}${clash ? (over ? ", SMB and NFS differ" : ", grants disagree or do not come out") : ""}${broken.has(`${who}|${place.id}`) ? ", a promise is broken" : ""}`,
+      label: `${name}: ${WORDS[level]}, ${SOURCE_WORDS[source]}${clash ? (over ? ", SMB and NFS differ" : ", grants disagree or do not come out") : ""}${broken.has(`${who}|${place.id}`) ? ", a promise is broken" : ""}${fresh.has(`${who}|${place.id}`) ? ", not on the appliance yet" : ""}`,
     };
   };
 

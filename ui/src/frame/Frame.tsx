@@ -6,7 +6,7 @@ import { NavLink, useLocation, useNavigate, useSearchParams } from "react-router
 import { api, ask, message, type Outline, type Session, type User } from "../api/client";
 import { calledName, isLocal, pathName, shownName } from "../plan/index";
 import { usePlan } from "../plan/PlanContext";
-import { useClashes, useDirectories, useStanding, useRollout } from "../plan/queries";
+import { useClashes, useDirectories, useRollout, useSince, useStanding } from "../plan/queries";
 import { Brand, signOut } from "./Brand";
 import { Ago } from "../parts/Ago";
 import { plural } from "../parts/plural";
@@ -17,6 +17,7 @@ const Accounts = lazy(() => import("../signin/Accounts"));
 
 const EXPORTS = [
   { key: "report", label: "Access report, to print …" },
+  { key: "workbook", label: "Everything as a workbook (XLSX)" },
   { key: "plan", label: "Plan file (JSON)" },
   { key: "grants", label: "What is granted (CSV)" },
   { key: "effective", label: "What comes out (CSV)" },
@@ -41,6 +42,7 @@ export function Frame({ session, children }: { session: Session; children: React
   const found = agreed?.findings.filter((one) => one.open) ?? [];
   const serious = found.filter((one) => one.severity === "serious").length;
   const rollout = useRollout(false).data;
+  const since = useSince().data;
   const shut = outline.inactive.length;
   const loose = outline.users.filter((user) => !index.groupsOf.has(user.id)).length;
 
@@ -90,6 +92,7 @@ export function Frame({ session, children }: { session: Session; children: React
         {loose > 0 && <button className="plain" onClick={() => void navigate(`${base}/people`)}>{loose} in no group</button>}
         {shut > 0 && <button className="plain" onClick={() => void navigate(`${base}/people?who=${encodeURIComponent(outline.inactive[0]!)}`)}>{shut} {shut === 1 ? "account" : "accounts"} shut</button>}
         {directories.data?.map(({ directory, at }) => <button key={directory.id} className="plain" onClick={() => void navigate(`${base}/directories`)}>{directory.name} {at ? <>as of <Ago at={at} /></> : "not read yet"}</button>)}
+        {since?.revision != null && (since.changed.total > 0 || since.revision < outline.revision) && <button className="plain late" onClick={() => void navigate(`${base}/rollout`)}>{since.changed.total > 0 ? `${plural(since.changed.total, "cell")} not on the appliance yet` : "changes not on the appliance yet"}</button>}
         <span className="spread" />
         {last && <button className="plain last" onClick={() => setDrawer("history")} title={last.words}>revision {last.revision} · {last.by}, <Ago at={last.at} />: {last.words}</button>}
       </footer>

@@ -44,3 +44,9 @@ export function useRollout(asking: boolean, top?: string) {
     queryFn: () => ask(api.GET("/api/v1/plans/{plan}/rollout", { params: { path: { plan: id }, query: { top } } })),
   });
 }
+
+/** The cells that come out otherwise than what was put on the appliance last. */
+export function useSince() {
+  const { id } = usePlan();
+  return useQuery({ queryKey: ["of-plan", id, "since"], placeholderData: keepPreviousData, queryFn: () => ask(api.GET("/api/v1/plans/{plan}/rollout/since", { params: { path: { plan: id } } })) });
+}

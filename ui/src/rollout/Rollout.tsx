@@ -1,15 +1,31 @@
-import { useQueryClient } from "@tanstack/react-query";
-import { Button, Checkbox, Input, Modal } from "antd";
+import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { Button, Checkbox, Dropdown, Input, Modal, Select } from "antd";
 import { useMemo, useState } from "react";
 import { Link, useSearchParams } from "react-router";
-import { api, ask, message, type RolloutOut, type RolloutStep } from "../api/client";
+import { api, ask, message, type RolloutOut, type RolloutStep, type Schemas } from "../api/client";
 import { Ago } from "../parts/Ago";
 import { plural } from "../parts/plural";
 import { Side } from "../parts/Side";
 import { usePlan } from "../plan/PlanContext";
 import { useRollout, useStanding } from "../plan/queries";
+import { DestinationDialog, whereTo } from "./Destination";
+import { Leftovers } from "./Leftovers";
+import { PutThere } from "./PutThere";
 import { Reading } from "./Reading";
+import { Run } from "./Run";
 import { StepPanel } from "./StepPanel";
+
+const PAPERS = [
+  { key: "page", label: "Runbook, to print", steps: true },
+  { key: "runbook", label: "Runbook (Markdown)", steps: true },
+  { key: "script", label: "Script, with dry run and undo", steps: true },
+  { key: "smb", label: "Shares, for the SMB server’s configuration", steps: false },
+  { key: "exports", label: "Exports, for /etc/exports.d", steps: false },
+  { key: "setfacl", label: "Owners and lists, for setfacl --restore", steps: false },
+];
+
+type Drift = Schemas["DriftOut"];
+type Kind = Schemas["RolledOut"]["kind"];
 
 const GROUPS: [string, (step: RolloutStep) => boolean][] = [
   ["Shares that end", (step) => (step.part === "offers" || step.part === "exports") && step.does === "remove"],
@@ -29,6 +45,10 @@ export default function Rollout() {
   const [later, setLater] = useState<ReadonlySet<string>>(new Set());
   const [asked, setAsked] = useState(false);
   const [reading, setReading] = useState(false);
+  const [sending, setSending] = useState(false);
+  const [putting, setPutting] = useState(false);
+  const [drift, setDrift] = useState<Drift | null>(null);
+  const [looking, setLooking] = useState<string | null>(null);
   const found = useRollout(true, top);
   const standing = useStanding().data;
   const steps = useMemo(() => found.data?.steps ?? [], [found.data]);
@@ -36,6 +56,19 @@ export default function Rollout() {
   if (found.isError && !found.data) return <div className="work"><div className="trouble">{message(found.error)}</div><Button onClick={() => void found.refetch()}>Try again</Button></div>;
   if (!found.data) return <div className="loading" role="status">Working out the steps …</div>;
   const rollout = found.data;
+  const run = params.get("run") ?? rollout.under_way;
+  if (run !== null) return <Run key={run} number={Number(run)} onClose={() => { setParams({}, { replace: true }); void found.refetch(); }} />;
+  const reachable = rollout.destination.kind !== "papers";
+  const look = async () => {
+    setLooking("");
+    try {
+      setDrift(await ask(api.POST("/api/v1/plans/{plan}/rollout/look", { params: { path: { plan: id } }, body: { revision: rollout.revision, top: rollout.top } })));
+      await found.refetch();
+      setLooking(null);
+    } catch (error) {
+      setLooking(message(error));
+    }
+  };
   const chosen = steps.find((step) => step.id === params.get("step")) ?? steps[0];
   const broken = standing?.promises.filter((one) => one.broken > 0).length ?? 0;
   const doing = rollout.total - [...left.keys()].length;
@@ -49,24 +82,30 @@ export default function Rollout() {
           <label className="row">Pools lie in <Input size="small" aria-label="The folder on the host in which the pools lie" style={{ width: 130 }} value={text ?? rollout.top} onChange={(event) => setText(event.target.value)} onBlur={() => setTop(text?.trim() || undefined)} onPressEnter={() => setTop(text?.trim() || undefined)} /></label>
           <span>{rollout.total === 0 ? "" : `${plural(doing, "step")}${doing < rollout.total ? ` of ${rollout.total.toLocaleString()}` : ""}`}</span>
           <span className="spread" />
-          {canEdit && <Button size="small" onClick={() => setReading(true)}>What the host has …</Button>}
-          {doing > 0 && <Button size="small" href={`/api/v1/plans/${id}/rollout/take-away/runbook?${query}`}>Runbook</Button>}
-          {doing > 0 && <Button size="small" href={`/api/v1/plans/${id}/rollout/take-away/script?${query}`}>Script</Button>}
-          {canEdit && doing > 0 && <Button size="small" type="primary" onClick={() => setAsked(true)}>These are done …</Button>}
+          <button className="plain link" disabled={!canEdit} onClick={() => setSending(true)}>to {whereTo(rollout.destination)} ▾</button>
+          {canEdit && (reachable ? <Button size="small" loading={looking === ""} onClick={() => void look()}>Look what it has</Button> : <Button size="small" onClick={() => setReading(true)}>What the host has …</Button>)}
+          {rollout.troubles.length === 0 && <Dropdown trigger={["click"]} menu={{ items: PAPERS.filter((paper) => doing > 0 || !paper.steps), onClick: ({ key }) => window.location.assign(`/api/v1/plans/${id}/rollout/take-away/${key}?${query}`) }}><Button size="small">On paper ▾</Button></Dropdown>}
+          {canEdit && doing > 0 && (reachable ? <Button size="small" type="primary" disabled={!rollout.known} onClick={() => setPutting(true)}>Put it there …</Button> : <Button size="small" type="primary" onClick={() => setAsked(true)}>These are done …</Button>)}
         </div>
         <div className="sentences">
+          {looking && <div className="trouble">{looking}</div>}
+          {drift && <Drifted drift={drift} onClose={() => setDrift(null)} />}
+          {reachable && !rollout.known && rollout.troubles.length === 0 && <div className="said"><span>What {whereTo(rollout.destination)} has is not known yet. <button className="plain link" onClick={() => void look()}>Look what it has</button>; the steps then lead from there.</span></div>}
           {rollout.troubles.length > 0 && <div className="trouble"><b>Such a host cannot have this plan:</b><ul>{rollout.troubles.map((trouble) => <li key={trouble}>{trouble}</li>)}</ul></div>}
           {broken > 0 && rollout.total > 0 && <div className="said"><span>{plural(broken, "promise")} {broken === 1 ? "is" : "are"} broken, and would be on the appliance, too. <Link to={`/p/${id}/promises`}>Look first</Link></span></div>}
-          {cannot.length > 0 && <div className="said"><span>{plural(cannot.length, "step")} cannot be done on a host with POSIX lists, and {cannot.length === 1 ? "is" : "are"} left with what needs {cannot.length === 1 ? "it" : "them"}: {cannot[0]!.trouble}.{cannot.length > 1 && ` And ${cannot.length - 1} more.`} Another list style for the pool, in Storage, changes that.</span></div>}
+          {cannot.length > 0 && <div className="said"><span>{plural(cannot.length, "step")} cannot be done there, and {cannot.length === 1 ? "is" : "are"} left with what needs {cannot.length === 1 ? "it" : "them"}: {cannot[0]!.trouble}.{cannot.length > 1 && ` And ${cannot.length - 1} more.`}</span></div>}
           {rollout.total === 0 && rollout.troubles.length === 0 && <div className="empty"><h2>The appliance has what the plan says</h2><p className="muted">{rollout.history.length === 0 ? "There is nothing in the plan yet that an appliance could be told." : "What you change from now on shows here as steps."}</p></div>}
           {GROUPS.map(([title, belongs]) => <Steps key={title} title={title} steps={steps.filter(belongs)} left={left} later={later} chosen={chosen?.id} onChoose={(step) => setParams({ step }, { replace: true })} onToggle={toggle} />)}
           {rollout.total > steps.length && <p className="muted">… and {(rollout.total - steps.length).toLocaleString()} more steps, in the script.</p>}
           {rollout.again.length > 0 && <p className="muted">Whose open sessions keep what they were until they sign in again: {rollout.again.slice(0, 12).join(", ")}{rollout.again.length > 12 && ` and ${rollout.again.length - 12} more`}.</p>}
           {rollout.left_out.length > 0 && <><h2>Not part of it, or otherwise</h2><ul className="words">{rollout.left_out.map((line) => <li key={line}>{line}</li>)}</ul></>}
+          <Leftovers rollout={rollout} onBegun={(number) => setParams({ run: String(number) }, { replace: true })} />
           <History rollout={rollout} />
         </div>
       </div>
-      <Side label="Step">{chosen ? <StepPanel key={chosen.id} step={chosen} top={rollout.top} left={left.get(chosen.id)} steps={steps} /> : <p className="muted">A step says here what it does, by which commands, and what undoes it.</p>}</Side>
+      <Side label="Step">{chosen ? <StepPanel key={chosen.id} step={chosen} top={rollout.top} simulated={rollout.destination.kind === "stand-in"} left={left.get(chosen.id)} steps={steps} /> : <p className="muted">A step says here what it does, by which commands, and what undoes it.</p>}</Side>
+      {sending && <DestinationDialog now={rollout.destination} onClose={() => setSending(false)} />}
+      {putting && <PutThere rollout={rollout} left={[...left.keys()]} doing={doing} broken={broken} onClose={(number) => { setPutting(false); if (number !== null) { setLater(new Set()); setDrift(null); setParams({ run: String(number) }, { replace: true }); } }} />}
       {reading && <Reading rollout={rollout} onClose={() => setReading(false)} />}
       {asked && <Done rollout={rollout} left={[...left.keys()]} doing={doing} onClose={(done) => { setAsked(false); if (done) setLater(new Set()); }} />}
     </>
@@ -109,6 +148,47 @@ function Steps({ title, steps, left, later, chosen, onChoose, onToggle }: { titl
   );
 }
 
+/** What was changed behind the plan's back, found by looking. */
+function Drifted({ drift, onClose }: { drift: Drift; onClose: () => void }) {
+  return (
+    <div className="said-box">
+      <div className="row"><b>{drift.first ? "Now it is known what the appliance has" : drift.total === 0 ? "Everything is as the last rollout left it" : `${plural(drift.total, "thing")} changed behind the plan’s back`}</b><span className="spread" /><button className="plain" aria-label="Close" onClick={onClose}>✕</button></div>
+      {drift.total > 0 && <><p className="muted">Somebody did this at the appliance itself:</p><ul className="words">{drift.words.map((words, number) => <DriftLine key={number} words={words} edits={drift.edits[number] ?? []} />)}</ul><p className="muted">The steps below put it right. What is meant to stay has to come into the plan.</p></>}
+    </div>
+  );
+}
+
+/** One thing that was changed at the appliance; taken into the plan, where a plan can say it. */
+function DriftLine({ words, edits }: { words: string; edits: Drift["edits"][number] }) {
+  const { id, canEdit, outline, take } = usePlan();
+  const [state, setState] = useState<"" | "taken" | "busy">("");
+  const [trouble, setTrouble] = useState("");
+  const keep = async () => {
+    setState("busy");
+    try {
+      await take(await ask(api.POST("/api/v1/plans/{plan}/edits", { params: { path: { plan: id } }, body: { revision: outline.revision, edits } })));
+      setState("taken");
+    } catch (problem) {
+      setTrouble(message(problem));
+      setState("");
+    }
+  };
+  return (
+    <li className="row">
+      <span className="spread">{words}{trouble && <span className="late"> {trouble}</span>}</span>
+      {state === "taken" ? <span className="RW">in the plan now</span> : canEdit && edits.length > 0 && <Button size="small" loading={state === "busy"} onClick={() => void keep()}>Take it into the plan</Button>}
+    </li>
+  );
+}
+
+const KINDS: Record<Kind, (steps: number) => string> = {
+  done: (steps) => `${plural(steps, "step")} said to be done`,
+  applied: (steps) => `${plural(steps, "step")} put there and kept`,
+  "put back": (steps) => `${plural(steps, "step")} put back`,
+  "not all put back": (steps) => `of ${plural(steps, "step")} not all could be put back`,
+  read: (steps) => (steps === 0 ? "looked at" : `looked at: ${plural(steps, "thing")} changed behind the plan’s back`),
+};
+
 function History({ rollout }: { rollout: RolloutOut }) {
   const [open, setOpen] = useState<number | null>(null);
   if (rollout.history.length === 0) return null;
@@ -117,11 +197,44 @@ function History({ rollout }: { rollout: RolloutOut }) {
       <h2>Done before <span className="muted">{rollout.history.length}</span></h2>
       {rollout.history.map((one) => (
         <div key={one.number} className="past">
-          <button className="plain" aria-expanded={open === one.number} onClick={() => setOpen(open === one.number ? null : one.number)}>{open === one.number ? "▾" : "▸"} {one.number}. {one.kind === "read" ? (one.steps.length === 0 ? "read" : `read: ${plural(one.steps.length, "thing")} changed behind the plan’s back; told`) : plural(one.steps.length, "step")} by {one.by}, <Ago at={one.at} /> · revision {one.revision} · in {one.top}</button>
-          {open === one.number && <ol>{one.steps.map((words, number) => <li key={number}>{words}</li>)}</ol>}
+          <button className="plain" aria-expanded={open === one.number} onClick={() => setOpen(open === one.number ? null : one.number)}>{open === one.number ? "▾" : "▸"} {one.number}. {KINDS[one.kind](one.steps.length)}, by {one.by}, <Ago at={one.at} /> · revision {one.revision} · in {one.top}</button>
+          {one.run !== null && <> <Link to={`?run=${one.run}`}>how it went</Link></>}
+          {open === one.number && <Past key={one.number} one={one} all={rollout.history} />}
         </div>
       ))}
     </>
+  );
+}
+
+/** One rollout of before: what it did, and what the appliance had otherwise after another one. */
+function Past({ one, all }: { one: RolloutOut["history"][number]; all: RolloutOut["history"] }) {
+  const { id, canEdit, outline, take } = usePlan();
+  const [other, setOther] = useState<number | null>(null);
+  const [trouble, setTrouble] = useState("");
+  const compared = useQuery({
+    queryKey: ["compared", id, one.number, other],
+    enabled: other !== null,
+    queryFn: () => ask(api.GET("/api/v1/plans/{plan}/rollout/compare", { params: { path: { plan: id }, query: { before: one.number, then: other! } } })),
+  });
+  const back = async () => {
+    try {
+      await take(await ask(api.POST("/api/v1/plans/{plan}/back-to", { params: { path: { plan: id } }, body: { revision: outline.revision, to: one.revision } })));
+    } catch (problem) {
+      setTrouble(message(problem));
+    }
+  };
+  return (
+    <div className="past-more">
+      {one.steps.length > 0 && <ol>{one.steps.map((words, number) => <li key={number}>{words}</li>)}</ol>}
+      <div className="row">
+        {all.length > 1 && <>What was otherwise after <Select size="small" aria-label="Compare with" placeholder="another" value={other} onChange={setOther} style={{ minWidth: 90 }} options={all.filter((past) => past.number !== one.number).map((past) => ({ value: past.number, label: `rollout ${past.number}` }))} /></>}
+        <span className="spread" />
+        {canEdit && one.revision < outline.revision && <Button size="small" onClick={() => void back()}>Take the plan back to revision {one.revision}</Button>}
+      </div>
+      {trouble && <div className="trouble">{trouble}</div>}
+      {compared.isError && <div className="trouble">{message(compared.error)}</div>}
+      {compared.data && (compared.data.total === 0 ? <p className="muted">Nothing.</p> : <ul className="words" tabIndex={0}>{compared.data.words.map((words, number) => <li key={number}>{words}</li>)}</ul>)}
+    </div>
   );
 }
 

@@ -3,7 +3,7 @@ import { api, ask, message, type RolloutStep } from "../api/client";
 import { usePlan } from "../plan/PlanContext";
 
 /** One step: what it does and by which commands, what it needs, and what undoes it. */
-export function StepPanel({ step, top, left, steps }: { step: RolloutStep; top: string; left: string | undefined; steps: RolloutStep[] }) {
+export function StepPanel({ step, top, simulated, left, steps }: { step: RolloutStep; top: string; simulated: boolean; left: string | undefined; steps: RolloutStep[] }) {
   const { id } = usePlan();
   const found = useQuery({
     queryKey: ["of-plan", id, "rollout-step", step.id, top],
@@ -26,7 +26,7 @@ export function StepPanel({ step, top, left, steps }: { step: RolloutStep; top: 
           <Commands lines={found.data.commands} />
           <h3>What undoes it: {found.data.undo_words}</h3>
           <Commands lines={found.data.undo} />
-          <p className="muted">They need root. The script asks nothing of a shell that a name could change: names are arguments, or stand in files that were checked.</p>
+          {!simulated && <p className="muted">They need root. The script asks nothing of a shell that a name could change: names are arguments, or stand in files that were checked.</p>}
         </>
       )}
     </>

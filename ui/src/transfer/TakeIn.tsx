@@ -1,4 +1,5 @@
 import { Button, Checkbox, Drawer, Input, Segmented, Select } from "antd";
+import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, ask, message, Refusal, type ImportBody, type Preview } from "../api/client";
 import { Changes, cellsWords } from "../parts/Changes";
@@ -17,6 +18,7 @@ const HELP: Record<Kind, string> = {
   getfacl: "What getfacl -R prints of a folder of the server: owners, groups, flags and POSIX lists. Folders where they change become places; the rest is counted.",
   find: "What find DIR -printf '%y %m %u %g %p\\n' prints (or \\0 for odd names): owners, groups and mode bits. Folders where they change become places; the rest is counted.",
   nfs4: "What nfs4_getfacl prints, each list under its “# file: ” line. Folders where the list changes become places; the rest is counted.",
+  server: "A Linux file server whole: accounts, lists, shares over SMB with their includes, exports. From files copied from it, or read over the way on which the plan goes there. What is not understood is listed line by line.",
   plan: "A plan file that Yard Gate wrote, or that follows its documented format. This plan becomes what the file says.",
 };
 
@@ -34,6 +36,8 @@ export default function TakeIn({ onClose }: { onClose: () => void }) {
   const [privateGroups, setPrivateGroups] = useState(false);
   const [at, setAt] = useState<string | null>(null);
   const [onlyFolders, setOnlyFolders] = useState(false);
+  const [files, setFiles] = useState<{ name: string; content: string }[]>([]);
+  const [tops, setTops] = useState<string | null>(null);
   const [preview, setPreview] = useState<Preview | null>(null);
   const [trouble, setTrouble] = useState<{ title: string; text: string } | null>(null);
   const [busy, setBusy] = useState(false);
@@ -50,7 +54,10 @@ export default function TakeIn({ onClose }: { onClose: () => void }) {
     private_groups: privateGroups,
     at,
     only_folders: onlyFolders,
+    files: kind === "server" ? files : [],
+    tops: kind === "server" && tops !== null ? tops.split(/[,\s]+/).filter(Boolean) : [],
   });
+  const given = kind === "server" ? files.length > 0 || tops !== null : first !== null;
   const listing = LISTINGS.some((one) => one.value === kind);
   const run = async (work: () => Promise<void>) => {
     setBusy(true);
@@ -79,17 +86,18 @@ export default function TakeIn({ onClose }: { onClose: () => void }) {
   const placeNames = preview?.unknown.filter((name) => name.of === "place").map((name) => name.name) ?? [];
 
   return (
-    <Drawer title="Take in" open onClose={onClose} size={640} footer={
+    <Drawer title="Take in" open onClose={onClose} size={720} footer={
       <div className="row">
         <span className="spread muted">{preview && `${plural(preview.edits, "edit")}, one step to undo`}</span>
-        <Button onClick={() => void look()} loading={busy} disabled={!first}>{preview ? "Look again" : "See what it would do"}</Button>
+        <Button onClick={() => void look()} loading={busy} disabled={!given}>{preview ? "Look again" : "See what it would do"}</Button>
         <Button type="primary" disabled={!preview || preview.edits === 0 || trouble !== null} loading={busy} onClick={() => void keep()}>Keep it</Button>
       </div>
     }>
-      <Segmented block value={listing ? "getfacl" : kind} onChange={(value) => { setKind(value as Kind); setMake({}); forget(); }} options={[{ value: "matrix", label: "Matrix" }, { value: "people", label: "People, groups" }, { value: "promises", label: "Promises" }, { value: "accounts", label: "Host accounts" }, { value: "getfacl", label: "Folders" }, { value: "plan", label: "Plan file" }]} />
+      <Segmented block value={listing ? "getfacl" : kind} onChange={(value) => { setKind(value as Kind); setMake({}); forget(); }} options={[{ value: "matrix", label: "Matrix" }, { value: "people", label: "People" }, { value: "promises", label: "Promises" }, { value: "accounts", label: "Accounts" }, { value: "getfacl", label: "Folders" }, { value: "server", label: "File server" }, { value: "plan", label: "Plan file" }]} />
       {listing && <Segmented size="small" style={{ marginTop: 8 }} value={kind} onChange={(value) => { setKind(value); setMake({}); forget(); }} options={LISTINGS} />}
       <p className="muted">{HELP[kind]}</p>
-      <Source key={kind} label={kind === "accounts" ? "passwd" : kind === "plan" ? "Plan file" : listing ? "The listing" : "Table (CSV, or copied from a spreadsheet)"} value={first} onChange={(bytes) => { setFirst(bytes); forget(); }} />
+      {kind === "server" && <ServerSource files={files} tops={tops} onFiles={(next) => { setFiles(next); setTops(null); forget(); }} onTops={(next) => { setTops(next); setFiles([]); forget(); }} />}
+      {kind !== "server" && <Source key={kind} label={kind === "accounts" ? "passwd" : kind === "plan" ? "Plan file" : listing ? "The listing" : "Table (CSV, a workbook, or copied from a spreadsheet)"} value={first} onChange={(bytes) => { setFirst(bytes); forget(); }} />}
       {kind === "accounts" && (
         <>
           <Source label="group" value={second} onChange={(bytes) => { setSecond(bytes); forget(); }} />
@@ -133,5 +141,26 @@ export default function TakeIn({ onClose }: { onClose: () => void }) {
         </section>
       )}
     </Drawer>
+  );
+}
+
+/** A whole file server: its files, several at once; or what is on the appliance now. */
+function ServerSource({ files, tops, onFiles, onTops }: { files: { name: string }[]; tops: string | null; onFiles: (files: { name: string; content: string }[]) => void; onTops: (tops: string | null) => void }) {
+  const { id } = usePlan();
+  const where = useQuery({ queryKey: ["of-plan", id, "destination"], queryFn: () => ask(api.GET("/api/v1/plans/{plan}/rollout/destination", { params: { path: { plan: id } } })) });
+  const reachable = where.data?.kind === "ssh" || where.data?.kind === "here";
+  const choose = async (chosen: FileList | null) => onFiles(await Promise.all([...(chosen ?? [])].map(async (file) => ({ name: file.name, content: toBase64(new Uint8Array(await file.arrayBuffer())) }))));
+  return (
+    <div style={{ display: "grid", gap: 10, marginBottom: 10 }}>
+      <label className="field"><span>Files copied from it: /etc/passwd, /etc/group, smb.conf and what it includes, /etc/exports, what <code>getfacl -R -p FOLDERS &gt; lists.txt</code> and <code>pdbedit -L -v &gt; smb-accounts.txt</code> said</span>
+        <input type="file" multiple className="file" aria-label="Files of the server" onChange={(event) => void choose(event.target.files)} />
+        {files.length > 0 && <span className="muted">{files.map((file) => file.name).join(", ")}</span>}
+      </label>
+      {reachable ? (
+        <label className="field"><span>Or read {where.data?.kind === "ssh" ? where.data.host : "this machine"} now, with the lists of these folders and all in them</span>
+          <Input value={tops ?? ""} placeholder="/srv/keel /srv/ballast" onChange={(event) => onTops(event.target.value || null)} />
+        </label>
+      ) : <p className="muted">Where the plan goes to a server that can be reached (Rollout, “to …”), it can be read from here.</p>}
+    </div>
   );
 }

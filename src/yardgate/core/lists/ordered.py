@@ -104,3 +104,20 @@ def files_of(entries: Sequence[Entry]) -> tuple[Entry, ...]:
 def folders_of(entries: Sequence[Entry]) -> tuple[Entry, ...]:
     """The list of a folder made in a folder with this list."""
     return tuple(came for entry in entries if (came := on_folder(entry)) is not None)
+
+
+def spelled(entries: Sequence[Entry], owner: str, group: str) -> tuple[Entry, ...]:
+    """The same list with owner@ and group@ by name where they count here; what comes down for whoever owns a new thing stays.
+
+    So a security descriptor has it: CREATOR OWNER and CREATOR GROUP (MS-DTYP, 2.4.2.4) are only ever inherited.
+    """
+    found = []
+    for entry in entries:
+        if entry.who not in (OWNER, GROUP):
+            found.append(entry)
+            continue
+        if entry.counts_here:
+            found.append(Entry(entry.type, owner if entry.who == OWNER else group, entry.mask, entry.flags & INHERITED))
+        if entry.flags & EVERYTHING_BELOW:
+            found.append(Entry(entry.type, entry.who, entry.mask, entry.flags | INHERIT_ONLY))
+    return tuple(found)

@@ -1,0 +1,218 @@
+"""Putting a plan on an appliance that can be reached: where it goes, what is there, the run that carries it out, keeping it or not."""
+
+from collections.abc import Iterator, Mapping, Sequence
+from datetime import UTC, datetime
+from typing import Annotated
+
+from fastapi import APIRouter, HTTPException, Path
+
+from yardgate.api.desk import Desk, changed
+from yardgate.api.rollout import LISTED, current, steps_of
+from yardgate.api.schemas import (
+    DriftOut,
+    HostAt,
+    HostKeyOut,
+    LookAt,
+    PromiseTried,
+    PutThere,
+    RunOut,
+    RunStep,
+    RunWish,
+    SinceOut,
+)
+from yardgate.api.signin import Administrator, Planner, Reader, TheDesk
+from yardgate.appliance import ssh
+from yardgate.appliance.reach import reached
+from yardgate.appliance.target import ApplianceError
+from yardgate.core.drift import taken_in
+from yardgate.core.plan import Plan
+from yardgate.core.resolve import changes
+from yardgate.core.rollout import Destination, Step, after, chosen, drift, removals, sign_in_again, words
+from yardgate.core.system import System, asked, compiled, host_names
+from yardgate.core.trial import Question, questions
+from yardgate.store import NotThere, Opened
+from yardgate.store.runs import ENDED, Line, Run, UnderWay
+
+Number = Annotated[int, Path(description="which run of the plan", ge=1, le=1_000_000)]
+router = APIRouter(prefix="/plans/{plan}/rollout", tags=["rollout"])
+
+
+@router.get("/destination")
+def destination(plan: str, _: Reader, desk: TheDesk) -> Destination:
+    """Where the plan goes."""
+    desk.plans.open(plan)
+    return desk.rollouts.destination(plan)
+
+
+@router.put("/destination", status_code=204)
+def send_to(plan: str, _: Administrator, desk: TheDesk, body: Destination) -> None:
+    """Say where the plan goes from now on. A host is only spoken to with the key that is said here."""
+    desk.plans.open(plan)
+    if body.kind == "here" and not desk.this_host:
+        raise HTTPException(422, "Yard Gate may not change the machine it runs on; start it with --this-host to let it")
+    if body.kind == "ssh":
+        try:
+            ssh.check(ssh.Login(host=body.host, port=body.port, user=body.user))
+        except ApplianceError as error:
+            raise HTTPException(422, str(error)) from None
+        if not ssh.KEY.fullmatch(body.key):
+            raise HTTPException(422, "Compare the host's key first: without it another host could take its place")
+    desk.rollouts.send_to(plan, body)
+
+
+@router.get("/since")
+def since_rollout(plan: str, _: Reader, desk: TheDesk) -> SinceOut:
+    """The cells that come out otherwise than on the appliance."""
+    opened = desk.plans.open(plan)
+    there = desk.in_force(opened)
+    found = changes(there, desk.matrix(opened)) if there is not None else []
+    return SinceOut(revision=desk.rollouts.revision_in_force(plan), changed=changed(opened.plan, found))
+
+
+@router.post("/host-keys")
+def ask_host_keys(plan: str, _: Administrator, desk: TheDesk, body: HostAt) -> list[HostKeyOut]:
+    """The public keys that a host shows, to be compared with what its administrator knows."""
+    desk.plans.open(plan)
+    try:
+        found = ssh.host_keys(ssh.Login(host=body.host, port=body.port))
+    except ApplianceError as error:
+        raise HTTPException(422, str(error)) from None
+    return [HostKeyOut(line=key.line, fingerprint=key.fingerprint) for key in found]
+
+
+@router.post("/look")
+def look_at_appliance(plan: str, account: Planner, desk: TheDesk, body: LookAt) -> DriftOut:
+    """Read what the appliance has; from now on the steps lead from there. Says what was changed behind the plan's back."""
+    opened = current(desk, plan, body.revision)
+    there = _there(desk, opened, body.top)
+    first, known = not desk.rollouts.history(plan, most=1), desk.rollouts.in_force(plan)
+    drifted = () if first else drift(known, there)
+    said = tuple(words(one) for one in drifted)
+    kept = None
+    if first or drifted:
+        kept = desk.rollouts.keep(plan, "read", account.name, opened.revision, body.top, said, there)
+    named = host_names(opened.plan, set(opened.plan.directories))
+    edits = [list(taken_in(opened.plan, named, step)) for step in drifted[:LISTED]]
+    return DriftOut(first=first, total=len(drifted), words=list(said[:LISTED]), edits=edits, kept=kept)
+
+
+def _there(desk: Desk, opened: Opened, top: str) -> System:
+    """What the appliance has of all that is, or was, of interest."""
+    known, meant = desk.rollouts.in_force(opened.id), compiled(desk.matrix(opened), top).system
+    try:
+        with reached(desk.rollouts.destination(opened.id)) as at:
+            return at.read(asked(known, meant))
+    except ApplianceError as error:
+        raise HTTPException(409, f"The appliance could not be read: {error}") from None
+
+
+@router.post("/apply", status_code=202)
+def put_there(plan: str, account: Planner, desk: TheDesk, body: PutThere) -> RunOut:
+    """Begin to carry the steps out. Only from what the appliance was last seen to have."""
+    opened = current(desk, plan, body.revision)
+    there = _there(desk, opened, body.top)
+    known = desk.rollouts.in_force(plan)
+    if drift(known, there) or not desk.rollouts.history(plan, most=1):
+        raise HTTPException(409, "The appliance has something else than when it was last looked at. Look at it again")
+    meant, _, found = steps_of(desk, opened, body.top)
+    doing = chosen(found, body.left)
+    doing += tuple(_deleting(removals(after(there, doing), meant.system), body.delete))
+    if not doing:
+        raise HTTPException(422, "There is no step to be done")
+    away = set(opened.plan.directories)
+    names = host_names(opened.plan, away)
+    going = {user for user in opened.plan.users if names.get(user) in meant.system.accounts}
+    ask = questions(desk.kept(opened), names, going)
+    where = desk.rollouts.destination(plan)
+    try:
+        run = desk.rolling.runs.begin(
+            plan, account.name, opened.revision, body.top, where, body.seconds, there, doing, ask
+        )
+    except UnderWay:
+        raise HTTPException(409, "This plan is being rolled out already") from None
+    desk.rolling.start(run)
+    return _told(opened.plan, run, desk.rolling.runs.lines(plan, run.number))
+
+
+def _deleting(leftovers: Sequence[Step], typed: Mapping[str, str]) -> Iterator[Step]:
+    """The leftovers that somebody wants deleted, and typed the name of. Folders go with all that is in them."""
+    unknown = typed.keys() - {step.id for step in leftovers}
+    if unknown:
+        raise HTTPException(422, f"{sorted(unknown)[0]} is nothing that is left over")
+    for step in leftovers:
+        name = step.record.name.rpartition("/")[2]
+        if step.id in typed and typed[step.id] != name:
+            raise HTTPException(422, f"To delete it, its name must be typed: {name}")
+        if step.id in typed:
+            yield step
+
+
+@router.get("/runs/{number}")
+def run_of_plan(plan: str, number: Number, _: Reader, desk: TheDesk) -> RunOut:
+    """A run as it stands now: what was done, tried, and what it waits for."""
+    run = desk.rolling.runs.run(plan, number)
+    if run is None:
+        raise NotThere(f"this plan has no run {number}")
+    return _told(desk.plans.open(plan).plan, run, desk.rolling.runs.lines(plan, number))
+
+
+@router.post("/runs/{number}/wish", status_code=204)
+def wish_of_run(plan: str, number: Number, account: Planner, desk: TheDesk, body: RunWish) -> None:
+    """Keep what was done, or have everything put back."""
+    run = desk.rolling.runs.run(plan)
+    if run is None or run.number != number or not desk.rolling.wish(plan, body.wish, account.name):
+        state = run.state if run is not None else "gone"
+        raise HTTPException(409, f"This rollout can no longer be told so: it is {_SAID.get(state, state)}")
+
+
+_SAID = {
+    "keeping": "being kept",
+    "putting back": "being put back",
+    "host puts back": "put back by the appliance itself",
+}
+
+
+def _told(plan: Plan, run: Run, lines: tuple[Line, ...]) -> RunOut:
+    forth = {line.number: line for line in lines if line.kind == "step"}
+    back = {line.number: line for line in lines if line.kind == "back"}
+    tried = {line.number: line for line in lines if line.kind == "tried"}
+    done = sum(not line.said for line in forth.values())
+    return RunOut(
+        number=run.number, at=run.at, by=run.by, revision=run.revision, top=run.top, destination=run.destination,
+        seconds=run.seconds, state=run.state, trouble=run.trouble, until=run.until, left=_left(run.until), ended=run.ended,
+        total=len(run.steps), done=done, back=sum(not line.said for line in back.values()),
+        steps=[
+            _step(words(step), forth.get(number), back.get(number), doing=run.state == "doing" and number == done)
+            for number, step in enumerate(run.steps[:LISTED])
+        ],
+        to_try=len(run.questions), tried=len(tried),
+        differs=[said for line in tried.values() for said in line.said],
+        promises=_promises(plan, run.questions, tried),
+        notes=[said for line in lines if line.kind == "note" for said in line.said],
+        destroys=any(step.destroys for step in run.steps),
+        again=sorted(sign_in_again(run.steps)) if run.state in ("waiting", *ENDED) else [],
+    )  # fmt: skip
+
+
+def _left(until: str | None) -> int | None:
+    """Seconds from now to then."""
+    return None if until is None else max(0, round((datetime.fromisoformat(until) - datetime.now(UTC)).total_seconds()))
+
+
+def _step(said: str, forth: Line | None, back: Line | None, *, doing: bool) -> RunStep:
+    if back is not None:
+        why = (*(forth.said if forth is not None else ()), *back.said)
+        return RunStep(words=said, state="not back" if back.said else "back", why="; ".join(why))
+    if forth is not None:
+        return RunStep(words=said, state="failed" if forth.said else "done", why="; ".join(forth.said))
+    return RunStep(words=said, state="doing" if doing else "to do", why="")
+
+
+def _promises(plan: Plan, asking: tuple[Question, ...], tried: dict[int, Line]) -> list[PromiseTried]:
+    found = []
+    for promise in plan.promises.values():
+        lines = [tried[n] for n, question in enumerate(asking) if promise.id in question.promises and n in tried]
+        if lines:
+            differs = [said for line in lines for said in line.said]
+            found.append(PromiseTried(promise=promise.id, tried=len(lines), differs=differs))
+    return found

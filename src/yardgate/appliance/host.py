@@ -1,0 +1,58 @@
+"""A Linux file server as an appliance: on this machine, or over SSH."""
+
+import secrets
+from collections.abc import Collection, Iterator, Sequence
+from contextlib import contextmanager
+
+from yardgate.appliance import linux
+from yardgate.appliance.handout import script, shown
+from yardgate.appliance.linux import FILES, Files, Runner
+from yardgate.appliance.target import ApplianceError, Watching
+from yardgate.appliance.trial import LinuxTrial
+from yardgate.appliance.watch import Watch
+from yardgate.core.rollout import Step
+from yardgate.core.system import PARTS, Part, System
+
+
+class LinuxHost:
+    """`Appliance` by commands. run: how one is run there."""
+
+    def __init__(self, run: Runner, name: str = "this host", files: Files = FILES):
+        self.run, self.name, self.files = run, name, files
+        self.watch = Watch(run)
+
+    def read(self, asked: System, parts: Collection[Part] = PARTS) -> System:
+        return linux.read(self.run, asked, self.files, parts)
+
+    def do(self, step: Step, now: System) -> None:
+        for command in linux.commands(step, now, self.files):
+            ran = self.run(command)
+            if ran.code:
+                said = (ran.err.strip() or ran.out.strip()).splitlines()
+                raise ApplianceError(
+                    f"could not {command.why}: {said[-1] if said else f'{command.argv[0]} ended with {ran.code}'}"
+                )
+
+    def shown(self, step: Step, now: System) -> list[str]:
+        return shown(linux.commands(step, now, self.files))
+
+    def arm(self, now: System, found: Sequence[Step], seconds: int) -> None:
+        self.watch.arm(script("Put back what was there before", now, found, self.files), seconds)
+
+    def alive(self) -> None:
+        self.watch.alive()
+
+    def end(self) -> None:
+        self.watch.end()
+
+    def watching(self) -> Watching:
+        return self.watch.watching()
+
+    @contextmanager
+    def trial(self, accounts: Collection[str]) -> Iterator[LinuxTrial]:
+        own = LinuxTrial(self.run, self.files, secrets.token_hex(4))
+        try:
+            own.begin(accounts)
+            yield own
+        finally:
+            own.end()

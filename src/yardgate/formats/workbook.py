@@ -1,0 +1,86 @@
+"""Workbooks (.xlsx, ISO/IEC 29500): a plan as sheets to be read, and the first sheet of one as a table to be taken in."""
+
+import io
+import re
+import zipfile
+from collections.abc import Iterable, Sequence
+
+from openpyxl import Workbook, load_workbook
+from openpyxl.styles import Alignment, Font, PatternFill
+from openpyxl.utils import get_column_letter
+from openpyxl.utils.exceptions import InvalidFileException
+from openpyxl.worksheet.worksheet import Worksheet
+
+from yardgate.core.findings import BY_KIND
+from yardgate.core.findings.case import Finding
+from yardgate.core.keeping import Kept
+from yardgate.formats import access, matrix, people, promises, table
+from yardgate.formats.reading import FormatError
+
+BEGINS = b"PK\x03\x04"
+MEDIA = "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet"
+LARGEST = 256 * 1024 * 1024  # bytes of what is packed in it
+FILLS = {"RW": "DCEFEB", "RO": "FAECD2", "NA": "F4DFE7", "PT": "E6ECF0"}
+HEAD = PatternFill("solid", fgColor="EBE6DA")
+CONTROL = re.compile(r"[\x00-\x08\x0b\x0c\x0e-\x1f]")  # which no sheet can hold
+
+
+def write(kept: Kept, findings: Iterable[Finding]) -> bytes:
+    """What is set, what comes out, who gets in where, people and groups, promises and findings, a sheet each."""
+    plan = kept.outcome.matrix.plan
+    book = Workbook()
+    assert book.active is not None
+    book.remove(book.active)
+    _sheet(book, "What is set", table.fields(matrix.write_grants(plan)), fixed=2)
+    _sheet(book, "What comes out", table.fields(matrix.write_effective(kept.outcome.matrix)), fixed=3)
+    _sheet(book, "Who gets in where", table.fields(access.write(kept.outcome)), fixed=1)
+    _sheet(book, "People and groups", table.fields(people.write(plan)), fixed=1)
+    _sheet(book, "Promises", table.fields(promises.write(plan)))
+    said = [[f.severity, BY_KIND[f.kind].title, f.sentence] for f in findings]
+    _sheet(book, "Findings", [["severity", "what", "in a sentence"], *said])
+    out = io.BytesIO()
+    book.save(out)
+    return out.getvalue()
+
+
+def _sheet(book: Workbook, title: str, rows: Sequence[Sequence[str]], fixed: int = 0) -> None:
+    """A sheet of texts; the first row is its head, and stays in sight, as do the first columns."""
+    sheet: Worksheet = book.create_sheet(title)
+    for number, row in enumerate(rows, 1):
+        for column, text in enumerate(row, 1):
+            if not text and number > 1:
+                continue
+            cell = sheet.cell(number, column)
+            cell.value = CONTROL.sub("\ufffd", text)
+            cell.data_type = "s"  # never a formula
+            if number == 1:
+                cell.font, cell.fill = Font(bold=True), HEAD
+                cell.alignment = Alignment(
+                    wrap_text=True, vertical="bottom", text_rotation=60 if column > fixed > 1 else 0
+                )
+            elif text in FILLS:
+                cell.fill = PatternFill("solid", fgColor=FILLS[text])
+                cell.alignment = Alignment(horizontal="center")
+    widths = [max((len(text) for text in column), default=0) for column in zip(*(rows[1:] or rows), strict=False)]
+    for column, width in enumerate(widths, 1):
+        sheet.column_dimensions[get_column_letter(column)].width = min(max(width + 2, 6), 70)
+    sheet.freeze_panes = f"{get_column_letter(fixed + 1)}2"
+
+
+def text(content: bytes) -> str:
+    """The first sheet as CSV text, so that what takes tables in takes it. Raises FormatError."""
+    try:
+        with zipfile.ZipFile(io.BytesIO(content)) as packed:
+            if sum(part.file_size for part in packed.infolist()) > LARGEST:
+                raise FormatError("the workbook is too large; at most 256 MiB are unpacked")
+        book = load_workbook(io.BytesIO(content), read_only=True, data_only=True)
+        sheet = book.worksheets[0]
+        rows = [["" if value is None else str(value) for value in row] for row in sheet.iter_rows(values_only=True)]
+    except (InvalidFileException, zipfile.BadZipFile, KeyError, ValueError, IndexError, OSError, SyntaxError) as error:
+        if isinstance(error, FormatError):
+            raise
+        raise FormatError("this is no workbook (.xlsx) that can be read; save it anew, or as CSV") from None
+    width = max((len(row) for row in rows), default=0)
+    while width and all(len(row) < width or not row[width - 1] for row in rows):
+        width -= 1
+    return table.write([row[:width] for row in rows])

@@ -1,0 +1,182 @@
+"""What is carried out on appliances, written down before and after each step, so that a restart knows how far it was."""
+
+from dataclasses import dataclass
+from typing import Any, Literal
+
+from pydantic import TypeAdapter
+from sqlalchemy import Row, func, insert, select, update
+
+from yardgate.core.rollout import Destination, Step
+from yardgate.core.system import System
+from yardgate.core.trial import Question
+from yardgate.store import tables
+from yardgate.store.database import Store
+from yardgate.store.plans import now
+
+RunState = Literal[
+    "begun",
+    "doing",
+    "trying",
+    "waiting",
+    "keeping",
+    "putting back",
+    "host puts back",
+    "kept",
+    "put back",
+    "not all put back",
+]
+"""begun: not watched over yet. waiting: everything is done and tried, and waits to be kept. host puts back: by itself, since nobody told it to keep."""
+ENDED: tuple[RunState, ...] = ("kept", "put back", "not all put back")
+LineKind = Literal["step", "back", "tried", "note"]
+_SYSTEM, _STEPS = TypeAdapter(System), TypeAdapter(tuple[Step, ...])
+_QUESTIONS, _DESTINATION = TypeAdapter(tuple[Question, ...]), TypeAdapter(Destination)
+
+
+class UnderWay(Exception):
+    """A plan is rolled out already."""
+
+
+@dataclass(frozen=True, slots=True)
+class Line:
+    """Something that was done, and what came of it. step, back: number of the step, and why it could not be done; tried: number of
+    the question, and what was otherwise than the plan says; note: what happened, in words."""
+
+    kind: LineKind
+    at: str
+    number: int
+    said: tuple[str, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Run:
+    """A rollout that is carried out, or was. before: what the appliance had. until: when it puts back by itself (UTC)."""
+
+    plan: str
+    number: int
+    at: str
+    by: str
+    revision: int
+    top: str
+    destination: Destination
+    seconds: int
+    before: System
+    steps: tuple[Step, ...]
+    questions: tuple[Question, ...]
+    state: RunState
+    trouble: str
+    until: str | None
+    ended: str | None
+
+
+class Runs:
+    """The runs of all plans."""
+
+    def __init__(self, store: Store):
+        self.store = store
+
+    def begin(
+        self,
+        plan: str,
+        by: str,
+        revision: int,
+        top: str,
+        destination: Destination,
+        seconds: int,
+        before: System,
+        steps: tuple[Step, ...],
+        questions: tuple[Question, ...],
+    ) -> Run:
+        """Raises UnderWay."""
+        runs = tables.runs.c
+        with self.store.writing() as connection:
+            if connection.scalar(select(runs.number).where(runs.plan == plan, runs.state.not_in(ENDED))) is not None:
+                raise UnderWay
+            last = connection.scalar(select(func.max(runs.number)).where(runs.plan == plan)) or 0
+            at = now()
+            row = {
+                "plan": plan, "number": last + 1, "at": at, "by": by, "revision": revision, "top": top,
+                "destination": _DESTINATION.dump_python(destination), "seconds": seconds,
+                "before": _SYSTEM.dump_json(before, exclude_defaults=True).decode(),
+                "steps": _STEPS.dump_json(steps).decode(), "questions": _QUESTIONS.dump_json(questions).decode(),
+                "state": "begun", "trouble": "", "until": None, "ended": None,
+            }  # fmt: skip
+            connection.execute(insert(tables.runs).values(**row))
+        return Run(
+            plan,
+            last + 1,
+            at,
+            by,
+            revision,
+            top,
+            destination,
+            seconds,
+            before,
+            steps,
+            questions,
+            "begun",
+            "",
+            None,
+            None,
+        )
+
+    def set(self, run: Run, state: RunState, trouble: str | None = None, until: str | None = None) -> None:
+        """trouble None: as it was."""
+        values: dict[str, Any] = {"state": state, "until": until, "ended": now() if state in ENDED else None}
+        if trouble is not None:
+            values["trouble"] = trouble
+        with self.store.writing() as connection:
+            runs = tables.runs.c
+            here = (runs.plan == run.plan) & (runs.number == run.number)
+            connection.execute(update(tables.runs).where(here).values(**values))
+
+    def say(self, run: Run, kind: LineKind, number: int, *said: str) -> None:
+        lines = tables.run_lines.c
+        with self.store.writing() as connection:
+            here = (lines.plan == run.plan) & (lines.run == run.number)
+            last = connection.scalar(select(func.max(lines.number)).where(here)) or 0
+            row = {"plan": run.plan, "run": run.number, "number": last + 1, "kind": kind, "at": now()}
+            connection.execute(insert(tables.run_lines).values(**row, said={"of": number, "said": list(said)}))
+
+    def lines(self, plan: str, number: int) -> tuple[Line, ...]:
+        """In the order in which they were said."""
+        lines = tables.run_lines.c
+        with self.store.reading() as connection:
+            query = select(tables.run_lines).where(lines.plan == plan, lines.run == number).order_by(lines.number)
+            return tuple(
+                Line(row.kind, row.at, row.said["of"], tuple(row.said["said"])) for row in connection.execute(query)
+            )
+
+    def run(self, plan: str, number: int | None = None) -> Run | None:
+        """One of a plan; the newest where no number is said."""
+        runs = tables.runs.c
+        query = select(tables.runs).where(runs.plan == plan).order_by(runs.number.desc()).limit(1)
+        if number is not None:
+            query = query.where(runs.number == number)
+        with self.store.reading() as connection:
+            row = connection.execute(query).first()
+        return None if row is None else _run(row)
+
+    def unfinished(self) -> list[Run]:
+        with self.store.reading() as connection:
+            query = select(tables.runs).where(tables.runs.c.state.not_in(ENDED))
+            return [_run(row) for row in connection.execute(query)]
+
+
+def _run(row: Row[Any]) -> Run:
+    return Run(
+        row.plan,
+        row.number,
+        row.at,
+        row.by,
+        row.revision,
+        row.top,
+        _DESTINATION.validate_python(row.destination),
+        row.seconds,
+        _SYSTEM.validate_json(row.before),
+        _STEPS.validate_json(row.steps),
+        _QUESTIONS.validate_json(row.questions),
+        row.state,
+        row.trouble,
+        row.until,
+        row.ended,
+    )

@@ -1,0 +1,126 @@
+"""Putting the demo's plan on appliances from the browser: on the stand-in, and on a real Linux file server over SSH."""
+
+from collections.abc import Iterator
+from datetime import date
+from pathlib import Path
+
+import pytest
+
+from tests.browser.conftest import Page, Yard
+from tests.real.host import door, host
+from tests.real.test_host import SNAPSHOT, shell
+from tests.standin import stand_in
+from yardgate import demo
+from yardgate.appliance.standin import Faults, StandIn
+from yardgate.core.rollout import Destination
+from yardgate.store.rollouts import Rollouts
+
+
+@pytest.fixture
+def appliance(yard: Yard, tmp_path: Path) -> Iterator[StandIn]:
+    """The demo's appliance, as the last rollout left it and somebody changed it."""
+    before = demo.rolled_out(yard.now(), date.today())
+    with stand_in(tmp_path, demo.by_hand(before)) as found:
+        rollouts = Rollouts(yard.server.store())
+        rollouts.send_to(yard.plan, Destination(kind="stand-in", host="127.0.0.1", port=found.port))
+        rollouts.keep(yard.plan, "done", "H. Vance", 1, demo.TOP, (), before)
+        yield found
+
+
+@pytest.mark.usefixtures("appliance")
+def test_drift_is_found_put_right_tried_and_kept(yard: Yard, page: Page) -> None:
+    page.go(yard.at("rollout"), ".step")
+    page.button("Put it there").click()
+    page.button("Begin", ".ant-modal").click()
+    page.says("The appliance has something else than when it was last looked at")
+    page.button("Not yet", ".ant-modal").click()
+    page.button("Look what it has").click()
+    page.says("2 things changed behind the plan’s back")
+    page.says("account imke.brouwer: open it")
+    page.until(lambda: any("account imke.brouwer: shut it" in row.text for row in page.all(".step")))
+    page.button("Take it into the plan").click()
+    page.says("in the plan now")
+    page.until(lambda: not any("account imke.brouwer" in row.text for row in page.all(".step")))
+    page.button("Undo").click()
+    page.until(lambda: any("account imke.brouwer: shut it" in row.text for row in page.all(".step")))
+    page.button("Put it there").click()
+    page.says("must sign in again for it to count for them")
+    page.button("Begin", ".ant-modal").click()
+    page.says("Keep within")
+    page.says("120 visits of people to shares, all as planned.")
+    assert page.trouble() == []
+    page.button("Keep", ".verdict").click()
+    page.one(".verdict.good")
+    page.button("Back to what is to do").click()
+    page.says("The appliance has what the plan says")
+    page.until(lambda: page.one(".past button.plain").click() or True)
+    page.one("[aria-label='Compare with']").click()
+    page.until(lambda: next(o for o in page.all(".ant-select-item-option") if o.text == "rollout 2").click() or True)
+    page.says("account imke.brouwer: open it")
+    page.until(lambda: page.one(".past a").click() or True)
+    page.one(".verdict.good")
+    assert page.errors() == []
+
+
+def test_what_fails_is_put_back_and_said(yard: Yard, page: Page, appliance: StandIn) -> None:
+    page.go(yard.at("rollout"), ".step")
+    page.button("Look what it has").click()
+    page.says("behind the plan’s back")
+    appliance.faults = Faults(fail=3, slow=0)
+    appliance.steps = 0
+    before = appliance.state.saved
+    page.button("Put it there").click()
+    page.button("Begin", ".ant-modal").click()
+    page.says("is as it was before")
+    page.says("no space left on device")
+    assert len(page.all(".stop.back")) == 3
+    assert appliance.state.saved == before
+    assert page.trouble() == []
+    assert page.errors() == []
+
+
+def test_the_demo_goes_to_a_real_file_server_and_what_is_changed_there_by_hand_is_found(tmp_path: Path) -> None:
+    with host() as keelson, door(keelson, tmp_path) as way:  # the server finds the agent
+        before = shell(keelson, SNAPSHOT)
+        yard = Yard(tmp_path / "data")
+        page = yard.page()
+        try:
+            page.go(yard.at("rollout"), ".step")
+            page.button("to papers to take away").click()
+            page.until(lambda: next(r for r in page.all(".ant-radio-wrapper") if "over SSH" in r.text).click() or True)
+            page.fill(page.one("input[placeholder^=keelson]"), "127.0.0.1")
+            page.fill(page.one(".fields input[role=spinbutton]"), str(way.port))
+            page.button("Ask the host for its key").click()
+            page.says("Compare one with what")
+            page.button("It is the same").click()
+            page.button("Send it there from now on").click()
+            page.says("What 127.0.0.1 has is not known yet")
+            page.button("Look what it has").click()
+            page.says("Now it is known what the appliance has")
+            page.button("Put it there").click()
+            page.button("Begin", ".ant-modal").click()
+            page.says("Keep within", 180)
+            page.says("120 visits of people to shares, all as planned.")
+            page.button("Keep", ".verdict").click()
+            page.until(lambda: page.all(".verdict.good"), 30)
+            assert shell(keelson, "find /srv -name 'yardgate-trial*'; ls /run | grep yardgate || true") == ""
+            shell(
+                keelson,
+                "gpasswd --add gwen.castellan Directors; setfattr --remove=security.NTACL /srv/keel/office/payroll",
+            )
+            page.button("Back to what is to do").click()
+            page.button("Look what it has").click()
+            page.says("2 things changed behind the plan’s back")
+            page.says("members of Directors: add gwen.castellan")
+            page.says("folder /srv/keel/office/payroll: a POSIX list in place of an ordered list")
+            page.button("Put it there").click()
+            page.button("Begin", ".ant-modal").click()
+            page.says("Trying it", 60)
+            page.button("Stop, and put back", ".verdict").click()
+            page.says("is as it was before", 60)
+            assert "gwen.castellan" in shell(keelson, "getent group Directors"), "also what was changed by hand"
+            assert page.errors() == []
+        finally:
+            page.close()
+            yard.server.stop()
+        assert shell(keelson, SNAPSHOT) != before

@@ -1,0 +1,129 @@
+"""A file server's files: how its SMB server's configuration is read, what its lists come to, and what is told where it is not understood."""
+
+import pytest
+
+from yardgate.core.edit import apply
+from yardgate.core.plan import EVERYONE, Plan, check
+from yardgate.core.rights import Level
+from yardgate.formats import server, smb_server
+from yardgate.formats.reading import FormatError
+
+ACCOUNTS = "ann:x:1001:100:Ann:/:/bin/sh\nbo:x:1002:100:Bo:/:/bin/sh\ncy:x:1003:100:Cy:/:/bin/sh\n"
+GROUPS = "crew:x:1100:ann,bo\nlate:x:1101:bo,cy\n"
+LISTS = "# file: /srv/a\n# owner: root\n# group: root\nuser::rwx\ngroup::r-x\nother::r-x\n"
+
+
+def taken(conf: str, exports: str = "", **more: str) -> tuple[Plan, list[str]]:
+    copied = server.Copied(
+        passwd=ACCOUNTS, group=GROUPS, smb={"smb.conf": conf, **more}, exports=exports, listing=LISTS
+    )
+    reading = server.read(Plan(), copied)
+    plan, _ = apply(Plan(), reading.edits)
+    assert check(plan) == ()
+    return plan, [note.text for note in reading.notes]
+
+
+def said(plan: Plan) -> dict[str, Level]:
+    share = next(iter(plan.shares.values()))
+    return {
+        who if who == EVERYONE else plan.called(who): level for who, level in plan.grants.get(share.place, {}).items()
+    }
+
+
+@pytest.mark.parametrize(
+    ("lines", "grants"),
+    [
+        ("read only = yes", {"everyone": "RO"}),
+        ("writable = yes", {"everyone": "RW"}),
+        ("WRITE  OK = 1", {"everyone": "RW"}),
+        ("valid users = @crew", {"crew": "RO"}),
+        ('valid users = "ann" , +late\nwrite list = ann', {"ann": "RW", "late": "RO"}),
+        ("valid users = @crew\nwrite list = @late", {"ann": "RO", "bo": "RW", "cy": "NA"}),
+        ("read only = no\nread list = ann", {"ann": "RO", "bo": "RW", "cy": "RW"}),
+        ("invalid users = @late\nread only = no", {"everyone": "RW", "late": "NA"}),
+        ("invalid users = ann\nvalid users = ann bo\nwrite list = ann", {"ann": "NA", "bo": "RO"}),
+        ("available = no", {}),
+        ("valid users = %S", {}),
+    ],
+)
+def test_what_a_share_says_of_who_gets_in_becomes_grants(lines: str, grants: dict[str, str]) -> None:
+    plan, _ = taken(f"[global]\n workgroup = X\n[ a ]\n path = /srv/a\n{lines}\n")
+    assert {who: str(level) for who, level in said(plan).items()} == grants
+
+
+def test_defaults_copies_includes_and_lines_that_go_on_are_understood() -> None:
+    found = smb_server.parse(
+        {
+            "/etc/samba/smb.conf": "[GLOBAL]\n guest ok = yes\n[one]\n path = /x\n comment = a \\\n  b\n[two]\n copy = one\n path = /y\n"
+            "include = /etc/samba/more.conf\n read only = no\n; no\n#no\n[ONE]\n hide unreadable = yes\n",
+            "/etc/samba/more.conf": " browseable = no\n",
+        },
+        "/etc/samba/smb.conf",
+    )
+    one, two = found.shares["one"], found.shares["two"]
+    assert found.remarks == []
+    assert found.yes(one, "guest ok", False), "from [global]"
+    assert found.yes(one, "hide unreadable", False), "both sections count"
+    assert one.settings["comment"].value == "a b"
+    assert two.settings["comment"].value == "a b"
+    assert two.settings["path"].value == "/y"
+    assert two.settings["browseable"].value == "no"
+    assert not found.yes(two, "read only", True), "the section goes on after what is included"
+
+
+def test_what_is_not_understood_is_told_with_its_file_and_line() -> None:
+    conf = "[a]\n path = /srv/a\n force user = ann\n nonsense\n max log size = 3\n valid users = @nobody-there ann\n[b]\n path = /srv/%u\n[c]\n[d]\n path = /else\n[x:y]\n path = /srv/a\n include = self.conf\n"
+    _, notes = taken(
+        conf, "/srv/a host(rw,fsid=0) -ro 192.0.2.300\n/else *(rw)\n", **{"self.conf": "include = self.conf\n"}
+    )
+    for told in (
+        "smb.conf, line 4: not understood: “nonsense” is no setting",
+        "smb.conf, line 3: [a] force user = ann changes who gets what",
+        "smb.conf, line 5: [a] max log size = 3 changes nobody's access",
+        "[a] valid users names “@nobody-there”, which is no group that came in",
+        "[b] has the path “/srv/%u”, another for everybody",
+        "[c] says no path",
+        "[d] offers “/else”, of which no list was given",
+        "[x:y] has :",
+        "goes too deep",
+        "exports, line 1: /srv/a: the option “fsid=0” is not understood",
+        "exports, line 1: /srv/a: 192.0.2.300",
+        "exports, line 2: “/else” is exported, of which no list was given",
+    ):
+        assert any(told in note for note in notes), (told, notes)
+
+
+def test_two_shares_of_one_folder_with_other_lists_are_told() -> None:
+    plan, notes = taken("[a]\n path = /srv/a\n valid users = ann\n[b]\n path = /srv/a/\n valid users = bo\n")
+    assert len(plan.shares) == 2
+    assert any("[b] offers the same folder as [a] to others" in note for note in notes)
+
+
+def test_a_server_taken_in_again_changes_nothing_but_what_is_other() -> None:
+    conf = "[a]\n path = /srv/a\n valid users = ann bo\n"
+    plan, _ = taken(conf, "/srv/a 192.0.2.0/24(rw)\n")
+    copied = server.Copied(passwd=ACCOUNTS, group=GROUPS, smb={"smb.conf": conf.replace("ann ", "")}, listing=LISTS)
+    again, _ = apply(plan, server.read(plan, copied).edits)
+    assert again.places == plan.places
+    assert list(again.shares) == list(plan.shares)
+    assert said(again) == {"bo": Level.RO}
+
+
+def test_files_are_known_by_their_names() -> None:
+    found = server.sorted_out(
+        {
+            "etc/passwd": "p",
+            "group": "g",
+            "smb.conf": "m",
+            "more.conf": "i",
+            "exports": "e",
+            "yard.exports": "f",
+            "lists.txt": "l",
+        }
+    )
+    assert (found.passwd, found.group, found.exports, found.listing) == ("p\n", "g\n", "e\nf\n", "l\n")
+    assert found.smb == {"smb.conf": "m", "more.conf": "i"}
+    with pytest.raises(FormatError, match="two files of the kind passwd"):
+        server.sorted_out({"a/passwd": "", "b/passwd": ""})
+    with pytest.raises(FormatError, match=r"no file “smb\.conf”"):
+        server.read(Plan(), server.sorted_out({"other.conf": "[a]\n"}))

@@ -1,0 +1,123 @@
+"""Workbooks: a plan as sheets, the same cells in another program, and a sheet taken in."""
+
+import csv
+import io
+import subprocess
+import zipfile
+from dataclasses import replace
+from pathlib import Path
+
+import pytest
+from openpyxl import Workbook, load_workbook
+
+from tests.conftest import ON
+from yardgate import demo
+from yardgate.core.edit import apply
+from yardgate.core.findings import find
+from yardgate.core.findings.case import Case
+from yardgate.core.keeping import Kept, keep
+from yardgate.core.outcome import outcome
+from yardgate.core.plan import Plan
+from yardgate.core.resolve import resolve
+from yardgate.formats import matrix, people, table, workbook
+from yardgate.formats.reading import FormatError
+
+
+def kept_of(plan: Plan) -> Kept:
+    return keep(outcome(resolve(plan, ON)))
+
+
+def sheets(content: bytes) -> dict[str, list[list[str]]]:
+    book = load_workbook(io.BytesIO(content))
+    return {
+        sheet.title: [["" if cell is None else str(cell) for cell in row] for row in sheet.iter_rows(values_only=True)]
+        for sheet in book.worksheets
+    }
+
+
+@pytest.fixture(scope="module")
+def hostile() -> Plan:
+    """The demo with names that a spreadsheet might run, or that XML cannot hold."""
+    plan = demo.plan()
+    user = next(iter(plan.users.values()))
+    group = next(iter(plan.groups.values()))
+    named = replace(group, name='=HYPERLINK("http://x","y")')
+    return replace(
+        plan,
+        users={**plan.users, user.id: replace(user, full_name="+1 & <b> ü ']]>")},
+        groups={**plan.groups, group.id: named},
+    )
+
+
+def test_every_sheet_has_the_cells_of_its_table(hostile: Plan) -> None:
+    kept = kept_of(hostile)
+    content = workbook.write(kept, find(Case(kept.outcome)))
+    found = sheets(content)
+    assert list(found) == [
+        "What is set",
+        "What comes out",
+        "Who gets in where",
+        "People and groups",
+        "Promises",
+        "Findings",
+    ]
+    assert found["What is set"] == table.fields(matrix.write_grants(hostile))
+    assert found["What comes out"] == table.fields(matrix.write_effective(kept.outcome.matrix))
+    assert found["People and groups"] == table.fields(people.write(hostile))
+    assert len(found["Findings"]) > 10
+    book = load_workbook(io.BytesIO(content))
+    assert {cell.data_type for sheet in book.worksheets for row in sheet.iter_rows() for cell in row} <= {"s", "n"}
+    assert b"<f>" not in b"".join(
+        zipfile.ZipFile(io.BytesIO(content)).read(n) for n in zipfile.ZipFile(io.BytesIO(content)).namelist()
+    )
+
+
+def test_what_was_taken_away_comes_in_again(hostile: Plan) -> None:
+    kept = kept_of(hostile)
+    text = workbook.text(workbook.write(kept, ()))
+    bare = replace(hostile, grants={})
+    reading = matrix.read(bare, text)
+    again, _ = apply(bare, reading.edits)
+    assert {p: dict(g) for p, g in again.grants.items()} == {p: dict(g) for p, g in hostile.grants.items()}
+
+
+def test_a_sheet_that_somebody_typed_is_taken_in() -> None:
+    book = Workbook()
+    assert book.active is not None
+    for row in (["", "drawings", "payroll", None], ["Mira Oyelaran", "rw", None], [], ["Ledger", None, "read only"]):
+        book.active.append(row)
+    out = io.BytesIO()
+    book.save(out)
+    reading = matrix.read(replace(demo.plan(), grants={}), workbook.text(out.getvalue()))
+    assert [(e.place, e.level) for e in reading.edits] == [("drawings", "RW"), ("payroll", "RO")]  # type: ignore[union-attr]
+
+
+@pytest.mark.parametrize("content", [b"PK\x03\x04", b"PK\x03\x04" + b"x" * 500, b""])
+def test_what_is_no_workbook_is_refused(content: bytes) -> None:
+    with pytest.raises(FormatError, match="no workbook"):
+        workbook.text(content)
+
+
+def test_a_workbook_that_would_unpack_to_more_than_fits_is_refused() -> None:
+    out = io.BytesIO()
+    with zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED) as packed:
+        for number in range(5):
+            packed.writestr(f"xl/worksheets/sheet{number}.xml", b"0" * (64 * 1024 * 1024))
+    with pytest.raises(FormatError, match="too large"):
+        workbook.text(out.getvalue())
+
+
+@pytest.mark.long
+def test_another_program_shows_the_same_cells(hostile: Plan, tmp_path: Path) -> None:
+    """LibreOffice (Debian's libreoffice-calc) converts each sheet to CSV, without a screen."""
+    kept = kept_of(hostile)
+    (tmp_path / "plan.xlsx").write_bytes(workbook.write(kept, find(Case(kept.outcome))))
+    ours = sheets((tmp_path / "plan.xlsx").read_bytes())
+    options = "csv:Text - txt - csv (StarCalc):44,34,76,1,,0,false,true,false,false,false,-1"
+    command = ["soffice", f"-env:UserInstallation=file://{tmp_path}/profile", "--headless", "--convert-to", options]
+    subprocess.run(
+        [*command, "--outdir", tmp_path, tmp_path / "plan.xlsx"], check=True, capture_output=True, timeout=300
+    )
+    for title, rows in ours.items():
+        shown = list(csv.reader((tmp_path / f"plan-{title}.csv").open(encoding="utf-8", newline="")))
+        assert shown == rows, title

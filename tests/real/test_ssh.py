@@ -1,0 +1,136 @@
+"""Rolling out over a real SSH server: only to the host that was agreed on; a connection that is cut is taken up again."""
+
+from collections.abc import Iterator
+from dataclasses import replace
+from pathlib import Path
+
+import pytest
+
+from tests.conftest import ON
+from tests.real.host import Door, Host, door, host
+from tests.real.test_host import SNAPSHOT, office, runner, shell
+from tests.server import until
+from yardgate.api import rolling
+from yardgate.appliance.apply import carry_out, put_back
+from yardgate.appliance.host import LinuxHost
+from yardgate.appliance.linux import Command, read
+from yardgate.appliance.ssh import Login, Ssh, host_keys
+from yardgate.appliance.target import Unreachable
+from yardgate.core.resolve import resolve
+from yardgate.core.rollout import Destination, after, steps
+from yardgate.core.system import asked, compiled
+from yardgate.store import Plans, Store
+from yardgate.store.runs import ENDED, RunState
+
+
+@pytest.fixture(scope="module")
+def keelson() -> Iterator[Host]:
+    with host() as found:
+        yield found
+
+
+@pytest.fixture
+def way(keelson: Host, tmp_path: Path) -> Iterator[Door]:
+    with door(keelson, tmp_path) as found:
+        yield found
+
+
+def login(way: Door) -> Login:
+    return Login(host="127.0.0.1", port=way.port, key=way.key)
+
+
+def test_commands_arrive_as_they_were_meant_and_the_same_is_read(keelson: Host, way: Door) -> None:
+    ssh = Ssh(login(way))
+    hostile = ("a b", "$(touch /tmp/oops)", "it's", '"', "`id`", ";", "\n", "-n", "", "ü", "\\", "*", "&& false")
+    try:
+        said = ssh(Command(("printf", "%s\\n", *hostile), "say"))
+        assert said.out == "".join(f"{word}\n" for word in hostile)
+        assert ssh(Command(("cat",), "give", "in\nand out\n")).out == "in\nand out\n"
+        assert ssh(Command(("sh", "-c", "echo no >&2; exit 3"), "fail"))[::2] == (3, "no\n")
+        wanted = compiled(resolve(office(5), ON), "/srv").system
+        assert read(ssh, wanted) == read(runner(keelson), wanted)
+    finally:
+        ssh.close()
+
+
+def test_another_host_is_not_spoken_to(way: Door) -> None:
+    shown = host_keys(login(way))
+    assert way.key in [key.line for key in shown]
+    assert all(key.fingerprint.startswith("SHA256:") for key in shown)
+    other = " ".join((way.top / "other_key.pub").read_text().split()[:2])
+    ssh = Ssh(replace(login(way), key=other))
+    with pytest.raises(Unreachable, match="another key than the one agreed on"):
+        ssh(Command(("true",), "try"))
+    ssh.close()
+    ssh = Ssh(replace(login(way), user="nobody"))
+    with pytest.raises(Unreachable, match="does not let nobody in"):
+        ssh(Command(("true",), "try"))
+    ssh.close()
+    way.shut = True
+    with pytest.raises(Unreachable, match="is an SSH server there"):
+        host_keys(login(way))
+
+
+@pytest.mark.parametrize("stays_away", [False, True])
+@pytest.mark.parametrize("seed", [6, 8])
+def test_a_connection_cut_in_the_middle_is_taken_up_and_one_that_stays_away_is_put_back_there(
+    keelson: Host, way: Door, tmp_path: Path, monkeypatch: pytest.MonkeyPatch, seed: int, stays_away: bool
+) -> None:
+    monkeypatch.setattr(rolling, "AGAIN", 0.3)
+    store = Store(tmp_path / "y.sqlite")
+    before, plan = shell(keelson, SNAPSHOT), office(seed)
+    wanted = compiled(resolve(plan, ON), "/srv").system
+    now = read(runner(keelson), asked(wanted))
+    found = steps(now, wanted)
+    works = rolling.Rolling(store)
+    kept = Plans(store).create(plan, "ann").id
+    where = Destination(kind="ssh", host="127.0.0.1", port=way.port, key=way.key)
+    run = works.runs.begin(kept, "ann", 1, "/srv", where, 10 if stays_away else 60, now, found, ())
+    works.start(run)
+
+    def stands() -> RunState:
+        there = works.runs.run(kept, run.number)
+        assert there is not None
+        return there.state
+
+    until(lambda: sum(line.kind == "step" for line in works.runs.lines(kept, run.number)) >= len(found) // 2, 30)
+    way.shut = stays_away
+    way.cut()
+    if stays_away:
+        until(lambda: "put back" in shell(keelson, "cat /var/lib/yardgate/ended 2>&1 || true"), 40)
+        assert shell(keelson, SNAPSHOT) == before
+        assert stands() not in ENDED, "nobody can know yet"
+        way.shut = False
+        until(lambda: stands() in ENDED, 30)
+    else:
+        until(lambda: stands() == "waiting", 60)
+        assert steps(read(runner(keelson), asked(now, wanted)), wanted) == ()
+        assert works.wish(kept, "put back", "ann")
+        until(lambda: stands() in ENDED, 60)
+    assert stands() == "put back"
+    notes = [word for line in works.runs.lines(kept, run.number) if line.kind == "note" for word in line.said]
+    if stays_away:  # otherwise it may have been cut between two commands, and the next one connects anew
+        assert any("the connection to 127.0.0.1 failed" in note for note in notes), notes
+    assert shell(keelson, SNAPSHOT) == before
+    store.close()
+
+
+def test_a_full_disk_puts_everything_back(keelson: Host, way: Door) -> None:
+    before = shell(keelson, SNAPSHOT)
+    wanted = compiled(resolve(office(6), ON), "/srv").system
+    now = read(runner(keelson), asked(wanted))
+    found = steps(now, wanted)
+    assert sum(step.part == "folders" for step in found) > 3
+    ssh = Ssh(login(way))
+    try:
+        shell(keelson, "mount -t tmpfs -o nr_inodes=4,mode=755 tmpfs /srv")
+        carried = carry_out(LinuxHost(ssh), now, found)
+        assert carried.failed is not None
+        assert carried.failed.part == "folders"
+        assert "No space left on device" in carried.why
+        assert put_back(LinuxHost(ssh), after(now, carried.done), carried).failed is None
+        assert shell(keelson, "ls -A /srv") == ""
+    finally:
+        ssh.close()
+        shell(keelson, "umount /srv")
+    assert shell(keelson, SNAPSHOT) == before

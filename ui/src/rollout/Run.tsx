@@ -1,0 +1,154 @@
+import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { Button } from "antd";
+import { useEffect, useRef, useState, type ReactNode } from "react";
+import { api, ask, message, type Schemas } from "../api/client";
+import { Ago } from "../parts/Ago";
+import { plural } from "../parts/plural";
+import { Side } from "../parts/Side";
+import { usePlan } from "../plan/PlanContext";
+import { useStanding } from "../plan/queries";
+import { whereTo } from "./Destination";
+
+type RunOut = Schemas["RunOut"];
+type RunStep = Schemas["RunStep"];
+
+const MARK: Record<RunStep["state"], [string, string]> = {
+  "to do": ["", ""],
+  doing: ["", "doing …"],
+  done: ["✓", "read back: same"],
+  failed: ["!", "failed"],
+  back: ["↩", "put back"],
+  "not back": ["!", "not put back"],
+};
+
+/** A rollout that is carried out, or was: each step, what was tried for real, and keeping it or not. */
+export function Run({ number, onClose }: { number: number; onClose: () => void }) {
+  const { id } = usePlan();
+  const client = useQueryClient();
+  const found = useQuery({
+    queryKey: ["run", id, number],
+    queryFn: () => ask(api.GET("/api/v1/plans/{plan}/rollout/runs/{number}", { params: { path: { plan: id, number } } })),
+    refetchInterval: (query) => (query.state.data?.ended ? false : 600),
+  });
+  const run = found.data;
+  const ended = Boolean(run?.ended);
+  useEffect(() => {
+    if (ended) void client.invalidateQueries({ queryKey: ["of-plan", id, "rollout"] });
+  }, [ended, client, id]);
+  const here = useRef<HTMLLIElement>(null);
+  const at = run ? (run.state === "doing" ? run.done : -1) : -1;
+  useEffect(() => { void here.current?.scrollIntoView({ block: "nearest" }); }, [at]);
+  if (!run) return found.isError ? <div className="work"><div className="trouble">{message(found.error)}</div></div> : <div className="loading" role="status">Looking how far it is …</div>;
+  return (
+    <>
+      <div className="work">
+        <div className="tools">
+          <b>{plural(run.total, "step")} to {whereTo(run.destination)}</b>
+          <span className="muted">revision {run.revision} · by {run.by} · <Ago at={run.at} /></span>
+          <span className="spread" />
+          {run.ended && <Button size="small" onClick={onClose}>Back to what is to do</Button>}
+        </div>
+        {found.isError && <div className="said">Yard Gate does not answer; the appliance watches over it by itself. Trying again.</div>}
+        <div className="sentences">
+          <ol className="line">
+            {run.steps.map((step, place) => (
+              <li key={place} ref={place === at ? here : undefined} className={`stop ${step.state.replace(" ", "-")}`}>
+                <span className="dot" aria-hidden>{MARK[step.state][0]}</span>
+                <span>{step.words}{step.why && <span className="late"> {step.why}</span>}</span>
+                <span className={step.state === "failed" || step.state === "not back" ? "late" : "muted"}>{MARK[step.state][1]}</span>
+              </li>
+            ))}
+          </ol>
+          {run.total > run.steps.length && <p className="muted">… and {(run.total - run.steps.length).toLocaleString()} more steps.</p>}
+        </div>
+      </div>
+      <Side label="How it goes">
+        <Verdict run={run} onAsked={() => void found.refetch()} seen={found.dataUpdatedAt} />
+        <Tried run={run} />
+        {run.again.length > 0 && run.state !== "put back" && <><h3>Must sign in again</h3><p>{run.again.join(", ")}: their open sessions keep what they were.</p></>}
+        {run.notes.length > 0 && <><h3>On the way</h3><ul className="words">{run.notes.map((note, place) => <li key={place}>{note}</li>)}</ul></>}
+      </Side>
+    </>
+  );
+}
+
+/** How it stands, in a card; and what can be done about it. */
+function Verdict({ run, onAsked, seen }: { run: RunOut; onAsked: () => void; seen: number }) {
+  const { id, canEdit } = usePlan();
+  const [trouble, setTrouble] = useState("");
+  const [asked, setAsked] = useState("");
+  const wish = async (want: "keep" | "put back") => {
+    setAsked(want);
+    setTrouble("");
+    try {
+      await ask(api.POST("/api/v1/plans/{plan}/rollout/runs/{number}/wish", { params: { path: { plan: id, number: run.number } }, body: { wish: want } }));
+      onAsked();
+    } catch (error) {
+      setTrouble(message(error));
+      setAsked("");
+    }
+  };
+  const host = whereTo(run.destination);
+  const off = run.differs.length;
+  const back = <Button disabled={asked !== ""} onClick={() => void wish("put back")}>{run.state === "waiting" ? "Put back now" : "Stop, and put back"}</Button>;
+  const [title, says, acts] = ((): [ReactNode, ReactNode, ReactNode] => {
+    switch (run.state) {
+      case "begun": return ["Beginning", `${host} is told to watch over it.`, null];
+      case "doing": return [`Step ${Math.min(run.done + 1, run.total)} of ${run.total.toLocaleString()}`, "Each is read back before the next. What fails puts everything back.", back];
+      case "trying": return [`Trying it: ${run.tried} of ${run.to_try}`, "Test users go into the shares and look whether they find what the plan says.", back];
+      case "waiting": return [<>Keep within <Countdown key={seen} left={run.left ?? 0} /></>, `Or ${host} puts everything back by itself, even if Yard Gate is off by then.${off ? " Look first: what was tried is not as planned." : ""}`, <>{back}<Button type="primary" disabled={asked !== ""} onClick={() => void wish("keep")}>Keep</Button></>];
+      case "keeping": return ["Keeping it", `${host} is told to watch no longer.`, null];
+      case "putting back": return [`Putting back: ${run.back}`, "The last step first.", null];
+      case "host puts back": return ["Put back from there", `${host} puts everything back by itself. Yard Gate looks how that ends.`, null];
+      case "kept": return ["Kept", <>{host} has what the plan says, since <Ago at={run.ended!} />.</>, null];
+      case "put back": return ["Put back", <>{host} is as it was before, since <Ago at={run.ended!} />.</>, null];
+      case "not all put back": return ["Not all was put back", `Some of it stands on ${host}. The steps show what was found there.`, null];
+    }
+  })();
+  const share = run.state === "trying" ? run.tried / Math.max(1, run.to_try) : run.state === "putting back" ? 1 - run.back / Math.max(1, run.done) : run.done / Math.max(1, run.total);
+  return (
+    <div className={`verdict ${run.state === "kept" ? "good" : run.state === "not all put back" ? "bad" : ""}`} role="status">
+      <div className="big">{title}</div>
+      {!run.ended && run.state !== "waiting" && <div className="bar" role="progressbar" aria-label="How far it is" aria-valuenow={Math.round(share * 100)} aria-valuemin={0} aria-valuemax={100}><i style={{ width: `${share * 100}%` }} /></div>}
+      <div>{says}</div>
+      {run.destroys && <div className="why">What was deleted does not come back by putting back.</div>}
+      {run.trouble && <div className="why">{run.trouble.charAt(0).toUpperCase() + run.trouble.slice(1)}.</div>}
+      {canEdit && acts && <div className="acts">{acts}</div>}
+      {trouble && <div className="why">{trouble}</div>}
+    </div>
+  );
+}
+
+/** Minutes and seconds, down to none. */
+function Countdown({ left }: { left: number }) {
+  const [now, setNow] = useState(left);
+  useEffect(() => {
+    const timer = window.setInterval(() => setNow((old) => Math.max(0, old - 1)), 1000);
+    return () => window.clearInterval(timer);
+  }, []);
+  return <span className="clock">{Math.floor(now / 60)}:{String(now % 60).padStart(2, "0")}</span>;
+}
+
+/** What test users found in the shares: for each promise, and elsewhere. */
+function Tried({ run }: { run: RunOut }) {
+  const promises = useStanding().data?.promises ?? [];
+  if (run.to_try === 0) return null;
+  return (
+    <>
+      <h3>Tried for real <span className="muted">{run.tried} of {run.to_try}</span></h3>
+      {run.tried === 0 && <p className="muted">{run.ended ? "Nothing was tried." : "When the last step is done, test users go in."}</p>}
+      {run.promises.map((one) => {
+        const keeping = promises.find((promise) => promise.promise.id === one.promise);
+        return (
+          <div key={one.promise} className="tried">
+            <span className={one.differs.length || keeping?.broken ? "late" : "RW"} aria-hidden>{one.differs.length ? "!" : keeping?.broken ? "✗" : "✓"}</span>
+            <span>{keeping?.words ?? one.promise}</span>
+            <span className={one.differs.length || keeping?.broken ? "late" : "muted"}>{one.differs.length ? "otherwise than planned" : keeping?.broken ? "as planned, that is, broken" : "as planned"}, {plural(one.tried, "visit")}</span>
+          </div>
+        );
+      })}
+      {run.tried > 0 && <p className={run.differs.length ? "late" : "RW"}>{run.differs.length === 0 ? `${plural(run.tried, "visit")} of people to shares, all as planned.` : `${plural(run.differs.length, "thing")} otherwise than planned:`}</p>}
+      {run.differs.length > 0 && <ul className="words" tabIndex={0}>{run.differs.map((said) => <li key={said}>{said}</li>)}</ul>}
+    </>
+  );
+}
