@@ -41,7 +41,9 @@ def host() -> Iterator[Host]:
         command, stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True, cwd=ROOT, start_new_session=True
     ) as beside:
         try:
-            yield Host(beside)
+            found = Host(beside)
+            found.ask("run", argv=["true"], given=None)  # it answers once it stands
+            yield found
         finally:
             assert beside.stdin is not None
             beside.stdin.close()
