@@ -6,7 +6,7 @@ import shlex
 import subprocess
 import sys
 from collections import Counter
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import replace
 from datetime import timedelta
 from pathlib import Path
@@ -243,14 +243,19 @@ def back_to_nothing(at: Host, now: System, past: list[tuple[System, Carried]], b
     return System(), []
 
 
-def visit(at: Host, matrix: Matrix, counts: Counter[str], top: str = TOP) -> list[Any]:
-    """Everybody goes into every share with a real client; where it comes out otherwise than the plan says."""
+def visit(
+    at: Host, matrix: Matrix, counts: Counter[str], top: str = TOP, ready: Callable[[], object] = lambda: None
+) -> list[Any]:
+    """Everybody goes into every share with a real client; where it comes out otherwise than the plan says.
+
+    ready: what is done before with the files that they look for."""
     plan = matrix.plan
     subjects = [*plan.users, GUEST, "stranger"]
     wrong = []
     for share in plan.shares.values():
         where = paths(plan, top)
         shell(at, "find /srv -type f -delete; umask 0; sh", files(matrix, subjects, top))
+        ready()
         walked = walk(plan, subjects[0], Over(share.id, "smb"), ON, matrix.laying)
         inside = [os.path.relpath(where[visit.place], where[share.place]) for visit in walked]
         task = {

@@ -25,6 +25,7 @@ EPOCH = date(1970, 1, 1)
 SHUT = EPOCH + timedelta(days=1)  # the day of expiry (shadow(5)) of an account that is shut
 LANGUAGE = "LC_ALL=C.UTF-8"  # in which commands speak, so that what they say is understood
 NO_SHELL = "/usr/sbin/nologin"
+DOMAIN = "S-1-5-21-"  # how SIDs of a domain begin, and those that an SMB server gives to accounts of its own (MS-DTYP, 2.4.2.4)
 NEVER = date(2036, 2, 6)  # what the SMB server's accounts have for no day
 
 
@@ -140,13 +141,18 @@ def _account(
 
 def _smb_accounts(run: Runner) -> dict[str, tuple[bool, date | None]]:
     """Sign-in name -> whether the SMB server lets it in, and until which day."""
+    known = _passdb(run)
+    return {name: (accounts.is_open(said), _day(said.get("Kickoff time", ""))) for name, said in known.items()}
+
+
+def _passdb(run: Runner) -> dict[str, dict[str, str]]:
+    """Sign-in name -> all that the SMB server says of the account."""
     done = run(
         Command(("pdbedit", "--list", "--verbose", "--debuglevel=0"), "read the SMB server's accounts", changes=False)
     )
     if done.code:
         raise ApplianceError(f"the SMB server's accounts cannot be read: {done.err.strip() or done.out.strip()}")
-    known = accounts.smb_accounts(done.out)
-    return {name: (accounts.is_open(said), _day(said.get("Kickoff time", ""))) for name, said in known.items()}
+    return accounts.smb_accounts(done.out)
 
 
 _MONTHS = ("Jan", "Feb", "Mar", "Apr", "May", "Jun", "Jul", "Aug", "Sep", "Oct", "Nov", "Dec")
@@ -162,45 +168,56 @@ def _day(text: str) -> date | None:
 
 
 def _folders(run: Runner, asked: Mapping[str, Folder]) -> dict[str, Folder]:
-    if not asked:
+    found = posix_lists(run, asked)
+    return found | {path: _kept(found[path], kept) for path, kept in ordered_lists(run, found).items()}
+
+
+def posix_lists(run: Runner, paths: Collection[str]) -> dict[str, Folder]:
+    """Owners and lists of what is there of some paths, as the file system has them. Raises ApplianceError."""
+    if not paths:
         return {}
-    given = "".join(f"{path}\0" for path in asked)
+    given = "".join(f"{path}\0" for path in paths)
     there = run(Command(("xargs", "-0", "-r", "getfacl", "-p", "--"), "read owners and lists", given, changes=False))
     if not there.out.strip():
         if there.code and "No such file" not in there.err:
             raise ApplianceError(f"lists cannot be read: {there.err.strip()}")
         return {}
     try:
-        found = {folder.name: folder for folder in map(_folder, posix_text.blocks(there.out))}
-        return found | {path: _kept(found[path], kept) for path, kept in _ordered(run, found).items()}
+        return {folder.name: folder for folder in map(_folder, posix_text.blocks(there.out))}
     except FormatError as error:
         raise ApplianceError(f"owners and lists cannot be read: {error}") from None
 
 
-def _ordered(run: Runner, there: Iterable[str]) -> dict[str, descriptor.Kept]:
-    """The ordered lists that the SMB server keeps beside folders, by path."""
-    given = "".join(f"{path}\0" for path in there)
+def ordered_lists(run: Runner, paths: Iterable[str]) -> dict[str, descriptor.Kept]:
+    """The ordered lists that the SMB server keeps beside files and folders, by path. Raises ApplianceError."""
+    given = "".join(f"{path}\0" for path in paths)
     asking = ("getfattr", "--absolute-names", f"--name={descriptor.ATTRIBUTE}", "--encoding=hex", "--")
     said = run(Command(("xargs", "-0", "-r", *asking), "read ordered lists", given, changes=False))
     values: dict[str, bytes] = {}
     path = ""
-    for line in said.out.splitlines():
+    for line in said.out.split("\n"):
         if line.startswith("# file: "):
             path = posix_text.unescape(line.removeprefix("# file: "))
         elif line.startswith(f"{descriptor.ATTRIBUTE}=0x"):
             values[path] = bytes.fromhex(line.partition("=0x")[2])
     if not values:
         return {}
-    known: dict[str, dict[str, str]] = {}
+    try:
+        kinds = {value: descriptor.sids(value) for value in set(values.values())}
+        known = _names(run, {sid for sids in kinds.values() for sid in sids})
+        read = {value: descriptor.read(value, lambda sid: known.get(sid, sid)) for value in kinds}
+    except FormatError as error:
+        raise ApplianceError(f"ordered lists cannot be read: {error}") from None
+    return {path: read[value] for path, value in values.items()}
+
+
+def _names(run: Runner, sids: Collection[str]) -> dict[str, str]:
+    """How the host calls the accounts and groups of its own that SIDs stand for; its SMB server has other ones for accounts of its own."""
+    known: dict[str, str] = {}
+    if any(sid.startswith(DOMAIN) for sid in sids):
+        known |= {said["User SID"]: name for name, said in _passdb(run).items() if "User SID" in said}
     for kind, database in descriptor.UNIX.items():
-        numbers = sorted(
-            {
-                sid.removeprefix(kind)
-                for value in values.values()
-                for sid in descriptor.sids(value)
-                if sid.startswith(kind)
-            }
-        )
+        numbers = sorted(sid.removeprefix(kind) for sid in sids if sid.startswith(kind))
         asked = Command(
             ("xargs", "-r", "getent", database),
             "read whose numbers these are",
@@ -209,15 +226,9 @@ def _ordered(run: Runner, there: Iterable[str]) -> dict[str, descriptor.Kept]:
             root=False,
         )
         mark = GROUP_MARK if database == "group" else ""
-        known[kind] = {
-            row[2]: f"{mark}{row[0]}" for line in run(asked).out.splitlines() if len(row := line.split(":")) > 2
-        }
-
-    def name(sid: str) -> str:
-        kind = next((kind for kind in known if sid.startswith(kind)), None)
-        return sid if kind is None else known[kind].get(sid.removeprefix(kind), sid)
-
-    return {path: descriptor.read(value, name) for path, value in values.items()}
+        rows = (line.split(":") for line in run(asked).out.splitlines())
+        known |= {f"{kind}{row[2]}": f"{mark}{row[0]}" for row in rows if len(row) > 2}
+    return known
 
 
 def _kept(folder: Folder, kept: descriptor.Kept) -> Folder:

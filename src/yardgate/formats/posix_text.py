@@ -33,7 +33,8 @@ class Block:
 def unescape(text: str) -> str:
     """Octal escapes back to what they stand for; they are bytes of UTF-8."""
     plain = _ESCAPE.sub(
-        lambda found: "\\" if found[1] == "\\" else chr(int(found[1], 8)), text.encode().decode("latin-1")
+        lambda found: "\\" if found[1] == "\\" else chr(int(found[1], 8)),
+        text.encode("utf-8", "surrogateescape").decode("latin-1"),
     )
     return plain.encode("latin-1").decode("utf-8", "surrogateescape")
 

@@ -51,6 +51,8 @@ def _section(share: Offer) -> Iterator[str]:
         yield f" vfs objects = {' '.join(modules)}"
     if share.ordered:
         yield " acl_xattr:ignore system acls = yes"
+    else:  # what is made is as its folder says, so that whoever may write there may go on with what others made
+        yield " inherit permissions = yes"
     if share.recycle:  # a folder for each, since all who may read one folder could read what others had deleted
         yield from (" recycle:repository = .recycle/%U", " recycle:directory_mode = 0711")
         yield from (" recycle:subdir_mode = 0700", " recycle:keeptree = yes", " recycle:versions = yes")
@@ -75,7 +77,7 @@ def read(text: str) -> tuple[Offer, ...]:
 
 SETTINGS = frozenset({
     "path", "available", "read only", "valid users", "write list", "admin users", "guest ok", "browseable", "hide unreadable",
-    "vfs objects", "acl_xattr:ignore system acls", "recycle:repository", "recycle:directory_mode", "recycle:subdir_mode", "recycle:keeptree", "recycle:versions",
+    "vfs objects", "acl_xattr:ignore system acls", "inherit permissions", "recycle:repository", "recycle:directory_mode", "recycle:subdir_mode", "recycle:keeptree", "recycle:versions",
 })  # fmt: skip
 
 
