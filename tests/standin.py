@@ -1,21 +1,24 @@
 """A stand-in appliance beside the tests."""
 
 import threading
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
 from yardgate.appliance.standin import Faults, StandIn, seed
+from yardgate.core.inside import Thing
 from yardgate.core.system import System
 
 
 @contextmanager
-def stand_in(folder: Path, having: System | None = None, slow: float = 0) -> Iterator[StandIn]:
+def stand_in(
+    folder: Path, having: System | None = None, slow: float = 0, things: Iterable[Thing] = (), port: int = 0
+) -> Iterator[StandIn]:
     path = folder / "appliance.json"
     if having is not None:
-        seed(path, having)
-    appliance = StandIn(path)
-    appliance.faults = Faults(slow=slow)
+        seed(path, having, things)
+    appliance = StandIn(path, port)
+    appliance.faults = Faults(slow=slow, slow_thing=0)
     thread = threading.Thread(target=appliance.serve_forever, kwargs={"poll_interval": 0.02}, daemon=True)
     thread.start()
     try:

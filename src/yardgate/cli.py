@@ -175,7 +175,7 @@ def _rolled_out(store: Store, made: Opened, data: Path) -> None:
     rollouts.send_to(made.id, Destination(kind="stand-in", host="127.0.0.1", port=shipped.STAND_IN_PORT))
     said = tuple(words(step) for step in steps(System(), system))
     rollouts.keep(made.id, "done", "H. Vance", made.revision, shipped.TOP, said, system)
-    seed(data / "appliance.json", shipped.by_hand(system))
+    seed(data / "appliance.json", shipped.by_hand(system), shipped.lying(system))
 
 
 def _run(store: Store, settings: Settings, host_names: list[str], greeting: str) -> None:

@@ -9,6 +9,7 @@ from typing import Any
 from yardgate.core.agreed import Promise
 from yardgate.core.directory import Copy, Directory, Record, Ref
 from yardgate.core.edit import Leave, RemoveShare, SetGrant, apply
+from yardgate.core.inside import Thing, made
 from yardgate.core.lists import Entry as ListEntry
 from yardgate.core.lists import Mode, Ordered, OwnList, Posix, PosixEntry
 from yardgate.core.lists.posix import Tag
@@ -391,6 +392,29 @@ def rolled_out_plan(plan: Plan) -> Plan:
 def rolled_out(plan: Plan, on: date) -> System:
     """What the last rollout left on the appliance."""
     return compiled(resolve(rolled_out_plan(plan), on), TOP).system
+
+
+def lying(system: System) -> list[Thing]:
+    """Files and folders in the folders of the appliance: most were made there, some were brought from elsewhere and keep what they had."""
+    found = []
+    for path, folder in sorted(system.folders.items()):
+        if path.count("/") < 3:
+            continue
+        names = [f"{path}/{year}" for year in (2023, 2024, 2025, 2026)]
+        names += [
+            f"{year}/{word} {number}.{kind}"
+            for year in names
+            for number in range(1, 9)
+            for word, kind in (("sheet", "pdf"), ("draft", "txt"))
+        ]
+        for number, name in enumerate(names):
+            thing = Thing(name=name, folder=number < 4, owner=folder.owner, group=folder.group, listed=folder.listed)
+            brought = number % 17 == 8 and len(path) % 3 != 1
+            found.append(replace(thing, group="root", listed=BROUGHT) if brought else made(folder, thing))
+    return found
+
+
+BROUGHT = Posix((PosixEntry("user", "", 6), PosixEntry("group", "", 4), PosixEntry("other", "", 4)))
 
 
 def by_hand(system: System) -> System:

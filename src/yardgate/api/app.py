@@ -12,7 +12,20 @@ from starlette.middleware.gzip import GZipMiddleware
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
 from yardgate import __version__
-from yardgate.api import agreed, board, directory, plans, problems, rollout, runs, shares, signin, storage, transfer
+from yardgate.api import (
+    agreed,
+    board,
+    directory,
+    inside,
+    plans,
+    problems,
+    rollout,
+    runs,
+    shares,
+    signin,
+    storage,
+    transfer,
+)
 from yardgate.api.desk import Desk
 from yardgate.api.schemas import Problem
 from yardgate.store import Store
@@ -106,6 +119,7 @@ def create_app(
     )
     app.state.desk = Desk(store, this_host=this_host)
     app.state.desk.rolling.resume()
+    app.state.desk.pushing.resume()
     app.state.tries = signin.Tries()
     for router in (
         signin.router,
@@ -118,6 +132,7 @@ def create_app(
         agreed.router,
         rollout.router,
         runs.router,
+        inside.router,
     ):
         app.include_router(router, prefix="/api/v1")
     problems.install(app)

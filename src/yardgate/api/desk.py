@@ -9,6 +9,7 @@ import numpy as np
 from fastapi import Response
 from numpy.typing import NDArray
 
+from yardgate.api.pushing import Pushers
 from yardgate.api.readings import Readings
 from yardgate.api.rolling import Rolling
 from yardgate.api.schemas import CellChange, Changed, Column, EntryOut, GrantOut, ReasonOut, Step
@@ -41,6 +42,7 @@ class Desk:
         self.rollouts = Rollouts(store)
         self.readings = Readings()
         self.rolling = Rolling(store)
+        self.pushing = Pushers(store)
         self._matrices: dict[str, Matrix] = {}
         self._kept: dict[str, Kept] = {}
         self._in_force: dict[str, tuple[int, Matrix]] = {}

@@ -129,7 +129,7 @@ def put_there(plan: str, account: Planner, desk: TheDesk, body: PutThere) -> Run
             plan, account.name, opened.revision, body.top, where, body.seconds, there, doing, ask
         )
     except UnderWay:
-        raise HTTPException(409, "This plan is being rolled out already") from None
+        raise HTTPException(409, "Something is done on the appliance already: wait for it to end, or stop it") from None
     desk.rolling.start(run)
     return _told(opened.plan, run, desk.rolling.runs.lines(plan, run.number))
 

@@ -17,6 +17,7 @@ from yardgate.core.system import Part, System
 from yardgate.formats.edits import AnyEdit
 from yardgate.formats.reading import Made
 from yardgate.store.accounts import Role
+from yardgate.store.pushes import PushDoes, PushState
 from yardgate.store.rollouts import RolledOut
 from yardgate.store.runs import RunState
 
@@ -937,6 +938,13 @@ class PromiseTried(BaseModel):
     differs: list[str]
 
 
+class InsideThing(BaseModel):
+    """A thing that has something else than its folder's list gives it, and what."""
+
+    name: str
+    words: str
+
+
 class RunOut(BaseModel):
     """A rollout that is carried out, or was. tried: how often somebody went into a share, of `to_try`; differs: what was then otherwise
     than the plan says. until: when it is put back unless it is kept (UTC); left: seconds to then. steps: the first 3000 of `total`."""
@@ -971,6 +979,52 @@ class RunWish(BaseModel):
 
     model_config = ConfigDict(extra="forbid")
     wish: Literal["keep", "put back"]
+
+
+class InsideFolder(BaseModel):
+    """What a planned folder holds. things: files and folders in it that the plan does not speak of; seen: those looked at so far. otherwise: those that
+    have something else than its list gives; changed: those that were given it, or put back; kept: those that could not be. some: a few of the first."""
+
+    folder: str
+    things: int
+    seen: int
+    otherwise: int
+    changed: int
+    kept: int
+    some: list[InsideThing]
+
+
+class PushOut(BaseModel):
+    """A look into folders, and what was done with what lies there."""
+
+    number: int
+    at: str
+    by: str
+    does: PushDoes
+    state: PushState
+    trouble: str
+    folders: list[InsideFolder]
+
+
+class InsideOut(BaseModel):
+    """The planned folders on the appliance, and the last look into them."""
+
+    folders: list[str]
+    last: PushOut | None
+
+
+class LookInside(BaseModel):
+    """Look what lies in these folders."""
+
+    model_config = ConfigDict(extra="forbid")
+    folders: Annotated[list[Annotated[str, Field(max_length=4096)]], Field(min_length=1, max_length=10_000)]
+
+
+class PushDo(BaseModel):
+    """push: give things what their folder's list gives, go on with it, too; put back: what they had before; stop: what is under way."""
+
+    model_config = ConfigDict(extra="forbid")
+    do: Literal["look", "push", "put back", "stop"]
 
 
 class DriftOut(BaseModel):

@@ -1,15 +1,16 @@
 """A Linux file server as an appliance: on this machine, or over SSH."""
 
 import secrets
-from collections.abc import Collection, Iterator, Sequence
+from collections.abc import Collection, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 
-from yardgate.appliance import linux
+from yardgate.appliance import inside, linux
 from yardgate.appliance.handout import script, shown
 from yardgate.appliance.linux import FILES, Files, Runner
 from yardgate.appliance.target import ApplianceError, Watching
 from yardgate.appliance.trial import LinuxTrial
 from yardgate.appliance.watch import Watch
+from yardgate.core.inside import Thing
 from yardgate.core.rollout import Step
 from yardgate.core.system import PARTS, Part, System
 
@@ -47,6 +48,15 @@ class LinuxHost:
 
     def watching(self) -> Watching:
         return self.watch.watching()
+
+    def inside(self, folder: str, apart: Collection[str]) -> Iterator[tuple[int, list[Thing]]]:
+        return inside.inside(self.run, folder, apart)
+
+    def things(self, paths: Mapping[str, bool]) -> list[Thing]:
+        return inside.things(self.run, paths)
+
+    def give(self, wanted: Sequence[Thing]) -> None:
+        inside.give(self.run, wanted)
 
     @contextmanager
     def trial(self, accounts: Collection[str]) -> Iterator[LinuxTrial]:

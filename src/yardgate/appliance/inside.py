@@ -4,7 +4,7 @@ Files of one folder that shall have one list get it by one command from within t
 no link that somebody puts in the way leads elsewhere. Links are left alone, and so is what lies on another file system.
 """
 
-from collections.abc import Collection, Iterable, Iterator, Sequence
+from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from itertools import groupby, islice
 
 from yardgate.appliance.linux import DOMAIN, Command, Done, Runner, list_text, ordered_lists, posix_lists
@@ -30,7 +30,7 @@ def inside(run: Runner, folder: str, apart: Collection[str] = ()) -> Iterator[tu
     said = _asked(run, Command(("sh", "-euc", FIND, "sh", *looking), f"look what lies in {folder}", changes=False))
     found = [name for name in said.out.split("\0") if name]
     for start in range(0, len(found), PORTION):
-        yield len(found), list(things(run, {name[1:]: name[0] == "d" for name in found[start : start + PORTION]}))
+        yield len(found), things(run, {name[1:]: name[0] == "d" for name in found[start : start + PORTION]})
 
 
 def _pattern(path: str) -> str:
@@ -45,8 +45,12 @@ def _asked(run: Runner, command: Command) -> Done:
     return done
 
 
-def things(run: Runner, paths: dict[str, bool]) -> Iterator[Thing]:
-    """What is there of some paths, of which it is said whether they are folders'."""
+def things(run: Runner, paths: Mapping[str, bool]) -> list[Thing]:
+    """What is there of some paths -> whether they are folders'. Raises ApplianceError."""
+    return list(_things(run, paths))
+
+
+def _things(run: Runner, paths: Mapping[str, bool]) -> Iterator[Thing]:
     there = posix_lists(run, paths)
     kept = ordered_lists(run, there) if there else {}
     for path, own in there.items():

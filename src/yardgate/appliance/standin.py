@@ -2,14 +2,14 @@
 on demand what real ones do on bad days.
 
 What it is told is saved at once. Shares and exports count from when their service is told to read its configuration anew. A session
-keeps the groups that it had when it began. Folders that hold many files take their time. A watch puts back by itself what nobody kept.
+keeps the groups that it had when it began. Things in folders take their time to be given lists. A watch puts back by itself what nobody kept.
 """
 
 import http.client
 import json
 import threading
 import time
-from collections.abc import Collection, Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager, suppress
 from dataclasses import asdict, dataclass, field, replace
 from datetime import date
@@ -21,24 +21,29 @@ from pydantic import TypeAdapter
 
 from yardgate.appliance.target import ApplianceError, Busy, TooLate, Trial, Unreachable, Watching
 from yardgate.core.found import found, groups_of
+from yardgate.core.inside import Thing
 from yardgate.core.rollout import Step
 from yardgate.core.system import PARTS, Folder, Part, System
 from yardgate.core.trial import Found
 
 HOST = "127.0.0.1"
 LARGEST = 64 * 1024 * 1024
-_SYSTEM, _STEP = TypeAdapter(System), TypeAdapter(Step)
+_SYSTEM, _STEP, _THINGS = TypeAdapter(System), TypeAdapter(Step), TypeAdapter(tuple[Thing, ...])
+PORTION = 1000  # things that are told at a time
 
 
 @dataclass
 class Faults:
     """What it does wrong. fail, cut, garble: the step of that number from now on is refused, or done while the connection is cut before
-    the answer, or saved otherwise than it was told. slow: seconds that each step takes."""
+    the answer, or saved otherwise than it was told. slow: seconds that each step takes; slow_thing: that each thing takes which is given
+    another list. stuck: the end of the names of things that keep what they have."""
 
     fail: int | None = None
     cut: int | None = None
     garble: int | None = None
     slow: float = 0.05
+    slow_thing: float = 0.0005
+    stuck: str | None = None
 
 
 @dataclass
@@ -65,6 +70,7 @@ class StandIn(ThreadingHTTPServer):
         self.turn = threading.RLock()
         self.sessions: dict[int, tuple[str, frozenset[str]]] = {}
         self.state = self._kept()
+        self.things = _inside(path)
         threading.Thread(target=self._watch, daemon=True).start()
 
     @property
@@ -112,6 +118,27 @@ class StandIn(ThreadingHTTPServer):
             if self.steps == self.faults.cut:
                 raise ConnectionAbortedError
 
+    def give(self, wanted: Sequence[Thing]) -> None:
+        """What is not there any more stays away."""
+        time.sleep(self.faults.slow_thing * len(wanted))
+        with self.turn:
+            stuck = self.faults.stuck
+            given = {w.name: w for w in wanted if w.name in self.things and not (stuck and w.name.endswith(stuck))}
+            self.things = self.things | given
+            _write_inside(self.path, self.things.values())
+
+
+def _inside(path: Path) -> dict[str, Thing]:
+    beside = path.with_suffix(".inside")
+    there = _THINGS.validate_json(beside.read_text(), strict=False) if beside.exists() else ()
+    return {thing.name: thing for thing in there}
+
+
+def _write_inside(path: Path, there: Iterable[Thing]) -> None:
+    new = path.with_suffix(".inside.new")
+    new.write_bytes(_THINGS.dump_json(tuple(there), exclude_defaults=True))
+    new.replace(path.with_suffix(".inside"))
+
 
 def _write(path: Path, s: State) -> None:
     systems = {
@@ -123,9 +150,10 @@ def _write(path: Path, s: State) -> None:
     new.replace(path)
 
 
-def seed(path: Path, system: System) -> None:
-    """Let a stand-in begin with this."""
+def seed(path: Path, system: System, things: Iterable[Thing] = ()) -> None:
+    """Let a stand-in begin with this, and with these things in its folders."""
     _write(path, State(system, system))
+    _write_inside(path, things)
 
 
 def _garbled(record: Any) -> Any:
@@ -182,6 +210,15 @@ class _Asked(BaseHTTPRequestHandler):
                 return _SYSTEM.dump_python(at.state.saved, mode="json")
             case "/do":
                 return at.do(_STEP.validate_python(told, strict=False))
+            case "/inside":
+                names = sorted(_in_folder(at.things, told["folder"], told["apart"]))
+                some = [at.things[name] for name in names[told["from"] : told["from"] + PORTION]]
+                return [len(names), _THINGS.dump_python(tuple(some), mode="json")]
+            case "/things":
+                there = tuple(at.things[name] for name in told if name in at.things)
+                return _THINGS.dump_python(there, mode="json")
+            case "/give":
+                return at.give(_THINGS.validate_python(told, strict=False))
             case "/faults":
                 at.steps, at.faults = 0, Faults(**told)
                 return asdict(at.faults)
@@ -217,6 +254,11 @@ class _Asked(BaseHTTPRequestHandler):
                 at.state = replace(state, held=None)
             at.keep()
             return "armed" if at.state.held is not None else at.state.ended
+
+
+def _in_folder(things: Iterable[str], folder: str, apart: Collection[str]) -> Iterator[str]:
+    out = tuple(f"{name}/" for name in apart)
+    return (name for name in things if name.startswith(f"{folder}/") and not f"{name}/".startswith(out))
 
 
 class Client:
@@ -268,6 +310,19 @@ class Client:
     def watching(self) -> Watching:
         said: Watching = self._ask("/watch")
         return said
+
+    def inside(self, folder: str, apart: Collection[str]) -> Iterator[tuple[int, list[Thing]]]:
+        seen, total = 0, 1
+        while seen < total:
+            total, said = self._ask("/inside", {"folder": folder, "apart": list(apart), "from": seen})
+            seen += PORTION
+            yield total, list(_THINGS.validate_python(said, strict=False))
+
+    def things(self, paths: Mapping[str, bool]) -> list[Thing]:
+        return list(_THINGS.validate_python(self._ask("/things", list(paths)), strict=False))
+
+    def give(self, wanted: Sequence[Thing]) -> None:
+        self._ask("/give", _THINGS.dump_python(tuple(wanted), mode="json"))
 
     @contextmanager
     def trial(self, _: Collection[str]) -> Iterator[Trial]:

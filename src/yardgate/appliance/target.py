@@ -1,9 +1,10 @@
 """What a rollout asks of an appliance, whichever it is."""
 
-from collections.abc import Collection, Sequence
+from collections.abc import Collection, Iterator, Mapping, Sequence
 from contextlib import AbstractContextManager
 from typing import Literal, Protocol
 
+from yardgate.core.inside import Thing
 from yardgate.core.rollout import Step
 from yardgate.core.system import PARTS, Part, System
 from yardgate.core.trial import Found
@@ -62,6 +63,15 @@ class Appliance(Protocol):
 
     def watching(self) -> Watching:
         """Raises Unreachable."""
+
+    def inside(self, folder: str, apart: Collection[str], /) -> Iterator[tuple[int, list[Thing]]]:
+        """The files and folders in a folder, but those `apart` and what is in them: in portions, each with the number of all. Raises ApplianceError."""
+
+    def things(self, paths: Mapping[str, bool], /) -> list[Thing]:
+        """What is there of some paths -> whether they are folders'. Raises ApplianceError."""
+
+    def give(self, wanted: Sequence[Thing], /) -> None:
+        """Let things have the group and list that they have here; what cannot be set is found by reading back. Raises ApplianceError."""
 
     def trial(self, accounts: Collection[str], /) -> AbstractContextManager[Trial]:
         """Going into its shares as some of its accounts. Raises ApplianceError, where it cannot be tried."""

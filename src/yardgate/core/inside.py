@@ -11,6 +11,7 @@ from typing import NamedTuple
 from yardgate.core.lists import Entry, Ordered, Posix, posix
 from yardgate.core.lists.ordered import INHERITED, files_of, folders_of, spelled
 from yardgate.core.rights import STRICT
+from yardgate.core.rollout import list_words
 from yardgate.core.system import ADMIN, GROUP_MARK, OPEN, Folder, System
 
 RUNS, PLAIN = 0o777, 0o666  # the modes with which a program, or a folder, and any other file is made
@@ -47,6 +48,15 @@ class Push(NamedTuple):
 
     was: Thing
     then: Thing
+
+
+def words(push: Push) -> str:
+    """What a push changes of a thing, in a few words."""
+    was, then = push
+    said = [f"group {then.group}"] if was.group != then.group else []
+    if was.listed != then.listed:
+        said.append(list_words(was.listed, then.listed))
+    return ", ".join(said or ["opened beneath its list"])
 
 
 def apart(system: System, folder: str) -> tuple[str, ...]:

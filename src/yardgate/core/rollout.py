@@ -399,13 +399,14 @@ def _folder_words(was: Folder, now: Folder) -> str:
     if was.group != now.group:
         said.append(f"group {now.group}")
     if was.listed != now.listed:
-        said.append(_list_words(was.listed, now.listed))
+        said.append(list_words(was.listed, now.listed))
     if was.beneath != now.beneath:
         said.append("closed beneath its list" if now.beneath is not None else "opened beneath its list")
     return f"folder {now.name}: {', '.join(said)}"
 
 
-def _list_words(was: Posix | Ordered, now: Posix | Ordered) -> str:
+def list_words(was: Posix | Ordered, now: Posix | Ordered) -> str:
+    """What is otherwise in a list."""
     if isinstance(was, Ordered) and isinstance(now, Ordered):
         return _ordered_words(was, now)
     if not isinstance(was, Posix) or not isinstance(now, Posix):

@@ -33,7 +33,7 @@ _QUESTIONS, _DESTINATION = TypeAdapter(tuple[Question, ...]), TypeAdapter(Destin
 
 
 class UnderWay(Exception):
-    """A plan is rolled out already."""
+    """A plan is rolled out already, or lists are pushed down."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -90,6 +90,10 @@ class Runs:
         runs = tables.runs.c
         with self.store.writing() as connection:
             if connection.scalar(select(runs.number).where(runs.plan == plan, runs.state.not_in(ENDED))) is not None:
+                raise UnderWay
+            pushes = tables.pushes.c
+            busy = select(pushes.number).where(pushes.plan == plan, pushes.state == "under way")
+            if connection.scalar(busy) is not None:
                 raise UnderWay
             last = connection.scalar(select(func.max(runs.number)).where(runs.plan == plan)) or 0
             at = now()

@@ -230,6 +230,30 @@ run_lines = Table(  # what came of it, line by line
     Column("said", JSON, nullable=False),
     ForeignKeyConstraint(["plan", "run"], ["runs.plan", "runs.number"], ondelete="CASCADE"),
 )
+pushes = Table(  # lists pushed down over what lies in folders
+    "pushes",
+    metadata,
+    _of_plan(),
+    Column("number", Integer, primary_key=True),
+    Column("at", String, nullable=False),
+    Column("by", String, nullable=False),
+    Column("destination", JSON, nullable=False),
+    Column("there", Text, nullable=False),
+    Column("folders", JSON, nullable=False),
+    Column("does", String, nullable=False),
+    Column("state", String, nullable=False),
+    Column("counts", JSON, nullable=False),
+    Column("trouble", Text, nullable=False),
+)
+push_parts = Table(  # what things were before
+    "push_parts",
+    metadata,
+    Column("plan", String, primary_key=True),
+    Column("push", Integer, primary_key=True),
+    Column("number", Integer, primary_key=True),
+    Column("things", Text, nullable=False),
+    ForeignKeyConstraint(["plan", "push"], ["pushes.plan", "pushes.number"], ondelete="CASCADE"),
+)
 directories = Table(
     "directories",
     metadata,

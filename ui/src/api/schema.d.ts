@@ -1375,6 +1375,70 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/plans/{plan}/inside": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What Lies Inside
+         * @description The planned folders on the appliance, and the last look into them.
+         */
+        get: operations["what_lies_inside"];
+        put?: never;
+        /**
+         * Look Inside
+         * @description Begin to look what lies in some of the folders, and what of it has something else than the folder's list gives it.
+         */
+        post: operations["look_inside"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan}/inside/{number}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Look Of Plan
+         * @description How far it is.
+         */
+        get: operations["look_of_plan"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan}/inside/{number}/do": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Do With Look
+         * @description Push down, go on, put back, or stop.
+         */
+        post: operations["do_with_look"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
@@ -2394,6 +2458,46 @@ export interface components {
             unknown: components["schemas"]["UnknownOut"][];
             changed: components["schemas"]["Changed"];
         };
+        /**
+         * InsideFolder
+         * @description What a planned folder holds. things: files and folders in it that the plan does not speak of; seen: those looked at so far. otherwise: those that
+         *     have something else than its list gives; changed: those that were given it, or put back; kept: those that could not be. some: a few of the first.
+         */
+        InsideFolder: {
+            /** Folder */
+            folder: string;
+            /** Things */
+            things: number;
+            /** Seen */
+            seen: number;
+            /** Otherwise */
+            otherwise: number;
+            /** Changed */
+            changed: number;
+            /** Kept */
+            kept: number;
+            /** Some */
+            some: components["schemas"]["InsideThing"][];
+        };
+        /**
+         * InsideOut
+         * @description The planned folders on the appliance, and the last look into them.
+         */
+        InsideOut: {
+            /** Folders */
+            folders: string[];
+            last: components["schemas"]["PushOut"] | null;
+        };
+        /**
+         * InsideThing
+         * @description A thing that has something else than its folder's list gives it, and what.
+         */
+        InsideThing: {
+            /** Name */
+            name: string;
+            /** Words */
+            words: string;
+        };
         /** InsteadOut */
         InsteadOut: {
             /** Who */
@@ -2600,6 +2704,14 @@ export interface components {
             revision: number;
             /** Top */
             top: string;
+        };
+        /**
+         * LookInside
+         * @description Look what lies in these folders.
+         */
+        LookInside: {
+            /** Folders */
+            folders: string[];
         };
         /**
          * Lost
@@ -3112,6 +3224,43 @@ export interface components {
             tried: number;
             /** Differs */
             differs: string[];
+        };
+        /**
+         * PushDo
+         * @description push: give things what their folder's list gives, go on with it, too; put back: what they had before; stop: what is under way.
+         */
+        PushDo: {
+            /**
+             * Do
+             * @enum {string}
+             */
+            do: "look" | "push" | "put back" | "stop";
+        };
+        /**
+         * PushOut
+         * @description A look into folders, and what was done with what lies there.
+         */
+        PushOut: {
+            /** Number */
+            number: number;
+            /** At */
+            at: string;
+            /** By */
+            by: string;
+            /**
+             * Does
+             * @enum {string}
+             */
+            does: "look" | "push" | "put back";
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "under way" | "stopped" | "done" | "failed";
+            /** Trouble */
+            trouble: string;
+            /** Folders */
+            folders: components["schemas"]["InsideFolder"][];
         };
         /**
          * PutAccepted
@@ -10212,6 +10361,322 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    what_lies_inside: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                plan: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["InsideOut"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    look_inside: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                plan: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LookInside"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PushOut"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    look_of_plan: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                plan: string;
+                /** @description which look of the plan */
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PushOut"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    do_with_look: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                plan: string;
+                /** @description which look of the plan */
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PushDo"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PushOut"];
+                };
             };
             /** @description Unauthorized */
             401: {

@@ -1,0 +1,110 @@
+"""What lies in the planned folders on the appliance, and pushing their lists down over it."""
+
+from typing import Annotated
+
+from fastapi import APIRouter, HTTPException, Path
+
+from yardgate.api.desk import Desk
+from yardgate.api.schemas import InsideFolder, InsideOut, InsideThing, LookInside, PushDo, PushOut
+from yardgate.api.signin import Planner, Reader, TheDesk
+from yardgate.core.system import System, paths
+from yardgate.store import NotThere
+from yardgate.store.pushes import Counted, Pushing
+from yardgate.store.runs import UnderWay
+
+Number = Annotated[int, Path(description="which look of the plan", ge=1, le=1_000_000)]
+router = APIRouter(prefix="/plans/{plan}/inside", tags=["rollout"])
+BUSY = "Something is done on the appliance already: wait for it to end, or stop it"
+
+
+@router.get("")
+def what_lies_inside(plan: str, _: Reader, desk: TheDesk) -> InsideOut:
+    """The planned folders on the appliance, and the last look into them."""
+    desk.plans.open(plan)
+    last = desk.pushing.pushes.one(plan)
+    return InsideOut(folders=sorted(_there(desk, plan).folders), last=None if last is None else _told(last))
+
+
+def _there(desk: Desk, plan: str) -> System:
+    """The folders of the plan, as the appliance has them."""
+    opened = desk.plans.open(plan)
+    history = desk.rollouts.history(plan, most=1)
+    planned = set(paths(opened.plan, history[0].top).values()) if history else set()
+    there = desk.rollouts.in_force(plan).folders
+    return System(folders={name: folder for name, folder in there.items() if name in planned})
+
+
+@router.post("", status_code=202)
+def look_inside(plan: str, account: Planner, desk: TheDesk, body: LookInside) -> PushOut:
+    """Begin to look what lies in some of the folders, and what of it has something else than the folder's list gives it."""
+    there = _there(desk, plan)
+    if unknown := [folder for folder in body.folders if folder not in there.folders]:
+        raise HTTPException(422, f"{unknown[0]} is no planned folder on the appliance")
+    where = desk.rollouts.destination(plan)
+    if where.kind == "papers":
+        raise HTTPException(422, "Say first where the plan goes: what cannot be reached cannot be looked into")
+    try:
+        begun = desk.pushing.pushes.begin(plan, account.name, where, there, list(dict.fromkeys(body.folders)))
+    except UnderWay:
+        raise HTTPException(409, BUSY) from None
+    desk.pushing.start(begun)
+    return _told(begun)
+
+
+@router.get("/{number}")
+def look_of_plan(plan: str, number: Number, _: Reader, desk: TheDesk) -> PushOut:
+    """How far it is."""
+    return _told(_one(desk, plan, number))
+
+
+def _one(desk: Desk, plan: str, number: int) -> Pushing:
+    desk.plans.open(plan)
+    found = desk.pushing.pushes.one(plan, number)
+    if found is None:
+        raise NotThere(f"this plan has no look {number}")
+    return found
+
+
+@router.post("/{number}/do", status_code=202)
+def do_with_look(plan: str, number: Number, _: Planner, desk: TheDesk, body: PushDo) -> PushOut:
+    """Push down, go on, put back, or stop."""
+    one = _one(desk, plan, number)
+    if body.do == "stop":
+        desk.pushing.stop(plan)
+        return _told(one)
+    begun = desk.pushing.pushes.go_on(one, body.do)
+    if begun is None:
+        raise HTTPException(409, BUSY)
+    desk.pushing.start(begun)
+    return _told(begun)
+
+
+def _told(one: Pushing) -> PushOut:
+    return PushOut(
+        number=one.number,
+        at=one.at,
+        by=one.by,
+        does=one.does,
+        state=one.state,
+        trouble=one.trouble,
+        folders=[_folder(folder, one.counts.get(folder, Counted())) for folder in one.folders],
+    )
+
+
+def _folder(folder: str, counted: Counted) -> InsideFolder:
+    some = [InsideThing(name=_readable(name), words=words) for name, words in counted.some]
+    c = counted
+    return InsideFolder(
+        folder=folder,
+        things=c.things,
+        seen=c.seen,
+        otherwise=c.otherwise,
+        changed=c.changed,
+        kept=c.kept,
+        some=some,
+    )
+
+
+def _readable(name: str) -> str:
+    """A name that may hold bytes which are no UTF-8, as text that can be shown."""
+    return name.encode("utf-8", "surrogateescape").decode("utf-8", "replace")

@@ -1,0 +1,164 @@
+"""Lists pushed down over what lies in folders: how far each pushing is, and what was there before, so that it can be put back."""
+
+import json
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import asdict, dataclass
+from typing import Any, Literal
+
+from pydantic import TypeAdapter
+from sqlalchemy import Row, func, insert, select, update
+
+from yardgate.core.inside import Thing
+from yardgate.core.rollout import Destination
+from yardgate.core.system import System
+from yardgate.store import tables
+from yardgate.store.database import Store
+from yardgate.store.plans import now
+from yardgate.store.runs import ENDED, UnderWay
+
+PushDoes = Literal["look", "push", "put back"]
+PushState = Literal["under way", "stopped", "done", "failed"]
+_SYSTEM, _DESTINATION, _THINGS = TypeAdapter(System), TypeAdapter(Destination), TypeAdapter(tuple[Thing, ...])
+
+
+@dataclass(frozen=True, slots=True)
+class Counted:
+    """What a folder holds. otherwise: things that have something else than its list gives; changed: those that were given it, or what
+    they had before; kept: those that could not be. some: a few of them, with what is otherwise."""
+
+    things: int = 0
+    seen: int = 0
+    otherwise: int = 0
+    changed: int = 0
+    kept: int = 0
+    some: tuple[tuple[str, str], ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class Pushing:
+    """A look into folders, and what was done then. there: the folders that are planned, as the appliance has them."""
+
+    plan: str
+    number: int
+    at: str
+    by: str
+    destination: Destination
+    there: System
+    folders: tuple[str, ...]
+    does: PushDoes
+    state: PushState
+    counts: Mapping[str, Counted]
+    trouble: str
+
+
+class Pushes:
+    """Those of all plans."""
+
+    def __init__(self, store: Store):
+        self.store = store
+
+    def begin(self, plan: str, by: str, destination: Destination, there: System, folders: Sequence[str]) -> Pushing:
+        """Begin with a look. Raises UnderWay."""
+        pushes, runs = tables.pushes.c, tables.runs.c
+        with self.store.writing() as connection:
+            if connection.scalar(select(runs.number).where(runs.plan == plan, runs.state.not_in(ENDED))) is not None:
+                raise UnderWay
+            busy = select(pushes.number).where(pushes.plan == plan, pushes.state == "under way")
+            if connection.scalar(busy) is not None:
+                raise UnderWay
+            last = connection.scalar(select(func.max(pushes.number)).where(pushes.plan == plan)) or 0
+            begun = Pushing(plan, last + 1, now(), by, destination, there, tuple(folders), "look", "under way", {}, "")
+            connection.execute(
+                insert(tables.pushes).values(
+                    plan=plan,
+                    number=begun.number,
+                    at=begun.at,
+                    by=by,
+                    destination=_DESTINATION.dump_python(destination),
+                    there=_SYSTEM.dump_json(there, exclude_defaults=True).decode(),
+                    folders=list(folders),
+                    does="look",
+                    state="under way",
+                    counts={},
+                    trouble="",
+                )
+            )
+        return begun
+
+    def go_on(self, one: Pushing, does: PushDoes) -> Pushing | None:
+        """Begin with something else, or again; None where it is under way, or the plan's appliance is busy."""
+        pushes, runs = tables.pushes.c, tables.runs.c
+        with self.store.writing() as connection:
+            busy = connection.scalar(select(runs.number).where(runs.plan == one.plan, runs.state.not_in(ENDED)))
+            here = (pushes.plan == one.plan) & (pushes.number == one.number) & (pushes.state != "under way")
+            values = {"does": does, "state": "under way", "trouble": ""}
+            if busy is not None or not connection.execute(update(tables.pushes).where(here).values(**values)).rowcount:
+                return None
+        return self.one(one.plan, one.number)
+
+    def set(self, one: Pushing, state: PushState, counts: Mapping[str, Counted], trouble: str = "") -> None:
+        pushes = tables.pushes.c
+        said = {folder: asdict(counted) for folder, counted in counts.items()}
+        with self.store.writing() as connection:
+            here = (pushes.plan == one.plan) & (pushes.number == one.number)
+            connection.execute(update(tables.pushes).where(here).values(state=state, counts=said, trouble=trouble))
+
+    def keep(self, one: Pushing, things: Sequence[Thing]) -> None:
+        """Write down what things are before they are given something else."""
+        parts = tables.push_parts.c
+        text = json.dumps(
+            _THINGS.dump_python(tuple(things), mode="python", exclude_defaults=True)
+        )  # any name, even no UTF-8
+        with self.store.writing() as connection:
+            here = (parts.plan == one.plan) & (parts.push == one.number)
+            last = connection.scalar(select(func.max(parts.number)).where(here)) or 0
+            row = {"plan": one.plan, "push": one.number, "number": last + 1, "things": text}
+            connection.execute(insert(tables.push_parts).values(**row))
+
+    def before(self, one: Pushing) -> Iterator[Thing]:
+        """All things as they were before, each as it was first."""
+        parts = tables.push_parts.c
+        known: set[str] = set()
+        with self.store.reading() as connection:
+            query = select(parts.things).where(parts.plan == one.plan, parts.push == one.number).order_by(parts.number)
+            texts = list(connection.scalars(query))
+        for text in texts:
+            for thing in _THINGS.validate_python(json.loads(text), strict=False):
+                if thing.name not in known:
+                    known.add(thing.name)
+                    yield thing
+
+    def one(self, plan: str, number: int | None = None) -> Pushing | None:
+        """One of a plan; the newest where no number is said."""
+        pushes = tables.pushes.c
+        query = select(tables.pushes).where(pushes.plan == plan).order_by(pushes.number.desc()).limit(1)
+        if number is not None:
+            query = query.where(pushes.number == number)
+        with self.store.reading() as connection:
+            row = connection.execute(query).first()
+        return None if row is None else _pushing(row)
+
+    def unfinished(self) -> list[Pushing]:
+        with self.store.reading() as connection:
+            query = select(tables.pushes).where(tables.pushes.c.state == "under way")
+            return [_pushing(row) for row in connection.execute(query)]
+
+
+def _pushing(row: Row[Any]) -> Pushing:
+    counts = {
+        folder: Counted(**{**said, "some": tuple((name, words) for name, words in said["some"])})
+        for folder, said in row.counts.items()
+    }
+    return Pushing(
+        row.plan,
+        row.number,
+        row.at,
+        row.by,
+        _DESTINATION.validate_python(row.destination),
+        _SYSTEM.validate_json(row.there),
+        tuple(row.folders),
+        row.does,
+        row.state,
+        counts,
+        row.trouble,
+    )
