@@ -5,6 +5,7 @@ from datetime import date
 from pathlib import Path
 
 import pytest
+from selenium.webdriver.common.keys import Keys
 
 from tests.browser.conftest import Page, Yard
 from tests.real.host import door, host
@@ -20,7 +21,7 @@ from yardgate.store.rollouts import Rollouts
 def appliance(yard: Yard, tmp_path: Path) -> Iterator[StandIn]:
     """The demo's appliance, as the last rollout left it and somebody changed it."""
     before = demo.rolled_out(yard.now(), date.today())
-    with stand_in(tmp_path, demo.by_hand(before)) as found:
+    with stand_in(tmp_path, demo.by_hand(before), things=demo.lying(before)) as found:
         rollouts = Rollouts(yard.server.store())
         rollouts.send_to(yard.plan, Destination(kind="stand-in", host="127.0.0.1", port=found.port))
         rollouts.keep(yard.plan, "done", "H. Vance", 1, demo.TOP, (), before)
@@ -79,6 +80,32 @@ def test_what_fails_is_put_back_and_said(yard: Yard, page: Page, appliance: Stan
     assert page.errors() == []
 
 
+def test_lists_are_pushed_down_by_keyboard_stopped_gone_on_with_and_put_back(
+    yard: Yard, page: Page, appliance: StandIn
+) -> None:
+    appliance.faults = Faults(slow=0, slow_thing=0.1)
+    had = dict(appliance.things)
+    page.go(yard.at("rollout"), ".step")
+    page.button("Look into the folders").send_keys(Keys.ENTER)
+    page.button("Look into all").send_keys(Keys.ENTER)
+    page.says("48 things otherwise")
+    page.says("list (owning group r-- to ---")
+    page.button("Push down …").send_keys(Keys.ENTER)
+    page.says("What each had is kept here")
+    page.button("Push down", ".ant-modal").send_keys(Keys.ENTER)
+    page.says("changed and read back so far")
+    page.button("Stop", ".verdict").send_keys(Keys.ENTER)
+    page.says("Stopped at")
+    assert appliance.things != had
+    page.button("Go on", ".verdict").send_keys(Keys.ENTER)
+    page.says("Pushed down over")
+    assert page.trouble() == []
+    page.button("Put back", ".verdict").send_keys(Keys.ENTER)
+    page.says("Put back: 48")
+    assert appliance.things == had
+    assert page.errors() == []
+
+
 def test_the_demo_goes_to_a_real_file_server_and_what_is_changed_there_by_hand_is_found(tmp_path: Path) -> None:
     with host() as keelson, door(keelson, tmp_path) as way:  # the server finds the agent
         before = shell(keelson, SNAPSHOT)
@@ -106,9 +133,22 @@ def test_the_demo_goes_to_a_real_file_server_and_what_is_changed_there_by_hand_i
             assert shell(keelson, "find /srv -name 'yardgate-trial*'; ls /run | grep yardgate || true") == ""
             shell(
                 keelson,
+                "cd /srv/keel; for d in hulls office/payroll; do cp /etc/hostname $d/brought; chmod 644 $d/brought; done",
+            )
+            page.one(".verdict a").click()
+            page.button("Look into all").click()
+            page.says("2 things otherwise", 30)
+            page.button("Push down …").click()
+            page.button("Push down", ".ant-modal").click()
+            page.says("Pushed down over 2", 30)
+            page.button("Look again").click()
+            page.says("All as their folders give", 30)
+            page.button("Back to the steps").click()
+            page.one(".past button.plain")
+            shell(
+                keelson,
                 "gpasswd --add gwen.castellan Directors; setfattr --remove=security.NTACL /srv/keel/office/payroll",
             )
-            page.button("Back to what is to do").click()
             page.button("Look what it has").click()
             page.says("2 things changed behind the plan’s back")
             page.says("members of Directors: add gwen.castellan")

@@ -67,8 +67,8 @@ def test_what_was_pushed_is_for_everybody_as_if_it_had_been_made_there(keelson: 
         wrong += visit(keelson, matrix, counts, ready=ready)
         now = there
     assert not wrong, (len(wrong), wrong[:5])
-    assert counts["pushed"] > 50
-    assert counts["answers"] > 100
+    assert counts["pushed"] > 30
+    assert counts["answers"] > 50
 
 
 def spoil(at: Host, rng: random.Random, where: str = TOP) -> None:

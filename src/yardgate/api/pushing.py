@@ -63,7 +63,7 @@ class Pusher:
     def work(self) -> None:
         """Until it is done, stopped, or cannot be done."""
         while True:
-            self.counts = {}
+            self.counts = {folder: Counted(things=counted.things) for folder, counted in self.one.counts.items()}
             try:
                 with self.reach(self.one.destination) as at:
                     self._work(at)
@@ -94,7 +94,6 @@ class Pusher:
             return
         for name in self.one.folders:
             folder = self.one.there.folders[name]
-            self._count(name)
             for total, things in at.inside(name, apart(self.one.there, name)):
                 found = list(pushes(folder, things))
                 self._count(name, things=total, otherwise=len(found), some=found)

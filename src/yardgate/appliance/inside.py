@@ -4,8 +4,8 @@ Files of one folder that shall have one list get it by one command from within t
 no link that somebody puts in the way leads elsewhere. Links are left alone, and so is what lies on another file system.
 """
 
-from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
-from itertools import groupby, islice
+from collections.abc import Collection, Hashable, Iterable, Iterator, Mapping, Sequence
+from itertools import islice
 
 from yardgate.appliance.linux import DOMAIN, Command, Done, Runner, list_text, ordered_lists, posix_lists
 from yardgate.appliance.target import ApplianceError
@@ -94,22 +94,24 @@ def give(run: Runner, wanted: Sequence[Thing]) -> None:
 
     Raises ApplianceError, where the host does not know somebody who is named.
     """
-    for _, some in groupby(sorted(wanted, key=_kind), key=_kind):
-        alike = sorted(some, key=lambda thing: thing.name)
-        first = alike[0]
+    kinds: dict[Hashable, list[Thing]] = {}
+    for thing in wanted:
+        kinds.setdefault(_kind(thing), []).append(thing)
+    for some in kinds.values():
+        first = some[0]
         value = _value(run, first) if isinstance(first.listed, Ordered) else ""
         bits = f"g{'+' if first.mode.setgid else '-'}s,a{'+' if first.mode.sticky else '-'}t"
         argv = (first.group, list_text(first.mode), value, bits, "folder" if first.folder else "file")
-        waiting = iter(alike)
+        waiting = iter(sorted(some, key=lambda thing: thing.name))
         while batch := list(islice(waiting, BATCH)):
             lines = "".join(f"{line}\n" for line in _lines(batch))
             _asked(run, Command(("sh", "-uc", SET, "sh", *argv), "push a list down", lines))
 
 
-def _kind(thing: Thing) -> str:
-    """All that a command sets, as one text."""
+def _kind(thing: Thing) -> Hashable:
+    """All that a command sets; the owner stands in a security descriptor."""
     owner = thing.owner if isinstance(thing.listed, Ordered) else ""
-    return repr((thing.folder, owner, thing.group, thing.listed, thing.mode))
+    return thing.folder, owner, thing.group, thing.listed, thing.beneath
 
 
 def _lines(some: Iterable[Thing]) -> Iterator[str]:

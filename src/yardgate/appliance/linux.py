@@ -183,9 +183,20 @@ def posix_lists(run: Runner, paths: Collection[str]) -> dict[str, Folder]:
             raise ApplianceError(f"lists cannot be read: {there.err.strip()}")
         return {}
     try:
-        return {folder.name: folder for folder in map(_folder, posix_text.blocks(there.out))}
+        return dict(_listed(there.out))
     except FormatError as error:
         raise ApplianceError(f"owners and lists cannot be read: {error}") from None
+
+
+def _listed(text: str) -> Iterator[tuple[str, Folder]]:
+    """What getfacl(1) says of each file; most say the same but for the name. Raises FormatError."""
+    known: dict[str, Folder] = {}
+    for block in text.strip("\n").split("\n\n"):
+        head, _, said = block.partition("\n")
+        if said not in known:
+            known[said] = _folder(next(posix_text.blocks(block)))
+        path = posix_text.unescape(head.removeprefix("# file: "))
+        yield path, replace(known[said], name=path)
 
 
 def ordered_lists(run: Runner, paths: Iterable[str]) -> dict[str, descriptor.Kept]:

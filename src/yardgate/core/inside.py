@@ -66,10 +66,14 @@ def apart(system: System, folder: str) -> tuple[str, ...]:
 
 def pushes(folder: Folder, things: Iterable[Thing]) -> Iterator[Push]:
     """What pushing a folder's list down over things in it changes."""
+    known: dict[tuple[int, Thing], Thing | None] = {}  # most things of a folder are alike but for their names
     for thing in things:
-        then = made(folder, thing)
-        if not alike(thing, then):
-            yield Push(thing, then)
+        kind = thing.name.count("/"), replace(thing, name="")
+        if kind not in known:
+            then = made(folder, thing)
+            known[kind] = None if alike(thing, then) else then
+        if (found := known[kind]) is not None:
+            yield Push(thing, replace(found, name=thing.name))
 
 
 def made(folder: Folder, thing: Thing) -> Thing:

@@ -9,6 +9,7 @@ import { Side } from "../parts/Side";
 import { usePlan } from "../plan/PlanContext";
 import { useRollout, useStanding } from "../plan/queries";
 import { DestinationDialog, whereTo } from "./Destination";
+import { Inside } from "./Inside";
 import { Leftovers } from "./Leftovers";
 import { PutThere } from "./PutThere";
 import { Reading } from "./Reading";
@@ -58,6 +59,7 @@ export default function Rollout() {
   const rollout = found.data;
   const run = params.get("run") ?? rollout.under_way;
   if (run !== null) return <Run key={run} number={Number(run)} onClose={() => { setParams({}, { replace: true }); void found.refetch(); }} />;
+  if (params.has("inside")) return <Inside rollout={rollout} onClose={() => setParams({}, { replace: true })} />;
   const reachable = rollout.destination.kind !== "papers";
   const look = async () => {
     setLooking("");
@@ -99,6 +101,7 @@ export default function Rollout() {
           {rollout.total > steps.length && <p className="muted">… and {(rollout.total - steps.length).toLocaleString()} more steps, in the script.</p>}
           {rollout.again.length > 0 && <p className="muted">Whose open sessions keep what they were until they sign in again: {rollout.again.slice(0, 12).join(", ")}{rollout.again.length > 12 && ` and ${rollout.again.length - 12} more`}.</p>}
           {rollout.left_out.length > 0 && <><h2>Not part of it, or otherwise</h2><ul className="words">{rollout.left_out.map((line) => <li key={line}>{line}</li>)}</ul></>}
+          {reachable && rollout.known && <><h2>What lies there already</h2><p className="muted">Files and folders in the folders of the plan keep the lists they were made with. <button className="plain link" onClick={() => setParams({ inside: "" }, { replace: true })}>Look into the folders</button></p></>}
           <Leftovers rollout={rollout} onBegun={(number) => setParams({ run: String(number) }, { replace: true })} />
           <History rollout={rollout} />
         </div>

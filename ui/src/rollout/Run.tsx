@@ -1,6 +1,7 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { Button } from "antd";
 import { useEffect, useRef, useState, type ReactNode } from "react";
+import { Link } from "react-router";
 import { api, ask, message, type Schemas } from "../api/client";
 import { Ago } from "../parts/Ago";
 import { plural } from "../parts/plural";
@@ -100,7 +101,7 @@ function Verdict({ run, onAsked, seen }: { run: RunOut; onAsked: () => void; see
       case "keeping": return ["Keeping it", `${host} is told to watch no longer.`, null];
       case "putting back": return [`Putting back: ${run.back}`, "The last step first.", null];
       case "host puts back": return ["Put back from there", `${host} puts everything back by itself. Yard Gate looks how that ends.`, null];
-      case "kept": return ["Kept", <>{host} has what the plan says, since <Ago at={run.ended!} />.</>, null];
+      case "kept": return ["Kept", <>{host} has what the plan says, since <Ago at={run.ended!} />. What lies in its folders keeps the lists it had: <Link to="?inside=">look into them</Link>.</>, null];
       case "put back": return ["Put back", <>{host} is as it was before, since <Ago at={run.ended!} />.</>, null];
       case "not all put back": return ["Not all was put back", `Some of it stands on ${host}. The steps show what was found there.`, null];
     }
