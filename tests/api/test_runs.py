@@ -320,3 +320,45 @@ def test_a_first_rollout_looks_first_and_makes_everything(store: Store, tmp_path
         client.post(web.at("/rollout/runs/1/wish"), json={"wish": "keep"})
         until(client, web.at("/rollout/runs/1"), "kept")
         assert steps(empty.state.running, WANTED) == ()
+
+
+def test_a_runbook_is_ticked_off_step_by_step(store: Store) -> None:
+    plan = Plans(store).create(PLAN, "ann").id
+    Rollouts(store).keep(plan, "done", "ann", 1, demo.TOP, (), BEFORE.having("groups", "Apprentices", None))
+    web = Web(store, plan)
+    client = web.client()
+    assert (
+        web.client("reader").post(web.at("/rollout/by-hand"), json={"revision": 1, "top": demo.TOP}).status_code == 403
+    )
+    begun = client.post(web.at("/rollout/by-hand"), json={"revision": 1, "top": demo.TOP})
+    assert (begun.status_code, begun.json()["state"]) == (202, "by hand")
+    assert client.post(web.at("/rollout/by-hand"), json={"revision": 1, "top": demo.TOP}).status_code == 409
+    said = [step["words"] for step in begun.json()["steps"]]
+    made, joined = (
+        next(n for n, words in enumerate(said) if part in words) for part in ("make the group Appr", "members of Appr")
+    )
+    at = web.at("/rollout/runs/1")
+    shown = client.get(f"{at}/steps/{made}").json()
+    assert any("groupadd" in line for line in shown["commands"])
+    assert client.get(f"{at}/steps/{len(said)}").status_code == 404
+
+    def tick(step: int, done: bool = True) -> Any:
+        return client.post(f"{at}/tick", json={"step": step, "done": done})
+
+    early = tick(joined)
+    assert (early.status_code, early.json()["title"]) == (409, "“make the group Apprentices” comes first")
+    assert tick(made).status_code == tick(joined).status_code == 204
+    assert tick(made, done=False).status_code == 409
+    assert tick(joined, done=False).status_code == tick(joined).status_code == 204
+    assert tick(len(said)).status_code == 409
+    run = web.client().get(at).json()  # also after a restart
+    assert (run["state"], run["done"], run["steps"][joined]["by"]) == ("by hand", 2, "a planner")
+    assert run["steps"][joined]["at"] >= run["at"]
+    assert client.post(f"{at}/wish", json={"wish": "keep"}).status_code == 204
+    ended = client.get(at).json()
+    assert (ended["state"], ended["again"]) == ("kept", ["priya.natarajan"])
+    after = client.get(web.at("/rollout")).json()
+    assert [one["kind"] for one in after["history"]] == ["done", "done"]
+    assert after["history"][0]["steps"] == [said[made], said[joined]]
+    assert sorted(step["words"] for step in after["steps"]) == sorted(set(said) - {said[made], said[joined]})
+    assert tick(made).status_code == 409

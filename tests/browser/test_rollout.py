@@ -50,8 +50,16 @@ def test_steps_are_left_for_later_taken_away_and_said_to_be_done(yard: Yard, pag
     page.until(lambda: len(page.all(".step")) == 1 + len(waiting))
     page.says("by the administrator")
     assert "/srv/keel/drawings/toolpaths" not in Rollouts(yard.server.store()).in_force(yard.plan).folders
-    page.button("These are done").click()
-    page.button("Yes, they were done", ".ant-modal").click()
+    page.button("Work through them").click()
+    number = 1 + len(waiting)
+    for done in range(number):
+        page.says(f"{done} of {number} done")
+        page.button("Done", ".side").send_keys(Keys.ENTER)
+    page.says("From here on the appliance is taken to have all of it.")
+    assert page.trouble() == []
+    page.button("That was all").click()
+    page.says(f"{number} of {number} done by hand")
+    page.button("Back to what is to do").click()
     page.says("The appliance has what the plan says")
     assert page.trouble() == []
     assert page.errors() == []

@@ -5,6 +5,7 @@ from typing import Annotated
 from fastapi import APIRouter, HTTPException, Path
 
 from yardgate.api.desk import Desk
+from yardgate.api.runs import BUSY
 from yardgate.api.schemas import InsideFolder, InsideOut, InsideThing, LookInside, PushDo, PushOut
 from yardgate.api.signin import Planner, Reader, TheDesk
 from yardgate.core.system import System, paths
@@ -14,7 +15,6 @@ from yardgate.store.runs import UnderWay
 
 Number = Annotated[int, Path(description="which look of the plan", ge=1, le=1_000_000)]
 router = APIRouter(prefix="/plans/{plan}/inside", tags=["rollout"])
-BUSY = "Something is done on the appliance already: wait for it to end, or stop it"
 
 
 @router.get("")

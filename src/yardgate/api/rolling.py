@@ -50,6 +50,20 @@ class Rolling:
             self._working[run.plan] = worker
         Thread(target=worker.work, daemon=True, name=f"rollout of {run.plan}").start()
 
+    def ticked(self, run: Run) -> frozenset[int]:
+        """The places of the steps that somebody says to have done by hand."""
+        said = {line.number: line.kind for line in self.runs.lines(run.plan, run.number)}
+        return frozenset(number for number, kind in said.items() if kind == "ticked")
+
+    def end_by_hand(self, run: Run, by: str) -> None:
+        """From now on the appliance has what the steps that were ticked off make; the others are to be done still."""
+        ticked = self.ticked(run)
+        done = tuple(step for place, step in enumerate(run.steps) if place in ticked)
+        if done:
+            told = tuple(words(step) for step in done)
+            self.rollouts.keep(run.plan, "done", by, run.revision, run.top, told, after(run.before, done), run.number)
+        self.runs.set(run, "kept" if done else "put back", "" if done else "nothing was ticked off")
+
     def wish(self, plan: str, wish: Wish, by: str) -> bool:
         """Say what shall become of it; whether there is one under way that can still be told so."""
         with self._lock:

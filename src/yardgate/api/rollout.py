@@ -12,7 +12,19 @@ from yardgate.appliance.handout import restore_text, runbook, runbook_page, scri
 from yardgate.appliance.linux import commands
 from yardgate.appliance.standin import told
 from yardgate.core.plan import PlanError
-from yardgate.core.rollout import Step, after, chosen, drift, needs, removals, sign_in_again, steps, walked, words
+from yardgate.core.rollout import (
+    Destination,
+    Step,
+    after,
+    chosen,
+    drift,
+    needs,
+    removals,
+    sign_in_again,
+    steps,
+    walked,
+    words,
+)
 from yardgate.core.system import Compiled, System, compiled
 from yardgate.formats import exports, smbconf
 from yardgate.formats.reading import FormatError
@@ -92,13 +104,17 @@ def rollout_step(plan: str, _: Reader, desk: TheDesk, id: str, top: Top = None) 
     _meant, there, found = steps_of(desk, desk.plans.open(plan), where)
     one, state = next(((one, state) for one, state in walked(there, found) if one.id == id), (None, None))
     if one is not None and state is not None:
-        back = one.back()
-        simulated = desk.rollouts.destination(plan).kind == "stand-in"
-        show = told if simulated else lambda step, there: shown(commands(step, there))
-        return StepCommands(
-            words=words(one), commands=show(one, state), undo_words=words(back), undo=show(back, one.onto(state))
-        )
+        return commands_of(one, state, desk.rollouts.destination(plan))
     raise HTTPException(404, "There is no such step any more; the plan was changed meanwhile")
+
+
+def commands_of(step: Step, there: System, to: Destination) -> StepCommands:
+    """How a step is done on an appliance that has `there`, and undone. Raises FormatError."""
+    back = step.back()
+    show = told if to.kind == "stand-in" else lambda step, there: shown(commands(step, there))
+    return StepCommands(
+        words=words(step), commands=show(step, there), undo_words=words(back), undo=show(back, step.onto(there))
+    )
 
 
 @router.get("/compare")

@@ -7,7 +7,7 @@ from typing import Annotated
 from fastapi import APIRouter, HTTPException, Path
 
 from yardgate.api.desk import Desk, changed
-from yardgate.api.rollout import LISTED, current, steps_of
+from yardgate.api.rollout import LISTED, commands_of, current, steps_of
 from yardgate.api.schemas import (
     DriftOut,
     HostAt,
@@ -15,10 +15,13 @@ from yardgate.api.schemas import (
     LookAt,
     PromiseTried,
     PutThere,
+    RolloutDone,
     RunOut,
     RunStep,
     RunWish,
     SinceOut,
+    StepCommands,
+    Tick,
 )
 from yardgate.api.signin import Administrator, Planner, Reader, TheDesk
 from yardgate.appliance import ssh
@@ -27,12 +30,14 @@ from yardgate.appliance.target import ApplianceError
 from yardgate.core.drift import taken_in
 from yardgate.core.plan import Plan
 from yardgate.core.resolve import changes
-from yardgate.core.rollout import Destination, Step, after, chosen, drift, removals, sign_in_again, words
+from yardgate.core.rollout import Destination, Step, after, chosen, drift, needs, removals, sign_in_again, words
 from yardgate.core.system import System, asked, compiled, host_names
 from yardgate.core.trial import Question, questions
 from yardgate.store import NotThere, Opened
 from yardgate.store.runs import ENDED, Line, Run, UnderWay
 
+BUSY = "Something is done on the appliance already: wait for it to end, or stop it"
+Place = Annotated[int, Path(description="which of its steps, from 0", ge=0, le=1_000_000)]
 Number = Annotated[int, Path(description="which run of the plan", ge=1, le=1_000_000)]
 router = APIRouter(prefix="/plans/{plan}/rollout", tags=["rollout"])
 
@@ -129,7 +134,7 @@ def put_there(plan: str, account: Planner, desk: TheDesk, body: PutThere) -> Run
             plan, account.name, opened.revision, body.top, where, body.seconds, there, doing, ask
         )
     except UnderWay:
-        raise HTTPException(409, "Something is done on the appliance already: wait for it to end, or stop it") from None
+        raise HTTPException(409, BUSY) from None
     desk.rolling.start(run)
     return _told(opened.plan, run, desk.rolling.runs.lines(plan, run.number))
 
@@ -150,16 +155,72 @@ def _deleting(leftovers: Sequence[Step], typed: Mapping[str, str]) -> Iterator[S
 @router.get("/runs/{number}")
 def run_of_plan(plan: str, number: Number, _: Reader, desk: TheDesk) -> RunOut:
     """A run as it stands now: what was done, tried, and what it waits for."""
+    run = _run(desk, plan, number)
+    return _told(desk.plans.open(plan).plan, run, desk.rolling.runs.lines(plan, number))
+
+
+def _run(desk: Desk, plan: str, number: int) -> Run:
     run = desk.rolling.runs.run(plan, number)
     if run is None:
         raise NotThere(f"this plan has no run {number}")
-    return _told(desk.plans.open(plan).plan, run, desk.rolling.runs.lines(plan, number))
+    return run
+
+
+@router.get("/runs/{number}/steps/{step}")
+def step_of_run(plan: str, number: Number, step: Place, _: Reader, desk: TheDesk) -> StepCommands:
+    """The commands of a step of a run, and those that undo it."""
+    run = _run(desk, plan, number)
+    if step >= len(run.steps):
+        raise NotThere(f"this run has no step {step}")
+    return commands_of(run.steps[step], after(run.before, run.steps[:step]), run.destination)
+
+
+@router.post("/by-hand", status_code=202)
+def begin_by_hand(plan: str, account: Planner, desk: TheDesk, body: RolloutDone) -> RunOut:
+    """Begin to work through the steps by hand; each is ticked off when it is done."""
+    opened = current(desk, plan, body.revision)
+    _, there, found = steps_of(desk, opened, body.top)
+    doing = chosen(found, body.left)
+    if not doing:
+        raise HTTPException(422, "There is no step to be done")
+    where = desk.rollouts.destination(plan)
+    try:
+        run = desk.rolling.runs.begin(
+            plan, account.name, opened.revision, body.top, where, 0, there, doing, (), "by hand"
+        )
+    except UnderWay:
+        raise HTTPException(409, BUSY) from None
+    return _told(opened.plan, run, ())
+
+
+@router.post("/runs/{number}/tick", status_code=204)
+def tick_step(plan: str, number: Number, account: Planner, desk: TheDesk, body: Tick) -> None:
+    """Say that a step was done by hand, or that it was not after all."""
+    run = _run(desk, plan, number)
+    if run.state != "by hand" or body.step >= len(run.steps):
+        raise HTTPException(409, "This rollout has no such step that could be ticked off")
+    ticked = desk.rolling.ticked(run)
+    hangs = needs(run.steps)
+    mine = run.steps[body.step]
+    wanting = [
+        one
+        for place, one in enumerate(run.steps)
+        if (body.done and one.id in hangs[mine.id] and place not in ticked)
+        or (not body.done and mine.id in hangs[one.id] and place in ticked)
+    ]
+    if wanting:
+        first = "comes first" if body.done else "needs it, and is done"
+        raise HTTPException(409, f"“{words(wanting[0])}” {first}")
+    desk.rolling.runs.say(run, "ticked" if body.done else "unticked", body.step, account.name)
 
 
 @router.post("/runs/{number}/wish", status_code=204)
 def wish_of_run(plan: str, number: Number, account: Planner, desk: TheDesk, body: RunWish) -> None:
     """Keep what was done, or have everything put back."""
     run = desk.rolling.runs.run(plan)
+    if run is not None and run.number == number and run.state == "by hand" and body.wish == "keep":
+        desk.rolling.end_by_hand(run, account.name)
+        return
     if run is None or run.number != number or not desk.rolling.wish(plan, body.wish, account.name):
         state = run.state if run is not None else "gone"
         raise HTTPException(409, f"This rollout can no longer be told so: it is {_SAID.get(state, state)}")
@@ -174,15 +235,20 @@ _SAID = {
 
 def _told(plan: Plan, run: Run, lines: tuple[Line, ...]) -> RunOut:
     forth = {line.number: line for line in lines if line.kind == "step"}
+    ticks = {line.number: line for line in lines if line.kind in ("ticked", "unticked")}
+    ticks = {number: line for number, line in ticks.items() if line.kind == "ticked"}
     back = {line.number: line for line in lines if line.kind == "back"}
     tried = {line.number: line for line in lines if line.kind == "tried"}
-    done = sum(not line.said for line in forth.values())
+    done = sum(not line.said for line in forth.values()) + len(ticks)
+    counting = [step for number, step in enumerate(run.steps) if number in ticks] if ticks else run.steps
     return RunOut(
         number=run.number, at=run.at, by=run.by, revision=run.revision, top=run.top, destination=run.destination,
         seconds=run.seconds, state=run.state, trouble=run.trouble, until=run.until, left=_left(run.until), ended=run.ended,
         total=len(run.steps), done=done, back=sum(not line.said for line in back.values()),
         steps=[
-            _step(words(step), forth.get(number), back.get(number), doing=run.state == "doing" and number == done)
+            _ticked(words(step), ticks[number])
+            if number in ticks
+            else _step(words(step), forth.get(number), back.get(number), doing=run.state == "doing" and number == done)
             for number, step in enumerate(run.steps[:LISTED])
         ],
         to_try=len(run.questions), tried=len(tried),
@@ -190,7 +256,7 @@ def _told(plan: Plan, run: Run, lines: tuple[Line, ...]) -> RunOut:
         promises=_promises(plan, run.questions, tried),
         notes=[said for line in lines if line.kind == "note" for said in line.said],
         destroys=any(step.destroys for step in run.steps),
-        again=sorted(sign_in_again(run.steps)) if run.state in ("waiting", *ENDED) else [],
+        again=sorted(sign_in_again(counting)) if run.state in ("waiting", *ENDED) else [],
     )  # fmt: skip
 
 
@@ -199,12 +265,16 @@ def _left(until: str | None) -> int | None:
     return None if until is None else max(0, round((datetime.fromisoformat(until) - datetime.now(UTC)).total_seconds()))
 
 
+def _ticked(said: str, line: Line) -> RunStep:
+    return RunStep(words=said, state="done", why="", at=line.at, by=line.said[0])
+
+
 def _step(said: str, forth: Line | None, back: Line | None, *, doing: bool) -> RunStep:
     if back is not None:
         why = (*(forth.said if forth is not None else ()), *back.said)
-        return RunStep(words=said, state="not back" if back.said else "back", why="; ".join(why))
+        return RunStep(words=said, state="not back" if back.said else "back", why="; ".join(why), at=back.at)
     if forth is not None:
-        return RunStep(words=said, state="failed" if forth.said else "done", why="; ".join(forth.said))
+        return RunStep(words=said, state="failed" if forth.said else "done", why="; ".join(forth.said), at=forth.at)
     return RunStep(words=said, state="doing" if doing else "to do", why="")
 
 

@@ -923,11 +923,13 @@ class PutThere(LookAt):
 
 
 class RunStep(BaseModel):
-    """A step of a run. state: failed, why says so; back: done and taken back again."""
+    """A step of a run. state: failed, why says so; back: done and taken back again. at: when that came about; by: who said so."""
 
     words: str
     state: Literal["to do", "doing", "done", "failed", "back", "not back"]
     why: str
+    at: str | None = None
+    by: str = ""
 
 
 class PromiseTried(BaseModel):
@@ -972,6 +974,14 @@ class RunOut(BaseModel):
     notes: list[str]
     again: list[str]
     destroys: bool
+
+
+class Tick(BaseModel):
+    """A step of a runbook, by its place in it, that somebody says to have done; or not, after all."""
+
+    model_config = ConfigDict(extra="forbid")
+    step: Annotated[int, Field(ge=0, le=1_000_000)]
+    done: bool
 
 
 class RunWish(BaseModel):

@@ -15,6 +15,7 @@ from yardgate.store.plans import now
 
 RunState = Literal[
     "begun",
+    "by hand",
     "doing",
     "trying",
     "waiting",
@@ -25,9 +26,9 @@ RunState = Literal[
     "put back",
     "not all put back",
 ]
-"""begun: not watched over yet. waiting: everything is done and tried, and waits to be kept. host puts back: by itself, since nobody told it to keep."""
+"""begun: not watched over yet. by hand: somebody works through it at the appliance, and ticks off what is done. waiting: everything is done and tried, and waits to be kept. host puts back: by itself, since nobody told it to keep."""
 ENDED: tuple[RunState, ...] = ("kept", "put back", "not all put back")
-LineKind = Literal["step", "back", "tried", "note"]
+LineKind = Literal["step", "back", "tried", "note", "ticked", "unticked"]
 _SYSTEM, _STEPS = TypeAdapter(System), TypeAdapter(tuple[Step, ...])
 _QUESTIONS, _DESTINATION = TypeAdapter(tuple[Question, ...]), TypeAdapter(Destination)
 
@@ -39,7 +40,7 @@ class UnderWay(Exception):
 @dataclass(frozen=True, slots=True)
 class Line:
     """Something that was done, and what came of it. step, back: number of the step, and why it could not be done; tried: number of
-    the question, and what was otherwise than the plan says; note: what happened, in words."""
+    the question, and what was otherwise than the plan says; note: what happened, in words; ticked, unticked: number of the step, and who said so."""
 
     kind: LineKind
     at: str
@@ -85,6 +86,7 @@ class Runs:
         before: System,
         steps: tuple[Step, ...],
         questions: tuple[Question, ...],
+        state: RunState = "begun",
     ) -> Run:
         """Raises UnderWay."""
         runs = tables.runs.c
@@ -102,7 +104,7 @@ class Runs:
                 "destination": _DESTINATION.dump_python(destination), "seconds": seconds,
                 "before": _SYSTEM.dump_json(before, exclude_defaults=True).decode(),
                 "steps": _STEPS.dump_json(steps).decode(), "questions": _QUESTIONS.dump_json(questions).decode(),
-                "state": "begun", "trouble": "", "until": None, "ended": None,
+                "state": state, "trouble": "", "until": None, "ended": None,
             }  # fmt: skip
             connection.execute(insert(tables.runs).values(**row))
         return Run(
@@ -117,7 +119,7 @@ class Runs:
             before,
             steps,
             questions,
-            "begun",
+            state,
             "",
             None,
             None,
@@ -161,8 +163,9 @@ class Runs:
         return None if row is None else _run(row)
 
     def unfinished(self) -> list[Run]:
+        """Those that are carried out, and have not ended."""
         with self.store.reading() as connection:
-            query = select(tables.runs).where(tables.runs.c.state.not_in(ENDED))
+            query = select(tables.runs).where(tables.runs.c.state.not_in((*ENDED, "by hand")))
             return [_run(row) for row in connection.execute(query)]
 
 

@@ -71,6 +71,14 @@ export default function Rollout() {
       setLooking(message(error));
     }
   };
+  const work = async () => {
+    try {
+      const begun = await ask(api.POST("/api/v1/plans/{plan}/rollout/by-hand", { params: { path: { plan: id } }, body: { revision: rollout.revision, top: rollout.top, left: [...left.keys()] } }));
+      setParams({ run: String(begun.number) }, { replace: true });
+    } catch (error) {
+      setLooking(message(error));
+    }
+  };
   const chosen = steps.find((step) => step.id === params.get("step")) ?? steps[0];
   const broken = standing?.promises.filter((one) => one.broken > 0).length ?? 0;
   const doing = rollout.total - [...left.keys()].length;
@@ -87,7 +95,7 @@ export default function Rollout() {
           <button className="plain link" disabled={!canEdit} onClick={() => setSending(true)}>to {whereTo(rollout.destination)} ▾</button>
           {canEdit && (reachable ? <Button size="small" loading={looking === ""} onClick={() => void look()}>Look what it has</Button> : <Button size="small" onClick={() => setReading(true)}>What the host has …</Button>)}
           {rollout.troubles.length === 0 && <Dropdown trigger={["click"]} menu={{ items: PAPERS.filter((paper) => doing > 0 || !paper.steps), onClick: ({ key }) => window.location.assign(`/api/v1/plans/${id}/rollout/take-away/${key}?${query}`) }}><Button size="small">On paper ▾</Button></Dropdown>}
-          {canEdit && doing > 0 && (reachable ? <Button size="small" type="primary" disabled={!rollout.known} onClick={() => setPutting(true)}>Put it there …</Button> : <Button size="small" type="primary" onClick={() => setAsked(true)}>These are done …</Button>)}
+          {canEdit && doing > 0 && (reachable ? <Button size="small" type="primary" disabled={!rollout.known} onClick={() => setPutting(true)}>Put it there …</Button> : <><Button size="small" onClick={() => setAsked(true)}>These are done …</Button><Button size="small" type="primary" onClick={() => void work()}>Work through them</Button></>)}
         </div>
         <div className="sentences">
           {looking && <div className="trouble">{looking}</div>}

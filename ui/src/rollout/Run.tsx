@@ -8,6 +8,7 @@ import { plural } from "../parts/plural";
 import { Side } from "../parts/Side";
 import { usePlan } from "../plan/PlanContext";
 import { useStanding } from "../plan/queries";
+import { ByHand } from "./ByHand";
 import { whereTo } from "./Destination";
 
 type RunOut = Schemas["RunOut"];
@@ -29,7 +30,7 @@ export function Run({ number, onClose }: { number: number; onClose: () => void }
   const found = useQuery({
     queryKey: ["run", id, number],
     queryFn: () => ask(api.GET("/api/v1/plans/{plan}/rollout/runs/{number}", { params: { path: { plan: id, number } } })),
-    refetchInterval: (query) => (query.state.data?.ended ? false : 600),
+    refetchInterval: (query) => (query.state.data?.ended ? false : query.state.data?.state === "by hand" ? 5000 : 600),
   });
   const run = found.data;
   const ended = Boolean(run?.ended);
@@ -40,11 +41,12 @@ export function Run({ number, onClose }: { number: number; onClose: () => void }
   const at = run ? (run.state === "doing" ? run.done : -1) : -1;
   useEffect(() => { void here.current?.scrollIntoView({ block: "nearest" }); }, [at]);
   if (!run) return found.isError ? <div className="work"><div className="trouble">{message(found.error)}</div></div> : <div className="loading" role="status">Looking how far it is …</div>;
+  if (run.state === "by hand") return <ByHand run={run} onAsked={() => found.refetch()} />;
   return (
     <>
       <div className="work">
         <div className="tools">
-          <b>{plural(run.total, "step")} to {whereTo(run.destination)}</b>
+          <b>{plural(run.total, "step")} {run.seconds === 0 ? "by hand" : `to ${whereTo(run.destination)}`}</b>
           <span className="muted">revision {run.revision} · by {run.by} · <Ago at={run.at} /></span>
           <span className="spread" />
           {run.ended && <Button size="small" onClick={onClose}>Back to what is to do</Button>}
@@ -56,7 +58,7 @@ export function Run({ number, onClose }: { number: number; onClose: () => void }
               <li key={place} ref={place === at ? here : undefined} className={`stop ${step.state.replace(" ", "-")}`}>
                 <span className="dot" aria-hidden>{MARK[step.state][0]}</span>
                 <span>{step.words}{step.why && <span className="late"> {step.why}</span>}</span>
-                <span className={step.state === "failed" || step.state === "not back" ? "late" : "muted"}>{MARK[step.state][1]}</span>
+                <span className={step.state === "failed" || step.state === "not back" ? "late" : "muted"}>{step.by ? <>{step.by}, <Ago at={step.at!} /></> : MARK[step.state][1]}</span>
               </li>
             ))}
           </ol>
@@ -93,7 +95,9 @@ function Verdict({ run, onAsked, seen }: { run: RunOut; onAsked: () => void; see
   const off = run.differs.length;
   const back = <Button disabled={asked !== ""} onClick={() => void wish("put back")}>{run.state === "waiting" ? "Put back now" : "Stop, and put back"}</Button>;
   const [title, says, acts] = ((): [ReactNode, ReactNode, ReactNode] => {
+    if (run.seconds === 0) return run.done === 0 ? ["Left as it was", "Nothing was ticked off.", null] : [`${run.done} of ${run.total} done by hand`, <>The appliance is taken to have that, since <Ago at={run.ended!} />.</>, null];
     switch (run.state) {
+      case "by hand":
       case "begun": return ["Beginning", `${host} is told to watch over it.`, null];
       case "doing": return [`Step ${Math.min(run.done + 1, run.total)} of ${run.total.toLocaleString()}`, "Each is read back before the next. What fails puts everything back.", back];
       case "trying": return [`Trying it: ${run.tried} of ${run.to_try}`, "Test users go into the shares and look whether they find what the plan says.", back];

@@ -33,6 +33,7 @@ export function StepPanel({ step, top, simulated, left, steps }: { step: Rollout
   );
 }
 
-function Commands({ lines }: { lines: string[] }) {
+/** Commands to be read, or copied. */
+export function Commands({ lines }: { lines: string[] }) {
   return <pre className="commands" tabIndex={0}>{lines.map((line, number) => <span key={number} className={line.startsWith("# ") ? "muted" : undefined}>{line}{"\n"}</span>)}</pre>;
 }

@@ -1,0 +1,99 @@
+import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { Button, Checkbox, Dropdown } from "antd";
+import { useState } from "react";
+import { api, ask, message, type Schemas } from "../api/client";
+import { Ago } from "../parts/Ago";
+import { plural } from "../parts/plural";
+import { Side } from "../parts/Side";
+import { usePlan } from "../plan/PlanContext";
+import { Commands } from "./StepPanel";
+
+type RunOut = Schemas["RunOut"];
+
+/** Working through a runbook: the step at hand with its commands, each ticked off when it is done. It waits as long as it takes. */
+export function ByHand({ run, onAsked }: { run: RunOut; onAsked: () => Promise<unknown> }) {
+  const { id, canEdit } = usePlan();
+  const client = useQueryClient();
+  const next = run.steps.findIndex((step) => step.state !== "done");
+  const [picked, setPicked] = useState<number | null>(null);
+  const [busy, setBusy] = useState<number | "end" | null>(null);
+  const [trouble, setTrouble] = useState("");
+  const at = picked ?? (next === -1 ? run.steps.length - 1 : next);
+  const act = async (what: number | "end", how: () => Promise<unknown>) => {
+    setBusy(what);
+    setTrouble("");
+    try {
+      await how();
+      await onAsked();
+    } catch (problem) {
+      setTrouble(message(problem));
+    }
+    setBusy(null);
+  };
+  const tick = (step: number, done: boolean) => void act(step, () => ask(api.POST("/api/v1/plans/{plan}/rollout/runs/{number}/tick", { params: { path: { plan: id, number: run.number } }, body: { step, done } }))).then(() => setPicked(null));
+  const end = () => void act("end", async () => {
+    await ask(api.POST("/api/v1/plans/{plan}/rollout/runs/{number}/wish", { params: { path: { plan: id, number: run.number } }, body: { wish: "keep" } }));
+    await client.invalidateQueries({ queryKey: ["of-plan", id, "rollout"] });
+  });
+  const all = run.done === run.total;
+  return (
+    <>
+      <div className="work">
+        <div className="tools">
+          <b>{plural(run.total, "step")} by hand</b>
+          <span className="muted">revision {run.revision} · begun by {run.by} · <Ago at={run.at} /></span>
+          <span className="spread" />
+          <Dropdown trigger={["click"]} menu={{ items: [{ key: "page", label: "Runbook, to print" }, { key: "script", label: "Script, with dry run and undo" }], onClick: ({ key }) => window.location.assign(`/api/v1/plans/${id}/rollout/take-away/${key}?top=${encodeURIComponent(run.top)}`) }}><Button size="small">On paper ▾</Button></Dropdown>
+        </div>
+        <div className="sentences">
+          {trouble && <div className="trouble">{trouble}</div>}
+          {run.steps.map((step, place) => (
+            <div key={place} className="step">
+              <Checkbox checked={step.state === "done"} disabled={!canEdit || busy !== null} aria-label={`Done: ${step.words}`} onChange={(event) => tick(place, event.target.checked)} />
+              <button className="sentence" aria-pressed={place === at} onClick={() => setPicked(place)}>
+                <span className={step.state === "done" ? "muted" : ""}>{step.words}</span>
+                <span className="muted">{step.state === "done" && <>{step.by}, <Ago at={step.at!} /></>}</span>
+              </button>
+            </div>
+          ))}
+          {run.total > run.steps.length && <p className="muted">… and {(run.total - run.steps.length).toLocaleString()} more steps, in the script.</p>}
+        </div>
+      </div>
+      <Side label="Step at hand">
+        <div className={`verdict ${all ? "good" : ""}`} role="status">
+          <div className="big">{run.done.toLocaleString()} of {run.total.toLocaleString()} done</div>
+          <div className="bar" role="progressbar" aria-label="How far it is" aria-valuenow={Math.round((run.done / Math.max(1, run.total)) * 100)} aria-valuemin={0} aria-valuemax={100}><i style={{ width: `${(run.done / Math.max(1, run.total)) * 100}%` }} /></div>
+          <div>{all ? "From here on the appliance is taken to have all of it." : "Who ticks what off, and when, is kept. It can be left and gone on with, by anybody who plans."}</div>
+          {canEdit && <div className="acts"><Button type={all ? "primary" : "default"} disabled={busy !== null} onClick={end}>{all ? "That was all" : run.done === 0 ? "Leave it" : "End here; the rest later"}</Button></div>}
+        </div>
+        {run.steps[at] && <Hand key={at} run={run} step={at} onDone={canEdit && run.steps[at].state !== "done" ? () => tick(at, true) : undefined} busy={busy !== null} />}
+      </Side>
+    </>
+  );
+}
+
+/** The step at hand: its commands, and what undoes it. */
+function Hand({ run, step, busy, onDone }: { run: RunOut; step: number; busy: boolean; onDone: (() => void) | undefined }) {
+  const { id } = usePlan();
+  const found = useQuery({
+    queryKey: ["run-step", id, run.number, step],
+    staleTime: Infinity,
+    queryFn: () => ask(api.GET("/api/v1/plans/{plan}/rollout/runs/{number}/steps/{step}", { params: { path: { plan: id, number: run.number, step } } })),
+  });
+  const words = run.steps[step]!.words;
+  return (
+    <>
+      <h2>{step + 1}. {words.charAt(0).toUpperCase() + words.slice(1)}</h2>
+      {onDone && <Button type="primary" block disabled={busy} onClick={onDone}>Done</Button>}
+      {found.isError && <div className="trouble">{message(found.error)}</div>}
+      {!found.data && !found.isError && <p className="muted" role="status">Writing its commands …</p>}
+      {found.data && (
+        <>
+          <Commands lines={found.data.commands} />
+          <h3>What undoes it: {found.data.undo_words}</h3>
+          <Commands lines={found.data.undo} />
+        </>
+      )}
+    </>
+  );
+}
