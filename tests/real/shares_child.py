@@ -27,7 +27,7 @@ def tried(act) -> bool:
 
 
 def looked(client, folder: str, me: str) -> dict[str, object]:
-    """Everything about one folder with the files `plain` and `doomed-<me>` in it."""
+    """Everything about one folder with the files `plain` and `doomed-<me>` in it. me: whose visit, over which share."""
     within = f"{folder}\\" if folder else ""
 
     def opened(name: str, **how: int) -> bool:
@@ -55,8 +55,8 @@ def listed(conf: str, name: str) -> list[str]:
     return [line.split("|")[1] for line in done.stdout.splitlines() if line.startswith("Disk|")]
 
 
-def visited(conf: str, task: dict) -> dict[str, object]:
-    """What each subject found in the folders of each share, and which shares they were shown."""
+def entered(conf: str, task: dict) -> dict[str, object]:
+    """What each subject found in the folders of each share. marks: what tells the files of visits over one share from those over another."""
     from samba import credentials
     from samba.samba3 import libsmb_samba_internal as libsmb
     from samba.samba3 import param
@@ -78,11 +78,17 @@ def visited(conf: str, task: dict) -> dict[str, object]:
                     raise
                 found[f"{who['id']} {share}"] = None
                 continue
-            found[f"{who['id']} {share}"] = [looked(client, folder, who["id"]) for folder in folders]
+            found[f"{who['id']} {share}"] = [
+                looked(client, folder, f"{who['id']}{task.get('marks', {}).get(share, '')}") for folder in folders
+            ]
             del client
-    for who in task["subjects"]:
-        found[f"{who['id']} lists"] = listed(conf, who["name"])
     return found
+
+
+def visited(conf: str, task: dict) -> dict[str, object]:
+    """The same, and which shares each subject is shown."""
+    shown = {f"{who['id']} lists": listed(conf, who["name"]) for who in task["subjects"]}
+    return {**entered(conf, task), **shown}
 
 
 def main() -> None:

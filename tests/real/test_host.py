@@ -159,11 +159,12 @@ def roll(at: Host, now: System, wanted: System) -> tuple[System, Carried]:
     return after, carried
 
 
-def test_plans_are_rolled_out_one_after_the_other_and_put_back(keelson: Host) -> None:
+@pytest.mark.parametrize("first", range(0, times(100, 2000), 25))
+def test_plans_are_rolled_out_one_after_the_other_and_put_back(keelson: Host, first: int) -> None:
     before = shell(keelson, SNAPSHOT)
     run, counts, wrong = runner(keelson), Counter[str](), []
     now, past = System(), []
-    for seed in range(times(30, 2000)):
+    for seed in range(first, first + 25):
         plan = office(seed)
         matrix = resolve(plan, ON)
         wanted = compiled(matrix, TOP).system
@@ -249,21 +250,32 @@ def visit(
     """Everybody goes into every share with a real client; where it comes out otherwise than the plan says.
 
     ready: what is done before with the files that they look for."""
-    plan = matrix.plan
+    plan, where = matrix.plan, paths(matrix.plan, top)
     subjects = [*plan.users, GUEST, "stranger"]
+    marks = {share.name: f"-{number}" for number, share in enumerate(plan.shares.values())}
+    shell(
+        at,
+        "find /srv -type f -delete; umask 0; sh",
+        files(matrix, [f"{s}{m}" for s in subjects for m in marks.values()], top),
+    )
+    ready()
+    seen = {
+        share.name: [visit.place for visit in walk(plan, subjects[0], Over(share.id, "smb"), ON, matrix.laying)]
+        for share in plan.shares.values()
+    }
+    inside = {
+        share.name: [os.path.relpath(where[place], where[share.place]) for place in seen[share.name]]
+        for share in plan.shares.values()
+    }
+    task = {
+        "passwords": list(plan.users),
+        "subjects": [{"id": s, "name": "" if s == GUEST else s} for s in subjects],
+        "folders": {name: ["" if p == "." else p.replace("/", "\\") for p in some] for name, some in inside.items()},
+        "marks": marks,
+    }
+    answers = at.ask("python", script=str(Path(__file__).with_name("visits_child.py")), task=task)
     wrong = []
     for share in plan.shares.values():
-        where = paths(plan, top)
-        shell(at, "find /srv -type f -delete; umask 0; sh", files(matrix, subjects, top))
-        ready()
-        walked = walk(plan, subjects[0], Over(share.id, "smb"), ON, matrix.laying)
-        inside = [os.path.relpath(where[visit.place], where[share.place]) for visit in walked]
-        task = {
-            "passwords": list(plan.users),
-            "subjects": [{"id": s, "name": "" if s == GUEST else s} for s in subjects],
-            "folders": {share.name: ["" if path == "." else path.replace("/", "\\") for path in inside]},
-        }
-        answers = at.ask("python", script=str(Path(__file__).with_name("visits_child.py")), task=task)
         for subject in subjects:
             visits = walk(plan, GUEST if subject == "stranger" else subject, Over(share.id, "smb"), ON, matrix.laying)
             real = answers[f"{subject} {share.name}"]

@@ -7,21 +7,31 @@ from pathlib import Path
 
 sys.path.append(str(Path(__file__).parent))
 
-from shares_child import visited
+from shares_child import entered
 from smbd_child import PASSWORD, run
+
+
+def hashes() -> dict[str, tuple[str, bool]]:
+    """Account -> how the SMB server keeps its password (smbpasswd(5)), and whether it is shut."""
+    said = subprocess.run(["pdbedit", "-L", "-w", "-d0"], capture_output=True, text=True, check=True).stdout
+    rows = (line.split(":") for line in said.splitlines())
+    return {row[0]: (row[3], "D" in row[4]) for row in rows if len(row) > 4}
 
 
 def main() -> None:
     task = json.load(sys.stdin)
+    known: str | None = None  # the same password is kept the same way
+    there = hashes()
     for name in task["passwords"]:
-        shut = (
-            "Account Flags:        [D"
-            in subprocess.run(["pdbedit", "-v", "-d0", "-u", name], capture_output=True, text=True, check=True).stdout
-        )
+        kept, shut = there[name]
+        if kept == known:
+            continue
         run("smbpasswd", "-s", name, given=f"{PASSWORD}\n{PASSWORD}\n")
         if shut:  # which setting a password ended
             run("smbpasswd", "-d", name)
-    print(json.dumps(visited("/etc/samba/smb.conf", task)))
+        if known is None:
+            known = hashes()[name][0]
+    print(json.dumps(entered("/etc/samba/smb.conf", task)))
 
 
 main()

@@ -18,7 +18,16 @@ from yardgate.core.lists.posix import PosixEntry
 from yardgate.core.membership import Tier
 from yardgate.core.packed import Class, Counting, classes
 from yardgate.core.plan import EVERYONE, ROOT, Carrier, Place, Plan
-from yardgate.core.rights import EVERYTHING, READ_ATTRIBUTES, READ_DATA, Level, Rights, level
+from yardgate.core.rights import (
+    EVERYTHING,
+    READ_ACL,
+    READ_ATTRIBUTES,
+    READ_DATA,
+    READ_NAMED_ATTRS,
+    Level,
+    Rights,
+    level,
+)
 
 Maker = Literal["hand", "grant", "pass"]
 
@@ -405,15 +414,22 @@ def rights_on(plan: Plan, laid: Laid, subject: str, token: Iterable[str]) -> Rig
     )
 
 
+SHOWS = READ_DATA | READ_NAMED_ATTRS | READ_ATTRIBUTES | READ_ACL
+"""All that a list has to give for an SMB server to take something as readable, when it hides what is not."""
+
+
 def shown_on(plan: Plan, laid: Laid, subject: str, token: Iterable[str]) -> tuple[bool, bool]:
     """Whether an SMB server that hides what one cannot read shows somebody a folder, and an ordinary file in it."""
     user = plan.users.get(subject)
     if laid.list is None or (user is not None and user.uid == 0):
         return True, True
-    if isinstance(laid.list, OrderedLaid):
-        rights = rights_on(plan, laid, subject, token)
-        return bool(rights.folder & READ_DATA), bool(rights.file & READ_DATA)
     names = names_on(plan, laid.owner, laid.group, subject, token)
+    if isinstance(
+        laid.list, OrderedLaid
+    ):  # what opening leaves unasked, this asks: even attributes, where these are open
+        lists = laid.list.entries, ordered.files_of(laid.list.entries)
+        folder, file = (ordered.allowed(entries, names) & SHOWS == SHOWS for entries in lists)
+        return folder, file
     concerned = names, OWNER in names, GROUP in names
     return bool(posix.told(laid.list.access, *concerned) & 4), bool(posix.told(laid.list.file, *concerned) & 4)
 
