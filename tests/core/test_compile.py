@@ -60,7 +60,7 @@ def compare(plan: Plan, counting: Counting, names: Mapping[str, Collection[str]]
     return cells, reported
 
 
-@settings(max_examples=times(600, 2000))
+@settings(max_examples=times(400, 2000))
 @given(plan=plans(most=4, lists=False))
 def test_every_account_gets_what_the_rule_says_or_is_reported(plan: Plan) -> None:
     first = carried_by_storage(plan, "ordered", RULES[0])

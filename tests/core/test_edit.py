@@ -34,7 +34,7 @@ from yardgate.core.resolve import resolve
 from yardgate.core.rights import PASS, Level
 
 
-@settings(max_examples=times(500, 1500))
+@settings(max_examples=times(300, 1500))
 @given(plans(), st.data())
 def test_an_edit_followed_by_its_inverse_gives_the_identical_plan(plan: Plan, data: st.DataObject) -> None:
     made = []

@@ -49,7 +49,7 @@ def holds(plan: Plan, now: Kept, want: Want, found: Sequence[Remedy]) -> None:
 def test_the_first_remedy_does_what_is_wanted_and_changes_what_it_announces() -> None:
     tally = Counter[str]()
 
-    @settings(max_examples=times(250, 1000))
+    @settings(max_examples=times(150, 1000))
     @given(plans(shares=True), st.data())
     def wanting(plan: Plan, data: st.DataObject) -> None:
         now = kept(plan)
@@ -76,7 +76,7 @@ def test_the_first_remedy_does_what_is_wanted_and_changes_what_it_announces() ->
 
 def test_nearly_all_that_is_wanted_of_the_demo_can_be_had(quay: Plan) -> None:
     now, rng, wanted, without = kept(quay), random.Random(5), 0, 0
-    while wanted < times(80, 1000):
+    while wanted < times(50, 1000):
         level = rng.choice([RW, RO, NA])
         want = Want(rng.choice([*quay.users, GUEST]), rng.choice(sorted(quay.places)), level, level)
         if want.met(now.outcome.level(want.subject, want.place)):

@@ -38,7 +38,7 @@ def compare_every_cell(plan: Plan) -> int:
     return cells
 
 
-@settings(max_examples=times(600, 2000))
+@settings(max_examples=times(400, 2000))
 @given(plans(lists=True))
 def test_every_cell_and_right_of_random_plans_with_lists_is_what_the_reference_says(plan: Plan) -> None:
     assert check(plan) == ()

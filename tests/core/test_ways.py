@@ -21,7 +21,7 @@ from yardgate.core.ways import PROTOCOLS, explain_over, identity, inside, offere
 RW, RO, PT, NA = Level.RW, Level.RO, Level.PT, Level.NA
 
 
-@settings(max_examples=times(300, 2000))
+@settings(max_examples=times(200, 2000))
 @given(plans(shares=True))
 def test_every_cell_over_every_way_in_is_what_the_gates_say(plan: Plan) -> None:
     assert check(plan) == ()
