@@ -3,6 +3,8 @@
 import os
 import random
 import subprocess
+from dataclasses import replace
+from html.parser import HTMLParser
 from pathlib import Path
 
 import pytest
@@ -10,16 +12,16 @@ import pytest
 from tests.conftest import ON
 from tests.hostile import HOSTILE
 from tests.thorough import times
-from yardgate.appliance.handout import runbook, script
+from yardgate.appliance.handout import restore_text, runbook, runbook_page, script, shown
 from yardgate.appliance.linux import commands
-from yardgate.core.lists import Posix
-from yardgate.core.plan import Group, Place, Plan, PlanError, User, check
+from yardgate.core.lists import Entry, Ordered, Posix
+from yardgate.core.plan import Group, Place, Plan, PlanError, User, check, fold
 from yardgate.core.resolve import resolve
 from yardgate.core.rights import Level
-from yardgate.core.rollout import Step, steps, words
+from yardgate.core.rollout import Step, steps, walked, words
 from yardgate.core.share import HostRule, Share
 from yardgate.core.system import System, compiled
-from yardgate.formats import exports, smbconf
+from yardgate.formats import descriptor, exports, posix_text, smbconf
 from yardgate.formats.reading import FormatError
 
 PIECES = [
@@ -144,6 +146,68 @@ def given(now: System, found: tuple[Step, ...]) -> list[list[str]]:
     return some
 
 
+class Page(HTMLParser):
+    """What a browser shows of a runbook: titles, headings and blocks. Nothing else may be in it than what a runbook has."""
+
+    TAGS = frozenset(
+        ["html", "head", "meta", "title", "style", "body", "h1", "h2", "p", "ul", "li", "section", "pre", "span"]
+    )
+
+    def __init__(self) -> None:
+        super().__init__(convert_charrefs=True)
+        self.within: list[str] = []
+        self.said: dict[str, list[str]] = {tag: [] for tag in self.TAGS}
+
+    @classmethod
+    def of(cls, text: str) -> "Page":
+        page = cls()
+        page.feed(text)
+        page.close()
+        assert page.within == []
+        return page
+
+    titles = property(lambda self: self.said["h1"])
+    steps = property(lambda self: self.said["h2"])
+    blocks = property(lambda self: self.said["pre"])
+
+    def handle_starttag(self, tag: str, attrs: list[tuple[str, str | None]]) -> None:
+        assert tag in self.TAGS, tag
+        assert all(key in ("lang", "charset", "class") for key, _ in attrs), attrs
+        if tag != "meta":
+            self.within.append(tag)
+            self.said[tag].append("")
+
+    def handle_endtag(self, tag: str) -> None:
+        assert self.within.pop() == tag
+
+    def handle_data(self, data: str) -> None:
+        for tag in self.within:
+            self.said[tag][-1] += data
+
+    def handle_comment(self, data: str) -> None:
+        raise AssertionError(data)
+
+
+def parsed(text: str, folder: Path) -> dict[str, str]:
+    """Share -> folder, as the SMB server's own parser takes a configuration."""
+    path = folder / "smb.conf"
+    path.write_text(text)
+    done = subprocess.run(["testparm", "--suppress-prompt", path], capture_output=True, text=True)
+    assert done.returncode == 0, done.stderr
+    return taken(done.stdout)
+
+
+def taken(text: str) -> dict[str, str]:
+    """Share -> folder, as testparm(1) tells of them."""
+    found, section = {}, ""
+    for line in text.splitlines():
+        if line.startswith("["):
+            section = fold(line[1:-1])
+        elif line.startswith("\tpath = "):
+            found[section] = line.removeprefix("\tpath = ")
+    return found
+
+
 def test_names_of_every_kind_are_refused_or_reach_each_command_as_they_are(tmp_path: Path) -> None:
     rng, names, refused, carried = random.Random(11), 0, 0, 0
     work = tmp_path / "work"
@@ -163,10 +227,37 @@ def test_names_of_every_kind_are_refused_or_reach_each_command_as_they_are(tmp_p
         path = tmp_path / "rollout.sh"
         path.write_text(text)
         assert heard(path, work) == given(System(), found)
-        assert {file.name for file in work.iterdir()} <= {"tools", "heard"}, "a name was carried out"
+        page = Page.of(runbook_page(plan.name, System(), found, (plan.name,)))
+        assert page.titles == [plan.name]
+        assert page.steps == [f"{n}. {said[0].upper()}{said[1:]}" for n, said in enumerate(map(words, found), 1)]
+        assert page.blocks == [
+            "\n".join(shown(some))
+            for step, state in walked(System(), found)
+            for some in (commands(step, state), commands(step.back(), step.onto(state)))
+        ]
+        blocks = {block.path: block for block in posix_text.blocks(restore_text(system))}
+        assert {path: block.owner[1] for path, block in blocks.items() if block.owner} == {
+            f.name: f.owner for f in system.folders.values()
+        }
+        told = parsed(smbconf.render(system.offers.values()), work)
+        assert told == {fold(one.name): one.path for one in system.offers.values()}
+        for folder in system.folders.values():
+            listed = Ordered((Entry("allow", folder.owner, 1), Entry("deny", f"@{folder.group}", 2)))
+            kept = replace(folder, listed=listed)
+            value = b"".join(
+                bytes.fromhex(said) if kind == "hex" else (7).to_bytes(4, "little")
+                for kind, said in descriptor.pieces(kept)
+            )
+            assert (
+                descriptor.read(value, lambda sid: "@group" if sid.startswith(descriptor.UNIX_GROUP) else "user")
+                .listed.entries[1]
+                .who
+                == "@group"
+            )
         rendered = smbconf.render(system.offers[one] for one in sorted(system.offers))
         assert {one.name: one for one in smbconf.read(rendered)} == system.offers
         assert {one.name: one for one in exports.read(exports.render(system.exports.values()))} == system.exports
+        assert {file.name for file in work.iterdir()} <= {"tools", "heard", "smb.conf"}, "a name was carried out"
     print(f"{names} names in plans, {refused} plans refused, {carried} carried out")
     assert refused > 0
     assert carried > 0

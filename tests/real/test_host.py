@@ -15,6 +15,7 @@ from typing import Any
 import pytest
 
 from tests.conftest import ON
+from tests.formats.test_handout import hostile, sound, taken
 from tests.real.host import Host, host
 from tests.real.storage import FIRST_UID, by_hand
 from tests.real.test_shares import ACTS
@@ -28,7 +29,7 @@ from yardgate.appliance.watch import Watch
 from yardgate.core.clash import RULES
 from yardgate.core.lists import Ordered, Posix
 from yardgate.core.lists.ordered import GROUP, OWNER, files_of, spelled
-from yardgate.core.plan import EVERYONE, GUEST, Plan, Target, check
+from yardgate.core.plan import EVERYONE, GUEST, Plan, PlanError, Target, check, fold
 from yardgate.core.resolve import Matrix, resolve
 from yardgate.core.rights import GRANTABLE, Level
 from yardgate.core.rollout import after as after_steps
@@ -424,3 +425,30 @@ def test_a_host_that_starts_again_in_the_midst_of_it_puts_back_at_once(keelson: 
     watch.alive()
     watch.end()
     assert watch.watching() == "nothing"
+
+
+def test_names_of_every_kind_are_refused_or_stand_on_a_real_host_as_they_are(keelson: Host) -> None:
+    before, rng, counts = shell(keelson, SNAPSHOT), random.Random(23), Counter[str]()
+    run = runner(keelson)
+    while counts["names"] < times(100, 10_000):
+        plan = sound(hostile(rng))
+        counts["names"] += len(plan.users) + len(plan.groups) + len(plan.places) + len(plan.shares)
+        try:
+            wanted = compiled(resolve(plan, ON), TOP).system
+        except PlanError:
+            counts["refused"] += 1
+            continue
+        counts["carried"] += 1
+        now = read(run, asked(wanted))
+        there, carried = roll(keelson, now, wanted)
+        assert set(shell(keelson, "find /srv -print0").split("\0")[:-1]) == {TOP, *wanted.folders}
+        assert taken(shell(keelson, "testparm -s 2>/dev/null")) == {
+            fold(o.name): o.path for o in wanted.offers.values()
+        }
+        listed = shell(keelson, "exportfs -s")
+        assert listed.count("\n") == sum(len(export.rules) for export in wanted.exports.values())
+        assert put_back(LinuxHost(run), there, carried).failed is None
+        assert shell(keelson, SNAPSHOT) == before
+    print(dict(counts))
+    assert counts["carried"] > 0
+    assert counts["refused"] > 0
