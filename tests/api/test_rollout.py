@@ -97,6 +97,8 @@ def test_a_script_and_a_runbook_are_taken_away_without_what_is_left(host: Web, t
         "# file: /srv/keel/drawings/toolpaths\n# owner: root"
         in client.get(host.at("/rollout/take-away/setfacl"), params=query).text
     )
+    assert client.get(host.at("/rollout/take-away/nfs4"), params=query).text == ""
+    assert "objectClass: posixAccount" in client.get(host.at("/rollout/take-away/ldif"), params=query).text
     runbook = client.get(host.at("/rollout/take-away/runbook"), params=query).text
     assert "## 1. Make the group" in runbook
     assert "To undo it: delete the group" in runbook

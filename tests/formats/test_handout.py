@@ -12,7 +12,8 @@ import pytest
 from tests.conftest import ON
 from tests.hostile import HOSTILE
 from tests.thorough import times
-from yardgate.appliance.handout import restore_text, runbook, runbook_page, script, shown
+from yardgate import demo
+from yardgate.appliance.handout import restore_text, runbook, runbook_page, script, shown, specs_text
 from yardgate.appliance.linux import commands
 from yardgate.core.lists import Entry, Ordered, Posix
 from yardgate.core.plan import Group, Place, Plan, PlanError, User, check, fold
@@ -21,7 +22,7 @@ from yardgate.core.rights import Level
 from yardgate.core.rollout import Step, steps, walked, words
 from yardgate.core.share import HostRule, Share
 from yardgate.core.system import System, compiled
-from yardgate.formats import descriptor, exports, posix_text, smbconf
+from yardgate.formats import descriptor, exports, nfs4_text, posix_text, smbconf
 from yardgate.formats.reading import FormatError
 
 PIECES = [
@@ -272,3 +273,16 @@ def test_a_runbook_shows_a_name_as_it_is_and_no_markup(odd: str) -> None:
     assert first.startswith("# ")
     assert "<" not in first.replace("\\<", "")
     assert words(steps(System(), system)[0]) == "make the group g"
+
+
+def test_ordered_lists_are_specs_that_say_the_same() -> None:
+    system = demo.rolled_out(demo.plan(), ON)
+    blocks = {block.path: block for block in nfs4_text.blocks(specs_text(system))}
+    ordered = {name: folder.listed for name, folder in system.folders.items() if isinstance(folder.listed, Ordered)}
+    assert blocks.keys() == ordered.keys() != set()
+    for path, block in blocks.items():
+        said = [(one.type, one.mask, one.flags, one.kind == "group", one.who) for one in block.entries]
+        meant = [
+            (e.type, e.mask, e.flags, e.who.startswith("@"), e.who.removeprefix("@")) for e in ordered[path].entries
+        ]
+        assert said == meant

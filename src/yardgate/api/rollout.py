@@ -8,7 +8,7 @@ from fastapi import APIRouter, HTTPException, Query, Response
 from yardgate.api.desk import Desk, attached, file_name
 from yardgate.api.schemas import Compared, DriftOut, HostReading, RolloutDone, RolloutOut, RolloutStep, StepCommands
 from yardgate.api.signin import Planner, Reader, TheDesk
-from yardgate.appliance.handout import restore_text, runbook, runbook_page, script, shown
+from yardgate.appliance.handout import restore_text, runbook, runbook_page, script, shown, specs_text
 from yardgate.appliance.linux import commands
 from yardgate.appliance.standin import told
 from yardgate.core.plan import PlanError
@@ -26,7 +26,7 @@ from yardgate.core.rollout import (
     words,
 )
 from yardgate.core.system import Compiled, System, compiled
-from yardgate.formats import exports, smbconf
+from yardgate.formats import exports, ldif, smbconf
 from yardgate.formats.reading import FormatError
 from yardgate.store import Opened, Stale
 from yardgate.store.rollouts import RolledOut
@@ -35,7 +35,7 @@ router = APIRouter(prefix="/plans/{plan}/rollout", tags=["rollout"])
 LISTED, AGAIN = 3000, 200
 USUAL_TOP = "/srv"
 Which = Annotated[int, Query(description="number of a rollout", ge=1, le=1_000_000)]
-Taken = Literal["script", "runbook", "page", "smb", "exports", "setfacl"]
+Taken = Literal["script", "runbook", "page", "smb", "exports", "setfacl", "nfs4", "ldif"]
 Top = Annotated[str | None, Query(description="the folder on the host in which the pools lie", max_length=1000)]
 Left = Annotated[list[str] | None, Query(description="ids of steps left for later", max_length=10_000)]
 
@@ -130,7 +130,7 @@ def compare_rollouts(plan: str, _: Reader, desk: TheDesk, before: Which, then: W
 @router.get("/take-away/{what}", response_class=Response)
 def take_away(plan: str, what: Taken, _: Reader, desk: TheDesk, left: Left = None, top: Top = None) -> Response:
     """The steps as a shell script, with a dry run and a way back; in plain words as a page to print, or as Markdown. Or all that the plan
-    comes to: the SMB server's shares, the NFS exports, owners and POSIX lists for `setfacl --restore`."""
+    comes to: the SMB server's shares, the NFS exports, owners and POSIX lists for `setfacl --restore`, ordered lists for `nfs4_setfacl`, accounts as LDIF."""
     opened = desk.plans.open(plan)
     meant, there, found = steps_of(desk, opened, top or USUAL_TOP)
     doing = chosen(found, left or ())
@@ -142,6 +142,10 @@ def take_away(plan: str, what: Taken, _: Reader, desk: TheDesk, left: Left = Non
             return attached(exports.render(meant.system.exports.values()), opened, "yard.exports")
         case "setfacl":
             return attached(restore_text(meant.system), opened, "lists.setfacl")
+        case "nfs4":
+            return attached(specs_text(meant.system), opened, "lists.nfs4")
+        case "ldif":
+            return attached(ldif.local_accounts(opened.plan), opened, "accounts.ldif")
         case "runbook":
             return attached(runbook(title, there, doing, meant.left_out), opened, "runbook.md")
         case "page":

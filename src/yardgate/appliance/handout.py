@@ -5,9 +5,10 @@ from collections.abc import Iterator, Sequence
 from html import escape
 
 from yardgate.appliance.linux import FILES, Command, Files, commands, list_text
+from yardgate.core.lists import Ordered
 from yardgate.core.rollout import Step, sign_in_again, walked, words
-from yardgate.core.system import System
-from yardgate.formats import posix_text
+from yardgate.core.system import GROUP_MARK, System
+from yardgate.formats import nfs4_text, posix_text
 
 SCRIPT = """#!/bin/sh
 # {title}
@@ -158,6 +159,20 @@ def restore_text(system: System) -> str:
         ]
         head.append(f"# group: {posix_text.escape_name(folder.group)}")
         blocks.append("\n".join([*head, *([f"# flags: {flags}"] if flags != "---" else []), list_text(own)]))
+    return "\n".join(blocks)
+
+
+def specs_text(system: System) -> str:
+    """Ordered lists of all folders that have one, for `nfs4_setfacl -S`, each headed by its path. Raises FormatError for names that
+    nfs4_acl(5) cannot write."""
+    blocks = []
+    for folder in system.folders.values():
+        if isinstance(folder.listed, Ordered):
+            said = (
+                nfs4_text.entry_text(e, e.who.removeprefix(GROUP_MARK), group=e.who.startswith(GROUP_MARK))
+                for e in folder.listed.entries
+            )
+            blocks.append("\n".join([f"# file: {folder.name}", *said, ""]))
     return "\n".join(blocks)
 
 

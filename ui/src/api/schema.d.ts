@@ -1180,7 +1180,7 @@ export interface paths {
         /**
          * Take Away
          * @description The steps as a shell script, with a dry run and a way back; in plain words as a page to print, or as Markdown. Or all that the plan
-         *     comes to: the SMB server's shares, the NFS exports, owners and POSIX lists for `setfacl --restore`.
+         *     comes to: the SMB server's shares, the NFS exports, owners and POSIX lists for `setfacl --restore`, ordered lists for `nfs4_setfacl`, accounts as LDIF.
          */
         get: operations["take_away"];
         put?: never;
@@ -9638,7 +9638,7 @@ export interface operations {
             header?: never;
             path: {
                 plan: string;
-                what: "script" | "runbook" | "page" | "smb" | "exports" | "setfacl";
+                what: "script" | "runbook" | "page" | "smb" | "exports" | "setfacl" | "nfs4" | "ldif";
             };
             cookie?: never;
         };

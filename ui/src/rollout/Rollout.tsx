@@ -23,6 +23,8 @@ const PAPERS = [
   { key: "smb", label: "Shares, for the SMB server’s configuration", steps: false },
   { key: "exports", label: "Exports, for /etc/exports.d", steps: false },
   { key: "setfacl", label: "Owners and lists, for setfacl --restore", steps: false },
+  { key: "nfs4", label: "Ordered lists, for nfs4_setfacl", steps: false },
+  { key: "ldif", label: "Local people and groups (LDIF)", steps: false },
 ];
 
 type Drift = Schemas["DriftOut"];
