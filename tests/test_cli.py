@@ -168,6 +168,15 @@ def test_bench_measures_a_small_plan() -> None:
     assert "0 differ" in {result["measured"] for result in results}
 
 
+def test_bench_pushes_a_list_down_over_files() -> None:
+    results = json.loads(yardgate("bench", "--files", 350, "--json"))
+    assert [result["what"] for result in results] == [
+        "355 things of a folder looked at",
+        "a list pushed down over them",
+        "looked at again: 0 otherwise",
+    ]
+
+
 def test_resolve_over_the_shares(plan_file: Path, lantern: Plan) -> None:
     matrix = resolve(lantern, ON)
     for over in ("smb", "any"):

@@ -17,13 +17,16 @@ from typing import Any, get_args
 
 import numpy as np
 
+from yardgate.appliance.apply import here
+from yardgate.appliance.inside import give, inside
 from yardgate.core import rights
 from yardgate.core.agreed import Act, Promise
 from yardgate.core.clash import RULES
 from yardgate.core.edit import PutPlace, PutUser, SetGrant, apply
 from yardgate.core.findings import Case, find
+from yardgate.core.inside import Thing, pushes
 from yardgate.core.keeping import keep
-from yardgate.core.lists import Entry, Ordered
+from yardgate.core.lists import Entry, Ordered, Posix, PosixEntry
 from yardgate.core.lists.ordered import EVERYTHING_BELOW
 from yardgate.core.outcome import outcome
 from yardgate.core.plan import EVERYONE, Group, Place, PlaceKind, Plan, Target, User
@@ -34,7 +37,7 @@ from yardgate.core.rights import GRANTABLE, Level
 from yardgate.core.rollout import steps
 from yardgate.core.share import HostRule, Share
 from yardgate.core.storage import OrderedLaid
-from yardgate.core.system import System, compiled
+from yardgate.core.system import Folder, System, compiled
 
 ROUNDS = 9
 WANTED = 40  # cells whose remedies are measured
@@ -281,6 +284,35 @@ def run_rollout(users: int, groups: int, places: int, seed: int) -> list[Result]
         Result(f"{users:,} users × {places:,} places: what it comes to on an appliance", f"{made:.2f} s", ""),
         Result(f"all {len(first):,} steps there", f"{began:.2f} s", "with the line above under 5 s"),
         Result(f"an account is shut: resolved, and the difference, {len(then):,} step", f"{again:.2f} s", "under 5 s"),
+    ]
+
+
+def run_pushes(files: int) -> list[Result]:
+    """A list pushed down over files of this machine, a hundred in a folder; looked into first, and after. Needs root and setfacl(1)."""
+    with tempfile.TemporaryDirectory(dir="/var/tmp") as top:
+        for number in range(0, files, 100):
+            folder = Path(top, f"{number // 5000}", f"{number}")
+            folder.mkdir(parents=True)
+            for name in range(number, min(files, number + 100)):
+                (folder / f"{name}.txt").touch()
+        entries = (("user", "", 7), ("group", "", 7), ("group", "daemon", 7), ("mask", "", 7), ("other", "", 0))
+        listed = tuple(PosixEntry(tag, who, perms) for tag, who, perms in entries)  # type: ignore[arg-type]
+        planned = Folder(name=os.path.realpath(top), group="daemon", listed=Posix(listed, listed, setgid=True))
+
+        def looked() -> tuple[float, list[Thing]]:
+            start = time.perf_counter()
+            found = [push.then for _, some in inside(here, planned.name) for push in pushes(planned, some)]
+            return time.perf_counter() - start, found
+
+        first, found = looked()
+        start = time.perf_counter()
+        give(here, found)
+        given = time.perf_counter() - start
+        again, left = looked()
+    return [
+        Result(f"{len(found):,} things of a folder looked at", f"{first:.1f} s", ""),
+        Result("a list pushed down over them", f"{given:.1f} s", ""),
+        Result(f"looked at again: {len(left):,} otherwise", f"{again:.1f} s", "0 otherwise"),
     ]
 
 

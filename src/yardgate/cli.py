@@ -500,10 +500,17 @@ def bench(
     browser: Annotated[
         bool, typer.Option(help="Measure the board in headless Chromium instead (needs the test tools).")
     ] = False,
+    files: Annotated[
+        int, typer.Option(help="Measure pushing a list down over so many files of this machine instead (needs root).")
+    ] = 0,
     as_json: AsJson = False,
 ) -> None:
     """Measure speed and memory: ratios and medians, in one run."""
-    if browser:
+    if files:
+        from yardgate.bench import run_pushes
+
+        results = run_pushes(files)
+    elif browser:
         from yardgate.bench_browser import run as run_browser
 
         results = run_browser()
