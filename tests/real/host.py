@@ -51,7 +51,7 @@ def host() -> Iterator[Host]:
 
 
 SSHD = """HostKey {top}/host_key
-AuthorizedKeysFile {top}/own_key.pub
+AuthorizedKeysFile {top}/own_key.pub .ssh/authorized_keys
 PidFile none
 UsePAM no
 StrictModes no

@@ -15,10 +15,10 @@ from yardgate.appliance.apply import carry_out, put_back
 from yardgate.appliance.host import LinuxHost
 from yardgate.appliance.linux import Command, read
 from yardgate.appliance.ssh import Login, Ssh, host_keys
-from yardgate.appliance.target import Unreachable
+from yardgate.appliance.target import ApplianceError, Unreachable
 from yardgate.core.resolve import resolve
 from yardgate.core.rollout import Destination, after, steps
-from yardgate.core.system import asked, compiled
+from yardgate.core.system import System, asked, compiled
 from yardgate.store import Plans, Store
 from yardgate.store.runs import ENDED, RunState
 
@@ -133,4 +133,34 @@ def test_a_full_disk_puts_everything_back(keelson: Host, way: Door) -> None:
     finally:
         ssh.close()
         shell(keelson, "umount /srv")
+    assert shell(keelson, SNAPSHOT) == before
+
+
+def test_who_is_not_root_rolls_out_by_sudo_and_only_where_it_asks_no_password(keelson: Host, way: Door) -> None:
+    before = shell(keelson, SNAPSHOT)
+    shell(
+        keelson,
+        "useradd --create-home --home-dir /run/roller --shell /bin/sh --password '*' roller; mkdir -m 700 /run/roller/.ssh; cat > /run/roller/.ssh/authorized_keys; chown -R roller: /run/roller/.ssh",
+        (way.top / "own_key.pub").read_text(),
+    )
+    ssh = Ssh(replace(login(way), user="roller", as_root=True))
+    now, wanted = System(), compiled(resolve(office(5), ON), "/srv").system
+    try:
+        with pytest.raises(ApplianceError, match=r"password is required|not allowed"):
+            read(ssh, wanted)
+        shell(
+            keelson,
+            "mkdir -p /etc/sudoers.d; echo 'roller ALL=(ALL) NOPASSWD: ALL' > /etc/sudoers.d/roller; chmod 440 /etc/sudoers.d/roller",
+        )
+        at, found = LinuxHost(ssh), steps(now, wanted)
+        carried = carry_out(at, now, found)
+        assert carried.failed is None, carried.why
+        assert read(runner(keelson), wanted) == at.read(wanted)
+        at.arm(now, found, 60)
+        assert at.watching() == "armed"
+        at.end()
+        assert put_back(at, after(now, found), carried).failed is None
+    finally:
+        ssh.close()
+        shell(keelson, "userdel --remove roller; rm -f /etc/sudoers.d/roller")
     assert shell(keelson, SNAPSHOT) == before
