@@ -38,6 +38,7 @@ from yardgate.store.runs import ENDED, Line, Run, UnderWay
 
 BUSY = "Something is done on the appliance already: wait for it to end, or stop it"
 Place = Annotated[int, Path(description="which of its steps, from 0", ge=0, le=1_000_000)]
+TAKEN_IN = 50  # changes of which it is looked how they would come into the plan
 Number = Annotated[int, Path(description="which run of the plan", ge=1, le=1_000_000)]
 router = APIRouter(prefix="/plans/{plan}/rollout", tags=["rollout"])
 
@@ -97,7 +98,8 @@ def look_at_appliance(plan: str, account: Planner, desk: TheDesk, body: LookAt) 
     if first or drifted:
         kept = desk.rollouts.keep(plan, "read", account.name, opened.revision, body.top, said, there)
     named = host_names(opened.plan, set(opened.plan.directories))
-    edits = [list(taken_in(opened.plan, named, step)) for step in drifted[:LISTED]]
+    matrix, looked = desk.matrix(opened), drifted[:TAKEN_IN]
+    edits = [list(taken_in(matrix, named, step, body.top)) for step in looked]
     return DriftOut(first=first, total=len(drifted), words=list(said[:LISTED]), edits=edits, kept=kept)
 
 

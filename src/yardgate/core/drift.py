@@ -1,20 +1,26 @@
 """What was changed at an appliance behind the plan's back, as edits that take it into the plan, where a plan can say it so."""
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import replace
 
-from yardgate.core.edit import Edit, Join, Leave, PutUser
-from yardgate.core.plan import LOCAL, Group, Plan, User
-from yardgate.core.rollout import Step
-from yardgate.core.system import Account, Members
+from yardgate.core.edit import Edit, Join, Leave, PutPlace, PutShare, PutUser, apply
+from yardgate.core.lists import Entry, Mode, Ordered, OwnList, Posix, PosixEntry
+from yardgate.core.lists.modebits import SETGID, STICKY, bits_of
+from yardgate.core.lists.ordered import INHERITED
+from yardgate.core.plan import LOCAL, Group, Place, Plan, PlanError, User
+from yardgate.core.resolve import Matrix, resolve
+from yardgate.core.rollout import Step, stands
+from yardgate.core.storage import PosixLaid
+from yardgate.core.system import GROUP_MARK, Account, Folder, Members, Offer, compiled, paths
 
 
-def taken_in(plan: Plan, named: Mapping[str, str], step: Step) -> tuple[Edit, ...]:
+def taken_in(matrix: Matrix, named: Mapping[str, str], step: Step, top: str) -> tuple[Edit, ...]:
     """The edits after which the plan comes to what a step of `drift` made; none where only a person can say what was meant.
 
-    named: account id -> its name on the host. An account that was opened, shut or called otherwise, and who was put into a group or
-    taken out, can be taken in; owners, lists, shares and numbers cannot.
+    named: account id -> its name on the host; top: the folder in which the pools lie. Lists become lines by hand; they, owners and
+    what a share says of itself are taken in where the plan then comes to exactly what was found.
     """
+    plan = matrix.plan
     match step.before, step.after:
         case Account() as was, Account() as now:
             return tuple(_account(plan, was, now))
@@ -22,7 +28,87 @@ def taken_in(plan: Plan, named: Mapping[str, str], step: Step) -> tuple[Edit, ..
             return _members(
                 plan, named, step.record.name, *(m.users if m is not None else frozenset() for m in (had, has))
             )
+        case Folder() as before, Folder() as found:
+            return _proved(matrix, step, top, tuple(_folder(matrix, named, before, found, top)))
+        case Offer(), Offer() as found_:
+            return _proved(matrix, step, top, tuple(_share(plan, found_)))
     return ()
+
+
+def _proved(matrix: Matrix, step: Step, top: str, edits: tuple[Edit, ...]) -> tuple[Edit, ...]:
+    """The edits, if the plan comes to what was found after them."""
+    try:
+        after, _ = apply(matrix.plan, edits)
+        record = compiled(resolve(after, matrix.on, matrix), top).system.part(step.part).get(step.record.name)
+    except PlanError:
+        return ()
+    return edits if edits and stands(step.after, record) else ()
+
+
+def _share(plan: Plan, found: Offer) -> Iterator[Edit]:
+    for share in plan.shares.values():
+        if share.name == found.name:
+            said = {key: getattr(found, key) for key in ("guests", "hidden", "hide_unreadable", "versions", "recycle")}
+            yield PutShare(replace(share, **said))
+
+
+def _folder(matrix: Matrix, named: Mapping[str, str], was: Folder, now: Folder, top: str) -> Iterator[Edit]:
+    plan = matrix.plan
+    place = next((plan.places[place] for place, path in paths(plan, top).items() if path == now.name), None)
+    whos = {f"{GROUP_MARK}{name}" if who in plan.groups else name: who for who, name in named.items()}
+    if place is None or place.id not in matrix.laying:
+        return
+    owner = whos.get(now.owner) if now.owner != was.owner else place.owner
+    group = whos.get(f"{GROUP_MARK}{now.group}", whos.get(now.group)) if now.group != was.group else place.group
+    own = place.own
+    if now.listed != was.listed:
+        laid = matrix.laying[place.id].list
+        is_mode = isinstance(laid, PosixLaid) and laid.style == "mode"
+        own = _own(place, whos, was.listed, now.listed, is_mode=is_mode)
+    yield PutPlace(replace(place, owner=owner, group=group, own=own))
+
+
+def _own(
+    place: Place, whos: Mapping[str, str], was: Posix | Ordered, now: Posix | Ordered, *, is_mode: bool
+) -> OwnList | None:
+    """The lines by hand of a place that make its list another one."""
+    if is_mode and isinstance(now, Posix):
+        bits = bits_of(now.access) | (SETGID if now.setgid else 0) | (STICKY if now.sticky else 0)
+        return Mode(bits)
+    if isinstance(was, Ordered) and isinstance(now, Ordered):
+        mine = place.own.entries if isinstance(place.own, Ordered) else ()
+        come = _by_id((e for e in now.entries if e not in was.entries), whos)
+        gone = _by_id((e for e in was.entries if e not in now.entries), whos)
+        return Ordered((*come, *(e for e in mine if e not in gone)))
+    if isinstance(was, Posix) and isinstance(now, Posix):
+        said = place.own if isinstance(place.own, Posix) else Posix()
+        default = _entries(said.default or (), was.default or (), now.default or (), whos)
+        return Posix(
+            _entries(said.access, was.access, now.access, whos),
+            default if default or said.default is not None else None,
+            setgid=now.setgid,
+            sticky=now.sticky,
+        )
+    return place.own
+
+
+def _by_id(entries: Iterable[Entry], whos: Mapping[str, str]) -> tuple[Entry, ...]:
+    return tuple(replace(e, who=whos.get(e.who, e.who), flags=e.flags & ~INHERITED) for e in entries)
+
+
+def _entries(
+    mine: Sequence[PosixEntry], was: Sequence[PosixEntry], now: Sequence[PosixEntry], whos: Mapping[str, str]
+) -> tuple[PosixEntry, ...]:
+    """The entries by hand that turn one list into another."""
+
+    def by_id(entries: Iterable[PosixEntry]) -> dict[tuple[str, str], PosixEntry]:
+        marked = (replace(e, who=whos.get(f"{GROUP_MARK if e.tag == 'group' else ''}{e.who}", e.who)) for e in entries)
+        return {(e.tag, e.who): e for e in marked}
+
+    before, after = by_id(was), by_id(now)
+    gone = before.keys() - after.keys()
+    kept = [e for e in mine if (e.tag, e.who) not in gone and before.get((e.tag, e.who)) == after.get((e.tag, e.who))]
+    return (*kept, *(e for key, e in after.items() if before.get(key) != e))
 
 
 def _account(plan: Plan, was: Account, now: Account) -> Iterator[Edit]:
