@@ -96,10 +96,6 @@ def storage_posix(see: Camera) -> None:
     see.go("storage?place=petrel-9", ".layers")
 
 
-def storage_bits(see: Camera) -> None:
-    see.go("storage?place=nightly", ".layers")
-
-
 def push_down(see: Camera) -> None:
     see.go("storage?place=hulls", ".layers")
     see.press("Push down to")
@@ -147,6 +143,16 @@ def rollout(see: Camera) -> None:
     time.sleep(1)
 
 
+def inside(see: Camera) -> None:
+    see.press("Put back now", ".verdict button")
+    see.press("Back to what is to do")
+    see.press("Look into the folders")
+    see.press("Look into all")
+    see.wait(lambda: "things otherwise" in see.driver.find_element(By.TAG_NAME, "body").text)
+    see.press("/srv/keel/drawings/in-progress", ".sentence")
+    time.sleep(1)
+
+
 def history(see: Camera) -> None:
     see.go("board?view=grants&who=rigging&place=minutes", ".c.RW")
     see.type("[role=grid]", "r")
@@ -155,8 +161,8 @@ def history(see: Camera) -> None:
 
 
 TAKEN = [
-    board, grants, clashes, rule, people, storage, storage_posix, storage_bits, push_down, take_in, shares, walk, promises, findings,
-    rollout, history, board_dark,
+    board, grants, clashes, rule, people, storage, storage_posix, push_down, take_in, shares, walk, promises, findings,
+    rollout, inside, history, board_dark,
 ]  # fmt: skip
 
 
