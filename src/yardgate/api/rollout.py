@@ -59,10 +59,10 @@ def rollout(plan: str, _: Reader, desk: TheDesk, top: Top = None) -> RolloutOut:
     except PlanError as error:
         troubles = [trouble.message for trouble in error.troubles]
         return RolloutOut(**about, troubles=troubles, left_out=[], total=0, steps=[], leftovers=[], again=[])
-    hangs = needs(found)
-    listed = [_step(step, state, hangs[step.id]) for step, state in walked(there, found[:LISTED])]
+    hangs = needs(found, found[:LISTED])
+    listed = [_step(step, hangs[step.id]) for step in found[:LISTED]]
     then = after(there, found)
-    leftovers = [_step(step, then, ()) for step in removals(then, meant.system)[:LISTED]]
+    leftovers = [_step(step, ()) for step in removals(then, meant.system)[:LISTED]]
     again = sorted(sign_in_again(found))[:AGAIN]
     return RolloutOut(
         **about,
@@ -81,16 +81,17 @@ def steps_of(desk: Desk, opened: Opened, top: str) -> tuple[Compiled, System, tu
     return meant, there, steps(there, meant.system)
 
 
-def _step(step: Step, there: System, needed: Collection[str]) -> RolloutStep:
+def _step(step: Step, needed: Collection[str]) -> RolloutStep:
     return RolloutStep(
         id=step.id, part=step.part, does=step.does, words=words(step), needs=sorted(needed), destroys=step.destroys,
-        reloads=step.reloads, trouble=_trouble(step, there),
+        reloads=step.reloads, trouble=_trouble(step),
     )  # fmt: skip
 
 
-def _trouble(step: Step, there: System) -> str:
+def _trouble(step: Step) -> str:
+    """Why no command can carry it: of a share, what it says itself."""
     try:
-        commands(step, there)
+        commands(step, System())
     except FormatError as error:
         return str(error)
     return ""

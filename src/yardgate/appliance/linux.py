@@ -267,7 +267,6 @@ def _folder(block: posix_text.Block) -> Folder:
 
 def commands(step: Step, now: System, files: Files = FILES) -> tuple[Command, ...]:
     """The commands that do a step on a host that has `now`. Raises FormatError for what no command can carry."""
-    after = step.onto(now)
     match step.before, step.after:
         case (None | HostGroup()) as was, (None | HostGroup()) as group:
             found = _group_commands(was, group)
@@ -280,9 +279,9 @@ def commands(step: Step, now: System, files: Files = FILES) -> tuple[Command, ..
         case (None | Folder()) as was, (None | Folder()) as folder:
             found = _folder_commands(was, folder, wipe=step.wipe)
         case ((None | Offer()), (None | Offer())):
-            found = _offer_commands(after, files)
+            found = _offer_commands(step.onto(now), files)
         case _:
-            found = _export_commands(after, files)
+            found = _export_commands(step.onto(now), files)
     return tuple(found)
 
 

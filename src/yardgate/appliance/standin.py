@@ -7,6 +7,7 @@ keeps the groups that it had when it began. Things in folders take their time to
 
 import http.client
 import json
+import sys
 import threading
 import time
 from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
@@ -76,6 +77,10 @@ class StandIn(ThreadingHTTPServer):
     @property
     def port(self) -> int:
         return int(self.server_address[1])
+
+    def handle_error(self, request: Any, client_address: Any) -> None:
+        if not isinstance(sys.exception(), ConnectionError):  # whoever asked is gone
+            super().handle_error(request, client_address)
 
     def _kept(self) -> State:
         if not self.path.exists():

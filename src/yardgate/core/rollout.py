@@ -6,8 +6,7 @@ back is looking whether the value stands.
 
 from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
-from functools import reduce
-from typing import Literal
+from typing import Any, Literal
 
 from yardgate.core import rights
 from yardgate.core.lists import Entry, Ordered, Posix, PosixEntry
@@ -247,51 +246,66 @@ def walked(now: System, found: Iterable[Step]) -> Iterator[tuple[Step, System]]:
 
 def after(now: System, found: Iterable[Step]) -> System:
     """What the appliance has when all steps are done."""
-    return reduce(lambda system, step: step.onto(system), found, now)
+    parts: dict[str, Any] = {}
+    for step in found:
+        if step.does == "rename":  # which lists and memberships follow
+            now, parts = step.onto(replace(now, **parts)), {}
+            continue
+        own = parts.setdefault(step.part, dict(now.part(step.part)))
+        own.pop(step.record.name, None)
+        if step.after is not None:
+            own[step.after.name] = step.after
+    return replace(now, **parts)
 
 
 # --- what hangs on what -----------------------------------------------------------------------------------------------
 
 
-def needs(found: Sequence[Step]) -> Mapping[str, frozenset[str]]:
-    """For each step, the ids of those that must be done before it: what makes or renames whatever it names."""
-    made = {(step.part, step.record.name): step.id for step in found if step.does in ("make", "rename")}
+def needs(found: Sequence[Step], of: Sequence[Step] | None = None) -> Mapping[str, frozenset[str]]:
+    """For each step (or for some `of` them), the ids of those that must be done before it: what makes or renames whatever it names."""
+    made: dict[Part, dict[str, str]] = {part: {} for part in PARTS}
+    for step in found:
+        if step.does in ("make", "rename"):
+            made[step.part][step.record.name] = step.id
     return {
-        step.id: frozenset(made[name] for name in _names(step) if name in made and made[name] != step.id)
-        for step in found
+        step.id: frozenset(made[part][name] for part, names in _names(step) for name in made[part].keys() & names)
+        - {step.id}
+        for step in (found if of is None else of)
     }
 
 
-def _names(step: Step) -> Iterator[tuple[Part, str]]:
-    """What a record names, as it shall be."""
+def _names(step: Step) -> Iterator[tuple[Part, Iterable[str]]]:
+    """Whom and what a record names, as it shall be."""
     match step.after:
         case Account(name=name, primary=primary):
-            yield "groups", primary
-            yield "accounts", name
+            yield "groups", (primary,)
+            yield "accounts", (name,)
         case Members(name=name, users=users):
-            yield "groups", name
-            yield from (("accounts", user) for user in users)
+            yield "groups", (name,)
+            yield "accounts", users
         case Folder(name=name, owner=owner, group=group, listed=listed):
-            yield "folders", name.rpartition("/")[0]
-            yield "accounts", owner
-            yield "groups", group
+            yield "folders", (name.rpartition("/")[0],)
+            yield "accounts", (owner,)
+            yield "groups", (group,)
             if isinstance(listed, Posix):
-                said = ((e.tag, e.who) for e in (*listed.access, *(listed.default or ())))
+                said = [(e.tag, e.who) for e in (*listed.access, *(listed.default or ()))]
             else:
-                said = (("group" if e.who.startswith(GROUP_MARK) else "user", e.who) for e in listed.entries)
-            for tag, who in said:
-                yield "groups" if tag == "group" else "accounts", who.removeprefix(GROUP_MARK)
+                said = [("group" if e.who.startswith(GROUP_MARK) else "user", e.who) for e in listed.entries]
+            yield "groups", [who.removeprefix(GROUP_MARK) for tag, who in said if tag == "group"]
+            yield "accounts", [who for tag, who in said if tag != "group"]
         case Offer(path=path, reads=reads, writes=writes, roots=roots):
-            yield "folders", path
-            yield from (("accounts", user) for user in (*reads, *writes, *roots))
+            yield "folders", (path,)
+            yield "accounts", (*reads, *writes, *roots)
         case Export(path=path):
-            yield "folders", path
+            yield "folders", (path,)
         case _:
             pass
 
 
 def chosen(found: Sequence[Step], left: Collection[str]) -> tuple[Step, ...]:
     """The steps without those left for later, and without what needs one of these."""
+    if not left:
+        return tuple(found)
     out, hangs = set(left), needs(found)
     while more := {step.id for step in found if step.id not in out and hangs[step.id] & out}:
         out |= more

@@ -10,13 +10,16 @@ from datetime import date
 from itertools import chain
 from typing import Any, Literal, NamedTuple, TypeVar
 
+import numpy as np
+from numpy.typing import NDArray
+
 from yardgate.core.lists import Ordered, Posix, PosixEntry, posix
 from yardgate.core.lists.ordered import GROUP, OWNER, spelled
 from yardgate.core.membership import token
 from yardgate.core.names import fresh_id, unix_trouble
 from yardgate.core.plan import EVERYONE, LOCAL, ROOT, Plan, PlanError, Trouble, fold, show
 from yardgate.core.resolve import Matrix
-from yardgate.core.rights import LEVELS, STRICT, Level
+from yardgate.core.rights import STRICT, Level
 from yardgate.core.share import HostRule, Over, Share, Squash, in_order
 from yardgate.core.storage import Laid, OrderedLaid
 from yardgate.core.ways import inside, is_on, lets_in, members
@@ -142,8 +145,9 @@ class System:
 
     def having(self, part: Part, name: str, record: Record | None) -> "System":
         """The same with another record under a name; None: with none."""
-        kept = {key: value for key, value in self.part(part).items() if key != name}
-        changed: Any = {part: kept if record is None else {**kept, record.name: record}}
+        kept = dict(self.part(part))
+        kept.pop(name, None)
+        changed: Any = {part: kept if record is None else kept | {record.name: record}}
         return replace(self, **changed)
 
 
@@ -180,7 +184,6 @@ def compiled(matrix: Matrix, top: str, joined: Collection[str] = ()) -> Compiled
         raise PlanError(troubles)
     users = [user for user in plan.users.values() if user.origin == LOCAL and user.uid != 0]
     groups = [group for group in plan.groups.values() if group.origin == LOCAL and group.gid != 0]
-    counted = {user.id: token(plan, user.id) for user in users}
     where, named = paths(plan, top), host_names(plan, away)
     accounts = (
         Account(
@@ -193,13 +196,15 @@ def compiled(matrix: Matrix, top: str, joined: Collection[str] = ()) -> Compiled
         )
         for user in users
     )
-    belongs = (
-        Members(name=named[group.id], users=frozenset(user.name for user in users if group.id in counted[user.id]))
-        for group in groups
-    )
+    counting: dict[str, set[str]] = {group.id: set() for group in groups}
+    for user in users:
+        for group in counting.keys() & token(plan, user.id).keys():
+            counting[group].add(user.name)
+    belongs = (Members(name=named[group], users=frozenset(found)) for group, found in counting.items())
     own = (HostGroup(name=user.name) for user in users if user.primary_group is None)
+    listed = {who: f"{GROUP_MARK}{name}" if who in plan.groups else name for who, name in named.items()}
     folders = (
-        _folder(plan, named, where[place], matrix.laying[place]) for place in plan.places if place in matrix.laying
+        _folder(named, listed, where[place], matrix.laying[place]) for place in plan.places if place in matrix.laying
     )
     shares = sorted(plan.shares.values(), key=lambda share: share.name)
     return Compiled(
@@ -246,14 +251,14 @@ def host_names(plan: Plan, away: Collection[str] = ()) -> Mapping[str, str]:
     return found
 
 
-def _folder(plan: Plan, named: Mapping[str, str], path: str, laid: Laid) -> Folder | None:
+def _folder(named: Mapping[str, str], called: Mapping[str, str], path: str, laid: Laid) -> Folder | None:
+    """called: how an ordered list calls whom the host calls `named`."""
     owner, group = named.get(laid.owner, ADMIN), named.get(laid.group, ADMIN)
     match laid.list:
         case None:
             return None
         case OrderedLaid() as listed:
             kept = (e for e in listed.entries if e.who in named or e.who in (OWNER, GROUP, EVERYONE))
-            called = {who: f"{GROUP_MARK}{name}" if who in plan.groups else name for who, name in named.items()}
             said = tuple(replace(e, who=called.get(e.who, e.who)) for e in kept)
             return Folder(
                 name=path, owner=owner, group=group, listed=Ordered(spelled(said, owner, f"{GROUP_MARK}{group}"))
@@ -278,22 +283,24 @@ def offer(matrix: Matrix, share: Share, path: str, named: Mapping[str, str]) -> 
     plan, counting = matrix.plan, matrix.counting
     codes = lets_in(matrix, Over(share.id, "smb"))[: counting.users]
     subjects = counting.subjects[: counting.users]
-    may = {
-        level: [named[u] for u, code in zip(subjects, codes, strict=True) if LEVELS[code] == level and u in named]
-        for level in (Level.RO, Level.RW)
-    }
+
+    called = np.array([named.get(subject, "") for subject in subjects], dtype=object)
+
+    def those(chosen: NDArray[np.bool_]) -> tuple[str, ...]:
+        return tuple(sorted(filter(None, called[chosen].tolist())))
+
     kept_to = plan.services["smb"].only if "smb" in plan.services else None
     guests = share.guests if is_on(plan, "smb") and kept_to is None else Level.NA
     roots: tuple[str, ...] = ()
     if share.administrator is not None:
         admins = members(matrix, share.administrator)[: counting.users]
-        roots = tuple(named[user] for user, is_one in zip(subjects, admins, strict=True) if is_one and user in named)
+        roots = those(admins)
     return Offer(
         name=share.name,
         path=path,
-        reads=tuple(sorted(may[Level.RO])),
-        writes=tuple(sorted(may[Level.RW])),
-        roots=tuple(sorted(roots)),
+        reads=those(codes == Level.RO.code),
+        writes=those(codes == Level.RW.code),
+        roots=roots,
         guests=min(guests, Level.RO) if share.read_only else guests,
         hidden=share.hidden,
         hide_unreadable=share.hide_unreadable,
