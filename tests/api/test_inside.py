@@ -19,7 +19,6 @@ from yardgate.appliance.standin import Faults, StandIn
 from yardgate.core.inside import alike, apart, made
 from yardgate.store import Store
 from yardgate.store.pushes import Pushes
-from yardgate.store.rollouts import Rollouts
 
 LYING = demo.lying(BEFORE)
 FOLDERS = sorted(BEFORE.folders)
@@ -86,10 +85,11 @@ def test_what_lies_there_is_looked_at_pushed_over_and_put_back(web: Web, applian
     assert (done["does"], total(done, "changed"), total(done, "kept")) == ("push", len(OTHERWISE), 0)
     assert all(alike(t, made(BEFORE.folders[wanted(t.name)], t)) for t in appliance.things.values())
     do(client, web, "look")
-    assert total(until(client, web.at("/inside/1"), "done"), "otherwise") == 0
+    again = until(client, web.at("/inside/1"), "done")
+    assert (total(again, "otherwise"), again["pushed"]) == (0, sorted({wanted(name) for name in OTHERWISE}))
     do(client, web, "put back")
     back = until(client, web.at("/inside/1"), "done", "failed")
-    assert (back["does"], total(back, "changed")) == ("put back", len(OTHERWISE))
+    assert (back["does"], total(back, "changed"), back["pushed"]) == ("put back", len(OTHERWISE), [])
     assert appliance.things == {thing.name: thing for thing in LYING}
 
 
@@ -165,8 +165,11 @@ def test_an_appliance_that_is_lost_is_waited_for_and_a_restart_goes_on(
 
 def test_names_that_are_no_text_are_kept(web: Web, store: Store) -> None:
     thing = next(thing for thing in LYING if thing.name in OTHERWISE)
-    one = Pushes(store).begin(web.plan, "ann", Rollouts(store).destination(web.plan), BEFORE, FOLDERS)
     odd = replace(thing, name=f"{thing.name}\udcff\n")
-    Pushes(store).keep(one, [odd])
-    Pushes(store).keep(one, [replace(odd, group="crew")])
-    assert list(Pushes(store).before(one)) == [odd]
+    pushes = Pushes(store)
+    pushes.keep(web.plan, "/srv/keel", [odd])
+    pushes.keep(web.plan, "/srv/keel", [replace(odd, group="crew")])
+    assert pushes.before(web.plan, "/srv/keel") == [odd]
+    assert pushes.pushed(web.plan) == {"/srv/keel"}
+    pushes.forget(web.plan, "/srv/keel")
+    assert pushes.before(web.plan, "/srv/keel") == []

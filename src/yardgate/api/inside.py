@@ -22,7 +22,7 @@ def what_lies_inside(plan: str, _: Reader, desk: TheDesk) -> InsideOut:
     """The planned folders on the appliance, and the last look into them."""
     desk.plans.open(plan)
     last = desk.pushing.pushes.one(plan)
-    return InsideOut(folders=sorted(_there(desk, plan).folders), last=None if last is None else _told(last))
+    return InsideOut(folders=sorted(_there(desk, plan).folders), last=None if last is None else _told(desk, last))
 
 
 def _there(desk: Desk, plan: str) -> System:
@@ -48,13 +48,13 @@ def look_inside(plan: str, account: Planner, desk: TheDesk, body: LookInside) ->
     except UnderWay:
         raise HTTPException(409, BUSY) from None
     desk.pushing.start(begun)
-    return _told(begun)
+    return _told(desk, begun)
 
 
 @router.get("/{number}")
 def look_of_plan(plan: str, number: Number, _: Reader, desk: TheDesk) -> PushOut:
     """How far it is."""
-    return _told(_one(desk, plan, number))
+    return _told(desk, _one(desk, plan, number))
 
 
 def _one(desk: Desk, plan: str, number: int) -> Pushing:
@@ -71,15 +71,16 @@ def do_with_look(plan: str, number: Number, _: Planner, desk: TheDesk, body: Pus
     one = _one(desk, plan, number)
     if body.do == "stop":
         desk.pushing.stop(plan)
-        return _told(one)
+        return _told(desk, one)
     begun = desk.pushing.pushes.go_on(one, body.do)
     if begun is None:
         raise HTTPException(409, BUSY)
     desk.pushing.start(begun)
-    return _told(begun)
+    return _told(desk, begun)
 
 
-def _told(one: Pushing) -> PushOut:
+def _told(desk: Desk, one: Pushing) -> PushOut:
+    pushed = desk.pushing.pushes.pushed(one.plan)
     return PushOut(
         number=one.number,
         at=one.at,
@@ -88,6 +89,7 @@ def _told(one: Pushing) -> PushOut:
         state=one.state,
         trouble=one.trouble,
         folders=[_folder(folder, one.counts.get(folder, Counted())) for folder in one.folders],
+        pushed=[folder for folder in one.folders if folder in pushed],
     )
 
 

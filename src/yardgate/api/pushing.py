@@ -99,16 +99,14 @@ class Pusher:
                 self._count(name, things=total, otherwise=len(found), some=found)
                 if self.one.does == "push":
                     for batch in _batches(found):
-                        self.pushes.keep(self.one, [push.was for push in batch])
+                        self.pushes.keep(self.one.plan, name, [push.was for push in batch])
                         self._give(at, name, batch)
                 self._count(name, seen=len(things))
                 self._heed()
 
     def _put_back(self, at: Appliance) -> None:
-        before = list(self.pushes.before(self.one))
         for name in self.one.folders:
-            out = tuple(f"{other}/" for other in apart(self.one.there, name))
-            mine = [t for t in before if t.name.startswith(f"{name}/") and not f"{t.name}/".startswith(out)]
+            mine = self.pushes.before(self.one.plan, name)
             self._count(name, things=len(mine))
             for some in _batches(mine):
                 there = {thing.name: thing for thing in at.things({thing.name: thing.folder for thing in some})}
@@ -118,6 +116,8 @@ class Pusher:
                 self._give(at, name, found)
                 self._count(name, seen=len(some))
                 self._heed()
+            if self.counts[name].kept == 0:
+                self.pushes.forget(self.one.plan, name)
 
     def _give(self, at: Appliance, folder: str, batch: Sequence[Push]) -> None:
         """Let things have what they shall have, and look whether they have."""

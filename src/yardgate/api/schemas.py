@@ -1005,7 +1005,7 @@ class InsideFolder(BaseModel):
 
 
 class PushOut(BaseModel):
-    """A look into folders, and what was done with what lies there."""
+    """A look into folders, and what was done with what lies there. pushed: those of them in which something can be put back."""
 
     number: int
     at: str
@@ -1014,6 +1014,7 @@ class PushOut(BaseModel):
     state: PushState
     trouble: str
     folders: list[InsideFolder]
+    pushed: list[str]
 
 
 class InsideOut(BaseModel):

@@ -1,12 +1,12 @@
 """Lists pushed down over what lies in folders: how far each pushing is, and what was there before, so that it can be put back."""
 
 import json
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import asdict, dataclass
 from typing import Any, Literal
 
 from pydantic import TypeAdapter
-from sqlalchemy import Row, func, insert, select, update
+from sqlalchemy import Row, delete, func, insert, select, update
 
 from yardgate.core.inside import Thing
 from yardgate.core.rollout import Destination
@@ -103,30 +103,40 @@ class Pushes:
             here = (pushes.plan == one.plan) & (pushes.number == one.number)
             connection.execute(update(tables.pushes).where(here).values(state=state, counts=said, trouble=trouble))
 
-    def keep(self, one: Pushing, things: Sequence[Thing]) -> None:
-        """Write down what things are before they are given something else."""
+    def keep(self, plan: str, folder: str, things: Sequence[Thing]) -> None:
+        """Write down what things in a folder are before they are given something else."""
         parts = tables.push_parts.c
         text = json.dumps(
             _THINGS.dump_python(tuple(things), mode="python", exclude_defaults=True)
         )  # any name, even no UTF-8
         with self.store.writing() as connection:
-            here = (parts.plan == one.plan) & (parts.push == one.number)
-            last = connection.scalar(select(func.max(parts.number)).where(here)) or 0
-            row = {"plan": one.plan, "push": one.number, "number": last + 1, "things": text}
+            last = connection.scalar(select(func.max(parts.number)).where(parts.plan == plan)) or 0
+            row = {"plan": plan, "number": last + 1, "folder": folder, "things": text}
             connection.execute(insert(tables.push_parts).values(**row))
 
-    def before(self, one: Pushing) -> Iterator[Thing]:
-        """All things as they were before, each as it was first."""
+    def before(self, plan: str, folder: str) -> list[Thing]:
+        """What things in a folder were before they were given something else, each as it was first."""
         parts = tables.push_parts.c
-        known: set[str] = set()
         with self.store.reading() as connection:
-            query = select(parts.things).where(parts.plan == one.plan, parts.push == one.number).order_by(parts.number)
+            query = select(parts.things).where(parts.plan == plan, parts.folder == folder).order_by(parts.number)
             texts = list(connection.scalars(query))
+        found: dict[str, Thing] = {}
         for text in texts:
             for thing in _THINGS.validate_python(json.loads(text), strict=False):
-                if thing.name not in known:
-                    known.add(thing.name)
-                    yield thing
+                found.setdefault(thing.name, thing)
+        return list(found.values())
+
+    def forget(self, plan: str, folder: str) -> None:
+        """What things in a folder were before is no longer needed: they are so again."""
+        parts = tables.push_parts.c
+        with self.store.writing() as connection:
+            connection.execute(delete(tables.push_parts).where(parts.plan == plan, parts.folder == folder))
+
+    def pushed(self, plan: str) -> frozenset[str]:
+        """The folders in which something can be put back."""
+        parts = tables.push_parts.c
+        with self.store.reading() as connection:
+            return frozenset(connection.scalars(select(parts.folder).where(parts.plan == plan).distinct()))
 
     def one(self, plan: str, number: int | None = None) -> Pushing | None:
         """One of a plan; the newest where no number is said."""

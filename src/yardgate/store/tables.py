@@ -248,11 +248,10 @@ pushes = Table(  # lists pushed down over what lies in folders
 push_parts = Table(  # what things were before
     "push_parts",
     metadata,
-    Column("plan", String, primary_key=True),
-    Column("push", Integer, primary_key=True),
+    _of_plan(),
     Column("number", Integer, primary_key=True),
+    Column("folder", String, nullable=False),
     Column("things", Text, nullable=False),
-    ForeignKeyConstraint(["plan", "push"], ["pushes.plan", "pushes.number"], ondelete="CASCADE"),
 )
 directories = Table(
     "directories",

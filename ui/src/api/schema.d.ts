@@ -3298,7 +3298,7 @@ export interface components {
         };
         /**
          * PushOut
-         * @description A look into folders, and what was done with what lies there.
+         * @description A look into folders, and what was done with what lies there. pushed: those of them in which something can be put back.
          */
         PushOut: {
             /** Number */
@@ -3321,6 +3321,8 @@ export interface components {
             trouble: string;
             /** Folders */
             folders: components["schemas"]["InsideFolder"][];
+            /** Pushed */
+            pushed: string[];
         };
         /**
          * PutAccepted

@@ -106,15 +106,15 @@ const DOING: Record<Push["does"], string> = { look: "Looking", push: "Pushing do
 /** How it stands, and what can be done about it. */
 function Verdict({ last, canEdit, busy, tell, onPush }: { last: Push; canEdit: boolean; busy: boolean; tell: (what: Do) => void; onPush: () => void }) {
   const [things, seen, otherwise, changed, kept] = (["things", "seen", "otherwise", "changed", "kept"] as const).map((what) => sum(last, what)) as [number, number, number, number, number];
-  const back = <Button disabled={busy} onClick={() => tell("put back")}>Put back</Button>;
+  const back = last.pushed.length > 0 && <Button disabled={busy} onClick={() => tell("put back")}>Put back</Button>;
   const again = <Button disabled={busy} onClick={() => tell("look")}>Look again</Button>;
   const [title, says, acts] = ((): [string, ReactNode, ReactNode] => {
     switch (last.state) {
       case "under way": return [`${DOING[last.does]}: ${seen.toLocaleString()} of ${things.toLocaleString()}`, last.does === "look" ? `${otherwise.toLocaleString()} otherwise so far.` : `${changed.toLocaleString()} changed and read back so far.`, <Button key="stop" disabled={busy} onClick={() => tell("stop")}>Stop</Button>];
-      case "stopped": return [`Stopped at ${seen.toLocaleString()}`, last.does === "push" ? `${plural(changed, "thing")} ${changed === 1 ? "has" : "have"} what ${changed === 1 ? "its" : "their"} folder gives. Going on does the rest; what was done is passed over.` : "Going on begins with another look.", <>{last.does === "push" && back}<Button type="primary" disabled={busy} onClick={() => tell(last.does)}>Go on</Button></>];
-      case "failed": return ["It could not go on", "What was done so far stands.", <>{last.does !== "look" && back}<Button type="primary" disabled={busy} onClick={() => tell(last.does)}>Try again</Button></>];
+      case "stopped": return [`Stopped at ${seen.toLocaleString()}`, last.does === "push" ? `${plural(changed, "thing")} ${changed === 1 ? "has" : "have"} what ${changed === 1 ? "its" : "their"} folder gives. Going on does the rest; what was done is passed over.` : "Going on begins with another look.", <>{back}<Button type="primary" disabled={busy} onClick={() => tell(last.does)}>Go on</Button></>];
+      case "failed": return ["It could not go on", "What was done so far stands.", <>{back}<Button type="primary" disabled={busy} onClick={() => tell(last.does)}>Try again</Button></>];
       case "done":
-        if (last.does === "look") return otherwise === 0 ? ["All as their folders give", `${plural(things, "thing")} looked at.`, again] : [`${plural(otherwise, "thing")} otherwise`, `of ${things.toLocaleString()}. People get there what those lists say, not what the plan says.`, <>{again}<Button type="primary" disabled={busy} onClick={onPush}>Push down …</Button></>];
+        if (last.does === "look") return otherwise === 0 ? ["All as their folders give", `${plural(things, "thing")} looked at.`, <>{back}{again}</>] : [`${plural(otherwise, "thing")} otherwise`, `of ${things.toLocaleString()}. People get there what those lists say, not what the plan says.`, <>{back}{again}<Button type="primary" disabled={busy} onClick={onPush}>Push down …</Button></>];
         if (last.does === "push") return [`Pushed down over ${changed.toLocaleString()}`, kept > 0 ? `${plural(kept, "thing")} could not be changed, and ${kept === 1 ? "keeps" : "keep"} what ${kept === 1 ? "it has" : "they have"}.` : "Each was read back.", <>{back}{again}</>];
         return [`Put back: ${changed.toLocaleString()}`, "They have what they had before.", again];
     }

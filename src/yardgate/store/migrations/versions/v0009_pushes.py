@@ -27,16 +27,11 @@ def upgrade() -> None:
     op.create_table(
         "push_parts",
         sa.Column("plan", sa.String(), nullable=False),
-        sa.Column("push", sa.Integer(), nullable=False),
         sa.Column("number", sa.Integer(), nullable=False),
+        sa.Column("folder", sa.String(), nullable=False),
         sa.Column("things", sa.Text(), nullable=False),
-        sa.ForeignKeyConstraint(
-            ["plan", "push"],
-            ["pushes.plan", "pushes.number"],
-            name=op.f("fk_push_parts_plan_pushes"),
-            ondelete="CASCADE",
-        ),
-        sa.PrimaryKeyConstraint("plan", "push", "number", name=op.f("pk_push_parts")),
+        sa.ForeignKeyConstraint(["plan"], ["plans.id"], name=op.f("fk_push_parts_plan_plans"), ondelete="CASCADE"),
+        sa.PrimaryKeyConstraint("plan", "number", name=op.f("pk_push_parts")),
     )
 
 
