@@ -30,7 +30,7 @@ from yardgate.appliance.target import ApplianceError
 from yardgate.core.drift import taken_in
 from yardgate.core.plan import Plan
 from yardgate.core.resolve import changes
-from yardgate.core.rollout import Destination, Step, after, chosen, drift, needs, removals, sign_in_again, words
+from yardgate.core.rollout import Destination, Step, after, chosen, drift, in_the_way, removals, sign_in_again, words
 from yardgate.core.system import System, asked, compiled, host_names
 from yardgate.core.trial import Question, questions
 from yardgate.store import NotThere, Opened
@@ -201,18 +201,10 @@ def tick_step(plan: str, number: Number, account: Planner, desk: TheDesk, body: 
     run = _run(desk, plan, number)
     if run.state != "by hand" or body.step >= len(run.steps):
         raise HTTPException(409, "This rollout has no such step that could be ticked off")
-    ticked = desk.rolling.ticked(run)
-    hangs = needs(run.steps)
-    mine = run.steps[body.step]
-    wanting = [
-        one
-        for place, one in enumerate(run.steps)
-        if (body.done and one.id in hangs[mine.id] and place not in ticked)
-        or (not body.done and mine.id in hangs[one.id] and place in ticked)
-    ]
-    if wanting:
-        first = "comes first" if body.done else "needs it, and is done"
-        raise HTTPException(409, f"“{words(wanting[0])}” {first}")
+    other = in_the_way(run.steps, body.step, desk.rolling.ticked(run), undo=not body.done)
+    if other is not None:
+        why = "comes first" if body.done else "needs it, and is done"
+        raise HTTPException(409, f"“{words(other)}” {why}")
     desk.rolling.runs.say(run, "ticked" if body.done else "unticked", body.step, account.name)
 
 

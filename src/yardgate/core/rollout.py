@@ -312,6 +312,20 @@ def chosen(found: Sequence[Step], left: Collection[str]) -> tuple[Step, ...]:
     return tuple(step for step in found if step.id not in out)
 
 
+def in_the_way(found: Sequence[Step], place: int, done: Collection[int], *, undo: bool = False) -> Step | None:
+    """Of steps that are done by hand, one by one, one that has to come before the one at a place; undo: one that needs it and is done.
+
+    done: the places of those that are done.
+    """
+    hangs, mine = needs(found), found[place]
+    for number, other in enumerate(found):
+        if undo and number in done and mine.id in hangs[other.id]:
+            return other
+        if not undo and number not in done and other.id in hangs[mine.id]:
+            return other
+    return None
+
+
 def sign_in_again(found: Iterable[Step]) -> frozenset[str]:
     """Accounts whose open sessions keep what they were until they sign in again."""
     again: set[str] = set()
