@@ -10,6 +10,7 @@ from pathlib import Path
 import pytest
 
 from tests.conftest import ON
+from tests.server import Server, free_port
 from yardgate.core.outcome import outcome
 from yardgate.core.plan import Plan, same
 from yardgate.core.resolve import resolve
@@ -161,6 +162,16 @@ def test_accounts_are_kept_by_command(tmp_path: Path) -> None:
     assert "is no role" in yardgate("account", "add", "X", "--role", "king", *data, code=2)
     assert "there is no account" in yardgate("account", "link", "Nobody", *data, code=2)
     assert "say which plan" in yardgate("export", "plan", *data, code=2)
+
+
+def test_one_data_folder_is_served_once(tmp_path: Path) -> None:
+    server = Server(tmp_path).start()
+    try:
+        assert "is served already" in yardgate("serve", "--data", tmp_path, "--port", free_port(), code=1)
+        server.kill()
+        server.start()
+    finally:
+        server.stop()
 
 
 def test_bench_measures_a_small_plan() -> None:

@@ -4,7 +4,8 @@ import json
 import os
 import sys
 import threading
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from dataclasses import asdict, replace
 from datetime import date
 from pathlib import Path
@@ -130,7 +131,7 @@ def demo(
 
     settings = settings_of(data or Path(".yard/demo"), port=port)
     if fresh:
-        for file in (*settings.data.glob("yardgate.sqlite*"), *settings.data.glob("appliance.json")):
+        for file in (*settings.data.glob("yardgate.sqlite*"), *settings.data.glob("appliance.*")):
             file.unlink()
     store = Store(settings.database)
     plans, accounts = Plans(store), Accounts(store)
@@ -178,6 +179,19 @@ def _rolled_out(store: Store, made: Opened, data: Path) -> None:
     seed(data / "appliance.json", shipped.by_hand(system), shipped.lying(system))
 
 
+@contextmanager
+def _alone(data: Path) -> Iterator[None]:
+    """While nobody else serves a data folder: what is under way on an appliance must be gone on with by one server alone."""
+    from fcntl import LOCK_EX, LOCK_NB, flock
+
+    with (data / "served").open("a") as held:
+        try:
+            flock(held, LOCK_EX | LOCK_NB)
+        except BlockingIOError:
+            raise Refused(f"{data} is served already; end that first, or serve another folder with --data", 1) from None
+        yield
+
+
 def _run(store: Store, settings: Settings, host_names: list[str], greeting: str) -> None:
     import uvicorn
 
@@ -198,22 +212,23 @@ def _run(store: Store, settings: Settings, host_names: list[str], greeting: str)
                 out.print(greeting, soft_wrap=True, highlight=False)
                 sys.stdout.flush()
 
-    config = uvicorn.Config(
-        create_app(store, frozenset(hosts), this_host=settings.this_host),
-        host=settings.host,
-        port=settings.port,
-        log_level="warning",
-        timeout_graceful_shutdown=1,
-        server_header=False,
-        proxy_headers=False,
-    )
-    server = Server(config)
-    try:
-        server.run()
-    except KeyboardInterrupt:
-        pass
-    finally:
-        store.close()
+    with _alone(settings.data):
+        config = uvicorn.Config(
+            create_app(store, frozenset(hosts), this_host=settings.this_host),
+            host=settings.host,
+            port=settings.port,
+            log_level="warning",
+            timeout_graceful_shutdown=1,
+            server_header=False,
+            proxy_headers=False,
+        )
+        server = Server(config)
+        try:
+            server.run()
+        except KeyboardInterrupt:
+            pass
+        finally:
+            store.close()
     if not server.started:
         raise Refused(f"cannot listen on {settings.host}:{settings.port}; is something else there? Try --port", 1)
 
