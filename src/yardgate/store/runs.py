@@ -1,6 +1,7 @@
 """What is carried out on appliances, written down before and after each step, so that a restart knows how far it was."""
 
 from dataclasses import dataclass
+from functools import lru_cache
 from typing import Any, Literal
 
 from pydantic import TypeAdapter
@@ -169,6 +170,11 @@ class Runs:
             return [_run(row) for row in connection.execute(query)]
 
 
+_parsed = lru_cache(maxsize=12)(
+    TypeAdapter.validate_json
+)  # a run under way is looked at again and again, and all this stays as it is
+
+
 def _run(row: Row[Any]) -> Run:
     return Run(
         row.plan,
@@ -179,9 +185,9 @@ def _run(row: Row[Any]) -> Run:
         row.top,
         _DESTINATION.validate_python(row.destination),
         row.seconds,
-        _SYSTEM.validate_json(row.before),
-        _STEPS.validate_json(row.steps),
-        _QUESTIONS.validate_json(row.questions),
+        _parsed(_SYSTEM, row.before),
+        _parsed(_STEPS, row.steps),
+        _parsed(_QUESTIONS, row.questions),
         row.state,
         row.trouble,
         row.until,
