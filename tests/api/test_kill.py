@@ -15,7 +15,7 @@ from tests.thorough import times
 from yardgate.core.plan import Plan, same
 from yardgate.store import Plans, Store
 
-KILLS = times(24, 100)
+KILLS = times(12, 100)
 LINES = 2
 
 

@@ -272,7 +272,7 @@ def test_killed_at_any_moment_it_goes_on_or_the_appliance_puts_back(tmp_path: Pa
         at = f"/api/v1/plans/{plan}/rollout"
         server.start()
         try:
-            for number in range(1, times(6, 100) + 1):
+            for number in range(1, times(4, 100) + 1):
                 client = server.client()
                 put = {"revision": 1, "top": demo.TOP, "seconds": 10}
                 assert client.post(f"{at}/apply", json=put).status_code == 202

@@ -37,6 +37,7 @@ def test_everybody_who_gets_in_is_named() -> None:
         " guest ok = yes",
         " browseable = no",
         " hide unreadable = no",
+        " inherit permissions = yes",
     ]
 
 

@@ -160,30 +160,35 @@ def roll(at: Host, now: System, wanted: System) -> tuple[System, Carried]:
     return after, carried
 
 
-@pytest.mark.parametrize("first", range(0, times(100, 2000), 25))
-def test_plans_are_rolled_out_one_after_the_other_and_put_back(keelson: Host, first: int) -> None:
-    before = shell(keelson, SNAPSHOT)
-    run, counts, wrong = runner(keelson), Counter[str](), []
-    now, past = System(), []
-    for seed in range(first, first + 25):
-        plan = office(seed)
-        matrix = resolve(plan, ON)
-        wanted = compiled(matrix, TOP).system
-        if seed % 10 == 0:  # from nothing, so that making everything is tried as often as changing it
-            now, past = back_to_nothing(keelson, now, past, before)
-        now = read(run, asked(now, wanted))
-        after, carried = roll(keelson, now, wanted)
-        past.append((now, carried))
-        counts["steps"] += len(carried.done)
-        counts.update(step.does for step in carried.done)
-        now = after
-        wrong += visit(keelson, matrix, counts)
-    back_to_nothing(keelson, now, past, before)
+@pytest.mark.parametrize("first", range(0, times(40, 2000), 10))
+def test_plans_are_rolled_out_one_after_the_other_and_put_back(first: int) -> None:
+    """Each on top of the one before, on a host that had none; the last ones are put back, in every fifth round all of them."""
+    counts, wrong = Counter[str](), []
+    with host() as at:
+        run, now = runner(at), System()
+        past: list[tuple[str, System, Carried]] = []
+        for seed in range(first, first + 10):
+            matrix = resolve(office(seed), ON)
+            wanted = compiled(matrix, TOP).system
+            now = read(run, asked(now, wanted))
+            before = shell(at, f"find /srv -type f -delete; {SNAPSHOT}")
+            after, carried = roll(at, now, wanted)
+            past.append((before, now, carried))
+            counts["steps"] += len(carried.done)
+            counts.update(step.does for step in carried.done)
+            now = after
+            wrong += visit(at, matrix, counts)
+        shell(at, "find /srv -type f -delete")
+        for before, start, carried in reversed(past[0 if first % 50 == 0 else -3 :]):
+            undone = put_back(LinuxHost(run), now, carried)
+            assert undone.failed is None, undone.why
+            now = read(run, asked(now, start))
+            assert shell(at, SNAPSHOT) == before
     print(dict(counts), f"{len(wrong)} differ")
     for one in wrong[:20]:
         print(one)
     assert wrong == []
-    assert min(counts[act] for act in ACTS) > counts["answers"] / 150
+    assert all(counts[act] for act in ACTS)
 
 
 def test_whatever_fails_in_the_middle_everything_is_put_back(keelson: Host) -> None:
@@ -213,7 +218,7 @@ def fails(at: Host, first: System, then: System) -> None:
     assert whole.failed is None
     assert put_back(LinuxHost(run), after_steps(start, whole.done), whole).failed is None
     assert shell(at, SNAPSHOT) == before
-    numbers = sorted(random.Random(1).sample(range(total), times(8, total)))
+    numbers = sorted(random.Random(1).sample(range(total), times(6, total)))
     for number in numbers:
         seen = -1
 
@@ -232,17 +237,6 @@ def fails(at: Host, first: System, then: System) -> None:
         assert undone.failed is None, (number, broken.failed, undone.why)
         assert shell(at, SNAPSHOT) == before, (number, broken.failed)
     print(f"{total} commands in {len(found)} steps, {len(numbers)} of them made to fail")
-
-
-def back_to_nothing(at: Host, now: System, past: list[tuple[System, Carried]], before: str) -> tuple[System, list[Any]]:
-    """Put back rollout by rollout, after which the host is exactly what it was."""
-    shell(at, "find /srv -type f -delete")
-    for start, carried in reversed(past):
-        undone = put_back(LinuxHost(runner(at)), now, carried)
-        assert undone.failed is None, undone.why
-        now = read(runner(at), asked(now, start))
-    assert shell(at, SNAPSHOT) == before
-    return System(), []
 
 
 def visit(

@@ -26,7 +26,21 @@ def inside(run: Runner, folder: str, apart: Collection[str] = ()) -> Iterator[tu
     Raises ApplianceError.
     """
     left_out = [part for name in sorted(apart) for part in ("-path", _pattern(name), "-prune", "-o")]
-    looking = (folder, "-xdev", "-mindepth", "1", *left_out, "(", "-type", "f", "-o", "-type", "d", ")")
+    looking = (
+        folder,
+        "-ignore_readdir_race",
+        "-xdev",
+        "-mindepth",
+        "1",
+        *left_out,
+        "(",
+        "-type",
+        "f",
+        "-o",
+        "-type",
+        "d",
+        ")",
+    )
     said = _asked(run, Command(("sh", "-euc", FIND, "sh", *looking), f"look what lies in {folder}", changes=False))
     found = [name for name in said.out.split("\0") if name]
     for start in range(0, len(found), PORTION):

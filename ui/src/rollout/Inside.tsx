@@ -20,7 +20,13 @@ export function Inside({ rollout, onClose }: { rollout: RolloutOut; onClose: () 
   const found = useQuery({
     queryKey: key,
     queryFn: () => ask(api.GET("/api/v1/plans/{plan}/inside", { params: { path: { plan: id } } })),
-    refetchInterval: (query) => (query.state.data?.last?.state === "under way" ? 500 : false),
+  });
+  const number = found.data?.last?.number;
+  const followed = useQuery({
+    queryKey: [...key, number],
+    enabled: number !== undefined,
+    queryFn: () => ask(api.GET("/api/v1/plans/{plan}/inside/{number}", { params: { path: { plan: id, number: number! } } })),
+    refetchInterval: (query) => (query.state.data?.state === "under way" ? 500 : false),
   });
   const [out, setOut] = useState<ReadonlySet<string>>(new Set());
   const [chosen, setChosen] = useState<string>();
@@ -28,7 +34,8 @@ export function Inside({ rollout, onClose }: { rollout: RolloutOut; onClose: () 
   const [busy, setBusy] = useState(false);
   const [trouble, setTrouble] = useState("");
   if (!found.data) return found.isError ? <div className="work"><div className="trouble">{message(found.error)}</div><Button onClick={() => void found.refetch()}>Try again</Button></div> : <div className="loading" role="status">Asking which folders there are …</div>;
-  const { folders, last } = found.data;
+  const { folders } = found.data;
+  const last = followed.data ?? found.data.last;
   const under = last?.state === "under way";
   const looked = new Map(last?.folders.map((one) => [one.folder, one]));
   const wanted = folders.filter((folder) => !out.has(folder));
@@ -60,6 +67,7 @@ export function Inside({ rollout, onClose }: { rollout: RolloutOut; onClose: () 
         <div className="sentences">
           <p className="muted">A new list on a folder does not reach what is in it already: that keeps the list it was made with, or was brought with. Pushed down, each thing gets what it would have if its owner made it there now. Folders of the plan have lists of their own and are not touched from above.</p>
           {trouble && <div className="trouble">{trouble}</div>}
+          {followed.isError && <div className="said">Yard Gate does not answer; trying again.</div>}
           {folders.length === 0 && <div className="empty"><h2>No planned folder is known to be there</h2><p className="muted">Look what the appliance has, or put the plan there; then what lies in its folders can be looked into.</p></div>}
           {folders.map((folder) => <Row key={folder} folder={folder} counted={looked.get(folder)} does={last?.does ?? "look"} checked={!out.has(folder)} disabled={!canEdit || under} shown={folder === shown?.folder} onToggle={() => toggle(folder)} onChoose={() => setChosen(folder)} />)}
         </div>
