@@ -34,10 +34,15 @@ class Web:
 
 
 @pytest.fixture
-def web(tmp_path: Path, lantern: Plan) -> Iterator[Web]:
-    store = Store(tmp_path / "yardgate.sqlite")
-    yield Web(store, Plans(store).create(lantern, "ann").id)
-    store.close()
+def store(tmp_path: Path) -> Iterator[Store]:
+    found = Store(tmp_path / "yardgate.sqlite")
+    yield found
+    found.close()
+
+
+@pytest.fixture
+def web(store: Store, lantern: Plan) -> Web:
+    return Web(store, Plans(store).create(lantern, "ann").id)
 
 
 @pytest.fixture

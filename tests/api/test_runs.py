@@ -45,13 +45,6 @@ def appliance(tmp_path: Path) -> Iterator[StandIn]:
 
 
 @pytest.fixture
-def store(tmp_path: Path) -> Iterator[Store]:
-    found = Store(tmp_path / "yardgate.sqlite")
-    yield found
-    found.close()
-
-
-@pytest.fixture
 def web(store: Store, appliance: StandIn) -> Web:
     return Web(store, know(store, appliance))
 

@@ -5,13 +5,11 @@ from typing import Annotated
 from fastapi import APIRouter, HTTPException, Path
 
 from yardgate.api.desk import Desk
-from yardgate.api.runs import BUSY
 from yardgate.api.schemas import InsideFolder, InsideOut, InsideThing, LookInside, PushDo, PushOut
 from yardgate.api.signin import Planner, Reader, TheDesk
 from yardgate.core.system import System, paths
 from yardgate.store import NotThere
 from yardgate.store.pushes import Counted, Pushing
-from yardgate.store.runs import UnderWay
 
 Number = Annotated[int, Path(description="which look of the plan", ge=1, le=1_000_000)]
 router = APIRouter(prefix="/plans/{plan}/inside", tags=["rollout"])
@@ -20,9 +18,8 @@ router = APIRouter(prefix="/plans/{plan}/inside", tags=["rollout"])
 @router.get("")
 def what_lies_inside(plan: str, _: Reader, desk: TheDesk) -> InsideOut:
     """The planned folders on the appliance, and the last look into them."""
-    desk.plans.open(plan)
-    last = desk.pushing.pushes.one(plan)
-    return InsideOut(folders=sorted(_there(desk, plan).folders), last=None if last is None else _told(desk, last))
+    there, last = _there(desk, plan), desk.pushing.pushes.one(plan)
+    return InsideOut(folders=sorted(there.folders), last=None if last is None else _told(desk, last))
 
 
 def _there(desk: Desk, plan: str) -> System:
@@ -43,10 +40,7 @@ def look_inside(plan: str, account: Planner, desk: TheDesk, body: LookInside) ->
     where = desk.rollouts.destination(plan)
     if where.kind == "papers":
         raise HTTPException(422, "Say first where the plan goes: what cannot be reached cannot be looked into")
-    try:
-        begun = desk.pushing.pushes.begin(plan, account.name, where, there, list(dict.fromkeys(body.folders)))
-    except UnderWay:
-        raise HTTPException(409, BUSY) from None
+    begun = desk.pushing.pushes.begin(plan, account.name, where, there, list(dict.fromkeys(body.folders)))
     desk.pushing.start(begun)
     return _told(desk, begun)
 
@@ -73,8 +67,6 @@ def do_with_look(plan: str, number: Number, _: Planner, desk: TheDesk, body: Pus
         desk.pushing.stop(plan)
         return _told(desk, one)
     begun = desk.pushing.pushes.go_on(one, body.do)
-    if begun is None:
-        raise HTTPException(409, BUSY)
     desk.pushing.start(begun)
     return _told(desk, begun)
 

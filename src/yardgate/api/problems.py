@@ -14,6 +14,7 @@ from yardgate.api.schemas import Problem, TroubleOut
 from yardgate.core.plan import PlanError
 from yardgate.formats.reading import FormatError
 from yardgate.store import NotThere, Stale
+from yardgate.store.runs import UnderWay
 
 log = logging.getLogger("yardgate.api")
 
@@ -71,6 +72,11 @@ def install(app: FastAPI) -> None:
     @app.exception_handler(NotThere)
     def _missing(_: Request, error: NotThere) -> ProblemResponse:
         return answer(Problem(title="Not there", status=404, detail=str(error)))
+
+    @app.exception_handler(UnderWay)
+    def _busy(_: Request, __: UnderWay) -> ProblemResponse:
+        title = "Something is done on the appliance already: wait for it to end, or stop it"
+        return answer(Problem(title=title, status=409))
 
     @app.exception_handler(RequestValidationError)
     def _request(_: Request, error: RequestValidationError) -> ProblemResponse:

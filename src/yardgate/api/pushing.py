@@ -2,16 +2,14 @@
 written down before and read back after. What is stopped, or broken off by a restart, goes on by looking again."""
 
 import logging
-from collections.abc import Callable, Iterator, Sequence
-from contextlib import AbstractContextManager
+from collections.abc import Iterator, Sequence
 from dataclasses import replace
 from threading import Event, Lock, Thread
 from typing import TypeVar
 
-from yardgate.appliance.reach import reached
+from yardgate.appliance.reach import Reach, reached
 from yardgate.appliance.target import Appliance, ApplianceError, Unreachable
 from yardgate.core.inside import Push, alike, apart, pushes, words
-from yardgate.core.rollout import Destination
 from yardgate.store import Store
 from yardgate.store.pushes import Counted, Pushes, Pushing, PushState
 
@@ -20,7 +18,6 @@ AGAIN = 3.0  # seconds between tries to reach an appliance that was lost
 BATCH = 250  # things that are given something else before a stop is heeded
 SOME = 20  # things of a folder that are shown
 T = TypeVar("T")
-Reach = Callable[[Destination], AbstractContextManager[Appliance]]
 
 
 class Stopped(Exception):

@@ -3,26 +3,25 @@ broken off, by a restart or a lost connection, is gone on with: forth, or back."
 
 import logging
 from collections.abc import Callable, Iterator
-from contextlib import AbstractContextManager, contextmanager
+from contextlib import contextmanager
 from datetime import UTC, datetime, timedelta
 from threading import Event, Lock, Thread
 from typing import Literal
 
 from yardgate.appliance.apply import Carried, carry_out, put_back
-from yardgate.appliance.reach import reached
+from yardgate.appliance.reach import Reach, reached
 from yardgate.appliance.target import Appliance, ApplianceError, TooLate, Unreachable
-from yardgate.core.rollout import Destination, Step, after, words
+from yardgate.core.rollout import Step, after, words
 from yardgate.core.system import System, asked
 from yardgate.core.trial import differs
 from yardgate.store import Plans, Store
 from yardgate.store.rollouts import RolloutKind, Rollouts
-from yardgate.store.runs import ENDED, Run, Runs, RunState
+from yardgate.store.runs import ENDED, Run, Runs, RunState, ticked
 
 log = logging.getLogger(__name__)
 Wish = Literal["go on", "keep", "put back"]
 AGAIN = 3.0  # seconds between tries to reach an appliance that was lost
 EARLY = 3  # seconds before the appliance would put back by itself that Yard Gate does
-Reach = Callable[[Destination], AbstractContextManager[Appliance]]
 
 
 class _Stopped(Exception):
@@ -50,15 +49,10 @@ class Rolling:
             self._working[run.plan] = worker
         Thread(target=worker.work, daemon=True, name=f"rollout of {run.plan}").start()
 
-    def ticked(self, run: Run) -> frozenset[int]:
-        """The places of the steps that somebody says to have done by hand."""
-        said = {line.number: line.kind for line in self.runs.lines(run.plan, run.number)}
-        return frozenset(number for number, kind in said.items() if kind == "ticked")
-
     def end_by_hand(self, run: Run, by: str) -> None:
         """From now on the appliance has what the steps that were ticked off make; the others are to be done still."""
-        ticked = self.ticked(run)
-        done = tuple(step for place, step in enumerate(run.steps) if place in ticked)
+        said = ticked(self.runs.lines(run.plan, run.number))
+        done = tuple(step for place, step in enumerate(run.steps) if place in said)
         if done:
             told = tuple(words(step) for step in done)
             self.rollouts.keep(run.plan, "done", by, run.revision, run.top, told, after(run.before, done), run.number)

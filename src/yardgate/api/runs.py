@@ -34,9 +34,8 @@ from yardgate.core.rollout import Destination, Step, after, chosen, drift, in_th
 from yardgate.core.system import System, asked, compiled, host_names
 from yardgate.core.trial import Question, questions
 from yardgate.store import NotThere, Opened
-from yardgate.store.runs import ENDED, Line, Run, UnderWay
+from yardgate.store.runs import ENDED, Line, Run, ticked
 
-BUSY = "Something is done on the appliance already: wait for it to end, or stop it"
 Place = Annotated[int, Path(description="which of its steps, from 0", ge=0, le=1_000_000)]
 TAKEN_IN = 50  # changes of which it is looked how they would come into the plan
 Number = Annotated[int, Path(description="which run of the plan", ge=1, le=1_000_000)]
@@ -131,12 +130,7 @@ def put_there(plan: str, account: Planner, desk: TheDesk, body: PutThere) -> Run
     going = {user for user in opened.plan.users if names.get(user) in meant.system.accounts}
     ask = questions(desk.kept(opened), names, going)
     where = desk.rollouts.destination(plan)
-    try:
-        run = desk.rolling.runs.begin(
-            plan, account.name, opened.revision, body.top, where, body.seconds, there, doing, ask
-        )
-    except UnderWay:
-        raise HTTPException(409, BUSY) from None
+    run = desk.rolling.runs.begin(plan, account.name, opened.revision, body.top, where, body.seconds, there, doing, ask)
     desk.rolling.start(run)
     return _told(opened.plan, run, desk.rolling.runs.lines(plan, run.number))
 
@@ -186,12 +180,7 @@ def begin_by_hand(plan: str, account: Planner, desk: TheDesk, body: RolloutDone)
     if not doing:
         raise HTTPException(422, "There is no step to be done")
     where = desk.rollouts.destination(plan)
-    try:
-        run = desk.rolling.runs.begin(
-            plan, account.name, opened.revision, body.top, where, 0, there, doing, (), "by hand"
-        )
-    except UnderWay:
-        raise HTTPException(409, BUSY) from None
+    run = desk.rolling.runs.begin(plan, account.name, opened.revision, body.top, where, 0, there, doing, (), "by hand")
     return _told(opened.plan, run, ())
 
 
@@ -201,7 +190,7 @@ def tick_step(plan: str, number: Number, account: Planner, desk: TheDesk, body: 
     run = _run(desk, plan, number)
     if run.state != "by hand" or body.step >= len(run.steps):
         raise HTTPException(409, "This rollout has no such step that could be ticked off")
-    other = in_the_way(run.steps, body.step, desk.rolling.ticked(run), undo=not body.done)
+    other = in_the_way(run.steps, body.step, ticked(desk.rolling.runs.lines(plan, number)), undo=not body.done)
     if other is not None:
         why = "comes first" if body.done else "needs it, and is done"
         raise HTTPException(409, f"“{words(other)}” {why}")
@@ -229,8 +218,7 @@ _SAID = {
 
 def _told(plan: Plan, run: Run, lines: tuple[Line, ...]) -> RunOut:
     forth = {line.number: line for line in lines if line.kind == "step"}
-    ticks = {line.number: line for line in lines if line.kind in ("ticked", "unticked")}
-    ticks = {number: line for number, line in ticks.items() if line.kind == "ticked"}
+    ticks = ticked(lines)
     back = {line.number: line for line in lines if line.kind == "back"}
     tried = {line.number: line for line in lines if line.kind == "tried"}
     done = sum(not line.said for line in forth.values()) + len(ticks)

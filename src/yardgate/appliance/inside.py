@@ -7,7 +7,7 @@ no link that somebody puts in the way leads elsewhere. Links are left alone, and
 from collections.abc import Collection, Hashable, Iterable, Iterator, Mapping, Sequence
 from itertools import islice
 
-from yardgate.appliance.linux import DOMAIN, Command, Done, Runner, list_text, ordered_lists, posix_lists
+from yardgate.appliance.linux import DOMAIN, Command, Runner, list_text, ordered_lists, posix_lists
 from yardgate.appliance.target import ApplianceError
 from yardgate.core.inside import Thing
 from yardgate.core.lists import Ordered, Posix
@@ -41,8 +41,8 @@ def inside(run: Runner, folder: str, apart: Collection[str] = ()) -> Iterator[tu
         "d",
         ")",
     )
-    said = _asked(run, Command(("sh", "-euc", FIND, "sh", *looking), f"look what lies in {folder}", changes=False))
-    found = [name for name in said.out.split("\0") if name]
+    command = Command(("sh", "-euc", FIND, "sh", *looking), f"look what lies in {folder}", changes=False)
+    found = [name for name in run(command).needed(command.why).split("\0") if name]
     for start in range(0, len(found), PORTION):
         yield len(found), things(run, {name[1:]: name[0] == "d" for name in found[start : start + PORTION]})
 
@@ -50,13 +50,6 @@ def inside(run: Runner, folder: str, apart: Collection[str] = ()) -> Iterator[tu
 def _pattern(path: str) -> str:
     """A path that find(1) takes for nothing but itself."""
     return "".join(f"\\{char}" if char in "*?[]\\" else char for char in path)
-
-
-def _asked(run: Runner, command: Command) -> Done:
-    done = run(command)
-    if done.code:
-        raise ApplianceError(f"could not {command.why}: {done.err.strip()}")
-    return done
 
 
 def things(run: Runner, paths: Mapping[str, bool]) -> list[Thing]:
@@ -119,7 +112,8 @@ def give(run: Runner, wanted: Sequence[Thing]) -> None:
         waiting = iter(sorted(some, key=lambda thing: thing.name))
         while batch := list(islice(waiting, BATCH)):
             lines = "".join(f"{line}\n" for line in _lines(batch))
-            _asked(run, Command(("sh", "-uc", SET, "sh", *argv), "push a list down", lines))
+            command = Command(("sh", "-uc", SET, "sh", *argv), "push a list down", lines)
+            run(command).needed(command.why)
 
 
 def _kind(thing: Thing) -> Hashable:

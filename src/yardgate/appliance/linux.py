@@ -49,6 +49,12 @@ class Done(NamedTuple):
     out: str
     err: str
 
+    def needed(self, why: str) -> str:
+        """What it said, of what must not fail. Raises ApplianceError."""
+        if self.code:
+            raise ApplianceError(f"could not {why}: {self.err.strip() or self.out.strip()}")
+        return self.out
+
 
 Runner = Callable[[Command], Done]
 

@@ -1,13 +1,15 @@
 """Getting to the appliance that a plan goes to."""
 
-from collections.abc import Iterator
-from contextlib import contextmanager
+from collections.abc import Callable, Iterator
+from contextlib import AbstractContextManager, contextmanager
 
 from yardgate.appliance.apply import here
 from yardgate.appliance.host import LinuxHost
 from yardgate.appliance.ssh import Login, Ssh
 from yardgate.appliance.target import Appliance, ApplianceError
 from yardgate.core.rollout import Destination
+
+Reach = Callable[[Destination], AbstractContextManager[Appliance]]
 
 
 @contextmanager

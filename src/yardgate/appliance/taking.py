@@ -4,7 +4,6 @@ import re
 from collections.abc import Sequence
 
 from yardgate.appliance.linux import FILES, Command, Files, Runner
-from yardgate.appliance.target import ApplianceError
 from yardgate.formats.server import Copied
 
 INCLUDE = re.compile(r"^\s*include\s*=\s*(\S.*?)\s*$", re.MULTILINE | re.IGNORECASE)
@@ -16,9 +15,7 @@ def copied(run: Runner, tops: Sequence[str], files: Files = FILES) -> Copied:
 
     def said(why: str, *argv: str, given: str = "", needed: bool = True, root: bool = True) -> str:
         done = run(Command(argv, why, given, changes=False, root=root))
-        if done.code and needed:
-            raise ApplianceError(f"could not {why}: {done.err.strip() or done.out.strip()}")
-        return "" if done.code else done.out
+        return done.needed(why) if needed or not done.code else ""
 
     smb: dict[str, str] = {}
     waiting = [files.smb_main]

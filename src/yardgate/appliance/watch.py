@@ -5,7 +5,7 @@ host has cron(8), it also goes on over a restart of the host: what was armed the
 """
 
 from yardgate.appliance.linux import Command, Runner
-from yardgate.appliance.target import ApplianceError, Busy, TooLate, Watching
+from yardgate.appliance.target import Busy, TooLate, Watching
 
 FOLDER = "/var/lib/yardgate"
 AT_START = "/etc/cron.d/yardgate-put-back"
@@ -60,9 +60,7 @@ class Watch:
         done = self.run(Command(("sh", "-euc", script, "sh", self.folder, *more), why, given, changes=False, root=True))
         if done.code == REFUSED:
             raise (Busy(UNDER_WAY) if done.out.strip() == "busy" else TooLate(PUTS_BACK))
-        if done.code:
-            raise ApplianceError(f"could not {why}: {done.err.strip() or done.out.strip()}")
-        return done.out.strip()
+        return done.needed(why).strip()
 
 
 UNDER_WAY = """another rollout is under way on this host, or is being put back: wait for it to end"""

@@ -11,7 +11,7 @@ from yardgate.core.plan import LOCAL, Group, Place, Plan, PlanError, User
 from yardgate.core.resolve import Matrix, resolve
 from yardgate.core.rollout import Step, stands
 from yardgate.core.storage import PosixLaid
-from yardgate.core.system import GROUP_MARK, Account, Folder, Members, Offer, compiled, paths
+from yardgate.core.system import GROUP_MARK, Account, Folder, Members, Offer, compiled, marked, paths
 
 
 def taken_in(matrix: Matrix, named: Mapping[str, str], step: Step, top: str) -> tuple[Edit, ...]:
@@ -55,7 +55,7 @@ def _share(plan: Plan, found: Offer) -> Iterator[Edit]:
 def _folder(matrix: Matrix, named: Mapping[str, str], was: Folder, now: Folder, top: str) -> Iterator[Edit]:
     plan = matrix.plan
     place = next((plan.places[place] for place, path in paths(plan, top).items() if path == now.name), None)
-    whos = {f"{GROUP_MARK}{name}" if who in plan.groups else name: who for who, name in named.items()}
+    whos = {name: who for who, name in marked(plan, named).items()}
     if place is None or place.id not in matrix.laying:
         return
     owner = whos.get(now.owner) if now.owner != was.owner else place.owner

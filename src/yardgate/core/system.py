@@ -202,7 +202,7 @@ def compiled(matrix: Matrix, top: str, joined: Collection[str] = ()) -> Compiled
             counting[group].add(user.name)
     belongs = (Members(name=named[group], users=frozenset(found)) for group, found in counting.items())
     own = (HostGroup(name=user.name) for user in users if user.primary_group is None)
-    listed = {who: f"{GROUP_MARK}{name}" if who in plan.groups else name for who, name in named.items()}
+    listed = marked(plan, named)
     folders = (
         _folder(named, listed, where[place], matrix.laying[place]) for place in plan.places if place in matrix.laying
     )
@@ -249,6 +249,11 @@ def host_names(plan: Plan, away: Collection[str] = ()) -> Mapping[str, str]:
             taken.add(name)
         found[group.id] = name
     return found
+
+
+def marked(plan: Plan, named: Mapping[str, str]) -> Mapping[str, str]:
+    """Account id -> how an ordered list calls whom the host calls `named`."""
+    return {who: f"{GROUP_MARK}{name}" if who in plan.groups else name for who, name in named.items()}
 
 
 def _folder(named: Mapping[str, str], called: Mapping[str, str], path: str, laid: Laid) -> Folder | None:

@@ -14,7 +14,7 @@ from yardgate.core.system import System
 from yardgate.store import tables
 from yardgate.store.database import Store
 from yardgate.store.plans import now
-from yardgate.store.runs import ENDED, UnderWay
+from yardgate.store.runs import free
 
 PushDoes = Literal["look", "push", "put back"]
 PushState = Literal["under way", "stopped", "done", "failed"]
@@ -59,13 +59,9 @@ class Pushes:
 
     def begin(self, plan: str, by: str, destination: Destination, there: System, folders: Sequence[str]) -> Pushing:
         """Begin with a look. Raises UnderWay."""
-        pushes, runs = tables.pushes.c, tables.runs.c
+        pushes = tables.pushes.c
         with self.store.writing() as connection:
-            if connection.scalar(select(runs.number).where(runs.plan == plan, runs.state.not_in(ENDED))) is not None:
-                raise UnderWay
-            busy = select(pushes.number).where(pushes.plan == plan, pushes.state == "under way")
-            if connection.scalar(busy) is not None:
-                raise UnderWay
+            free(connection, plan)
             last = connection.scalar(select(func.max(pushes.number)).where(pushes.plan == plan)) or 0
             begun = Pushing(plan, last + 1, now(), by, destination, there, tuple(folders), "look", "under way", {}, "")
             connection.execute(
@@ -85,16 +81,15 @@ class Pushes:
             )
         return begun
 
-    def go_on(self, one: Pushing, does: PushDoes) -> Pushing | None:
-        """Begin with something else, or again; None where it is under way, or the plan's appliance is busy."""
-        pushes, runs = tables.pushes.c, tables.runs.c
+    def go_on(self, one: Pushing, does: PushDoes) -> Pushing:
+        """Begin with something else, or again. Raises UnderWay."""
+        pushes = tables.pushes.c
         with self.store.writing() as connection:
-            busy = connection.scalar(select(runs.number).where(runs.plan == one.plan, runs.state.not_in(ENDED)))
-            here = (pushes.plan == one.plan) & (pushes.number == one.number) & (pushes.state != "under way")
+            free(connection, one.plan)
+            here = (pushes.plan == one.plan) & (pushes.number == one.number)
             values = {"does": does, "state": "under way", "trouble": ""}
-            if busy is not None or not connection.execute(update(tables.pushes).where(here).values(**values)).rowcount:
-                return None
-        return self.one(one.plan, one.number)
+            row = connection.execute(update(tables.pushes).where(here).values(**values).returning(tables.pushes)).one()
+            return _pushing(row)
 
     def set(self, one: Pushing, state: PushState, counts: Mapping[str, Counted], trouble: str = "") -> None:
         pushes = tables.pushes.c

@@ -1,11 +1,12 @@
 """What is carried out on appliances, written down before and after each step, so that a restart knows how far it was."""
 
+from collections.abc import Iterable
 from dataclasses import dataclass
 from functools import lru_cache
 from typing import Any, Literal
 
 from pydantic import TypeAdapter
-from sqlalchemy import Row, func, insert, select, update
+from sqlalchemy import Connection, Row, func, insert, select, update
 
 from yardgate.core.rollout import Destination, Step
 from yardgate.core.system import System
@@ -70,6 +71,23 @@ class Run:
     ended: str | None
 
 
+def free(connection: Connection, plan: str) -> None:
+    """Raises UnderWay where something is done on the appliance of a plan."""
+    runs, pushes = tables.runs.c, tables.pushes.c
+    for busy in (
+        select(runs.number).where(runs.plan == plan, runs.state.not_in(ENDED)),
+        select(pushes.number).where(pushes.plan == plan, pushes.state == "under way"),
+    ):
+        if connection.scalar(busy) is not None:
+            raise UnderWay
+
+
+def ticked(lines: Iterable[Line]) -> dict[int, Line]:
+    """The places of the steps that somebody says to have done by hand, each with the line that says so."""
+    last = {line.number: line for line in lines if line.kind in ("ticked", "unticked")}
+    return {number: line for number, line in last.items() if line.kind == "ticked"}
+
+
 class Runs:
     """The runs of all plans."""
 
@@ -92,12 +110,7 @@ class Runs:
         """Raises UnderWay."""
         runs = tables.runs.c
         with self.store.writing() as connection:
-            if connection.scalar(select(runs.number).where(runs.plan == plan, runs.state.not_in(ENDED))) is not None:
-                raise UnderWay
-            pushes = tables.pushes.c
-            busy = select(pushes.number).where(pushes.plan == plan, pushes.state == "under way")
-            if connection.scalar(busy) is not None:
-                raise UnderWay
+            free(connection, plan)
             last = connection.scalar(select(func.max(runs.number)).where(runs.plan == plan)) or 0
             at = now()
             row = {

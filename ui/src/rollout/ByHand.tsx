@@ -1,11 +1,13 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
-import { Button, Checkbox, Dropdown } from "antd";
+import { Button, Checkbox } from "antd";
 import { useState } from "react";
 import { api, ask, message, type Schemas } from "../api/client";
 import { Ago } from "../parts/Ago";
 import { plural } from "../parts/plural";
+import { Progress } from "../parts/Progress";
 import { Side } from "../parts/Side";
 import { usePlan } from "../plan/PlanContext";
+import { Papers } from "./Papers";
 import { Commands } from "./StepPanel";
 
 type RunOut = Schemas["RunOut"];
@@ -43,7 +45,7 @@ export function ByHand({ run, onAsked }: { run: RunOut; onAsked: () => Promise<u
           <b>{plural(run.total, "step")} by hand</b>
           <span className="muted">revision {run.revision} · begun by {run.by} · <Ago at={run.at} /></span>
           <span className="spread" />
-          <Dropdown trigger={["click"]} menu={{ items: [{ key: "page", label: "Runbook, to print" }, { key: "script", label: "Script, with dry run and undo" }], onClick: ({ key }) => window.location.assign(`/api/v1/plans/${id}/rollout/take-away/${key}?top=${encodeURIComponent(run.top)}`) }}><Button size="small">On paper ▾</Button></Dropdown>
+          <Papers query={`top=${encodeURIComponent(run.top)}`} only={["page", "script"]} />
         </div>
         <div className="sentences">
           {trouble && <div className="trouble">{trouble}</div>}
@@ -62,7 +64,7 @@ export function ByHand({ run, onAsked }: { run: RunOut; onAsked: () => Promise<u
       <Side label="Step at hand">
         <div className={`verdict ${all ? "good" : ""}`} role="status">
           <div className="big">{run.done.toLocaleString()} of {run.total.toLocaleString()} done</div>
-          <div className="bar" role="progressbar" aria-label="How far it is" aria-valuenow={Math.round((run.done / Math.max(1, run.total)) * 100)} aria-valuemin={0} aria-valuemax={100}><i style={{ width: `${(run.done / Math.max(1, run.total)) * 100}%` }} /></div>
+          <Progress share={run.done / Math.max(1, run.total)} />
           <div>{all ? "From here on the appliance is taken to have all of it." : "Who ticks what off, and when, is kept. It can be left and gone on with, by anybody who plans."}</div>
           {canEdit && <div className="acts"><Button type={all ? "primary" : "default"} disabled={busy !== null} onClick={end}>{all ? "That was all" : run.done === 0 ? "Leave it" : "End here; the rest later"}</Button></div>}
         </div>

@@ -4,6 +4,7 @@ import { useState, type ReactNode } from "react";
 import { api, ask, message, type RolloutOut, type Schemas } from "../api/client";
 import { Ago } from "../parts/Ago";
 import { plural } from "../parts/plural";
+import { Progress } from "../parts/Progress";
 import { Side } from "../parts/Side";
 import { usePlan } from "../plan/PlanContext";
 import { whereTo } from "./Destination";
@@ -130,7 +131,7 @@ function Verdict({ last, canEdit, busy, tell, onPush }: { last: Push; canEdit: b
   return (
     <div className={`verdict ${last.state === "done" && kept === 0 && (last.does !== "look" || otherwise === 0) ? "good" : last.state === "failed" ? "bad" : ""}`} role="status">
       <div className="big">{title}</div>
-      {last.state === "under way" && <div className="bar" role="progressbar" aria-label="How far it is" aria-valuenow={Math.round((seen / Math.max(1, things)) * 100)} aria-valuemin={0} aria-valuemax={100}><i style={{ width: `${(seen / Math.max(1, things)) * 100}%` }} /></div>}
+      {last.state === "under way" && <Progress share={seen / Math.max(1, things)} />}
       <div>{says}</div>
       {last.trouble && <div className="why">{last.trouble.charAt(0).toUpperCase() + last.trouble.slice(1)}.</div>}
       {canEdit && <div className="acts">{acts}</div>}

@@ -1,5 +1,5 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
-import { Button, Checkbox, Dropdown, Input, Modal, Select } from "antd";
+import { Button, Checkbox, Input, Modal, Select } from "antd";
 import { useMemo, useState } from "react";
 import { Link, useSearchParams } from "react-router";
 import { api, ask, message, type RolloutOut, type RolloutStep, type Schemas } from "../api/client";
@@ -11,21 +11,11 @@ import { useRollout, useStanding } from "../plan/queries";
 import { DestinationDialog, whereTo } from "./Destination";
 import { Inside } from "./Inside";
 import { Leftovers } from "./Leftovers";
+import { Papers } from "./Papers";
 import { PutThere } from "./PutThere";
 import { Reading } from "./Reading";
 import { Run } from "./Run";
 import { StepPanel } from "./StepPanel";
-
-const PAPERS = [
-  { key: "page", label: "Runbook, to print", steps: true },
-  { key: "runbook", label: "Runbook (Markdown)", steps: true },
-  { key: "script", label: "Script, with dry run and undo", steps: true },
-  { key: "smb", label: "Shares, for the SMB server’s configuration", steps: false },
-  { key: "exports", label: "Exports, for /etc/exports.d", steps: false },
-  { key: "setfacl", label: "Owners and lists, for setfacl --restore", steps: false },
-  { key: "nfs4", label: "Ordered lists, for nfs4_setfacl", steps: false },
-  { key: "ldif", label: "Local people and groups (LDIF)", steps: false },
-];
 
 type Drift = Schemas["DriftOut"];
 type Kind = Schemas["RolledOut"]["kind"];
@@ -96,7 +86,7 @@ export default function Rollout() {
           <span className="spread" />
           <button className="plain link" disabled={!canEdit} onClick={() => setSending(true)}>to {whereTo(rollout.destination)} ▾</button>
           {canEdit && (reachable ? <Button size="small" loading={looking === ""} onClick={() => void look()}>Look what it has</Button> : <Button size="small" onClick={() => setReading(true)}>What the host has …</Button>)}
-          {rollout.troubles.length === 0 && <Dropdown trigger={["click"]} menu={{ items: PAPERS.filter((paper) => doing > 0 || !paper.steps), onClick: ({ key }) => window.location.assign(`/api/v1/plans/${id}/rollout/take-away/${key}?${query}`) }}><Button size="small">On paper ▾</Button></Dropdown>}
+          {rollout.troubles.length === 0 && <Papers query={query} steps={doing > 0} />}
           {canEdit && doing > 0 && (reachable ? <Button size="small" type="primary" disabled={!rollout.known} onClick={() => setPutting(true)}>Put it there …</Button> : <><Button size="small" onClick={() => setAsked(true)}>These are done …</Button><Button size="small" type="primary" onClick={() => void work()}>Work through them</Button></>)}
         </div>
         <div className="sentences">

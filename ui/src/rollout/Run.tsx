@@ -5,6 +5,7 @@ import { Link } from "react-router";
 import { api, ask, message, type Schemas } from "../api/client";
 import { Ago } from "../parts/Ago";
 import { plural } from "../parts/plural";
+import { Progress } from "../parts/Progress";
 import { Side } from "../parts/Side";
 import { usePlan } from "../plan/PlanContext";
 import { useStanding } from "../plan/queries";
@@ -114,7 +115,7 @@ function Verdict({ run, onAsked, seen }: { run: RunOut; onAsked: () => void; see
   return (
     <div className={`verdict ${run.state === "kept" ? "good" : run.state === "not all put back" ? "bad" : ""}`} role="status">
       <div className="big">{title}</div>
-      {!run.ended && run.state !== "waiting" && <div className="bar" role="progressbar" aria-label="How far it is" aria-valuenow={Math.round(share * 100)} aria-valuemin={0} aria-valuemax={100}><i style={{ width: `${share * 100}%` }} /></div>}
+      {!run.ended && run.state !== "waiting" && <Progress share={share} />}
       <div>{says}</div>
       {run.destroys && <div className="why">What was deleted does not come back by putting back.</div>}
       {run.trouble && <div className="why">{run.trouble.charAt(0).toUpperCase() + run.trouble.slice(1)}.</div>}
