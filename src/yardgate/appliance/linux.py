@@ -112,8 +112,8 @@ def _people(run: Runner, asked: System, parts: Collection[Part]) -> System:
     passwd = [row for line in _text(run, "/etc/passwd").splitlines() if len(row := line.split(":")) == 7]
     expiry = {row[0]: row[7] for line in _text(run, "/etc/shadow").splitlines() if len(row := line.split(":")) > 7}
     group_of = {row[2]: row[0] for row in reversed(groups.values())}
-    smb = _smb_accounts(run)
     people = [row for row in passwd if row[0] in asked.accounts or row[2] in numbers]
+    smb = _smb_accounts(run, [row[0] for row in people])
     return replace(
         found, accounts={row[0]: _account(row, group_of, expiry.get(row[0], ""), smb.get(row[0])) for row in people}
     )
@@ -145,17 +145,20 @@ def _account(
     )
 
 
-def _smb_accounts(run: Runner) -> dict[str, tuple[bool, date | None]]:
-    """Sign-in name -> whether the SMB server lets it in, and until which day."""
-    known = _passdb(run)
+def _smb_accounts(run: Runner, names: Sequence[str]) -> dict[str, tuple[bool, date | None]]:
+    """Sign-in name -> whether the SMB server lets it in, and until which day. Where one is asked about, as after each step, no other is read."""
+    known = _passdb(run, names[0]) if len(names) == 1 else _passdb(run)
     return {name: (accounts.is_open(said), _day(said.get("Kickoff time", ""))) for name, said in known.items()}
 
 
-def _passdb(run: Runner) -> dict[str, dict[str, str]]:
-    """Sign-in name -> all that the SMB server says of the account."""
+def _passdb(run: Runner, only: str | None = None) -> dict[str, dict[str, str]]:
+    """Sign-in name -> all that the SMB server says of the account; of every account, or of one."""
+    which = "--list" if only is None else f"--user={only}"
     done = run(
-        Command(("pdbedit", "--list", "--verbose", "--debuglevel=0"), "read the SMB server's accounts", changes=False)
+        Command(("pdbedit", which, "--verbose", "--debuglevel=0"), "read the SMB server's accounts", changes=False)
     )
+    if done.code and only is not None and "Username not found" in done.err:
+        return {}
     if done.code:
         raise ApplianceError(f"the SMB server's accounts cannot be read: {done.err.strip() or done.out.strip()}")
     return accounts.smb_accounts(done.out)
