@@ -16,7 +16,7 @@ from yardgate.appliance.handout import runbook, script
 from yardgate.appliance.host import LinuxHost
 from yardgate.appliance.target import ApplianceError, Busy, TooLate
 from yardgate.console import AsJson, On, Refused, To, day_of, err, load, out, read_bytes, write
-from yardgate.core.plan import Plan
+from yardgate.core.plan import Plan, fold, show
 from yardgate.core.resolve import resolve
 from yardgate.core.rollout import Step, after, drift, needs, sign_in_again, steps, walked, words
 from yardgate.core.system import Compiled, System, asked, compiled
@@ -28,12 +28,20 @@ SYSTEM = TypeAdapter(System)
 Top = Annotated[str, typer.Option(help="The folder on the host in which the pools lie.")]
 Now = Annotated[Path | None, typer.Option(help="What the host has, from `rollout read`; nothing where left out.")]
 HOST = LinuxHost(here)
+Joined = Annotated[
+    list[str] | None,
+    typer.Option(help="The short name of a directory of the plan to which the host is joined. May be given again."),
+]
 DRIFTED = 3  # exit code: the host is not as it was left
 FAILED = 4  # exit code: something could not be done, or everything was put back
 
 
-def _meant(plan: Plan, top: str, on: date) -> Compiled:
-    return compiled(resolve(plan, on), top)
+def _meant(plan: Plan, top: str, on: date, joined: list[str] | None) -> Compiled:
+    known = {fold(directory.name): directory.id for directory in plan.directories.values()}
+    for name in joined or ():
+        if fold(name) not in known:
+            raise Refused(f"this plan has joined no directory {show(name)}")
+    return compiled(resolve(plan, on), top, [known[fold(name)] for name in joined or ()])
 
 
 def _known(path: Path | None) -> System:
@@ -46,10 +54,12 @@ def _known(path: Path | None) -> System:
 
 
 @app.command("read")
-def read_host(plan_file: Path, top: Top = "/srv", now: Now = None, on: On = None, to: To = None) -> None:
+def read_host(
+    plan_file: Path, top: Top = "/srv", now: Now = None, joined: Joined = None, on: On = None, to: To = None
+) -> None:
     """What this host has of what a plan speaks of, as JSON. Give what it wrote last time with --now, so that what left the plan
     since is looked for as well."""
-    wanted = _meant(load(plan_file), top, day_of(on)).system
+    wanted = _meant(load(plan_file), top, day_of(on), joined).system
     found = _reading(asked(_known(now), wanted))
     write(SYSTEM.dump_json(found, indent=1).decode() + "\n", to)
 
@@ -62,9 +72,11 @@ def _reading(asked: System) -> System:
 
 
 @app.command("steps")
-def show_steps(plan_file: Path, top: Top = "/srv", now: Now = None, on: On = None, as_json: AsJson = False) -> None:
+def show_steps(
+    plan_file: Path, top: Top = "/srv", now: Now = None, joined: Joined = None, on: On = None, as_json: AsJson = False
+) -> None:
     """The steps from what the host has to what the plan says, in order."""
-    meant, there = _meant(load(plan_file), top, day_of(on)), _known(now)
+    meant, there = _meant(load(plan_file), top, day_of(on), joined), _known(now)
     found = steps(there, meant.system)
     if as_json:
         hangs = needs(found)
@@ -102,18 +114,22 @@ def show_drift(now: Path, to: To = None) -> None:
 
 
 @app.command("script")
-def write_script(plan_file: Path, top: Top = "/srv", now: Now = None, on: On = None, to: To = None) -> None:
+def write_script(
+    plan_file: Path, top: Top = "/srv", now: Now = None, joined: Joined = None, on: On = None, to: To = None
+) -> None:
     """A shell script that does the steps, with --dry-run and --undo."""
     plan, there = load(plan_file), _known(now)
-    found = steps(there, _meant(plan, top, day_of(on)).system)
+    found = steps(there, _meant(plan, top, day_of(on), joined).system)
     write(script(f"The plan {plan.name}, {len(found)} steps", there, found, name=to.name if to else "rollout.sh"), to)
 
 
 @app.command("runbook")
-def write_runbook(plan_file: Path, top: Top = "/srv", now: Now = None, on: On = None, to: To = None) -> None:
+def write_runbook(
+    plan_file: Path, top: Top = "/srv", now: Now = None, joined: Joined = None, on: On = None, to: To = None
+) -> None:
     """The steps in plain words with their commands, as Markdown."""
     plan, there = load(plan_file), _known(now)
-    meant = _meant(plan, top, day_of(on))
+    meant = _meant(plan, top, day_of(on), joined)
     write(runbook(f"The plan {plan.name} on its host", there, steps(there, meant.system), meant.left_out), to)
 
 
@@ -122,6 +138,7 @@ def apply_here(
     plan_file: Path,
     top: Top = "/srv",
     now: Now = None,
+    joined: Joined = None,
     on: On = None,
     dry_run: Annotated[bool, typer.Option(help="Show the commands; do nothing.")] = False,
     keep_within: Annotated[
@@ -131,7 +148,7 @@ def apply_here(
 ) -> None:
     """Put a plan on this host, step by step, each read back. What fails is put back, and so is what nobody keeps in time: by the
     host itself, whatever becomes of this command."""
-    wanted = _meant(load(plan_file), top, day_of(on)).system
+    wanted = _meant(load(plan_file), top, day_of(on), joined).system
     there = _reading(asked(_known(now), wanted))
     found = steps(there, wanted)
     if dry_run or not found:

@@ -213,7 +213,7 @@ def test_what_is_left_over_is_deleted_only_by_its_name(web: Web, appliance: Stan
     assert kept.status_code == 200, kept.text
     assert plans.open(web.plan).revision == 2
     found = client.get(web.at("/rollout")).json()
-    step = next(one for one in found["leftovers"] if one["id"] == "accounts:edda.lindqvist")
+    step = next(one for one in found["leftovers"] if one["id"] == "accounts:edda.lindqvist>")
     assert step["destroys"]
     left = [one["id"] for one in found["steps"]]
     body = {"revision": 2, "top": demo.TOP, "left": left}
@@ -221,7 +221,7 @@ def test_what_is_left_over_is_deleted_only_by_its_name(web: Web, appliance: Stan
         refused = client.post(web.at("/rollout/apply"), json={**body, "delete": {step["id"]: typed}})
         assert refused.status_code == 422
         assert "edda.lindqvist" in refused.json()["title"]
-    nothing = client.post(web.at("/rollout/apply"), json={**body, "delete": {"folders:/srv/keel": "keel"}})
+    nothing = client.post(web.at("/rollout/apply"), json={**body, "delete": {"folders:/srv/keel>": "keel"}})
     assert nothing.status_code == 422, "it is in the plan"
     begun = client.post(web.at("/rollout/apply"), json={**body, "delete": {step["id"]: "edda.lindqvist"}})
     assert begun.status_code == 202
@@ -251,6 +251,13 @@ def test_who_may_say_where_it_goes_and_what_is_no_place(web: Web) -> None:
     )
     assert boss.put(here, json={"kind": "ssh", "host": "keelson", "key": "ssh-ed25519 AAAA"}).status_code == 204
     assert boss.get(here).json()["host"] == "keelson"
+    assert boss.put(here, json={"kind": "papers", "joined": ["nowhere"]}).status_code == 422
+    assert boss.put(here, json={"kind": "stand-in", "joined": ["lanternquay"]}).status_code == 422
+    assert "the host is not joined to it" in str(boss.get(web.at("/rollout")).json()["left_out"])
+    assert boss.put(here, json={"kind": "papers", "joined": ["lanternquay"]}).status_code == 204
+    assert boss.get(here).json()["joined"] == ["lanternquay"]
+    assert "the host is not joined to it" not in str(boss.get(web.at("/rollout")).json()["left_out"])
+    assert "\\saskia.dewit" in boss.get(web.at("/rollout/take-away/smb")).text
     assert boss.put(here, json={"kind": "papers"}).status_code == 204
     assert planner.post(web.at("/rollout/look"), json={"revision": 1, "top": "/srv"}).status_code == 409
     assert planner.get(web.at("/rollout/runs/9")).status_code == 404

@@ -16,13 +16,12 @@ from yardgate.core.lists import Entry, Ordered, Posix, PosixEntry, posix
 from yardgate.core.resolve import resolve
 from yardgate.core.rights import FULL, MASK_OF, Level
 from yardgate.core.rollout import drift
-from yardgate.core.system import Members, System, compiled, host_names
+from yardgate.core.system import Members, System, compiled
 
 PLAN = demo.plan()
 TOP = "/srv"
 MATRIX = resolve(PLAN, ON)
 LEFT = compiled(MATRIX, TOP).system
-NAMED = host_names(PLAN, set(PLAN.directories))
 
 
 def changed(part: str, name: str, **fields: object) -> System:
@@ -46,7 +45,7 @@ def members(name: str, *, add: frozenset[str] = frozenset(), take: frozenset[str
 )
 def test_what_is_taken_in_is_what_the_plan_comes_to_then(found: System) -> None:
     (step,) = drift(LEFT, found)
-    after, _ = apply(PLAN, taken_in(MATRIX, NAMED, step, TOP))
+    after, _ = apply(PLAN, taken_in(MATRIX, (), step, TOP))
     then = compiled(resolve(after, ON), "/srv").system
     assert then.accounts == found.accounts
     name = step.record.name
@@ -55,7 +54,7 @@ def test_what_is_taken_in_is_what_the_plan_comes_to_then(found: System) -> None:
 
 def test_who_was_taken_out_leaves_where_they_are_a_member_themselves() -> None:
     (step,) = drift(LEFT, members("Apprentices", take=frozenset({"noor.rahman"})))
-    after, _ = apply(PLAN, taken_in(MATRIX, NAMED, step, TOP))
+    after, _ = apply(PLAN, taken_in(MATRIX, (), step, TOP))
     assert "noor-rahman" not in after.groups["apprentices"].members
 
 
@@ -71,7 +70,7 @@ def test_who_was_taken_out_leaves_where_they_are_a_member_themselves() -> None:
 )
 def test_what_only_a_person_can_say_is_left_to_them(found: System) -> None:
     (step,) = drift(LEFT, found)
-    assert taken_in(MATRIX, NAMED, step, TOP) == ()
+    assert taken_in(MATRIX, (), step, TOP) == ()
 
 
 @pytest.mark.parametrize(
@@ -85,7 +84,7 @@ def test_what_only_a_person_can_say_is_left_to_them(found: System) -> None:
 )
 def test_owners_lists_and_what_shares_say_are_taken_in_where_that_comes_to_the_same(found: System) -> None:
     (step,) = drift(LEFT, found)
-    after, _ = apply(PLAN, taken_in(MATRIX, NAMED, step, TOP))
+    after, _ = apply(PLAN, taken_in(MATRIX, (), step, TOP))
     then = compiled(resolve(after, ON), TOP).system
     assert (
         then.part(step.part)[step.record.name]
@@ -101,7 +100,7 @@ def test_whatever_line_is_added_or_taken_by_hand_is_taken_in_or_left_and_never_o
         folder = rng.choice(folders)
         found = changed("folders", folder.name, listed=by_somebody(rng, folder.listed))
         for step in drift(LEFT, found):
-            edits = taken_in(MATRIX, NAMED, step, TOP)
+            edits = taken_in(MATRIX, (), step, TOP)
             counts[bool(edits)] += 1
             if edits:
                 then = compiled(resolve(apply(PLAN, edits)[0], ON, MATRIX), TOP).system

@@ -1,5 +1,6 @@
 """From what an appliance has to what a plan comes to: in order, nothing deleted, each step there and back."""
 
+from collections.abc import Iterator
 from dataclasses import replace
 from datetime import date
 
@@ -12,7 +13,7 @@ from yardgate.core.lists import Ordered, Posix, PosixEntry
 from yardgate.core.plan import Plan, PlanError
 from yardgate.core.resolve import resolve
 from yardgate.core.rights import Level
-from yardgate.core.rollout import after, chosen, needs, removals, sign_in_again, stands, steps, words
+from yardgate.core.rollout import after, chosen, needs, removals, sign_in_again, stands, steps, walked, words
 from yardgate.core.share import HostRule
 from yardgate.core.system import Account, Compiled, Export, Folder, HostGroup, Members, Offer, System, compiled
 
@@ -39,7 +40,7 @@ def systems(draw: st.DrawFn) -> System:
         return [{"name": name, **{key: draw(value) for key, value in parts.items()}} for name in chosen]
 
     listed = st.builds(Posix, ENTRIES, st.none() | ENTRIES, st.booleans(), st.booleans())
-    rules = st.lists(st.builds(HostRule, hosts=st.just("192.0.2.7"), level=st.just(Level.RO)), min_size=1, max_size=1)
+    hosts = st.lists(st.sampled_from(["192.0.2.7", "192.0.2.0/28"]), min_size=1, unique=True)
     users = st.lists(NAMES, max_size=3, unique=True).map(lambda names: tuple(sorted(names)))
     groups = [HostGroup(**one) for one in some(GROUPS, gid=st.sampled_from([None, 3001, 3002, 3003]))]
     return System(
@@ -57,10 +58,19 @@ def systems(draw: st.DrawFn) -> System:
         offers=by_name(
             [Offer(**one) for one in some(st.sampled_from(["a", "b"]), path=PATHS, reads=users, hidden=st.booleans())]
         ),
-        exports=by_name(
-            [Export(**one, rules=tuple(draw(rules))) for one in some(st.sampled_from(["a", "b"]), path=PATHS)]
-        ),
+        exports=by_name(list(once(some(st.sampled_from(["a", "b", "c"]), path=PATHS, hosts=hosts)))),
     )
+
+
+def once(exports: list) -> Iterator[Export]:
+    """Each folder and host in one of them, as such a server knows it."""
+    taken: set[tuple[str, str]] = set()
+    for one in exports:
+        mine = [host for host in one["hosts"] if (one["path"], host) not in taken]
+        taken |= {(one["path"], host) for host in mine}
+        if mine:
+            rules = tuple(HostRule(hosts=host, level=Level.RO) for host in mine)
+            yield Export(name=one["name"], path=one["path"], rules=rules)
 
 
 @settings(max_examples=300)
@@ -126,6 +136,43 @@ def test_an_account_with_the_number_of_another_is_that_one_renamed() -> None:
     ]
 
 
+@settings(max_examples=300)
+@given(systems(), systems(), st.data())
+def test_no_folder_is_ever_exported_twice_to_one_host(now: System, wanted: System, data: st.DataObject) -> None:
+    found = steps(now, wanted)
+    left = data.draw(st.sets(st.sampled_from([step.id for step in found])) if found else st.just(set()))
+    doing = chosen(found, left)
+    for step, there in walked(now, doing):
+        held = [(one.path, rule.hosts) for one in step.onto(there).exports.values() for rule in one.rules]
+        assert len(held) == len(set(held)), words(step)
+    changed = {step.record.name for step in found if step.part == "exports"}
+    assert changed == {
+        name for name in now.exports.keys() | wanted.exports if now.exports.get(name) != wanted.exports.get(name)
+    }
+
+
+def test_exports_that_change_places_are_ended_and_made_anew() -> None:
+    rules = (HostRule(hosts="192.0.2.7", level=Level.RO),)
+    now = System(
+        exports=by_name(
+            [Export(name="a", path="/srv/keel", rules=rules), Export(name="b", path="/srv/hulls", rules=rules)]
+        )
+    )
+    wanted = System(
+        exports=by_name(
+            [Export(name="a", path="/srv/hulls", rules=rules), Export(name="b", path="/srv/keel", rules=rules)]
+        )
+    )
+    found = steps(now, wanted)
+    assert [(step.record.name, step.does) for step in found] == [
+        ("a", "remove"),
+        ("b", "remove"),
+        ("a", "make"),
+        ("b", "make"),
+    ]
+    assert chosen(found, {"exports:b>"}) == (), "what b has still is not taken, and a is not ended for nothing"
+
+
 def test_shares_end_first_and_begin_last_and_removals_are_apart() -> None:
     now = System(
         accounts=by_name([Account(name="ann", primary="crew")]),
@@ -168,6 +215,27 @@ def test_the_demo_comes_to_accounts_lists_and_shares(quay: Plan) -> None:
     assert system.offers["payroll"].hidden is False
     assert not set(system.offers["payroll"].writes) & {"priya.natarajan"}
     assert any("the host is not joined to it" in line for line in found.left_out)
+
+
+def test_a_host_that_is_joined_names_the_directorys_people_and_groups_but_makes_none(quay: Plan) -> None:
+    odd = replace(quay.users["dana-rook"], name="dana,rook")
+    big = replace(quay.users["viktor-sand"], name="Viktor.Sand")
+    plan = replace(quay, users={**quay.users, odd.id: odd, big.id: big})
+    found = compiled(resolve(plan, ON), "/srv", ("lanternquay",))
+    here = compiled(resolve(plan, ON), "/srv").system
+    assert found.system.accounts == here.accounts
+    assert found.system.groups == here.groups
+    assert found.system.members["Shopfloor"].users - here.members["Shopfloor"].users == {"LANTERNQUAY\\viktor.sand"}
+    named = {name for one in found.system.offers.values() for name in (*one.reads, *one.writes)}
+    assert "LANTERNQUAY\\saskia.dewit" in named
+    assert not any("dana" in name for name in named)
+    assert (
+        "accounts of a directory that have no number, or a name that a host's lists cannot hold: “dana,rook”"
+        in found.left_out
+    )
+    listed = found.system.folders["/srv/keel/office"].listed
+    assert isinstance(listed, Ordered)
+    assert "@LANTERNQUAY\\contract staff" in {entry.who for entry in listed.entries}
 
 
 def test_names_that_a_host_cannot_have_are_refused_with_the_reason_and_of_groups_made_anew(lantern: Plan) -> None:

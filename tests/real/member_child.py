@@ -35,7 +35,8 @@ CONF = """[global]
  idmap config {short} : range = 100000-199999
  winbind use default domain = no
  template shell = /bin/false
- map to guest = never
+ map to guest = Bad User
+ guest account = nobody
 [quay]
  path = {top}/quay
  read only = no
@@ -44,16 +45,25 @@ CONF = """[global]
 """
 
 
+def own(top: Path) -> None:
+    """Its own /etc, /srv and what the NFS server keeps, in this namespace only."""
+    for inner, over in (("host-etc", "/etc"), ("nfs", "/var/lib/nfs"), ("srv", "/srv")):
+        (top / inner).mkdir()
+        if inner != "srv":
+            run("cp", "--archive", "--no-target-directory", over, str(top / inner))
+        run("mount", "--bind", str(top / inner), over)
+
+
 def join(top: Path) -> None:
+    own(top)
     namespace(top, "nas1")
     sys.stdin.readline()  # the wire to the controller is there now
     run("ip", "addr", "add", "10.99.0.2/24", "dev", "yard1")
     run("ip", "link", "set", "yard1", "up")
     local = {"passwd": "u01:x:5001:5001::/nonexistent:/bin/false\n", "group": "u01:x:5001:\n"}
-    for name, line in local.items():  # an account that also the domain has, in this namespace only
-        mine = top / "etc" / name
-        mine.write_text(Path("/etc", name).read_text() + line)
-        run("mount", "--bind", str(mine), f"/etc/{name}")
+    for name, line in local.items():  # an account that also the domain has
+        with Path("/etc", name).open("a") as file:
+            file.write(line)
     (top / "etc" / "smb.conf").write_text(CONF.format(short=SHORT, realm=DNS.upper(), top=top))
     (top / "quay").mkdir()
     run("net", "ads", "join", "-U", f"Administrator%{ADMIN}")
@@ -114,11 +124,17 @@ def tried(user: str, folders: list[str]) -> list[list[bool]]:
     return [good[at : at + 3] for at in range(0, len(good), 3)]
 
 
+def ran(argv: list[str], given: str) -> tuple[int, str, str]:
+    """Run a command of a rollout."""
+    done = subprocess.run(argv, input=given, capture_output=True, text=True, errors="surrogateescape")
+    return done.returncode, done.stdout, done.stderr
+
+
 def main() -> None:
     top = Path(sys.argv[1])
     join(top)
     print(json.dumps("ready"), flush=True)
-    work = {"numbers": numbers, "lay_out": lambda *given: lay_out(top, *given), "tried": tried}
+    work = {"numbers": numbers, "lay_out": lambda *given: lay_out(top, *given), "tried": tried, "ran": ran}
     for line in sys.stdin:
         what, *given = json.loads(line)
         try:

@@ -68,7 +68,9 @@ def entered(conf: str, task: dict) -> dict[str, object]:
         made = credentials.Credentials()
         made.guess(lp)
         made.set_username(who["name"])
-        made.set_password(PASSWORD)
+        made.set_password(who.get("password", PASSWORD))
+        if "domain" in who:
+            made.set_domain(who["domain"])
         made.set_kerberos_state(credentials.DONT_USE_KERBEROS)
         for share, folders in task["folders"].items():
             try:

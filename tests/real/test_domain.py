@@ -1,22 +1,31 @@
 """A real Active-Directory-compatible domain: its own answer to who counts as what is held against ours, change after change."""
 
+import json
 import random
 from collections import Counter
 from collections.abc import Iterator, Mapping
 from dataclasses import replace
 from datetime import date
+from typing import Any
 
 import pytest
 
-from tests.real.domain import ADMIN, ADMIN_PASSWORD, BASE, Machine, controller, member
+from tests.conftest import ON
+from tests.real.domain import ADMIN, ADMIN_PASSWORD, BASE, PASSWORD, Machine, controller, member
+from tests.real.test_host import SNAPSHOT, TOP, office, roll, runner, shell, visit
+from tests.thorough import times
+from yardgate.appliance.apply import put_back
+from yardgate.appliance.host import LinuxHost
+from yardgate.appliance.linux import read as read_host
 from yardgate.core.directory import Copy, Directory, rid_of
 from yardgate.core.edit import apply
-from yardgate.core.lists import Posix
+from yardgate.core.lists import Ordered, Posix
 from yardgate.core.membership import token
-from yardgate.core.plan import Group, Place, Plan, User, check
+from yardgate.core.plan import GUEST, LOCAL, Group, Place, Plan, User, check
 from yardgate.core.resolve import resolve
 from yardgate.core.rights import Level
 from yardgate.core.sync import sync
+from yardgate.core.system import System, asked, compiled
 from yardgate.directory import ldap
 from yardgate.directory.ldap import Progress, Reader, certificate, connect, read_all, read_changes
 from yardgate.directory.steps import DirectoryError
@@ -291,23 +300,33 @@ def test_numbers_of_the_directory_are_the_controllers(domain: tuple[Machine, Dir
             ]
         return {e.attributes["samaccountname"][0].decode(): int(e.attributes["uidnumber"][0]) for e in found}
 
-    numbered = controller_.within(told)
-    assert len(numbered) >= 8
-    assert {user.name: user.uid for user in theirs.users.values() if user.uid is not None} == numbered
+    given = controller_.within(told)
+    assert len(given) >= 8
+    assert {user.name: user.uid for user in theirs.users.values() if user.uid is not None} == given
 
 
-def test_numbers_are_winbinds_and_real_users_get_in_as_the_board_says(domain: tuple[Machine, Directory]) -> None:
+@pytest.fixture(scope="module")
+def server(domain: tuple[Machine, Directory]) -> Iterator[Machine]:
+    with member(domain[0]) as found:
+        yield found
+
+
+def numbered(domain: tuple[Machine, Directory]) -> Plan:
+    """A plan that has the directory's accounts, with the numbers that the member server gives them."""
     controller_, settings = domain
-
     directory = replace(settings, low=100_000, high=199_999)
-    copy = controller_.within(lambda: read(settings))
-    plan = in_step(Plan(), directory, copy)
-    with member(controller_) as server:
-        accounts = [a for a in (*plan.users.values(), *plan.groups.values()) if rid_of(a.sid or "") is not None]
-        ours = [a.uid if isinstance(a, User) else a.gid for a in accounts]
-        assert server.ask("numbers", [a.sid for a in accounts]) == ours
-        print(f"{len(accounts)} accounts, every number as winbind says")
-        compare_shares(plan, server)
+    return in_step(Plan(), directory, controller_.within(lambda: read(settings)))
+
+
+def test_numbers_are_winbinds_and_real_users_get_in_as_the_board_says(
+    domain: tuple[Machine, Directory], server: Machine
+) -> None:
+    plan = numbered(domain)
+    accounts = [a for a in (*plan.users.values(), *plan.groups.values()) if rid_of(a.sid or "") is not None]
+    ours = [a.uid if isinstance(a, User) else a.gid for a in accounts]
+    assert server.ask("numbers", [a.sid for a in accounts]) == ours
+    print(f"{len(accounts)} accounts, every number as winbind says")
+    compare_shares(plan, server)
 
 
 def compare_shares(plan: Plan, server: Machine) -> None:
@@ -362,3 +381,110 @@ def compare_shares(plan: Plan, server: Machine) -> None:
     assert found.level(local.id, "f0") != found.level(twin.id, "f0")
     assert len(levels) >= 3
     assert cells >= 160
+
+
+class Joined:
+    """The member server as a host to roll out on."""
+
+    def __init__(self, server: Machine):
+        self.server = server
+
+    def ask(self, what: str, **more: Any) -> Any:
+        if what == "run":
+            return self.server.ask("ran", more["argv"], more["given"])
+        code, said, trouble = self.server.ask(
+            "ran", ["/usr/bin/python3", "-I", more["script"]], json.dumps(more["task"])
+        )
+        assert code == 0, trouble[-2000:]
+        return json.loads(said)
+
+
+def half_joined(seed: int, machine: Machine, domain: tuple[Machine, Directory]) -> Plan:
+    """An office of whose people and groups about half come from the directory, which gets them first."""
+    plan, rng = office(seed), random.Random(f"joined-{seed}")
+    users = {u.id: f"U-{seed}.{u.id}" for u in plan.users.values() if u.uid != 0 and rng.random() < 0.5}
+    groups = {g.id: f"Crew {seed} {g.id}" for g in plan.groups.values() if g.gid != 0 and rng.random() < 0.5}
+    theirs = {**users, **groups}
+    tasks: list[list[Any]] = [["user", name, f"Person {name}"] for name in users.values()]
+    tasks += [["group", name] for name in groups.values()]
+    for group, name in groups.items():
+        tasks += [["join", name, theirs[m]] for m in sorted(plan.groups[group].members) if m in theirs and m != group]
+    tasks += [["disable", users[u]] for u in users if not plan.users[u].enabled]
+    machine.do(*tasks)
+    read_ = numbered(domain)
+    by_name = {a.name: a for a in (*read_.users.values(), *read_.groups.values())}
+    ids = {by_name[name].id: who for who, name in theirs.items()}
+    everybody = by_name["Domain Users"]
+    assert isinstance(everybody, Group)
+
+    def user(mine: User) -> User:
+        if mine.id not in users:
+            return replace(mine, primary_group="hands")
+        found = by_name[users[mine.id]]
+        assert isinstance(found, User)
+        return replace(found, id=mine.id, primary_group=everybody.id)
+
+    def group(mine: Group) -> Group:
+        if mine.id not in groups:
+            return mine
+        found = by_name[groups[mine.id]]
+        assert isinstance(found, Group)
+        return replace(found, id=mine.id, members=frozenset(ids[m] for m in found.members if m in ids))
+
+    made = replace(
+        plan,
+        directories=read_.directories,
+        users={u.id: user(u) for u in plan.users.values()},
+        groups={
+            **{g.id: group(g) for g in plan.groups.values()},
+            everybody.id: replace(everybody, members=frozenset()),
+            "hands": Group(id="hands", name="hands", gid=22_000),
+        },
+    )
+    assert check(made) == ()
+    return made
+
+
+def sign_in(plan: Plan, who: str) -> dict[str, str]:
+    user = plan.users.get(who)
+    if user is None or user.origin == LOCAL:
+        return {"name": "" if who == GUEST else who, "domain": "NAS1"}
+    return {"name": user.name, "domain": plan.source(user.origin), "password": PASSWORD}
+
+
+def test_plans_are_rolled_out_on_a_host_that_is_joined(domain: tuple[Machine, Directory], server: Machine) -> None:
+    """Half of the people and groups are the directory's: lists, shares and the host's own groups name them, and they get in as planned."""
+    machine, _ = domain
+    at, counts, wrong = Joined(server), Counter[str](), []
+    run, now = runner(at), System()
+    past = []
+    for seed in range(times(4, 100)):
+        plan = half_joined(seed, machine, domain)
+        matrix = resolve(plan, ON)
+        meant = compiled(matrix, TOP, tuple(plan.directories))
+        counts["named"] += sum(
+            "\\" in name for one in meant.system.offers.values() for name in (*one.reads, *one.writes)
+        )
+        counts["in own groups"] += sum("\\" in name for one in meant.system.members.values() for name in one.users)
+        now = read_host(run, asked(now, meant.system))
+        before = shell(at, f"find /srv -type f -delete; {SNAPSHOT}")
+        after, carried = roll(at, now, meant.system)
+        past.append((before, now, carried))
+        wrong += visit(at, matrix, counts, sign_in=sign_in)
+        made = [thing for top in after.folders for _, some in LinuxHost(run).inside(top, ()) for thing in some]
+        new = [thing for thing in made if "/new-" in thing.name and isinstance(thing.listed, Ordered)]
+        counts["made by the directory's people"] += sum(thing.owner.startswith("LANTERNQUAY\\u-") for thing in new)
+        assert [thing for thing in made if "S-1-5-21-" in f"{thing.owner} {thing.group} {thing.listed}"] == []
+        now = after
+    print(dict(counts), f"{len(wrong)} differ")
+    for one in wrong[:20]:
+        print(one)
+    shell(at, "find /srv -type f -delete")
+    for before, start, carried in reversed(past):
+        assert put_back(LinuxHost(run), now, carried).failed is None
+        now = read_host(run, asked(now, start))
+        assert shell(at, SNAPSHOT) == before
+    assert wrong == []
+    assert counts["named"] > 0
+    assert counts["in own groups"] > 0
+    assert counts["made by the directory's people"] > 0

@@ -29,19 +29,19 @@ from yardgate.appliance.watch import Watch
 from yardgate.core.clash import RULES
 from yardgate.core.lists import Ordered, Posix
 from yardgate.core.lists.ordered import GROUP, OWNER, files_of, spelled
-from yardgate.core.plan import EVERYONE, GUEST, Plan, PlanError, Target, check, fold
+from yardgate.core.plan import EVERYONE, GUEST, LOCAL, Plan, PlanError, Target, check, fold
 from yardgate.core.resolve import Matrix, resolve
 from yardgate.core.rights import GRANTABLE, Level
 from yardgate.core.rollout import after as after_steps
 from yardgate.core.rollout import stands, steps, words
 from yardgate.core.share import HostRule, Over, Share
 from yardgate.core.storage import PosixLaid
-from yardgate.core.system import PARTS, Folder, System, asked, compiled, paths
+from yardgate.core.system import PARTS, Folder, System, asked, compiled, host_names, marked, paths
 from yardgate.core.walk import walk
 from yardgate.formats import planfile
 
 TOP = "/srv"
-SNAPSHOT = """cd /; cat /etc/passwd /etc/group; cut -d: -f1,8 /etc/shadow; getfacl -R -p /srv; getfattr -R -d -m security.NTACL -e hex --absolute-names /srv; ls -A /etc/exports.d; cat /etc/exports.d/* /etc/samba/smb.conf
+SNAPSHOT = """cd /; sort /etc/passwd /etc/group; cut -d: -f1,8 /etc/shadow | sort; getfacl -R -p /srv; getfattr -R -d -m security.NTACL -e hex --absolute-names /srv; ls -A /etc/exports.d; cat /etc/exports.d/* /etc/samba/smb.conf
 ls -A /etc/samba; pdbedit -L -v -d0 | grep -E 'Unix username|Account Flags|Kickoff'"""
 
 
@@ -240,11 +240,16 @@ def fails(at: Host, first: System, then: System) -> None:
 
 
 def visit(
-    at: Host, matrix: Matrix, counts: Counter[str], top: str = TOP, ready: Callable[[], object] = lambda: None
+    at: Host,
+    matrix: Matrix,
+    counts: Counter[str],
+    top: str = TOP,
+    ready: Callable[[], object] = lambda: None,
+    sign_in: Callable[[Plan, str], dict[str, str]] = lambda _plan, who: {"name": "" if who == GUEST else who},
 ) -> list[Any]:
     """Everybody goes into every share with a real client; where it comes out otherwise than the plan says.
 
-    ready: what is done before with the files that they look for."""
+    ready: what is done before with the files that they look for. sign_in: as whom somebody does it."""
     plan, where = matrix.plan, paths(matrix.plan, top)
     subjects = [*plan.users, GUEST, "stranger"]
     marks = {share.name: f"-{number}" for number, share in enumerate(plan.shares.values())}
@@ -263,8 +268,8 @@ def visit(
         for share in plan.shares.values()
     }
     task = {
-        "passwords": list(plan.users),
-        "subjects": [{"id": s, "name": "" if s == GUEST else s} for s in subjects],
+        "passwords": [user.name for user in plan.users.values() if user.origin == LOCAL],
+        "subjects": [{"id": subject, **sign_in(plan, subject)} for subject in subjects],
         "folders": {name: ["" if p == "." else p.replace("/", "\\") for p in some] for name, some in inside.items()},
         "marks": marks,
     }
@@ -298,18 +303,19 @@ ALIKE_IS = """alike() {
 
 def files(matrix: Matrix, subjects: Sequence[str], top: str) -> str:
     """A script that makes the files which visitors look for, each as the list of its folder has it."""
-    lines = [ALIKE_IS]
+    lines, called = [ALIKE_IS], host_names(matrix.plan)
     for place, path in paths(matrix.plan, top).items():
         laid = matrix.laying[place]
         names = ["plain", *(f"doomed-{subject}" for subject in subjects)]
         made = " ".join(shlex.quote(f"{path}/{name}") for name in names)
-        owner, group = (matrix.plan.named(who) if who == "root" else who for who in (laid.owner, laid.group))
-        lines += [f"touch {made}", f"chown {owner}:{group} {made}"]
+        owner, group = called[laid.owner], called[laid.group]
+        lines += [f"touch {made}", f"chown {shlex.quote(f'{owner}:{group}')} {made}"]
         if isinstance(laid.list, PosixLaid):
-            text = list_text(Posix(laid.list.file))
+            text = list_text(Posix(tuple(replace(e, who=called.get(e.who, e.who)) for e in laid.list.file)))
             lines.append(f"printf '%s' {shlex.quote(text)} | setfacl --set-file=- -- {made}")
         elif laid.list is not None:
-            own = (replace(e, who=f"@{e.who}" if e.who in matrix.plan.groups else e.who) for e in laid.list.entries)
+            whos = marked(matrix.plan, called)
+            own = (replace(e, who=whos.get(e.who, e.who)) for e in laid.list.entries)
             entries = spelled(files_of(tuple(own)), owner, f"@{group}")
             text = descriptor_text(Folder(name="", owner=owner, group=group, listed=Ordered(entries)))
             keep = f"printf '%s' {shlex.quote(text)} | sh -euc {shlex.quote(KEEP)} sh"

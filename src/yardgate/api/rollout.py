@@ -16,6 +16,7 @@ from yardgate.core.rollout import (
     Destination,
     Step,
     after,
+    anew,
     chosen,
     drift,
     needs,
@@ -59,8 +60,8 @@ def rollout(plan: str, _: Reader, desk: TheDesk, top: Top = None) -> RolloutOut:
     except PlanError as error:
         troubles = [trouble.message for trouble in error.troubles]
         return RolloutOut(**about, troubles=troubles, left_out=[], total=0, steps=[], leftovers=[], again=[])
-    hangs = needs(found, found[:LISTED])
-    listed = [_step(step, hangs[step.id]) for step in found[:LISTED]]
+    hangs, making = needs(found, found[:LISTED]), anew(found)
+    listed = [_step(step, hangs[step.id], making.get(step.id)) for step in found[:LISTED]]
     then = after(there, found)
     leftovers = [_step(step, ()) for step in removals(then, meant.system)[:LISTED]]
     again = sorted(sign_in_again(found))[:AGAIN]
@@ -76,14 +77,14 @@ def rollout(plan: str, _: Reader, desk: TheDesk, top: Top = None) -> RolloutOut:
 
 
 def steps_of(desk: Desk, opened: Opened, top: str) -> tuple[Compiled, System, tuple[Step, ...]]:
-    meant = compiled(desk.matrix(opened), top)
+    meant = compiled(desk.matrix(opened), top, desk.rollouts.destination(opened.id).joined)
     there = desk.rollouts.in_force(opened.id)
     return meant, there, steps(there, meant.system)
 
 
-def _step(step: Step, needed: Collection[str]) -> RolloutStep:
+def _step(step: Step, needed: Collection[str], making: str | None = None) -> RolloutStep:
     return RolloutStep(
-        id=step.id, part=step.part, does=step.does, words=words(step), needs=sorted(needed), destroys=step.destroys,
+        id=step.id, part=step.part, does=step.does, words=words(step), needs=sorted(needed), anew=making, destroys=step.destroys,
         reloads=step.reloads, trouble=_trouble(step),
     )  # fmt: skip
 

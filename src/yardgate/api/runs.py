@@ -28,10 +28,10 @@ from yardgate.appliance import ssh
 from yardgate.appliance.reach import reached
 from yardgate.appliance.target import ApplianceError
 from yardgate.core.drift import taken_in
-from yardgate.core.plan import Plan
+from yardgate.core.plan import Plan, show
 from yardgate.core.resolve import changes
 from yardgate.core.rollout import Destination, Step, after, chosen, drift, in_the_way, removals, sign_in_again, words
-from yardgate.core.system import System, asked, compiled, host_names
+from yardgate.core.system import System, asked, away_from, compiled, host_names
 from yardgate.core.trial import Question, questions
 from yardgate.store import NotThere, Opened
 from yardgate.store.runs import ENDED, Line, Run, ticked
@@ -52,7 +52,11 @@ def destination(plan: str, _: Reader, desk: TheDesk) -> Destination:
 @router.put("/destination", status_code=204)
 def send_to(plan: str, _: Administrator, desk: TheDesk, body: Destination) -> None:
     """Say where the plan goes from now on. A host is only spoken to with the key that is said here."""
-    desk.plans.open(plan)
+    opened = desk.plans.open(plan)
+    if strange := set(body.joined) - set(opened.plan.directories):
+        raise HTTPException(422, f"This plan has joined no directory {show(min(strange))}")
+    if body.kind == "stand-in" and body.joined:
+        raise HTTPException(422, "The stand-in appliance knows no directory")
     if body.kind == "here" and not desk.this_host:
         raise HTTPException(422, "Yard Gate may not change the machine it runs on; start it with --this-host to let it")
     if body.kind == "ssh":
@@ -96,17 +100,17 @@ def look_at_appliance(plan: str, account: Planner, desk: TheDesk, body: LookAt) 
     kept = None
     if first or drifted:
         kept = desk.rollouts.keep(plan, "read", account.name, opened.revision, body.top, said, there)
-    named = host_names(opened.plan, set(opened.plan.directories))
-    matrix, looked = desk.matrix(opened), drifted[:TAKEN_IN]
-    edits = [list(taken_in(matrix, named, step, body.top)) for step in looked]
+    matrix, looked, joined = desk.matrix(opened), drifted[:TAKEN_IN], desk.rollouts.destination(plan).joined
+    edits = [list(taken_in(matrix, joined, step, body.top)) for step in looked]
     return DriftOut(first=first, total=len(drifted), words=list(said[:LISTED]), edits=edits, kept=kept)
 
 
 def _there(desk: Desk, opened: Opened, top: str) -> System:
     """What the appliance has of all that is, or was, of interest."""
-    known, meant = desk.rollouts.in_force(opened.id), compiled(desk.matrix(opened), top).system
+    known, where = desk.rollouts.in_force(opened.id), desk.rollouts.destination(opened.id)
+    meant = compiled(desk.matrix(opened), top, where.joined).system
     try:
-        with reached(desk.rollouts.destination(opened.id)) as at:
+        with reached(where) as at:
             return at.read(asked(known, meant))
     except ApplianceError as error:
         raise HTTPException(409, f"The appliance could not be read: {error}") from None
@@ -125,11 +129,10 @@ def put_there(plan: str, account: Planner, desk: TheDesk, body: PutThere) -> Run
     doing += tuple(_deleting(removals(after(there, doing), meant.system), body.delete))
     if not doing:
         raise HTTPException(422, "There is no step to be done")
-    away = set(opened.plan.directories)
-    names = host_names(opened.plan, away)
+    where = desk.rollouts.destination(plan)
+    names = host_names(opened.plan, away_from(opened.plan, where.joined))
     going = {user for user in opened.plan.users if names.get(user) in meant.system.accounts}
     ask = questions(desk.kept(opened), names, going)
-    where = desk.rollouts.destination(plan)
     run = desk.rolling.runs.begin(plan, account.name, opened.revision, body.top, where, body.seconds, there, doing, ask)
     desk.rolling.start(run)
     return _told(opened.plan, run, desk.rolling.runs.lines(plan, run.number))

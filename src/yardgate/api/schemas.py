@@ -817,13 +817,15 @@ class MappingOut(BaseModel):
 
 
 class RolloutStep(BaseModel):
-    """One step of a rollout. needs: ids of those that must be done before. trouble: why this kind of host cannot do it."""
+    """One step of a rollout. needs: ids of those that must be done before. anew: the id of the one that makes again what this one ends;
+    neither is done without the other. trouble: why this kind of host cannot do it."""
 
     id: str
     part: Part
     does: Does
     words: str
     needs: list[str]
+    anew: str | None = None
     destroys: bool
     reloads: Protocol | None
     trouble: str

@@ -12,7 +12,7 @@ from datetime import date, timedelta
 from typing import Literal, NamedTuple
 
 from yardgate.appliance.target import ApplianceError
-from yardgate.core.lists import Ordered, Posix, PosixEntry, posix
+from yardgate.core.lists import Entry, Ordered, Posix, PosixEntry, posix
 from yardgate.core.rights import letters
 from yardgate.core.rollout import Step
 from yardgate.core.system import GROUP_MARK, OPEN, PARTS, Account, Folder, HostGroup, Members, Offer, Part, System
@@ -232,10 +232,12 @@ def ordered_lists(run: Runner, paths: Iterable[str]) -> dict[str, descriptor.Kep
 
 
 def _names(run: Runner, sids: Collection[str]) -> dict[str, str]:
-    """How the host calls the accounts and groups of its own that SIDs stand for; its SMB server has other ones for accounts of its own."""
+    """How the host calls the accounts and groups that SIDs stand for; its SMB server has other ones for accounts of its own, and those of
+    the directory that it is joined to have the directory's."""
     known: dict[str, str] = {}
     if any(sid.startswith(DOMAIN) for sid in sids):
         known |= {said["User SID"]: name for name, said in _passdb(run).items() if "User SID" in said}
+        known |= _of_directory(run, sorted(sid for sid in sids if sid.startswith(DOMAIN) and sid not in known))
     for kind, database in descriptor.UNIX.items():
         numbers = sorted(sid.removeprefix(kind) for sid in sids if sid.startswith(kind))
         asked = Command(
@@ -249,6 +251,19 @@ def _names(run: Runner, sids: Collection[str]) -> dict[str, str]:
         rows = (line.split(":") for line in run(asked).out.splitlines())
         known |= {f"{kind}{row[2]}": f"{mark}{row[0]}" for row in rows if len(row) > 2}
     return known
+
+
+def _of_directory(run: Runner, sids: Sequence[str]) -> dict[str, str]:
+    """What winbindd(8) says that SIDs are called, where the host is joined to a directory."""
+    if not sids:
+        return {}
+    said = run(Command(("sh", "-euc", CALLED, "sh", *sids), "ask the directory whose they are", changes=False)).out
+    found = re.findall(r"^(S-1-[\d-]+) (.+) ([124])$", said, re.MULTILINE)
+    return {sid: name if kind == "1" else f"{GROUP_MARK}{name}" for sid, name, kind in found}
+
+
+CALLED = """for sid; do printf '%s ' "$sid"; wbinfo --sid-to-name="$sid" 2> /dev/null || echo; done"""
+"""With a name goes what it is: 1, a user; 2 or 4, a group (MS-LSAT, 2.2.13, SID_NAME_USE)."""
 
 
 def _kept(folder: Folder, kept: descriptor.Kept) -> Folder:
@@ -282,9 +297,7 @@ def commands(step: Step, now: System, files: Files = FILES) -> tuple[Command, ..
         case (None | Account()) as was, (None | Account()) as account:
             found = _account_commands(was, account)
         case ((None | Members()), (None | Members()) as members):
-            users = ",".join(sorted(members.users)) if members is not None else ""
-            setting = ("gpasswd", "--members", users, "--", step.record.name)
-            found = iter([_where("a", "group", step.record.name, "say who is in it", *setting)])
+            found = _members_commands(step.record.name, members.users if members is not None else ())
         case (None | Folder()) as was, (None | Folder()) as folder:
             found = _folder_commands(was, folder, wipe=step.wipe)
         case ((None | Offer()), (None | Offer())):
@@ -374,6 +387,24 @@ def _account_changes(was: Account, now: Account) -> Iterator[Command]:
         yield _run("give it another primary group", "usermod", "--gid", now.primary, "--", now.name)
 
 
+def _members_commands(group: str, users: Collection[str]) -> Iterator[Command]:
+    yield from _known(users)
+    setting = ("gpasswd", "--members", ",".join(sorted(users)), "--", group)
+    yield _where("a", "group", group, "say who is in it", *setting)
+
+
+def _known(names: Iterable[str]) -> Iterator[Command]:
+    """A look whether the host knows those accounts that are a directory's, which tools refuse without saying why."""
+    if found := sorted({name.removeprefix(GROUP_MARK) for name in names if "\\" in name}):
+        typed = "\n".join(f"getent passwd {shlex.quote(name)} || getent group {shlex.quote(name)}" for name in found)
+        yield Command(
+            ("sh", "-euc", KNOWN, "sh", *found), "see that the host knows the directory's accounts", shown=typed
+        )
+
+
+KNOWN = """for name; do
+  getent passwd "$name" > /dev/null || getent group "$name" > /dev/null || { echo "the host does not know $name; is it joined to the directory?" >&2; false; }
+done"""
 ENTER = """if ! pdbedit -u "$1" > /dev/null 2>&1; then
   p=$(head -c 24 /dev/urandom | base64)
   printf '%s\\n%s\\n' "$p" "$p" | smbpasswd -s -a "$1" > /dev/null
@@ -397,6 +428,7 @@ def _folder_commands(was: Folder | None, now: Folder | None, *, wipe: bool) -> I
         else:
             yield _script("take the folder away, when nothing is in it", 'test ! -e "$1" || rmdir -- "$1"', was.name)
         return
+    yield from _known((now.owner, now.group, *(entry.who for entry in _named(now))))
     if was is None:
         yield _script("make the folder, for nobody yet", 'test -d "$1" || mkdir --mode=0700 -- "$1"', now.name)
     yield _script("see that it is a folder and no link", PLAIN, now.name)
@@ -417,11 +449,22 @@ def _folder_commands(was: Folder | None, now: Folder | None, *, wipe: bool) -> I
         yield _script("take the list away that the SMB server went by", DROP, now.name)
 
 
+def _named(folder: Folder) -> Iterable[Entry | PosixEntry]:
+    if isinstance(folder.listed, Ordered):
+        return folder.listed.entries
+    return (*folder.listed.access, *(folder.listed.default or ()))
+
+
 def descriptor_text(folder: Folder) -> str:
     """An ordered list for KEEP: what it says, then the pieces of its descriptor."""
     assert isinstance(folder.listed, Ordered)
-    said = (f"# {e.type} {e.who} {letters(e.mask)} {flag_letters(e.flags)}".rstrip() for e in folder.listed.entries)
+    said = (f"# {line}" for line in entries_text(folder.listed))
     return "".join(f"{line}\n" for line in (*said, *(f"{kind} {text}" for kind, text in descriptor.pieces(folder))))
+
+
+def entries_text(own: Ordered) -> list[str]:
+    """The entries of an ordered list, each a line to be read."""
+    return [f"{e.type} {e.who} {letters(e.mask)} {flag_letters(e.flags)}".rstrip() for e in own.entries]
 
 
 KEEP = """v=0x

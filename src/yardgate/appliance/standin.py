@@ -12,7 +12,7 @@ import threading
 import time
 from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager, suppress
-from dataclasses import asdict, dataclass, field, replace
+from dataclasses import asdict, dataclass, field, fields, replace
 from datetime import date
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
@@ -20,11 +20,14 @@ from typing import Any
 
 from pydantic import TypeAdapter
 
+from yardgate.appliance.linux import entries_text, list_text
 from yardgate.appliance.target import ApplianceError, Busy, TooLate, Trial, Unreachable, Watching
 from yardgate.core.found import found, groups_of
 from yardgate.core.inside import Thing
+from yardgate.core.lists import Ordered, Posix
+from yardgate.core.rights import Level
 from yardgate.core.rollout import Step
-from yardgate.core.system import PARTS, Folder, Part, System
+from yardgate.core.system import PARTS, Export, Folder, Part, Record, System
 from yardgate.core.trial import Found
 
 HOST = "127.0.0.1"
@@ -336,8 +339,33 @@ class Client:
 
 def told(step: Step, _: System) -> list[str]:
     """How a step is told to a stand-in."""
-    lines = ["# told to the simulated appliance", f"set {step.part} {step.record.name}"]
+    does = "set" if step.after is not None else "remove"
+    lines = ["# told to the simulated appliance", f"{does} {step.part} {step.record.name}"]
+    lines += [f"| {line}" for line in (_said(step.after) if step.after is not None else ())]
     return [*lines, "# then its service reads it", f"reload {step.reloads}"] if step.reloads else lines
+
+
+def _said(record: Record) -> Iterator[str]:
+    """A record in lines to be read: each field, then the entries of a list."""
+    for one in fields(record):
+        value = getattr(record, one.name)
+        match value:
+            case _ if one.name == "name" or value in (None, "", ()):
+                continue
+            case Posix():
+                yield from (line for line in list_text(value).splitlines())
+            case Ordered():
+                yield from entries_text(value)
+            case bool():
+                yield f"{one.name}: {'yes' if value else 'no'}"
+            case tuple() if isinstance(record, Export):
+                yield from (f"{rule.hosts}: {rule.level.name.lower()}" for rule in record.rules)
+            case tuple() | frozenset():
+                yield f"{one.name}: {', '.join(sorted(value))}"
+            case Level():
+                yield f"{one.name}: {value.name.lower()}"
+            case _:
+                yield f"{one.name}: {value}"
 
 
 class _Session:

@@ -1,6 +1,6 @@
 """What was changed at an appliance behind the plan's back, as edits that take it into the plan, where a plan can say it so."""
 
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from dataclasses import replace
 
 from yardgate.core.edit import Edit, Join, Leave, PutPlace, PutShare, PutUser, apply
@@ -11,16 +11,28 @@ from yardgate.core.plan import LOCAL, Group, Place, Plan, PlanError, User
 from yardgate.core.resolve import Matrix, resolve
 from yardgate.core.rollout import Step, stands
 from yardgate.core.storage import PosixLaid
-from yardgate.core.system import GROUP_MARK, Account, Folder, Members, Offer, compiled, marked, paths
+from yardgate.core.system import (
+    GROUP_MARK,
+    Account,
+    Folder,
+    Members,
+    Offer,
+    away_from,
+    compiled,
+    host_names,
+    marked,
+    paths,
+)
 
 
-def taken_in(matrix: Matrix, named: Mapping[str, str], step: Step, top: str) -> tuple[Edit, ...]:
+def taken_in(matrix: Matrix, joined: Collection[str], step: Step, top: str) -> tuple[Edit, ...]:
     """The edits after which the plan comes to what a step of `drift` made; none where only a person can say what was meant.
 
-    named: account id -> its name on the host; top: the folder in which the pools lie. Lists become lines by hand; they, owners and
+    joined: ids of the directories that the host is joined to; top: the folder in which the pools lie. Lists become lines by hand; they, owners and
     what a share says of itself are taken in where the plan then comes to exactly what was found.
     """
     plan = matrix.plan
+    named = host_names(plan, away_from(plan, joined))
     match step.before, step.after:
         case Account() as was, Account() as now:
             return tuple(_account(plan, was, now))
@@ -29,17 +41,17 @@ def taken_in(matrix: Matrix, named: Mapping[str, str], step: Step, top: str) -> 
                 plan, named, step.record.name, *(m.users if m is not None else frozenset() for m in (had, has))
             )
         case Folder() as before, Folder() as found:
-            return _proved(matrix, step, top, tuple(_folder(matrix, named, before, found, top)))
+            return _proved(matrix, joined, step, top, tuple(_folder(matrix, named, before, found, top)))
         case Offer(), Offer() as found_:
-            return _proved(matrix, step, top, tuple(_share(plan, found_)))
+            return _proved(matrix, joined, step, top, tuple(_share(plan, found_)))
     return ()
 
 
-def _proved(matrix: Matrix, step: Step, top: str, edits: tuple[Edit, ...]) -> tuple[Edit, ...]:
+def _proved(matrix: Matrix, joined: Collection[str], step: Step, top: str, edits: tuple[Edit, ...]) -> tuple[Edit, ...]:
     """The edits, if the plan comes to what was found after them."""
     try:
         after, _ = apply(matrix.plan, edits)
-        record = compiled(resolve(after, matrix.on, matrix), top).system.part(step.part).get(step.record.name)
+        record = compiled(resolve(after, matrix.on, matrix), top, joined).system.part(step.part).get(step.record.name)
     except PlanError:
         return ()
     return edits if edits and stands(step.after, record) else ()
@@ -126,7 +138,8 @@ def _members(
     plan: Plan, named: Mapping[str, str], name: str, had: frozenset[str], has: frozenset[str]
 ) -> tuple[Edit, ...]:
     group: Group | None = next((g for g in plan.groups.values() if g.origin == LOCAL and named.get(g.id) == name), None)
-    come, gone = ([_user(plan, user) for user in sorted(users)] for users in (has - had, had - has))
+    known = {named[user.id]: user for user in plan.users.values() if user.id in named}
+    come, gone = ([known.get(user) for user in sorted(users)] for users in (has - had, had - has))
     if group is None or None in come or any(user is None or user.id not in group.members for user in gone):
         return ()  # somebody unknown, or somebody who is in it through another group
     joins = (Join(group.id, user.id) for user in come if user is not None)

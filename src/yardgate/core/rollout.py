@@ -51,8 +51,13 @@ class Step:
 
     @property
     def id(self) -> str:
-        was = f"{self.before.name}>" if self.does == "rename" and self.before is not None else ""
-        return f"{self.part}:{was}{self.record.name}"
+        """What becomes of which record; one that is ended and made anew has two."""
+        match self.does:
+            case "rename" if self.before is not None:
+                return f"{self.part}:{self.before.name}>{self.record.name}"
+            case "remove":
+                return f"{self.part}:{self.record.name}>"
+        return f"{self.part}:{self.record.name}"
 
     @property
     def does(self) -> Does:
@@ -86,6 +91,7 @@ class Step:
 class Destination:
     """Where a plan goes. papers: to an appliance that cannot be reached; here: to the host that Yard Gate runs on; ssh: to another, as
     `user`, with the public key that it was agreed to have, `as_root` where sudo(8) has to be asked; stand-in: to a simulated one at a port of this machine.
+    joined: ids of the plan's directories to which the host is joined itself.
     """
 
     __pydantic_config__ = STRICT
@@ -95,6 +101,7 @@ class Destination:
     user: str = "root"
     key: str = ""
     as_root: bool = False
+    joined: tuple[str, ...] = ()
 
 
 def stands(record: Record | None, wanted: Record | None) -> bool:
@@ -123,7 +130,7 @@ def steps(now: System, wanted: System) -> tuple[Step, ...]:
 
     Nothing is deleted by it: an account that is not wanted any more is shut, a group emptied, a share ended, a folder left as it is
     (`removals` would delete them). Shares that go are ended first and shares that come are offered last, so that nobody gets in
-    over what is half done.
+    over what is half done. An export that gives up a folder or a host which another takes is ended first, too, and made anew.
     """
     renamed = tuple(_renames(now, wanted))
     followed = after(now, renamed)
@@ -137,10 +144,27 @@ def steps(now: System, wanted: System) -> tuple[Step, ...]:
                 then = settled(before, then)
             if not stands(before, then):
                 found[part].append(Step(part=part, before=before, after=then))
+    found["exports"] = list(_apart(found["exports"]))
     shares: tuple[Part, ...] = ("offers", "exports")
     ending = [step for part in shares for step in found[part] if step.after is None]
     rest = [step for part in PARTS for step in found[part] if step not in ending]
     return (*ending, *renamed, *rest)
+
+
+def _apart(exports: Sequence[Step]) -> Iterator[Step]:
+    taking = {held: step.after.name for step in exports if isinstance(step.after, Export) for held in _held(step.after)}
+    for step in exports:
+        if isinstance(step.before, Export) and step.does == "change":
+            name = step.before.name
+            if any(taking.get(held, name) != name for held in _held(step.before)):
+                yield replace(step, after=None)
+                step = replace(step, before=None)
+        yield step
+
+
+def _held(export: Export) -> Iterator[tuple[str, str]]:
+    """What one export alone can have: a folder with one of its hosts, which such a server knows once (exports(5))."""
+    return ((export.path, rule.hosts) for rule in export.rules)
 
 
 def drift(left: System, found: System) -> tuple[Step, ...]:
@@ -262,16 +286,23 @@ def after(now: System, found: Iterable[Step]) -> System:
 
 
 def needs(found: Sequence[Step], of: Sequence[Step] | None = None) -> Mapping[str, frozenset[str]]:
-    """For each step (or for some `of` them), the ids of those that must be done before it: what makes or renames whatever it names."""
+    """For each step (or for some `of` them), the ids of those that must be done before it: what makes or renames whatever it names, and
+    what ends the export whose name, or whose folder and host, it takes."""
     made: dict[Part, dict[str, str]] = {part: {} for part in PARTS}
+    ended: dict[str | tuple[str, str], str] = {}
     for step in found:
         if step.does in ("make", "rename"):
             made[step.part][step.record.name] = step.id
-    return {
-        step.id: frozenset(made[part][name] for part, names in _names(step) for name in made[part].keys() & names)
-        - {step.id}
-        for step in (found if of is None else of)
-    }
+        elif step.does == "remove" and isinstance(step.before, Export):
+            ended |= dict.fromkeys([step.before.name, *_held(step.before)], step.id)
+
+    def before(step: Step) -> Iterator[str]:
+        for part, names in _names(step):
+            yield from (made[part][name] for name in made[part].keys() & names)
+        if isinstance(step.after, Export):
+            yield from (ended[one] for one in (step.after.name, *_held(step.after)) if one in ended)
+
+    return {step.id: frozenset(before(step)) - {step.id} for step in (found if of is None else of)}
 
 
 def _names(step: Step) -> Iterator[tuple[Part, Iterable[str]]]:
@@ -302,12 +333,18 @@ def _names(step: Step) -> Iterator[tuple[Part, Iterable[str]]]:
             pass
 
 
+def anew(found: Sequence[Step]) -> Mapping[str, str]:
+    """Of what is ended only to be made anew: the id of the step that ends it -> of the one that makes it."""
+    making = {step.id for step in found if step.does == "make"}
+    return {s.id: made for s in found if s.does == "remove" and (made := f"{s.part}:{s.record.name}") in making}
+
+
 def chosen(found: Sequence[Step], left: Collection[str]) -> tuple[Step, ...]:
-    """The steps without those left for later, and without what needs one of these."""
+    """The steps without those left for later, without what needs one of these, and without the end of what would not be made anew."""
     if not left:
         return tuple(found)
-    out, hangs = set(left), needs(found)
-    while more := {step.id for step in found if step.id not in out and hangs[step.id] & out}:
+    out, hangs, again = set(left), needs(found), anew(found)
+    while more := {s.id for s in found if s.id not in out and (hangs[s.id] & out or again.get(s.id) in out)}:
         out |= more
     return tuple(step for step in found if step.id not in out)
 

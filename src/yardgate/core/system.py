@@ -17,7 +17,7 @@ from yardgate.core.lists import Ordered, Posix, PosixEntry, posix
 from yardgate.core.lists.ordered import GROUP, OWNER, spelled
 from yardgate.core.membership import token
 from yardgate.core.names import fresh_id, unix_trouble
-from yardgate.core.plan import EVERYONE, LOCAL, ROOT, Plan, PlanError, Trouble, fold, show
+from yardgate.core.plan import EVERYONE, LOCAL, ROOT, Group, Plan, PlanError, Trouble, User, fold, show
 from yardgate.core.resolve import Matrix
 from yardgate.core.rights import STRICT, Level
 from yardgate.core.share import HostRule, Over, Share, Squash, in_order
@@ -174,13 +174,13 @@ def compiled(matrix: Matrix, top: str, joined: Collection[str] = ()) -> Compiled
     """What a plan comes to. top: the folder in which the pools lie, or are mounted. joined: ids of the directories that the host is joined to.
 
     Whoever has no primary group gets one of their own, of the same name, since a host knows nobody without.
-    Accounts of a directory are the directory's: they are neither made nor put into groups here, and named in lists and shares where
-    the host is joined to it.
+    Accounts of a directory are the directory's and never made here; where the host is joined to it, lists and shares name them, and
+    they are in the host's own groups.
     Raises PlanError where a name cannot be carried by a Unix host.
     """
     plan = matrix.plan
-    away = {origin for origin in plan.directories if origin not in joined}
-    if troubles := tuple(_troubles(plan, top, away)):
+    away = away_from(plan, joined)
+    if troubles := tuple(_troubles(plan, top)):
         raise PlanError(troubles)
     users = [user for user in plan.users.values() if user.origin == LOCAL and user.uid != 0]
     groups = [group for group in plan.groups.values() if group.origin == LOCAL and group.gid != 0]
@@ -197,9 +197,10 @@ def compiled(matrix: Matrix, top: str, joined: Collection[str] = ()) -> Compiled
         for user in users
     )
     counting: dict[str, set[str]] = {group.id: set() for group in groups}
-    for user in users:
-        for group in counting.keys() & token(plan, user.id).keys():
-            counting[group].add(user.name)
+    for user in plan.users.values():
+        if user.id in named and named[user.id] != ADMIN:
+            for group in counting.keys() & token(plan, user.id).keys():
+                counting[group].add(named[user.id])
     belongs = (Members(name=named[group], users=frozenset(found)) for group, found in counting.items())
     own = (HostGroup(name=user.name) for user in users if user.primary_group is None)
     listed = marked(plan, named)
@@ -229,19 +230,25 @@ def _by_name(records: Iterable[R]) -> dict[str, R]:
     return {record.name: record for record in records}
 
 
-def host_names(plan: Plan, away: Collection[str] = ()) -> Mapping[str, str]:
-    """Account id -> how the host calls it; root as root, and nothing for those of a directory that is away.
+def away_from(plan: Plan, joined: Collection[str]) -> frozenset[str]:
+    """The directories that a host does not know: all but those it is joined to."""
+    return frozenset(plan.directories) - frozenset(joined)
 
-    A group whose name it cannot have gets one made of that name.
+
+def host_names(plan: Plan, away: Collection[str] = ()) -> Mapping[str, str]:
+    """Account id -> how the host calls it; root as root, and nothing for those of a directory that is away, or that it cannot know.
+
+    A group whose name it cannot have gets one made of that name. Those of a directory it calls by the directory's short name and their
+    own in small letters, as winbindd(8) does.
     """
     found = {ROOT: ADMIN}
-    here = [user for user in plan.users.values() if user.origin not in away]
-    found |= {user.id: ADMIN if user.uid == 0 else plan.called(user.id) for user in here}
+    here = [user for user in plan.users.values() if _is_known(plan, user, away)]
+    found |= {user.id: ADMIN if user.uid == 0 else _called(plan, user) for user in here}
     taken = {fold(name) for name in found.values()}
     local = [group for group in plan.groups.values() if group.origin == LOCAL]
     taken |= {fold(group.name) for group in local if unix_trouble(group.name) is None}
-    for group in sorted((g for g in plan.groups.values() if g.origin not in away), key=lambda group: group.id):
-        name = ADMIN if group.gid == 0 else plan.called(group.id)
+    for group in sorted((g for g in plan.groups.values() if _is_known(plan, g, away)), key=lambda group: group.id):
+        name = ADMIN if group.gid == 0 else _called(plan, group)
         its_own = fold(name) in OF_THE_HOST
         if group.origin == LOCAL and group.gid != 0 and (unix_trouble(name) is not None or its_own):
             spoken = fresh_id(name, ()).strip("0123456789") and not its_own
@@ -249,6 +256,24 @@ def host_names(plan: Plan, away: Collection[str] = ()) -> Mapping[str, str]:
             taken.add(name)
         found[group.id] = name
     return found
+
+
+def _called(plan: Plan, account: User | Group) -> str:
+    if account.origin == LOCAL:
+        return account.name
+    return f"{plan.source(account.origin)}\\{account.name.lower()}"
+
+
+def _is_known(plan: Plan, account: User | Group, away: Collection[str]) -> bool:
+    """Whether a host knows an account: all of its own; of a directory that is not away those that have a number and a name for a list."""
+    if account.origin == LOCAL:
+        return True
+    if account.origin in away or account.gone or unix_trouble(plan.source(account.origin)) is not None:
+        return False
+    if isinstance(account, User):
+        return account.uid is not None and unix_trouble(account.name) is None
+    name = account.name
+    return account.gid is not None and name.isprintable() and name == name.strip() and not set(name) & set(':,"\\')
 
 
 def marked(plan: Plan, named: Mapping[str, str]) -> Mapping[str, str]:
@@ -335,20 +360,20 @@ def export(plan: Plan, share: Share, path: str) -> Export:
 # --- what cannot be carried -------------------------------------------------------------------------------------------
 
 
-def _troubles(plan: Plan, top: str, away: Collection[str]) -> Iterator[Trouble]:
+def _troubles(plan: Plan, top: str) -> Iterator[Trouble]:
     """Names that a Unix host cannot have, or that would be taken for another."""
     if not top.startswith("/") or not _plain_path(top):
         yield Trouble("top", f"{show(top)} is no plain path from the root, as /srv")
     for user in plan.users.values():
-        names = (user.name,) if user.origin == LOCAL else (user.name, plan.source(user.origin))
-        for name in names if not user.gone and user.origin not in away else ():
-            if (why := unix_trouble(name)) is not None:
-                yield Trouble(user.id, f"{show(name)} cannot be an account of the host: it {why}")
-            elif user.origin == LOCAL and fold(name) in OF_THE_HOST and user.uid != 0:
-                yield Trouble(
-                    user.id, f"{show(name)} is an account that hosts have for themselves; give it another sign-in name"
-                )
-    named = host_names(plan, away)
+        if user.origin != LOCAL or user.gone:
+            continue
+        if (why := unix_trouble(user.name)) is not None:
+            yield Trouble(user.id, f"{show(user.name)} cannot be an account of the host: it {why}")
+        elif fold(user.name) in OF_THE_HOST and user.uid != 0:
+            yield Trouble(
+                user.id, f"{show(user.name)} is an account that hosts have for themselves; give it another sign-in name"
+            )
+    named = host_names(plan, plan.directories)
     groups = {named[group.id] for group in plan.groups.values() if group.origin == LOCAL}
     for user in plan.users.values():
         if user.origin == LOCAL and user.primary_group is None and user.name in groups:
@@ -392,15 +417,22 @@ def _left_out(matrix: Matrix, away: Collection[str]) -> Iterator[str]:
     plan = matrix.plan
     for origin in sorted(away):
         number = sum(user.origin == origin and not user.gone for user in plan.users.values())
-        yield f"{number} accounts of {plan.source(origin)}: the host is not joined to it, and knows none of them"
+        yield f"{number} accounts of {plan.source(origin)}: the host is not joined to it, and knows none of them; if it is, say so where the plan goes"
     named = host_names(plan, away)
+    kinds: tuple[tuple[str, Iterable[User | Group]], ...] = (
+        ("accounts", plan.users.values()),
+        ("groups", plan.groups.values()),
+    )
+    for what, all_of in kinds:
+        odd = [a.name for a in all_of if a.origin not in {LOCAL, *away} and a.id not in named and not a.gone]
+        if odd:
+            yield f"{what} of a directory that have no number, or a name that a host's lists cannot hold: {', '.join(map(show, sorted(odd)))}"
     other = [f"{g.name} ({named[g.id]})" for g in plan.groups.values() if g.origin == LOCAL and named[g.id] != g.name]
     if other:
         yield f"groups are called otherwise there, since a host cannot have the names that they have: {', '.join(sorted(other))}"
-    local = {user.id for user in plan.users.values() if user.origin == LOCAL}
     for group in plan.groups.values():
-        if group.origin == LOCAL and any(member not in local and member in plan.users for member in group.members):
-            yield f"members of {group.name} that come from a directory: a host's own group cannot hold them everywhere"
+        if group.origin == LOCAL and any(member in plan.users and member not in named for member in group.members):
+            yield f"members of {group.name} that come from a directory: the host does not know them"
     for place in plan.places.values():
         if place.id not in matrix.laying or matrix.laying[place.id].list is None:
             yield f"the list of {plan.path_name(place.id)}, which is not planned"

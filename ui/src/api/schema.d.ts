@@ -1814,6 +1814,7 @@ export interface components {
          * Destination
          * @description Where a plan goes. papers: to an appliance that cannot be reached; here: to the host that Yard Gate runs on; ssh: to another, as
          *     `user`, with the public key that it was agreed to have, `as_root` where sudo(8) has to be asked; stand-in: to a simulated one at a port of this machine.
+         *     joined: ids of the plan's directories to which the host is joined itself.
          */
         Destination: {
             /**
@@ -1847,6 +1848,11 @@ export interface components {
              * @default false
              */
             as_root: boolean;
+            /**
+             * Joined
+             * @default []
+             */
+            joined: string[];
         };
         /**
          * Directory
@@ -3815,7 +3821,8 @@ export interface components {
         };
         /**
          * RolloutStep
-         * @description One step of a rollout. needs: ids of those that must be done before. trouble: why this kind of host cannot do it.
+         * @description One step of a rollout. needs: ids of those that must be done before. anew: the id of the one that makes again what this one ends;
+         *     neither is done without the other. trouble: why this kind of host cannot do it.
          */
         RolloutStep: {
             /** Id */
@@ -3834,6 +3841,8 @@ export interface components {
             words: string;
             /** Needs */
             needs: string[];
+            /** Anew */
+            anew?: string | null;
             /** Destroys */
             destroys: boolean;
             /** Reloads */

@@ -15,7 +15,7 @@ export function whereTo(where: Where): string {
 
 /** Says where the plan goes: to an appliance that can be reached, whose key was compared, or to papers. */
 export function DestinationDialog({ now, onClose }: { now: Where; onClose: () => void }) {
-  const { id } = usePlan();
+  const { id, outline } = usePlan();
   const client = useQueryClient();
   const [where, setWhere] = useState<Where>(now);
   const [keys, setKeys] = useState<Key[] | null>(null);
@@ -45,7 +45,7 @@ export function DestinationDialog({ now, onClose }: { now: Where; onClose: () =>
   const ready = where.kind !== "ssh" || Boolean(where.host && where.key);
   return (
     <Modal title="Where the plan goes" width={600} open onCancel={onClose} onOk={() => void keep()} okText="Send it there from now on" cancelText="Leave it" confirmLoading={busy} okButtonProps={{ disabled: !ready }}>
-      <Radio.Group className="choices" value={where.kind} onChange={(event) => change({ kind: event.target.value as Where["kind"], ...(event.target.value === "stand-in" && where.kind !== "stand-in" ? { host: "127.0.0.1", port: 8739 } : {}) })}>
+      <Radio.Group className="choices" value={where.kind} onChange={(event) => change({ kind: event.target.value as Where["kind"], ...(event.target.value === "stand-in" ? { joined: [] } : {}), ...(event.target.value === "stand-in" && where.kind !== "stand-in" ? { host: "127.0.0.1", port: 8739 } : {}) })}>
         <Radio value="papers">On paper: <span className="muted">a script or a runbook to take there; say here what was done</span></Radio>
         <Radio value="ssh">To a Linux file server over SSH: <span className="muted">step by step from here, read back, tried, kept or put back</span></Radio>
         <Radio value="here">To this machine: <span className="muted">the one that Yard Gate runs on, as root</span></Radio>
@@ -68,6 +68,14 @@ export function DestinationDialog({ now, onClose }: { now: Where; onClose: () =>
             </>
           )}
           {where.key && <p>Its key is agreed: <code>{where.key.slice(0, 40)}…</code>. A host that shows another is not spoken to. <button className="plain link" onClick={() => elsewhere({})}>Compare anew</button></p>}
+        </div>
+      )}
+      {where.kind !== "stand-in" && outline.directories.length > 0 && (
+        <div className="fields">
+          {outline.directories.map((one) => (
+            <Checkbox key={one.id} checked={where.joined?.includes(one.id)} onChange={(event) => change({ joined: [...(where.joined ?? []).filter((other) => other !== one.id), ...(event.target.checked ? [one.id] : [])] })}>it is joined to {one.name} itself</Checkbox>
+          ))}
+          <p className="muted">Then lists, shares and its own groups name the directory’s people and groups. It finds them by winbind, as {outline.directories[0]!.name}\name.</p>
         </div>
       )}
       {where.kind === "stand-in" && <div className="fields"><Labelled label="Its port on this machine"><InputNumber value={where.port} min={1} max={65535} onChange={(port) => change({ port: port ?? 8739, host: "127.0.0.1" })} /></Labelled></div>}

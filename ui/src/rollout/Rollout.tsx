@@ -122,7 +122,7 @@ function leftOut(steps: RolloutStep[], later: ReadonlySet<string>): Map<string, 
   for (let before = -1; before !== left.size; ) {
     before = left.size;
     for (const step of steps) {
-      const missing = !left.has(step.id) && step.needs.find((need) => left.has(need));
+      const missing = !left.has(step.id) && [...step.needs, ...(step.anew ? [step.anew] : [])].find((need) => left.has(need));
       if (missing) left.set(step.id, `needs: ${steps.find((one) => one.id === missing)?.words ?? missing}`);
     }
   }

@@ -16,6 +16,7 @@ export function StepPanel({ step, top, simulated, left, steps }: { step: Rollout
       <h2>{step.words.charAt(0).toUpperCase() + step.words.slice(1)}</h2>
       {left && <p className="late">Not done now: {left}.</p>}
       {step.destroys && <p className="late">What goes with it does not come back.</p>}
+      {step.anew && <p className="muted">Another share takes a folder and a host that it has now, so it is ended before and made anew after.</p>}
       {needed.length > 0 && <><h3>Comes after</h3><ul className="words">{needed.map((words) => <li key={words}>{words}</li>)}</ul></>}
       {step.reloads && <p className="muted">The {step.reloads.toUpperCase()} server reads its configuration anew; open connections go on.</p>}
       {found.isError && <div className="trouble">{message(found.error)}</div>}
