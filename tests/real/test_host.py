@@ -54,7 +54,9 @@ def office(seed: int, places: int = 5) -> Plan:
     users = {
         user: replace(
             plan.users[user],
-            uid=FIRST_UID + number if rng.random() < 0.9 or plan.users[user].uid == 0 else plan.users[user].uid,
+            uid=FIRST_UID + number + moved(seed, user)
+            if rng.random() < 0.9 or plan.users[user].uid == 0
+            else plan.users[user].uid,
             enabled=rng.random() < 0.85,
             expires=rng.choice([None, None, None, ON + timedelta(days=90), ON + timedelta(days=4000)]),
             full_name=rng.choice(["", f"Nr {number}"]),
@@ -116,6 +118,11 @@ def office(seed: int, places: int = 5) -> Plan:
     )
     assert check(made) == ()
     return made
+
+
+def moved(seed: int, user: str) -> int:
+    """Now and then somebody has another number than in the plan before."""
+    return 50 if random.Random(f"moved-{seed}-{user}").random() < 0.1 else 0
 
 
 def _without(own: Any, named: set[str]) -> Any:

@@ -248,6 +248,7 @@ def _names(run: Runner, sids: Collection[str]) -> dict[str, str]:
             root=False,
         )
         mark = GROUP_MARK if database == "group" else ""
+        known |= {f"{kind}{number}": f"{mark}{number}" for number in numbers}
         rows = (line.split(":") for line in run(asked).out.splitlines())
         known |= {f"{kind}{row[2]}": f"{mark}{row[0]}" for row in rows if len(row) > 2}
     return known
@@ -327,6 +328,9 @@ WHERE = """if getent "$1" "$2" > /dev/null; then shift 2; "$@"; fi"""
 WHERE_NO = """if ! getent "$1" "$2" > /dev/null; then shift 2; "$@"; fi"""
 
 
+FORGETTING = Command(("net", "cache", "flush"), "let the SMB server forget whose the number was")
+
+
 def _group_commands(was: HostGroup | None, now: HostGroup | None) -> Iterator[Command]:
     if was is None and now is not None:
         number = ("--gid", str(now.gid)) if now.gid is not None else ()
@@ -340,6 +344,7 @@ def _group_commands(was: HostGroup | None, now: HostGroup | None) -> Iterator[Co
             yield _where("a", "group", was.name, "rename the group", *renaming)
         if now.gid is not None and was.gid != now.gid:
             yield _run("give it another number", "groupmod", "--gid", str(now.gid), "--", now.name)
+            yield FORGETTING
 
 
 def _account_commands(was: Account | None, now: Account | None) -> Iterator[Command]:
@@ -347,6 +352,7 @@ def _account_commands(was: Account | None, now: Account | None) -> Iterator[Comm
         assert was is not None
         yield _script("end its account at the SMB server", FORGET, was.name)
         yield _where("a", "passwd", was.name, "delete the account; its files stay", "userdel", "--", was.name)
+        yield FORGETTING
         return
     if was is None:
         number = ("--uid", str(now.uid)) if now.uid is not None else ()
@@ -375,6 +381,7 @@ def _account_changes(was: Account, now: Account) -> Iterator[Command]:
         yield _script("end its old account at the SMB server", FORGET, was.name)
         renaming = ("usermod", "--login", now.name, "--", was.name)
         yield _where("a", "passwd", was.name, "rename the account", *renaming)
+        yield FORGETTING
     if now.smb and (not was.smb or was.name != now.name):
         yield _script("make its account at the SMB server, with a password that nobody knows yet", ENTER, now.name)
     if was.smb and not now.smb:
@@ -383,6 +390,7 @@ def _account_changes(was: Account, now: Account) -> Iterator[Command]:
         yield _run("say whose it is", "usermod", "--comment", now.full_name, "--", now.name)
     if now.uid is not None and was.uid != now.uid:
         yield _run("give it another number", "usermod", "--uid", str(now.uid), "--", now.name)
+        yield FORGETTING
     if was.primary != now.primary:
         yield _run("give it another primary group", "usermod", "--gid", now.primary, "--", now.name)
 

@@ -9,7 +9,7 @@ from dataclasses import dataclass, replace
 from typing import Any, Literal
 
 from yardgate.core import rights
-from yardgate.core.lists import Entry, Ordered, Posix, PosixEntry
+from yardgate.core.lists import Entry, Ordered, Posix, PosixEntry, posix
 from yardgate.core.plan import GUEST
 from yardgate.core.rights import STRICT, Level
 from yardgate.core.share import Protocol
@@ -73,6 +73,13 @@ class Step:
         return self.after is None and (self.wipe or self.part == "accounts")
 
     @property
+    def renumbers(self) -> bool:
+        """Whether a group or an account gets or gives up a number, by which lists on folders go; one that is not known does not count."""
+        was, now = _number(self.before), _number(self.after)
+        is_known = None not in (was, now) or None in (self.before, self.after)
+        return was != now and is_known
+
+    @property
     def reloads(self) -> Protocol | None:
         """The service that has to read its configuration anew."""
         return {"offers": "smb", "exports": "nfs"}.get(self.part)  # type: ignore[return-value]
@@ -84,7 +91,12 @@ class Step:
         """The appliance after the step."""
         if self.does == "rename":
             return _renamed(system, self)
-        return system.having(self.part, self.record.name, self.after)
+        then = system.having(self.part, self.record.name, self.after)
+        return _renumbered(then, self) if self.renumbers and _is_listed(self, system) else then
+
+
+def _number(record: Record | None) -> int | None:
+    return record.uid if isinstance(record, Account) else record.gid if isinstance(record, HostGroup) else None
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -137,6 +149,8 @@ def steps(now: System, wanted: System) -> tuple[Step, ...]:
     whole = _kept(followed, wanted)
     found: dict[Part, list[Step]] = {part: [] for part in PARTS}
     for part in PARTS:
+        if part == "folders":
+            followed = after(followed, (*found["groups"], *found["accounts"]))
         was, shall = followed.part(part), whole.part(part)
         for name in sorted(was.keys() | shall.keys(), key=lambda name: (name.count("/"), name)):
             before, then = was.get(name), shall.get(name)
@@ -145,10 +159,25 @@ def steps(now: System, wanted: System) -> tuple[Step, ...]:
             if not stands(before, then):
                 found[part].append(Step(part=part, before=before, after=then))
     found["exports"] = list(_apart(found["exports"]))
+    found["groups"], found["accounts"] = _freed_first(found["groups"]), _freed_first(found["accounts"])
     shares: tuple[Part, ...] = ("offers", "exports")
     ending = [step for part in shares for step in found[part] if step.after is None]
     rest = [step for part in PARTS for step in found[part] if step not in ending]
     return (*ending, *renamed, *rest)
+
+
+def _freed_first(changes: Sequence[Step]) -> list[Step]:
+    """A number is given up before another takes it. Where numbers are exchanged in a circle, no order helps."""
+    held = {_number(step.before): step for step in changes if step.renumbers and step.before is not None}
+    order: dict[str, Step] = {}
+    for one in changes:
+        chain: dict[str, Step] = {}
+        step: Step | None = one
+        while step is not None and step.id not in order and step.id not in chain:
+            chain[step.id] = step
+            step = held.get(_number(step.after)) if _number(step.after) is not None else None
+        order |= reversed(chain.items())
+    return list(order.values())
 
 
 def _apart(exports: Sequence[Step]) -> Iterator[Step]:
@@ -211,37 +240,66 @@ def _renamed(now: System, step: Step) -> System:
     assert step.after is not None
     old, new = step.before.name, step.after.name
     now = now.having(step.part, old, None).having(step.part, new, step.after)
-    tag = "user" if step.part == "accounts" else "group"
-
-    def entries(part: tuple[PosixEntry, ...]) -> tuple[PosixEntry, ...]:
-        return tuple(replace(e, who=new) if (e.tag, e.who) == (tag, old) else e for e in part)
-
-    def posix(own: Posix) -> Posix:
-        default = None if own.default is None else entries(own.default)
-        return replace(own, access=entries(own.access), default=default)
-
-    def listed(folder: Folder) -> Folder:
-        beneath = posix(folder.beneath) if folder.beneath is not None else None
-        if isinstance(folder.listed, Posix):
-            return replace(folder, listed=posix(folder.listed), beneath=beneath)
-        mark = GROUP_MARK if tag == "group" else ""
-        own = (replace(e, who=f"{mark}{new}") if e.who == f"{mark}{old}" else e for e in folder.listed.entries)
-        return replace(folder, listed=Ordered(tuple(own)), beneath=beneath)
-
     if step.part == "accounts":
         members = [replace(m, users=frozenset(new if u == old else u for u in m.users)) for m in now.members.values()]
-        folders = [replace(f, owner=new if f.owner == old else f.owner) for f in now.folders.values()]
         accounts = list(now.accounts.values())
     else:
         members = [replace(m, name=new if m.name == old else m.name) for m in now.members.values()]
-        folders = [replace(f, group=new if f.group == old else f.group) for f in now.folders.values()]
         accounts = [replace(a, primary=new if a.primary == old else a.primary) for a in now.accounts.values()]
     return replace(
         now,
         members={m.name: m for m in members},
         accounts={a.name: a for a in accounts},
-        folders={f.name: listed(f) for f in folders},
+        folders=_listing(now, step.part, {old: new}),
     )
+
+
+def _renumbered(now: System, step: Step) -> System:
+    """The appliance after a group or account got or gave up a number: owners and lists go by it, so what named it has the old number, or
+    whoever has that one now, and what had the new number names it."""
+    name, old, new = step.record.name, _number(step.before), _number(step.after)
+    called = {}
+    if old is not None:
+        called[name] = next((one.name for one in now.part(step.part).values() if _number(one) == old), str(old))
+    if new is not None:
+        called[str(new)] = name
+    return replace(now, folders=_listing(now, step.part, called))
+
+
+def _is_listed(step: Step, now: System) -> bool:
+    """Whether any list may name it; of what is made, only by the number that it gets."""
+    return step.before is not None or str(_number(step.after)) in now.dangling
+
+
+def _listing(now: System, part: Part, called: Mapping[str, str]) -> dict[str, Folder]:
+    """The folders, where accounts or groups are called otherwise in their lists and as owners."""
+    tag = "user" if part == "accounts" else "group"
+    mark = GROUP_MARK if tag == "group" else ""
+    marks = {f"{mark}{old}": f"{mark}{new}" for old, new in called.items()}
+
+    def entries(some: tuple[PosixEntry, ...]) -> tuple[PosixEntry, ...]:
+        return posix.in_order(replace(e, who=called.get(e.who, e.who)) if e.tag == tag else e for e in some)
+
+    def own(listed: Posix) -> Posix:
+        return replace(
+            listed, access=entries(listed.access), default=None if listed.default is None else entries(listed.default)
+        )
+
+    def folder(was: Folder) -> Folder:
+        if isinstance(was.listed, Posix):
+            listed: Posix | Ordered = own(was.listed)
+        else:
+            listed = Ordered(tuple(replace(e, who=marks.get(e.who, e.who)) for e in was.listed.entries))
+        owner, group = (
+            (called.get(was.owner, was.owner), was.group)
+            if tag == "user"
+            else (was.owner, called.get(was.group, was.group))
+        )
+        return replace(
+            was, owner=owner, group=group, listed=listed, beneath=None if was.beneath is None else own(was.beneath)
+        )
+
+    return {one.name: folder(one) for one in now.folders.values()}
 
 
 def _kept(now: System, wanted: System) -> System:
@@ -272,7 +330,7 @@ def after(now: System, found: Iterable[Step]) -> System:
     """What the appliance has when all steps are done."""
     parts: dict[str, Any] = {}
     for step in found:
-        if step.does == "rename":  # which lists and memberships follow
+        if step.does == "rename" or (step.renumbers and _is_listed(step, now)):  # which changes lists, too
             now, parts = step.onto(replace(now, **parts)), {}
             continue
         own = parts.setdefault(step.part, dict(now.part(step.part)))
@@ -286,11 +344,17 @@ def after(now: System, found: Iterable[Step]) -> System:
 
 
 def needs(found: Sequence[Step], of: Sequence[Step] | None = None) -> Mapping[str, frozenset[str]]:
-    """For each step (or for some `of` them), the ids of those that must be done before it: what makes or renames whatever it names, and
-    what ends the export whose name, or whose folder and host, it takes."""
+    """For each step (or for some `of` them), the ids of those that must be done before it: what makes or renames whatever it names, what
+    gives up the number that it takes, and what ends the export whose name, or whose folder and host, it takes."""
     made: dict[Part, dict[str, str]] = {part: {} for part in PARTS}
     ended: dict[str | tuple[str, str], str] = {}
+    free: dict[tuple[Part, int | None], str] = {}
+    waits: dict[str, str] = {}
     for step in found:
+        if step.renumbers and step.before is not None:
+            free[step.part, _number(step.before)] = step.id
+        if (step.part, _number(step.after)) in free:
+            waits[step.id] = free[step.part, _number(step.after)]
         if step.does in ("make", "rename"):
             made[step.part][step.record.name] = step.id
         elif step.does == "remove" and isinstance(step.before, Export):
@@ -301,6 +365,8 @@ def needs(found: Sequence[Step], of: Sequence[Step] | None = None) -> Mapping[st
             yield from (made[part][name] for name in made[part].keys() & names)
         if isinstance(step.after, Export):
             yield from (ended[one] for one in (step.after.name, *_held(step.after)) if one in ended)
+        if step.id in waits:
+            yield waits[step.id]
 
     return {step.id: frozenset(before(step)) - {step.id} for step in (found if of is None else of)}
 

@@ -7,6 +7,7 @@ them (`rollout`), reading back is comparing, and putting back is the difference 
 from collections.abc import Collection, Iterable, Iterator, Mapping
 from dataclasses import dataclass, field, replace
 from datetime import date
+from functools import cached_property
 from itertools import chain
 from typing import Any, Literal, NamedTuple, TypeVar
 
@@ -75,7 +76,7 @@ class Folder:
     """A folder with owner, owning group and list. name: its path. A mode is a POSIX list of three entries.
 
     The lists name accounts. In an ordered list a group has an @ before its name, and owner@ and group@ stand only in what comes down
-    to new things (see `ordered.spelled`); a SID stands where it is nobody's that the appliance knows. beneath: what the file system
+    to new things (see `ordered.spelled`); a number or a SID stands where it is nobody's that the appliance knows. beneath: what the file system
     itself has where an ordered list is kept beside it, if that is not open to all.
     """
 
@@ -148,7 +149,25 @@ class System:
         kept = dict(self.part(part))
         kept.pop(name, None)
         changed: Any = {part: kept if record is None else kept | {record.name: record}}
-        return replace(self, **changed)
+        then = replace(self, **changed)
+        if part != "folders" and "dangling" in self.__dict__:  # what is known of the folders holds on
+            then.__dict__["dangling"] = self.dangling
+        return then
+
+    @cached_property
+    def dangling(self) -> frozenset[str]:
+        """Numbers that owners and lists of folders have and that are nobody's."""
+        found: set[str] = set()
+        for folder in self.folders.values():
+            lists = [own for own in (folder.listed, folder.beneath) if own is not None]
+            entries = [
+                entry
+                for own in lists
+                for entry in (own.entries if isinstance(own, Ordered) else (*own.access, *(own.default or ())))
+            ]
+            whos = (folder.owner, folder.group, *(entry.who.removeprefix(GROUP_MARK) for entry in entries))
+            found.update(who for who in whos if who.isdigit())
+        return frozenset(found)
 
 
 def asked(*systems: System) -> System:

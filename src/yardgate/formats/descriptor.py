@@ -64,7 +64,10 @@ def _sid(who: str) -> Iterator[Piece]:
     if who in KNOWN or who.startswith("S-1-"):
         yield Piece("hex", sid_bytes(KNOWN.get(who, who)).hex())
         return
-    of = UNIX_GROUP if who.startswith(GROUP_MARK) else UNIX_USER
+    of, name = UNIX_GROUP if who.startswith(GROUP_MARK) else UNIX_USER, who.removeprefix(GROUP_MARK)
+    if name.isdigit():  # a number that is nobody's
+        yield Piece("hex", sid_bytes(f"{of}{name}").hex())
+        return
     yield Piece("hex", sid_bytes(f"{of}0")[:-4].hex())
     yield Piece(UNIX[of], who.removeprefix(GROUP_MARK))
 

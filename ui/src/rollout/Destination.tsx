@@ -24,6 +24,11 @@ export function DestinationDialog({ now, onClose }: { now: Where; onClose: () =>
   const path = { params: { path: { plan: id } } };
   const change = (part: Partial<Where>) => { setWhere((old) => ({ ...old, ...part })); setTrouble(""); };
   const elsewhere = (part: Partial<Where>) => { change({ ...part, key: "" }); setKeys(null); };
+  const choose = (kind: Where["kind"]) => {
+    if (kind === "stand-in") elsewhere({ kind, host: "127.0.0.1", port: 8739, joined: [] });
+    else if (where.kind === "stand-in") elsewhere({ kind, host: "", port: 22 });
+    else change({ kind });
+  };
   const attempt = async (act: () => Promise<void>) => {
     setBusy(true);
     setTrouble("");
@@ -45,7 +50,7 @@ export function DestinationDialog({ now, onClose }: { now: Where; onClose: () =>
   const ready = where.kind !== "ssh" || Boolean(where.host && where.key);
   return (
     <Modal title="Where the plan goes" width={600} open onCancel={onClose} onOk={() => void keep()} okText="Send it there from now on" cancelText="Leave it" confirmLoading={busy} okButtonProps={{ disabled: !ready }}>
-      <Radio.Group className="choices" value={where.kind} onChange={(event) => change({ kind: event.target.value as Where["kind"], ...(event.target.value === "stand-in" ? { joined: [] } : {}), ...(event.target.value === "stand-in" && where.kind !== "stand-in" ? { host: "127.0.0.1", port: 8739 } : {}) })}>
+      <Radio.Group className="choices" value={where.kind} onChange={(event) => choose(event.target.value as Where["kind"])}>
         <Radio value="papers">On paper: <span className="muted">a script or a runbook to take there; say here what was done</span></Radio>
         <Radio value="ssh">To a Linux file server over SSH: <span className="muted">step by step from here, read back, tried, kept or put back</span></Radio>
         <Radio value="here">To this machine: <span className="muted">the one that Yard Gate runs on, as root</span></Radio>
@@ -73,7 +78,7 @@ export function DestinationDialog({ now, onClose }: { now: Where; onClose: () =>
       {where.kind !== "stand-in" && outline.directories.length > 0 && (
         <div className="fields">
           {outline.directories.map((one) => (
-            <Checkbox key={one.id} checked={where.joined?.includes(one.id)} onChange={(event) => change({ joined: [...(where.joined ?? []).filter((other) => other !== one.id), ...(event.target.checked ? [one.id] : [])] })}>it is joined to {one.name} itself</Checkbox>
+            <Checkbox key={one.id} checked={where.joined?.includes(one.id)} onChange={(event) => change({ joined: [...(where.joined ?? []).filter((other) => other !== one.id), ...(event.target.checked ? [one.id] : [])] })}>the host itself is joined to {one.name}</Checkbox>
           ))}
           <p className="muted">Then lists, shares and its own groups name the directory’s people and groups. It finds them by winbind, as {outline.directories[0]!.name}\name.</p>
         </div>
