@@ -13,7 +13,9 @@ from tests.real.test_host import SNAPSHOT, shell
 from tests.standin import stand_in
 from yardgate import demo
 from yardgate.appliance.standin import Faults, StandIn
+from yardgate.core.edit import RemoveUser
 from yardgate.core.rollout import Destination
+from yardgate.store import Plans
 from yardgate.store.rollouts import Rollouts
 
 
@@ -46,12 +48,14 @@ def test_drift_is_found_put_right_tried_and_kept(yard: Yard, page: Page) -> None
     page.until(lambda: any("account imke.brouwer: shut it" in row.text for row in page.all(".step")))
     page.button("Put it there").click()
     page.says("must sign in again for it to count for them")
+    page.says("changes not on the appliance yet")
     page.button("Begin", ".ant-modal").click()
     page.says("Keep within")
     page.says("120 visits of people to shares, all as planned.")
     assert page.trouble() == []
     page.button("Keep", ".verdict").click()
     page.one(".verdict.good")
+    page.until(lambda: "not on the appliance yet" not in page.one(".strip").text)
     page.button("Back to what is to do").click()
     page.says("The appliance has what the plan says")
     page.until(lambda: page.one(".past button.plain").click() or True)
@@ -60,6 +64,26 @@ def test_drift_is_found_put_right_tried_and_kept(yard: Yard, page: Page) -> None
     page.says("account imke.brouwer: open it")
     page.until(lambda: page.one(".past a").click() or True)
     page.one(".verdict.good")
+    assert page.errors() == []
+
+
+def test_what_is_left_over_is_deleted_when_its_name_is_typed(yard: Yard, page: Page, appliance: StandIn) -> None:
+    Plans(yard.server.store()).commit(yard.plan, 1, [RemoveUser("edda-lindqvist")], "ann")
+    page.go(yard.at("rollout"), ".step")
+    page.button("Look what it has").click()
+    page.says("2 things changed behind the plan’s back")
+    page.button("Delete …").click()
+    page.says("Type its name, edda.lindqvist,")
+    field = page.one(".ant-modal input")
+    field.send_keys("edda")
+    assert not page.button("Delete edda.lindqvist", ".ant-modal").is_enabled()
+    assert page.trouble() == []
+    field.send_keys(".lindqvist")
+    page.button("Delete edda.lindqvist", ".ant-modal").click()
+    page.says("Keep within")
+    page.button("Keep", ".verdict").click()
+    page.one(".verdict.good")
+    assert "edda.lindqvist" not in appliance.state.saved.accounts
     assert page.errors() == []
 
 

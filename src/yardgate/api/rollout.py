@@ -84,7 +84,7 @@ def steps_of(desk: Desk, opened: Opened, top: str) -> tuple[Compiled, System, tu
 
 def _step(step: Step, needed: Collection[str], making: str | None = None) -> RolloutStep:
     return RolloutStep(
-        id=step.id, part=step.part, does=step.does, words=words(step), needs=sorted(needed), anew=making, destroys=step.destroys,
+        id=step.id, part=step.part, name=step.record.name, does=step.does, words=words(step), needs=sorted(needed), anew=making, destroys=step.destroys,
         reloads=step.reloads, trouble=_trouble(step),
     )  # fmt: skip
 

@@ -817,11 +817,12 @@ class MappingOut(BaseModel):
 
 
 class RolloutStep(BaseModel):
-    """One step of a rollout. needs: ids of those that must be done before. anew: the id of the one that makes again what this one ends;
+    """One step of a rollout. name: what it is about, as the appliance calls it. needs: ids of those that must be done before. anew: the id of the one that makes again what this one ends;
     neither is done without the other. trouble: why this kind of host cannot do it."""
 
     id: str
     part: Part
+    name: str
     does: Does
     words: str
     needs: list[str]

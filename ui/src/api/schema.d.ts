@@ -2184,7 +2184,7 @@ export interface components {
          * @description A folder with owner, owning group and list. name: its path. A mode is a POSIX list of three entries.
          *
          *     The lists name accounts. In an ordered list a group has an @ before its name, and owner@ and group@ stand only in what comes down
-         *     to new things (see `ordered.spelled`); a SID stands where it is nobody's that the appliance knows. beneath: what the file system
+         *     to new things (see `ordered.spelled`); a number or a SID stands where it is nobody's that the appliance knows. beneath: what the file system
          *     itself has where an ordered list is kept beside it, if that is not open to all.
          */
         Folder: {
@@ -3821,7 +3821,7 @@ export interface components {
         };
         /**
          * RolloutStep
-         * @description One step of a rollout. needs: ids of those that must be done before. anew: the id of the one that makes again what this one ends;
+         * @description One step of a rollout. name: what it is about, as the appliance calls it. needs: ids of those that must be done before. anew: the id of the one that makes again what this one ends;
          *     neither is done without the other. trouble: why this kind of host cannot do it.
          */
         RolloutStep: {
@@ -3832,6 +3832,8 @@ export interface components {
              * @enum {string}
              */
             part: "groups" | "accounts" | "members" | "folders" | "offers" | "exports";
+            /** Name */
+            name: string;
             /**
              * Does
              * @enum {string}

@@ -48,5 +48,5 @@ export function useRollout(asking: boolean, top?: string) {
 /** The cells that come out otherwise than what was put on the appliance last. */
 export function useSince() {
   const { id } = usePlan();
-  return useQuery({ queryKey: ["of-plan", id, "since"], placeholderData: keepPreviousData, queryFn: () => ask(api.GET("/api/v1/plans/{plan}/rollout/since", { params: { path: { plan: id } } })) });
+  return useQuery({ queryKey: ["of-plan", id, "rollout", "since"], placeholderData: keepPreviousData, queryFn: () => ask(api.GET("/api/v1/plans/{plan}/rollout/since", { params: { path: { plan: id } } })) });
 }

@@ -39,7 +39,7 @@ function Deleting({ step, rollout, onClose }: { step: RolloutStep; rollout: Roll
   const [typed, setTyped] = useState("");
   const [busy, setBusy] = useState(false);
   const [trouble, setTrouble] = useState("");
-  const name = step.id.slice(step.id.indexOf(":") + 1).split("/").pop()!;
+  const name = step.name.split("/").pop()!;
   const begin = async () => {
     setBusy(true);
     setTrouble("");

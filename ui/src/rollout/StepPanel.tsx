@@ -6,7 +6,7 @@ import { usePlan } from "../plan/PlanContext";
 export function StepPanel({ step, top, simulated, left, steps }: { step: RolloutStep; top: string; simulated: boolean; left: string | undefined; steps: RolloutStep[] }) {
   const { id } = usePlan();
   const found = useQuery({
-    queryKey: ["of-plan", id, "rollout-step", step.id, top, simulated],
+    queryKey: ["of-plan", id, "rollout", "step", step.id, top, simulated],
     enabled: !step.trouble,
     queryFn: () => ask(api.GET("/api/v1/plans/{plan}/rollout/step", { params: { path: { plan: id }, query: { id: step.id, top } } })),
   });
