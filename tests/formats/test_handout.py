@@ -13,8 +13,8 @@ from tests.conftest import ON
 from tests.hostile import HOSTILE
 from tests.thorough import times
 from yardgate import demo
-from yardgate.appliance.handout import restore_text, runbook, runbook_page, script, shown, specs_text
-from yardgate.appliance.linux import commands
+from yardgate.appliance.handout import restore_text, runbook, runbook_page, script, specs_text, typed
+from yardgate.appliance.linux import KEEP_LIST, commands
 from yardgate.core.lists import Entry, Ordered, Posix
 from yardgate.core.plan import Group, Place, Plan, PlanError, User, check, fold
 from yardgate.core.resolve import resolve
@@ -230,9 +230,13 @@ def test_names_of_every_kind_are_refused_or_reach_each_command_as_they_are(tmp_p
         assert heard(path, work) == given(System(), found)
         page = Page.of(runbook_page(plan.name, System(), found, (plan.name,)))
         assert page.titles == [plan.name]
-        assert page.steps == [f"{n}. {said[0].upper()}{said[1:]}" for n, said in enumerate(map(words, found), 1)]
-        assert page.blocks == [
-            "\n".join(shown(some))
+        before = page.steps[:1] == ["Before"]
+        assert page.steps[before:] == [
+            f"{n}. {said[0].upper()}{said[1:]}" for n, said in enumerate(map(words, found), 1)
+        ]
+        assert page.blocks[:before] == [KEEP_LIST] * before
+        assert page.blocks[before:] == [
+            "\n".join(line for _, line in typed(some))
             for step, state in walked(System(), found)
             for some in (commands(step, state), commands(step.back(), step.onto(state)))
         ]

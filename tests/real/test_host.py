@@ -21,7 +21,7 @@ from tests.real.storage import FIRST_UID, by_hand
 from tests.real.test_shares import ACTS
 from tests.thorough import times
 from yardgate.appliance.apply import Carried, carry_out, put_back
-from yardgate.appliance.handout import restore_text, script
+from yardgate.appliance.handout import restore_text, runbook, script
 from yardgate.appliance.host import LinuxHost
 from yardgate.appliance.linux import KEEP, Command, Done, Runner, descriptor_text, list_text, read
 from yardgate.appliance.target import Busy, TooLate
@@ -352,6 +352,28 @@ def test_the_script_does_the_same_and_again_nothing_and_takes_it_back(keelson: H
         assert shell(keelson, SNAPSHOT) == stands, "what is taken away for setfacl is the same"
         shell(keelson, f"sh {path} --undo && sh {path} --undo")
         assert shell(keelson, SNAPSHOT) == before
+
+
+def test_the_runbook_typed_as_it_stands_does_the_same_and_takes_it_back(keelson: Host) -> None:
+    run, before = runner(keelson), shell(keelson, SNAPSHOT)
+    for seed in (5, 8):
+        wanted = compiled(resolve(office(seed), ON), TOP).system
+        now = read(run, asked(wanted))
+        head, *said = runbook("by hand", now, steps(now, wanted), ()).split("\n## ")
+        assert "    " not in head
+        helper = [block(said.pop(0))] if said[0].startswith("Before") else []
+        doing = [one.split("To undo it: ") for one in said if not one.startswith("Afterwards")]
+        assert "failed" not in shell(
+            keelson, "sh -eu 2>&1 || echo failed", "".join([*helper, *(block(one) for one, _ in doing)])
+        )
+        assert steps(read(run, asked(wanted)), wanted) == ()
+        assert shell(keelson, SNAPSHOT) != before
+        shell(keelson, "sh -u", "".join([*helper, *(block(one) for _, one in reversed(doing))]))
+        assert shell(keelson, SNAPSHOT) == before
+
+
+def block(said: str) -> str:
+    return "".join(f"{line[4:]}\n" for line in said.split("\n") if line.startswith("    "))
 
 
 @pytest.fixture

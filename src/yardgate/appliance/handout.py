@@ -4,7 +4,7 @@ import shlex
 from collections.abc import Iterator, Sequence
 from html import escape
 
-from yardgate.appliance.linux import FILES, Command, Files, commands, list_text
+from yardgate.appliance.linux import FILES, KEEP_LIST, Command, Files, commands, list_text
 from yardgate.core.lists import Ordered
 from yardgate.core.rollout import Step, sign_in_again, walked, words
 from yardgate.core.system import GROUP_MARK, System
@@ -83,6 +83,8 @@ def runbook(title: str, now: System, found: Sequence[Step], left_out: Sequence[s
         lines += ["Nothing has to be done: the host has what the plan says.", ""]
     if left_out:
         lines += ["Not part of it, or otherwise:", "", *(f"- {_plain(line)}" for line in left_out), ""]
+    if _needs_helper(now, found, files):
+        lines += [f"## Before\n\n{BEFORE}\n", *(f"    {line}" for line in KEEP_LIST.splitlines()), ""]
     for number, (step, state) in enumerate(walked(now, found), 1):
         said = words(step)
         lines += [f"## {number}. {_plain(said[0].upper() + said[1:])}", ""]
@@ -105,11 +107,11 @@ def runbook(title: str, now: System, found: Sequence[Step], left_out: Sequence[s
 PAGE = """<!doctype html>
 <html lang="en"><head><meta charset="utf-8"><title>{title}</title><style>
 body {{ font: 11pt/1.4 "Source Sans 3", system-ui, sans-serif; color: #1d2b33; max-width: 46em; margin: 2em auto; padding: 0 1em; }}
-h1 {{ font-size: 17pt; margin: 0 0 .3em; }} h2 {{ font-size: 12pt; margin: 0; display: inline; }}
-section {{ break-inside: avoid; border-top: 1px solid #ddd6c8; padding: .7em 0 .5em 2.2em; position: relative; }}
+h1 {{ font-size: 17pt; margin: 0 0 .3em; }} h2 {{ font-size: 12pt; margin: 0; break-after: avoid; }}
+section {{ border-top: 1px solid #ddd6c8; padding: .7em 0 .5em 2.2em; position: relative; }}
 section::before {{ content: ""; position: absolute; left: .2em; top: 1em; width: 1em; height: 1em; border: 1.5px solid #1d2b33; border-radius: 2px; }}
-pre {{ font: 8.5pt/1.45 "Source Code Pro", ui-monospace, monospace; background: #f5f3ee; padding: .5em .8em; white-space: pre-wrap; overflow-wrap: anywhere; margin: .4em 0; }}
-.why {{ color: #4f5d64; }} .late {{ color: #b83b0b; font-weight: 600; }} .undo {{ color: #4f5d64; font-size: 10pt; margin: .5em 0 0; }}
+pre {{ font: 8.5pt/1.45 "Source Code Pro", ui-monospace, monospace; background: #f5f3ee; padding: .5em .8em; white-space: pre-wrap; overflow-wrap: anywhere; margin: .4em 0; orphans: 4; widows: 4; }}
+.why {{ color: #4f5d64; }} .late {{ color: #b83b0b; font-weight: 600; }} .undo {{ color: #4f5d64; font-size: 10pt; margin: .5em 0 0; break-after: avoid; }} .before::before {{ display: none; }}
 @page {{ margin: 16mm 14mm; }} @media print {{ body {{ margin: 0; max-width: none; }} }}
 </style></head><body>
 """
@@ -125,6 +127,8 @@ def runbook_page(title: str, now: System, found: Sequence[Step], left_out: Seque
         lines.append(
             f"<p>Not part of it, or otherwise:</p><ul>{''.join(f'<li>{escape(line)}</li>' for line in left_out)}</ul>"
         )
+    if _needs_helper(now, found, files):
+        lines.append(f"<section class=before><h2>Before</h2><p>{BEFORE}</p><pre>{escape(KEEP_LIST)}</pre></section>")
     for number, (step, state) in enumerate(walked(now, found), 1):
         said, back = words(step), step.back()
         lines.append(f"<section><h2>{number}. {escape(said[0].upper() + said[1:])}</h2>")
@@ -143,7 +147,8 @@ def runbook_page(title: str, now: System, found: Sequence[Step], left_out: Seque
 
 
 def _block(some: Sequence[Command]) -> str:
-    said = (f"<span class=why>{escape(line)}</span>" if line.startswith("# ") else escape(line) for line in shown(some))
+    lines = typed(some)
+    said = (f"<span class=why>{escape(line)}</span>" if is_why else escape(line) for is_why, line in lines)
     return f"<pre>{chr(10).join(said)}</pre>"
 
 
@@ -182,7 +187,35 @@ def _plain(text: str) -> str:
 
 
 def _shown(some: Sequence[Command]) -> list[str]:
-    return [*(f"    {line}" for line in shown(some)), ""]
+    return [*(f"    {line}" for _, line in typed(some)), ""]
+
+
+BEFORE = (
+    "Give this to root's shell once. It writes a list that the SMB server goes by, from the lines that stand after it."
+)
+
+
+def _needs_helper(now: System, found: Sequence[Step], files: Files) -> bool:
+    return any(
+        command.helper
+        for step, state in walked(now, found)
+        for some in (commands(step, state, files), commands(step.back(), step.onto(state), files))
+        for command in some
+    )
+
+
+def typed(some: Sequence[Command]) -> Iterator[tuple[bool, str]]:
+    """Commands as lines that can be given to a shell as they stand; before each, marked as such, what it is for."""
+    for command in some:
+        yield True, f"# {command.why}"
+        said = command.helper or command.shown or shlex.join(command.argv)
+        if command.given and command.argv[0] == "sh" and not command.helper:
+            said = f"({said}\n)"  # whichever of them reads
+        here = f" <<'{END}'\n{command.given}{END}" if command.given else ""
+        yield from ((False, line) for line in f"{said}{here}".splitlines())
+
+
+END = "END"  # which is no line of a list, of shares or of exports
 
 
 def shown(some: Sequence[Command]) -> list[str]:

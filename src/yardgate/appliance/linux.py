@@ -33,7 +33,8 @@ NEVER = date(2036, 2, 6)  # what the SMB server's accounts have for no day
 class Command:
     """A program with its arguments, and what it reads. why: what it is for, in a few words. changes: whether it changes anything.
 
-    shown: the same as a person would type it, where that is shorter. root: whether only root may do it.
+    shown: the same as a person would type it, where that is shorter. helper: how it is called where KEEP_LIST was defined before.
+    root: whether only root may do it.
     """
 
     argv: tuple[str, ...]
@@ -41,6 +42,7 @@ class Command:
     given: str = ""
     changes: bool = True
     shown: str = ""
+    helper: str = ""
     root: bool = True
 
 
@@ -444,7 +446,8 @@ def _folder_commands(was: Folder | None, now: Folder | None, *, wipe: bool) -> I
         yield _run("give it its owner", "chown", "--no-dereference", f"{now.owner}:{now.group}", "--", now.name)
     yield _run("take what new things in it get", "setfacl", "--remove-default", "--", now.name)
     if isinstance(now.listed, Ordered):
-        yield _script("write its list, which the SMB server goes by", KEEP, now.name, given=descriptor_text(now))
+        keep = _script("write its list, which the SMB server goes by", KEEP, now.name, given=descriptor_text(now))
+        yield replace(keep, helper=f"keep_list {shlex.quote(now.name)}")
     what = (
         "write its list"
         if isinstance(now.listed, Posix)
@@ -486,6 +489,7 @@ while read -r kind said; do
 done
 setfattr --name=security.NTACL --value="$v" -- "$1"
 """
+KEEP_LIST = f"keep_list() (\n{KEEP})\n"
 DROP = """if getfattr --name=security.NTACL -- "$1" > /dev/null 2>&1; then setfattr --remove=security.NTACL -- "$1"; fi
 """
 
