@@ -4,7 +4,7 @@ import shlex
 from collections.abc import Iterator, Sequence
 from html import escape
 
-from yardgate.appliance.linux import FILES, KEEP_LIST, Command, Files, commands, list_text
+from yardgate.appliance.linux import FILES, Command, Files, commands, helpers, list_text
 from yardgate.core.lists import Ordered
 from yardgate.core.rollout import Step, sign_in_again, walked, words
 from yardgate.core.system import GROUP_MARK, System
@@ -83,8 +83,8 @@ def runbook(title: str, now: System, found: Sequence[Step], left_out: Sequence[s
         lines += ["Nothing has to be done: the host has what the plan says.", ""]
     if left_out:
         lines += ["Not part of it, or otherwise:", "", *(f"- {_plain(line)}" for line in left_out), ""]
-    if _needs_helper(now, found, files):
-        lines += [f"## Before\n\n{BEFORE}\n", *(f"    {line}" for line in KEEP_LIST.splitlines()), ""]
+    if helping := _helping(now, found, files):
+        lines += [f"## Before\n\n{BEFORE}\n", *(f"    {line}" for line in helping.splitlines()), ""]
     for number, (step, state) in enumerate(walked(now, found), 1):
         said = words(step)
         lines += [f"## {number}. {_plain(said[0].upper() + said[1:])}", ""]
@@ -127,8 +127,8 @@ def runbook_page(title: str, now: System, found: Sequence[Step], left_out: Seque
         lines.append(
             f"<p>Not part of it, or otherwise:</p><ul>{''.join(f'<li>{escape(line)}</li>' for line in left_out)}</ul>"
         )
-    if _needs_helper(now, found, files):
-        lines.append(f"<section class=before><h2>Before</h2><p>{BEFORE}</p><pre>{escape(KEEP_LIST)}</pre></section>")
+    if helping := _helping(now, found, files):
+        lines.append(f"<section class=before><h2>Before</h2><p>{BEFORE}</p><pre>{escape(helping)}</pre></section>")
     for number, (step, state) in enumerate(walked(now, found), 1):
         said, back = words(step), step.back()
         lines.append(f"<section><h2>{number}. {escape(said[0].upper() + said[1:])}</h2>")
@@ -190,28 +190,24 @@ def _shown(some: Sequence[Command]) -> list[str]:
     return [*(f"    {line}" for _, line in typed(some)), ""]
 
 
-BEFORE = (
-    "Give this to root's shell once. It writes a list that the SMB server goes by, from the lines that stand after it."
-)
+BEFORE = "Give this to root's shell once. The steps call it, with what it reads after it."
 
 
-def _needs_helper(now: System, found: Sequence[Step], files: Files) -> bool:
-    return any(
-        command.helper
-        for step, state in walked(now, found)
-        for some in (commands(step, state, files), commands(step.back(), step.onto(state), files))
-        for command in some
-    )
+def _helping(now: System, found: Sequence[Step], files: Files) -> str:
+    """The helpers that some steps call, or their undoing."""
+    both = ((*commands(s, state, files), *commands(s.back(), s.onto(state), files)) for s, state in walked(now, found))
+    called = {command.by_hand[0].split()[0] for some in both for command in some if command.by_hand is not None}
+    return "".join(text for name, text in helpers(files).items() if name in called)
 
 
 def typed(some: Sequence[Command]) -> Iterator[tuple[bool, str]]:
     """Commands as lines that can be given to a shell as they stand; before each, marked as such, what it is for."""
     for command in some:
         yield True, f"# {command.why}"
-        said = command.helper or command.shown or shlex.join(command.argv)
-        if command.given and command.argv[0] == "sh" and not command.helper:
+        said, given = command.by_hand or (command.shown or shlex.join(command.argv), command.given)
+        if command.given and command.argv[0] == "sh" and command.by_hand is None:
             said = f"({said}\n)"  # whichever of them reads
-        here = f" <<'{END}'\n{command.given}{END}" if command.given else ""
+        here = f" <<'{END}'\n{given}{END}" if given or command.by_hand is not None else ""
         yield from ((False, line) for line in f"{said}{here}".splitlines())
 
 

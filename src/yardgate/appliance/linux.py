@@ -33,8 +33,8 @@ NEVER = date(2036, 2, 6)  # what the SMB server's accounts have for no day
 class Command:
     """A program with its arguments, and what it reads. why: what it is for, in a few words. changes: whether it changes anything.
 
-    shown: the same as a person would type it, where that is shorter. helper: how it is called where KEEP_LIST was defined before.
-    root: whether only root may do it.
+    shown: the same as a person would type it, where that is shorter. by_hand: the same in a runbook, by one of the `helpers` that stand at its
+    head, and what that reads. root: whether only root may do it.
     """
 
     argv: tuple[str, ...]
@@ -42,7 +42,7 @@ class Command:
     given: str = ""
     changes: bool = True
     shown: str = ""
-    helper: str = ""
+    by_hand: tuple[str, str] | None = None
     root: bool = True
 
 
@@ -304,7 +304,7 @@ def commands(step: Step, now: System, files: Files = FILES) -> tuple[Command, ..
         case (None | Folder()) as was, (None | Folder()) as folder:
             found = _folder_commands(was, folder, wipe=step.wipe)
         case ((None | Offer()), (None | Offer())):
-            found = _offer_commands(step.onto(now), files)
+            found = _offer_commands(step, step.onto(now), files)
         case _:
             found = _export_commands(step.onto(now), files)
     return tuple(found)
@@ -447,7 +447,7 @@ def _folder_commands(was: Folder | None, now: Folder | None, *, wipe: bool) -> I
     yield _run("take what new things in it get", "setfacl", "--remove-default", "--", now.name)
     if isinstance(now.listed, Ordered):
         keep = _script("write its list, which the SMB server goes by", KEEP, now.name, given=descriptor_text(now))
-        yield replace(keep, helper=f"keep_list {shlex.quote(now.name)}")
+        yield replace(keep, by_hand=(f"keep_list {shlex.quote(now.name)}", keep.given))
     what = (
         "write its list"
         if isinstance(now.listed, Posix)
@@ -489,7 +489,6 @@ while read -r kind said; do
 done
 setfattr --name=security.NTACL --value="$v" -- "$1"
 """
-KEEP_LIST = f"keep_list() (\n{KEEP})\n"
 DROP = """if getfattr --name=security.NTACL -- "$1" > /dev/null 2>&1; then setfattr --remove=security.NTACL -- "$1"; fi
 """
 
@@ -514,18 +513,16 @@ WRITE = """umask 022; mkdir -p -- "$(dirname -- "$1")"; cat > "$1.new"; mv -f --
 """
 
 
-def _offer_commands(after: System, files: Files) -> Iterator[Command]:
+def _offer_commands(step: Step, after: System, files: Files) -> Iterator[Command]:
+    section = smbconf.render([step.after] if isinstance(step.after, Offer) else ())
+    by_hand = (f"keep_share {shlex.quote(step.record.name)}", section)
     text = smbconf.render(after.offers[name] for name in sorted(after.offers))
     if text:
-        yield _script(
-            "write the shares, when the server's own parser takes them",
-            WRITE_SMB,
-            files.smb,
-            files.smb_main,
-            given=HEAD + text,
-        )
+        why = "write the shares, when the server's own parser takes them"
+        writing = _script(why, WRITE_SMB, files.smb, files.smb_main, given=HEAD + text)
     else:
-        yield _script("take the file with the shares away", TAKE_SMB, files.smb, files.smb_main)
+        writing = _script("take the file with the shares away", TAKE_SMB, files.smb, files.smb_main)
+    yield replace(writing, by_hand=by_hand)
     yield _script("let the SMB server read it", "smbcontrol smbd reload-config 2> /dev/null || true")
 
 
@@ -539,3 +536,31 @@ def _export_commands(after: System, files: Files) -> Iterator[Command]:
 
 
 HEAD = "# Written by Yard Gate at each rollout. What is changed here by hand is shown as drift, and goes with the next one.\n"
+
+
+# --- by hand ----------------------------------------------------------------------------------------------------------
+
+
+def helpers(files: Files = FILES) -> dict[str, str]:
+    """What stands at the head of a runbook, by name, so that its steps stay short."""
+    smb = f"set -- {shlex.quote(files.smb)} {shlex.quote(files.smb_main)}"
+    return {"keep_list": f"keep_list() (set -eu\n{KEEP})\n", "keep_share": KEEP_SHARE.replace("SMB", smb)}
+
+
+KEEP_SHARE = """keep_share() (set -eu; umask 022; export name="$1"
+SMB
+{
+  if test -e "$1"; then
+    awk 'BEGIN { other = 1 } /^\\[/ { other = $0 != "[" ENVIRON["name"] "]" } other' "$1"
+  fi
+  cat
+} > "$1.new"
+if grep -q '^\\[' "$1.new"; then
+  testparm --suppress-prompt "$1.new" > /dev/null
+  mv -f -- "$1.new" "$1"
+  grep -qxF '# begin yardgate' "$2" || printf '# begin yardgate\\n[global]\\n include = %s\\n# end yardgate\\n' "$1" >> "$2"
+else
+  rm -f -- "$1.new" "$1"
+  sed -i '/^# begin yardgate$/,/^# end yardgate$/d' "$2"
+fi)
+"""
