@@ -464,28 +464,37 @@ def test_a_host_that_starts_again_in_the_midst_of_it_puts_back_at_once(keelson: 
     assert watch.watching() == "nothing"
 
 
-def test_names_of_every_kind_are_refused_or_stand_on_a_real_host_as_they_are(keelson: Host) -> None:
-    before, rng, counts = shell(keelson, SNAPSHOT), random.Random(23), Counter[str]()
-    run = runner(keelson)
-    while counts["names"] < times(100, 10_000):
-        plan = sound(hostile(rng))
-        counts["names"] += len(plan.users) + len(plan.groups) + len(plan.places) + len(plan.shares)
-        try:
-            wanted = compiled(resolve(plan, ON), TOP).system
-        except PlanError:
-            counts["refused"] += 1
-            continue
-        counts["carried"] += 1
-        now = read(run, asked(wanted))
-        there, carried = roll(keelson, now, wanted)
-        assert set(shell(keelson, "find /srv -print0").split("\0")[:-1]) == {TOP, *wanted.folders}
-        assert taken(shell(keelson, "testparm -s 2>/dev/null")) == {
-            fold(o.name): o.path for o in wanted.offers.values()
-        }
-        listed = shell(keelson, "exportfs -s")
-        assert listed.count("\n") == sum(len(export.rules) for export in wanted.exports.values())
-        assert put_back(LinuxHost(run), there, carried).failed is None
-        assert shell(keelson, SNAPSHOT) == before
+@pytest.mark.parametrize("part", range(times(1, 10)))
+def test_names_of_every_kind_are_refused_or_stand_on_a_real_host_as_they_are(part: int) -> None:
+    """By the script, which a real shell reads; every fifth plan step by step."""
+    rng, counts = random.Random(23 + part), Counter[str]()
+    with host() as at:
+        before, run = shell(at, SNAPSHOT), runner(at)
+        while counts["names"] < times(100, 1000):
+            plan = sound(hostile(rng))
+            counts["names"] += len(plan.users) + len(plan.groups) + len(plan.places) + len(plan.shares)
+            try:
+                wanted = compiled(resolve(plan, ON), TOP).system
+            except PlanError:
+                counts["refused"] += 1
+                continue
+            counts["carried"] += 1
+            now = read(run, asked(wanted))
+            if counts["carried"] % 5 == 1:
+                there, carried = roll(at, now, wanted)
+            else:
+                shell(at, "cat > /etc/rollout.sh; sh /etc/rollout.sh", script(plan.name, now, steps(now, wanted)))
+                there = read(run, asked(wanted))
+                assert steps(there, wanted) == ()
+            assert set(shell(at, "find /srv -print0").split("\0")[:-1]) == {TOP, *wanted.folders}
+            assert taken(shell(at, "testparm -s 2>/dev/null")) == {fold(o.name): o.path for o in wanted.offers.values()}
+            listed = shell(at, "exportfs -s")
+            assert listed.count("\n") == sum(len(export.rules) for export in wanted.exports.values())
+            if counts["carried"] % 5 == 1:
+                assert put_back(LinuxHost(run), there, carried).failed is None
+            else:
+                shell(at, "sh /etc/rollout.sh --undo; rm /etc/rollout.sh")
+            assert shell(at, SNAPSHOT) == before
     print(dict(counts))
     assert counts["carried"] > 0
     assert counts["refused"] > 0
