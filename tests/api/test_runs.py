@@ -274,7 +274,7 @@ def test_killed_at_any_moment_it_goes_on_or_the_appliance_puts_back(tmp_path: Pa
         try:
             for number in range(1, times(4, 100) + 1):
                 client = server.client()
-                put = {"revision": 1, "top": demo.TOP, "seconds": 10}
+                put = {"revision": 1, "top": demo.TOP, "seconds": 60}
                 assert client.post(f"{at}/apply", json=put).status_code == 202
                 time.sleep(rng.uniform(0, 0.9))
                 server.kill()
