@@ -2,9 +2,12 @@
 
 import random
 import shlex
+import time
 from collections import Counter
 from collections.abc import Iterator
+from contextlib import nullcontext
 from dataclasses import replace
+from pathlib import Path
 
 import pytest
 
@@ -13,6 +16,7 @@ from tests.real.host import Host, host
 from tests.real.smbd_child import PASSWORD
 from tests.real.test_host import TOP, office, roll, runner, shell, visit
 from tests.thorough import times
+from yardgate.api.pushing import Pushers
 from yardgate.appliance.apply import put_back
 from yardgate.appliance.host import LinuxHost
 from yardgate.appliance.inside import give, inside
@@ -21,9 +25,13 @@ from yardgate.core.inside import Push, apart, pushes
 from yardgate.core.lists import Entry, Ordered, Posix, PosixEntry, posix
 from yardgate.core.lists.ordered import EVERYTHING_BELOW, INHERIT_ONLY, NO_PROPAGATE_INHERIT
 from yardgate.core.lists.posix import Tag, created
+from yardgate.core.plan import Plan
 from yardgate.core.resolve import resolve
 from yardgate.core.rights import FULL, MASK_OF, WRITE_ACL, WRITE_OWNER, Level
+from yardgate.core.rollout import Destination
 from yardgate.core.system import Account, Folder, HostGroup, Offer, System, compiled
+from yardgate.store import Plans, Store
+from yardgate.store.pushes import Counted, Pushing
 
 JUNK = (
     "u::rwx,g::---,o::---",
@@ -236,3 +244,53 @@ def test_folders_of_their_own_are_left_to_their_own_lists(keelson: Host, yard: S
     groups = {one.was.name: one.then.listed for one in found}
     assert groups["/srv/hulls/oxn/one"] == Posix(created(CREW, 0o666))
     assert groups["/srv/hulls/o*n/one"] == Posix(rwx(("user", "", 6), ("group", "", 6), ("other", "", 4)))
+
+
+FILES = times(2_000, 100_000)
+
+
+def test_many_files_are_pushed_over_with_progress_stopped_gone_on_with_and_put_back(
+    keelson: Host, yard: System, tmp_path: Path
+) -> None:
+    top, total = "/srv/hulls", FILES + FILES // 100
+    shell(
+        keelson,
+        f"cd {top}; for d in $(seq {FILES // 100}); do mkdir -m 700 d$d; (cd d$d; seq 100 | xargs touch; chmod 600 *); done",
+    )
+    snapshot = f"getfacl -R -p {top} | sha256sum"
+    before = shell(keelson, snapshot)
+    store = Store(tmp_path / "yardgate.sqlite")
+    plan = Plans(store).create(Plan(name="many files"), "ann").id
+    pushers = Pushers(store, lambda _destination: nullcontext(LinuxHost(runner(keelson))))
+
+    def does(one: Pushing, stop_at: int = total + 1) -> tuple[Pushing, Counted, int]:
+        """Until it ends: how it ended, what it counted, and how many different sights of its progress there were."""
+        pushers.start(one)
+        seen = set()
+        while True:
+            now = pushers.pushes.one(plan)
+            assert now is not None
+            counted = now.counts.get(top, Counted())
+            seen.add((counted.seen, counted.changed))
+            if counted.changed >= stop_at:
+                pushers.stop(plan)
+            if now.state != "under way":
+                return now, counted, len(seen)
+            time.sleep(0.02)
+
+    looked, counted, _ = does(pushers.pushes.begin(plan, "ann", Destination(), yard, [top]))
+    assert (looked.state, counted.otherwise) == ("done", total)
+    stopped, first, sights = does(pushers.pushes.go_on(looked, "push"), total // 3)
+    assert stopped.state == "stopped"
+    assert total // 3 <= first.changed < total
+    done, rest, more = does(pushers.pushes.go_on(stopped, "push"))
+    assert (done.state, first.changed + rest.changed, rest.kept) == ("done", total, 0)
+    print(f"{total} things, stopped at {first.changed}, {sights + more} sights of progress")
+    assert sights + more > 5
+    again, counted, _ = does(pushers.pushes.go_on(done, "look"))
+    assert (again.state, counted.otherwise) == ("done", 0)
+    assert shell(keelson, snapshot) != before
+    back, counted, _ = does(pushers.pushes.go_on(again, "put back"))
+    assert (back.state, counted.changed) == ("done", total)
+    assert shell(keelson, snapshot) == before
+    store.close()
