@@ -45,7 +45,7 @@ def members(name: str, *, add: frozenset[str] = frozenset(), take: frozenset[str
 )
 def test_what_is_taken_in_is_what_the_plan_comes_to_then(found: System) -> None:
     (step,) = drift(LEFT, found)
-    after, _ = apply(PLAN, taken_in(MATRIX, (), step, TOP))
+    after, _ = apply(PLAN, taken_in(MATRIX, (), [step], TOP)[0])
     then = compiled(resolve(after, ON), "/srv").system
     assert then.accounts == found.accounts
     name = step.record.name
@@ -54,7 +54,7 @@ def test_what_is_taken_in_is_what_the_plan_comes_to_then(found: System) -> None:
 
 def test_who_was_taken_out_leaves_where_they_are_a_member_themselves() -> None:
     (step,) = drift(LEFT, members("Apprentices", take=frozenset({"noor.rahman"})))
-    after, _ = apply(PLAN, taken_in(MATRIX, (), step, TOP))
+    after, _ = apply(PLAN, taken_in(MATRIX, (), [step], TOP)[0])
     assert "noor-rahman" not in after.groups["apprentices"].members
 
 
@@ -70,7 +70,7 @@ def test_who_was_taken_out_leaves_where_they_are_a_member_themselves() -> None:
 )
 def test_what_only_a_person_can_say_is_left_to_them(found: System) -> None:
     (step,) = drift(LEFT, found)
-    assert taken_in(MATRIX, (), step, TOP) == ()
+    assert taken_in(MATRIX, (), [step], TOP)[0] == ()
 
 
 @pytest.mark.parametrize(
@@ -84,7 +84,7 @@ def test_what_only_a_person_can_say_is_left_to_them(found: System) -> None:
 )
 def test_owners_lists_and_what_shares_say_are_taken_in_where_that_comes_to_the_same(found: System) -> None:
     (step,) = drift(LEFT, found)
-    after, _ = apply(PLAN, taken_in(MATRIX, (), step, TOP))
+    after, _ = apply(PLAN, taken_in(MATRIX, (), [step], TOP)[0])
     then = compiled(resolve(after, ON), TOP).system
     assert (
         then.part(step.part)[step.record.name]
@@ -100,7 +100,7 @@ def test_whatever_line_is_added_or_taken_by_hand_is_taken_in_or_left_and_never_o
         folder = rng.choice(folders)
         found = changed("folders", folder.name, listed=by_somebody(rng, folder.listed))
         for step in drift(LEFT, found):
-            edits = taken_in(MATRIX, (), step, TOP)
+            edits = taken_in(MATRIX, (), [step], TOP)[0]
             counts[bool(edits)] += 1
             if edits:
                 then = compiled(resolve(apply(PLAN, edits)[0], ON, MATRIX), TOP).system

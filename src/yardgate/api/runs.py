@@ -101,7 +101,7 @@ def look_at_appliance(plan: str, account: Planner, desk: TheDesk, body: LookAt) 
     if first or drifted:
         kept = desk.rollouts.keep(plan, "read", account.name, opened.revision, body.top, said, there)
     matrix, looked, joined = desk.matrix(opened), drifted[:TAKEN_IN], desk.rollouts.destination(plan).joined
-    edits = [list(taken_in(matrix, joined, step, body.top)) for step in looked]
+    edits = [list(some) for some in taken_in(matrix, joined, looked, body.top)]
     return DriftOut(first=first, total=len(drifted), words=list(said[:LISTED]), edits=edits, kept=kept)
 
 

@@ -3,6 +3,7 @@
 import shlex
 from collections.abc import Iterator, Sequence
 from html import escape
+from typing import NamedTuple
 
 from yardgate.appliance.linux import FILES, Command, Files, commands, helpers, list_text
 from yardgate.core.lists import Ordered
@@ -83,16 +84,15 @@ def runbook(title: str, now: System, found: Sequence[Step], left_out: Sequence[s
         lines += ["Nothing has to be done: the host has what the plan says.", ""]
     if left_out:
         lines += ["Not part of it, or otherwise:", "", *(f"- {_plain(line)}" for line in left_out), ""]
-    if helping := _helping(now, found, files):
+    worked = _worked(now, found, files)
+    if helping := _helping(worked, files):
         lines += [f"## Before\n\n{BEFORE}\n", *(f"    {line}" for line in helping.splitlines()), ""]
-    for number, (step, state) in enumerate(walked(now, found), 1):
+    for number, (step, doing, undoing) in enumerate(worked, 1):
         said = words(step)
         lines += [f"## {number}. {_plain(said[0].upper() + said[1:])}", ""]
         if step.destroys:
             lines += ["**This cannot be undone.** Look whether there is a copy of what goes.", ""]
-        lines += _shown(commands(step, state, files))
-        undone = commands(step.back(), step.onto(state), files)
-        lines += [f"To undo it: {_plain(words(step.back()))}.", "", *_shown(undone)]
+        lines += [*_shown(doing), f"To undo it: {_plain(words(step.back()))}.", "", *_shown(undoing)]
     again = sorted(sign_in_again(found))
     if again:
         lines += [
@@ -127,17 +127,16 @@ def runbook_page(title: str, now: System, found: Sequence[Step], left_out: Seque
         lines.append(
             f"<p>Not part of it, or otherwise:</p><ul>{''.join(f'<li>{escape(line)}</li>' for line in left_out)}</ul>"
         )
-    if helping := _helping(now, found, files):
+    worked = _worked(now, found, files)
+    if helping := _helping(worked, files):
         lines.append(f"<section class=before><h2>Before</h2><p>{BEFORE}</p><pre>{escape(helping)}</pre></section>")
-    for number, (step, state) in enumerate(walked(now, found), 1):
+    for number, (step, doing, undoing) in enumerate(worked, 1):
         said, back = words(step), step.back()
         lines.append(f"<section><h2>{number}. {escape(said[0].upper() + said[1:])}</h2>")
         if step.destroys:
             lines.append("<p class=late>This cannot be undone. Look whether there is a copy of what goes.</p>")
-        lines.append(_block(commands(step, state, files)))
-        lines.append(
-            f"<p class=undo>To undo it: {escape(words(back))}.</p>{_block(commands(back, step.onto(state), files))}</section>"
-        )
+        lines.append(_block(doing))
+        lines.append(f"<p class=undo>To undo it: {escape(words(back))}.</p>{_block(undoing)}</section>")
     again = sorted(sign_in_again(found))
     if again:
         lines.append(
@@ -193,10 +192,25 @@ def _shown(some: Sequence[Command]) -> list[str]:
 BEFORE = "Give this to root's shell once. The steps call it, with what it reads after it."
 
 
-def _helping(now: System, found: Sequence[Step], files: Files) -> str:
+class Worked(NamedTuple):
+    """A step of a runbook with the commands that do it, and those that undo it."""
+
+    step: Step
+    doing: tuple[Command, ...]
+    undoing: tuple[Command, ...]
+
+
+def _worked(now: System, found: Sequence[Step], files: Files) -> list[Worked]:
+    return [
+        Worked(step, commands(step, state, files), commands(step.back(), step.onto(state), files))
+        for step, state in walked(now, found)
+    ]
+
+
+def _helping(worked: Sequence[Worked], files: Files) -> str:
     """The helpers that some steps call, or their undoing."""
-    both = ((*commands(s, state, files), *commands(s.back(), s.onto(state), files)) for s, state in walked(now, found))
-    called = {command.by_hand[0].split()[0] for some in both for command in some if command.by_hand is not None}
+    given = (command.by_hand for one in worked for command in (*one.doing, *one.undoing))
+    called = {by_hand[0].split()[0] for by_hand in given if by_hand is not None}
     return "".join(text for name, text in helpers(files).items() if name in called)
 
 

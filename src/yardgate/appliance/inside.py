@@ -26,21 +26,9 @@ def inside(run: Runner, folder: str, apart: Collection[str] = ()) -> Iterator[tu
     Raises ApplianceError.
     """
     left_out = [part for name in sorted(apart) for part in ("-path", _pattern(name), "-prune", "-o")]
-    looking = (
-        folder,
-        "-ignore_readdir_race",
-        "-xdev",
-        "-mindepth",
-        "1",
-        *left_out,
-        "(",
-        "-type",
-        "f",
-        "-o",
-        "-type",
-        "d",
-        ")",
-    )
+    head = (folder, "-ignore_readdir_race", "-xdev", "-mindepth", "1")
+    kinds = ("(", "-type", "f", "-o", "-type", "d", ")")
+    looking = (*head, *left_out, *kinds)
     command = Command(("sh", "-euc", FIND, "sh", *looking), f"look what lies in {folder}", changes=False)
     found = [name for name in run(command).needed(command.why).split("\0") if name]
     for start in range(0, len(found), PORTION):

@@ -12,10 +12,10 @@ from datetime import date, timedelta
 from typing import Literal, NamedTuple
 
 from yardgate.appliance.target import ApplianceError
-from yardgate.core.lists import Entry, Ordered, Posix, PosixEntry, posix
+from yardgate.core.lists import Ordered, Posix, PosixEntry, posix
 from yardgate.core.rights import letters
 from yardgate.core.rollout import Step
-from yardgate.core.system import GROUP_MARK, OPEN, PARTS, Account, Folder, HostGroup, Members, Offer, Part, System
+from yardgate.core.system import GROUP_MARK, OPEN, PARTS, Account, Folder, HostGroup, Members, Offer, Part, System, whos
 from yardgate.formats import accounts, descriptor, posix_text, smbconf
 from yardgate.formats import exports as exports_text
 from yardgate.formats.notation import flag_letters
@@ -438,7 +438,7 @@ def _folder_commands(was: Folder | None, now: Folder | None, *, wipe: bool) -> I
         else:
             yield _script("take the folder away, when nothing is in it", 'test ! -e "$1" || rmdir -- "$1"', was.name)
         return
-    yield from _known((now.owner, now.group, *(entry.who for entry in _named(now))))
+    yield from _known((now.owner, now.group, *whos(now.listed)))
     if was is None:
         yield _script("make the folder, for nobody yet", 'test -d "$1" || mkdir --mode=0700 -- "$1"', now.name)
     yield _script("see that it is a folder and no link", PLAIN, now.name)
@@ -458,12 +458,6 @@ def _folder_commands(was: Folder | None, now: Folder | None, *, wipe: bool) -> I
     yield _run("say setgid and sticky", "chmod", bits, "--", now.name)
     if isinstance(now.listed, Posix) and was is not None and isinstance(was.listed, Ordered):
         yield _script("take the list away that the SMB server went by", DROP, now.name)
-
-
-def _named(folder: Folder) -> Iterable[Entry | PosixEntry]:
-    if isinstance(folder.listed, Ordered):
-        return folder.listed.entries
-    return (*folder.listed.access, *(folder.listed.default or ()))
 
 
 def descriptor_text(folder: Folder) -> str:
@@ -544,23 +538,21 @@ HEAD = "# Written by Yard Gate at each rollout. What is changed here by hand is 
 def helpers(files: Files = FILES) -> dict[str, str]:
     """What stands at the head of a runbook, by name, so that its steps stay short."""
     smb = f"set -- {shlex.quote(files.smb)} {shlex.quote(files.smb_main)}"
-    return {"keep_list": f"keep_list() (set -eu\n{KEEP})\n", "keep_share": KEEP_SHARE.replace("SMB", smb)}
+    return {
+        "keep_list": f"keep_list() (set -eu\n{KEEP})\n",
+        "keep_share": f'keep_share() (set -eu; umask 022; export name="$1"\n{smb}\n{KEEP_SHARE})\n',
+    }
 
 
-KEEP_SHARE = """keep_share() (set -eu; umask 022; export name="$1"
-SMB
-{
+KEEP_SHARE = f"""{{
   if test -e "$1"; then
-    awk 'BEGIN { other = 1 } /^\\[/ { other = $0 != "[" ENVIRON["name"] "]" } other' "$1"
+    awk 'BEGIN {{ other = 1 }} /^\\[/ {{ other = $0 != "[" ENVIRON["name"] "]" }} other' "$1"
   fi
   cat
-} > "$1.new"
-if grep -q '^\\[' "$1.new"; then
-  testparm --suppress-prompt "$1.new" > /dev/null
-  mv -f -- "$1.new" "$1"
-  grep -qxF '# begin yardgate' "$2" || printf '# begin yardgate\\n[global]\\n include = %s\\n# end yardgate\\n' "$1" >> "$2"
+}} > "$1.all"
+if grep -q '^\\[' "$1.all"; then
+( {WRITE_SMB}) < "$1.all"
 else
-  rm -f -- "$1.new" "$1"
-  sed -i '/^# begin yardgate$/,/^# end yardgate$/d' "$2"
-fi)
+{TAKE_SMB}fi
+rm -f -- "$1.all"
 """

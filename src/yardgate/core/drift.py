@@ -25,14 +25,21 @@ from yardgate.core.system import (
 )
 
 
-def taken_in(matrix: Matrix, joined: Collection[str], step: Step, top: str) -> tuple[Edit, ...]:
-    """The edits after which the plan comes to what a step of `drift` made; none where only a person can say what was meant.
+def taken_in(matrix: Matrix, joined: Collection[str], found: Sequence[Step], top: str) -> list[tuple[Edit, ...]]:
+    """For each step of `drift`, the edits after which the plan comes to what it made; none where only a person can say what was meant.
 
     joined: ids of the directories that the host is joined to; top: the folder in which the pools lie. Lists become lines by hand; they, owners and
     what a share says of itself are taken in where the plan then comes to exactly what was found.
     """
+    named = host_names(matrix.plan, away_from(matrix.plan, joined))
+    return [_taken_in(matrix, joined, named, step, top) for step in found]
+
+
+def _taken_in(
+    matrix: Matrix, joined: Collection[str], named: Mapping[str, str], step: Step, top: str
+) -> tuple[Edit, ...]:
+    """named: account id -> its name on the host."""
     plan = matrix.plan
-    named = host_names(plan, away_from(plan, joined))
     match step.before, step.after:
         case Account() as was, Account() as now:
             return tuple(_account(plan, was, now))

@@ -122,6 +122,13 @@ class Export:
     squash: Squash = "root"
 
 
+def whos(listed: Posix | Ordered) -> tuple[str, ...]:
+    """Whom a list names, entry by entry."""
+    if isinstance(listed, Ordered):
+        return tuple(entry.who for entry in listed.entries)
+    return tuple(entry.who for entry in (*listed.access, *(listed.default or ())))
+
+
 Part = Literal["groups", "accounts", "members", "folders", "offers", "exports"]
 PARTS: tuple[Part, ...] = ("groups", "accounts", "members", "folders", "offers", "exports")
 Record = HostGroup | Account | Members | Folder | Offer | Export
@@ -159,14 +166,8 @@ class System:
         """Numbers that owners and lists of folders have and that are nobody's."""
         found: set[str] = set()
         for folder in self.folders.values():
-            lists = [own for own in (folder.listed, folder.beneath) if own is not None]
-            entries = [
-                entry
-                for own in lists
-                for entry in (own.entries if isinstance(own, Ordered) else (*own.access, *(own.default or ())))
-            ]
-            whos = (folder.owner, folder.group, *(entry.who.removeprefix(GROUP_MARK) for entry in entries))
-            found.update(who for who in whos if who.isdigit())
+            named = {folder.owner, folder.group, *whos(folder.listed), *whos(folder.beneath or Posix())}
+            found.update(who.removeprefix(GROUP_MARK) for who in named if who.removeprefix(GROUP_MARK).isdigit())
         return frozenset(found)
 
 
