@@ -95,6 +95,7 @@ def _folder(folder: str, counted: Counted) -> InsideFolder:
         otherwise=c.otherwise,
         changed=c.changed,
         kept=c.kept,
+        linked=c.linked,
         some=some,
     )
 

@@ -93,7 +93,8 @@ class Pusher:
             folder = self.one.there.folders[name]
             for total, things in at.inside(name, apart(self.one.there, name)):
                 found = list(pushes(folder, things))
-                self._count(name, things=total, otherwise=len(found), some=found)
+                linked = sum(thing.linked for thing in things)
+                self._count(name, things=total, otherwise=len(found), some=found, linked=linked)
                 if self.one.does == "push":
                     for batch in _batches(found):
                         self.pushes.keep(self.one.plan, name, [push.was for push in batch])

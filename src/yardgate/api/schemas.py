@@ -996,7 +996,8 @@ class RunWish(BaseModel):
 
 class InsideFolder(BaseModel):
     """What a planned folder holds. things: files and folders in it that the plan does not speak of; seen: those looked at so far. otherwise: those that
-    have something else than its list gives; changed: those that were given it, or put back; kept: those that could not be. some: a few of the first."""
+    have something else than its list gives; changed: those that were given it, or put back; kept: those that could not be; linked: files that are left alone, since they have a second name (hard links),
+    perhaps elsewhere. some: a few of the first."""
 
     folder: str
     things: int
@@ -1004,6 +1005,7 @@ class InsideFolder(BaseModel):
     otherwise: int
     changed: int
     kept: int
+    linked: int
     some: list[InsideThing]
 
 

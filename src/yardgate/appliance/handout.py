@@ -210,7 +210,7 @@ def _worked(now: System, found: Sequence[Step], files: Files) -> list[Worked]:
 def _helping(worked: Sequence[Worked], files: Files) -> str:
     """The helpers that some steps call, or their undoing."""
     given = (command.by_hand for one in worked for command in (*one.doing, *one.undoing))
-    called = {by_hand[0].split()[0] for by_hand in given if by_hand is not None}
+    called = {word for by_hand in given if by_hand is not None for word in by_hand[0].split() if word in helpers(files)}
     return "".join(text for name, text in helpers(files).items() if name in called)
 
 
@@ -221,7 +221,8 @@ def typed(some: Sequence[Command]) -> Iterator[tuple[bool, str]]:
         said, given = command.by_hand or (command.shown or shlex.join(command.argv), command.given)
         if command.given and command.argv[0] == "sh" and command.by_hand is None:
             said = f"({said}\n)"  # whichever of them reads
-        here = f" <<'{END}'\n{given}{END}" if given or command.by_hand is not None else ""
+        reads = given is not None if command.by_hand is not None else bool(given)
+        here = f" <<'{END}'\n{given}{END}" if reads else ""
         yield from ((False, line) for line in f"{said}{here}".splitlines())
 
 

@@ -1,13 +1,16 @@
 """What lies in folders of a Linux host: read in portions, and pushed lists down over.
 
-Files of one folder that shall have one list get it by one command from within that folder, after a look that it is still where it was: so
-no link that somebody puts in the way leads elsewhere. Links are left alone, and so is what lies on another file system.
+Lists are given by a program of ours on the host (`on_host`), so that no link that somebody puts in the way leads elsewhere. Links are left
+alone, and so are files that have a second name, and what lies on another file system.
 """
 
-from collections.abc import Collection, Hashable, Iterable, Iterator, Mapping, Sequence
+import json
+from collections.abc import Collection, Hashable, Iterator, Mapping, Sequence
+from dataclasses import replace
 from itertools import islice
+from pathlib import Path
 
-from yardgate.appliance.linux import DOMAIN, Command, Runner, list_text, ordered_lists, posix_lists
+from yardgate.appliance.linux import DOMAIN, Command, Runner, ordered_lists, posix_lists
 from yardgate.appliance.target import ApplianceError
 from yardgate.core.inside import Thing
 from yardgate.core.lists import Ordered, Posix
@@ -17,7 +20,7 @@ from yardgate.formats import descriptor
 PORTION = 4000  # things that are read at a time
 BATCH = 1000  # things that one command gets
 FIND = r"""test "$(realpath -e -- "$1")" = "$1" || { echo no folder of its own, or behind a link: "$1" >&2; exit 1; }
-find "$@" -printf '%y%p\0'"""
+find "$@" '(' -type f -links +1 -printf 'h%p\0' -o -printf '%y%p\0' ')'"""
 
 
 def inside(run: Runner, folder: str, apart: Collection[str] = ()) -> Iterator[tuple[int, list[Thing]]]:
@@ -32,7 +35,9 @@ def inside(run: Runner, folder: str, apart: Collection[str] = ()) -> Iterator[tu
     command = Command(("sh", "-euc", FIND, "sh", *looking), f"look what lies in {folder}", changes=False)
     found = [name for name in run(command).needed(command.why).split("\0") if name]
     for start in range(0, len(found), PORTION):
-        yield len(found), things(run, {name[1:]: name[0] == "d" for name in found[start : start + PORTION]})
+        kinds_of = {name[1:]: name[0] for name in found[start : start + PORTION]}
+        some = things(run, {name: kind == "d" for name, kind in kinds_of.items()})
+        yield len(found), [replace(thing, linked=kinds_of[thing.name] == "h") for thing in some]
 
 
 def _pattern(path: str) -> str:
@@ -59,29 +64,7 @@ def _things(run: Runner, paths: Mapping[str, bool]) -> Iterator[Thing]:
         yield Thing(name=path, folder=is_folder, owner=owner, group=own.group, listed=listed, beneath=own.listed)
 
 
-SET = r"""group=$1 list=$2 value=$3 bits=$4 kind=$5
-plain() { case $1 in *\\*) out=$(printf '%b.' "$1"); out=${out%.} ;; *) out=$1 ;; esac; }
-give() {
-  test "$#" -gt 0 || return 0
-  chgrp -h -- "$group" "$@"
-  case $list in *default:*) ;; *) test "$kind" = file || setfacl -P --remove-default -- "$@" ;; esac
-  printf '%s' "$list" | setfacl -P --set-file=- -- "$@"
-  test "$kind" = file || chmod "$bits" -- "$@"
-  if test -n "$value"; then setfattr -h --name=security.NTACL --value="$value" -- "$@"
-  else setfattr -h --remove=security.NTACL -- "$@" 2> /dev/null; fi
-}
-set --
-at=
-while IFS= read -r line; do
-  case $line in
-    f*) plain "${line#f}"; test -z "$at" || set -- "$@" "./$out" ;;
-    d*) give "$@"; set --; plain "${line#d}"; at=$out
-        cd -P -- "$at" && test "$PWD" = "$at" || at=
-        if test "$kind" = folder && test -n "$at"; then set -- .; fi ;;
-  esac
-done
-give "$@"
-exit 0"""
+ON_HOST = (Path(__file__).parent / "on_host.py").read_text()
 
 
 def give(run: Runner, wanted: Sequence[Thing]) -> None:
@@ -94,13 +77,20 @@ def give(run: Runner, wanted: Sequence[Thing]) -> None:
         kinds.setdefault(_kind(thing), []).append(thing)
     for some in kinds.values():
         first = some[0]
-        value = _value(run, first) if isinstance(first.listed, Ordered) else ""
-        bits = f"g{'+' if first.mode.setgid else '-'}s,a{'+' if first.mode.sticky else '-'}t"
-        argv = (first.group, list_text(first.mode), value, bits, "folder" if first.folder else "file")
-        waiting = iter(sorted(some, key=lambda thing: thing.name))
+        mode = first.mode
+        said = {
+            "folder": first.folder,
+            "group": first.group,
+            "access": [(entry.tag, entry.who, entry.perms) for entry in mode.access],
+            "default": [(entry.tag, entry.who, entry.perms) for entry in mode.default or ()],
+            "value": _value(run, first) if isinstance(first.listed, Ordered) else "",
+            "setgid": mode.setgid,
+            "sticky": mode.sticky,
+        }
+        waiting = iter(sorted(thing.name for thing in some))
         while batch := list(islice(waiting, BATCH)):
-            lines = "".join(f"{line}\n" for line in _lines(batch))
-            command = Command(("sh", "-uc", SET, "sh", *argv), "push a list down", lines)
+            given = "".join(f"{name}\0" for name in batch)
+            command = Command(("python3", "-I", "-c", ON_HOST, json.dumps(said)), "push a list down", given)
             run(command).needed(command.why)
 
 
@@ -110,26 +100,10 @@ def _kind(thing: Thing) -> Hashable:
     return thing.folder, owner, thing.group, thing.listed, thing.beneath
 
 
-def _lines(some: Iterable[Thing]) -> Iterator[str]:
-    """For SET: each folder that one goes into, and the names in it; names with a backslash or line break as printf(1) reads them."""
-    where = ""
-    for thing in some:
-        above, _, name = (thing.name, "", "") if thing.folder else thing.name.rpartition("/")
-        if above != where:
-            where = above
-            yield f"d{_escaped(above)}"
-        if name:
-            yield f"f{_escaped(name)}"
-
-
-def _escaped(text: str) -> str:
-    return text.replace("\\", "\\\\").replace("\n", "\\n")
-
-
 def _value(run: Runner, thing: Thing) -> str:
     """The security descriptor of a thing in hexadecimal, with the numbers that its host has for those who are named."""
     whole = Folder(name=thing.name, owner=thing.owner, group=thing.group, listed=thing.listed)
-    found = "0x"
+    found = ""
     for kind, said in descriptor.pieces(whole):
         found += said if kind == "hex" else _number(run, kind, said).to_bytes(4, "little").hex()
     return found

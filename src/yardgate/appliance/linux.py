@@ -34,7 +34,7 @@ class Command:
     """A program with its arguments, and what it reads. why: what it is for, in a few words. changes: whether it changes anything.
 
     shown: the same as a person would type it, where that is shorter. by_hand: the same in a runbook, by one of the `helpers` that stand at its
-    head, and what that reads. root: whether only root may do it.
+    head, and what that reads, if anything. root: whether only root may do it.
     """
 
     argv: tuple[str, ...]
@@ -42,7 +42,7 @@ class Command:
     given: str = ""
     changes: bool = True
     shown: str = ""
-    by_hand: tuple[str, str] | None = None
+    by_hand: tuple[str, str | None] | None = None
     root: bool = True
 
 
@@ -424,40 +424,65 @@ UNTIL = """if pdbedit -u "$1" > /dev/null 2>&1; then
   smbpasswd "$2" "$1" > /dev/null
   pdbedit -r -u "$1" -K "$3" > /dev/null
 fi"""
-PLAIN = """test "$(realpath -e -- "$1")" = "$1" || { echo no folder of its own, or behind a link: "$1" >&2; false; }"""
+IN = """cd -P -- "$1" && test "$PWD" = "$1" || { echo "no folder of its own, or behind a link: $1" >&2; exit 1; }
+"""
+"""Go into a folder and look where one is then. From there it is named `.`: whatever its path leads to by now, nothing else is touched."""
+DO_IN = f"""{IN}shift; "$@\""""
+MAKE_IN = f"""{IN}mkdir --parents --mode=0700 -- "./$2\""""
+TAKE_FROM = f"""test -e "$1/$2" || exit 0
+{IN}rmdir -- "./$2\""""
+WIPE_FROM = f"""{IN}test -d "./$2" && test ! -L "./$2" || {{ echo "no folder of its own: $1/$2" >&2; exit 1; }}
+rm --recursive --one-file-system -- "./$2\""""
+
+
+def _in(why: str, folder: str, *argv: str, given: str | None = None) -> Command:
+    """A command that is run within a folder."""
+    typed = f"(cd -P {shlex.quote(folder)} && {shlex.join(argv)})"
+    by_hand = (f"in_folder {shlex.quote(folder)} {shlex.join(argv)}", given)
+    return Command(("sh", "-euc", DO_IN, "sh", folder, *argv), why, given or "", shown=typed, by_hand=by_hand)
+
+
+def _from(why: str, script: str, folder: str, *argv: str) -> Command:
+    """A script that is run within the folder above one, and names that one; typed, it is a command that does."""
+    above, _, name = folder.rpartition("/")
+    above, typed = above or "/", shlex.join((*argv, name))
+    shown = f"(cd -P {shlex.quote(above)} && {typed})"
+    by_hand = (f"in_folder {shlex.quote(above)} {typed}", None)
+    return Command(("sh", "-euc", script, "sh", above, name), why, shown=shown, by_hand=by_hand)
 
 
 def _folder_commands(was: Folder | None, now: Folder | None, *, wipe: bool) -> Iterator[Command]:
     if now is None:
         assert was is not None
         if wipe:
-            yield _script("see that it is a folder and no link", PLAIN, was.name)
-            yield _run(
-                "delete the folder and all that is in it", "rm", "--recursive", "--one-file-system", "--", was.name
-            )
+            deleting = ("rm", "--recursive", "--one-file-system", "--")
+            yield _from("delete the folder and all that is in it", WIPE_FROM, was.name, *deleting)
         else:
-            yield _script("take the folder away, when nothing is in it", 'test ! -e "$1" || rmdir -- "$1"', was.name)
+            yield _from("take the folder away, when nothing is in it", TAKE_FROM, was.name, "rmdir", "--")
         return
     yield from _known((now.owner, now.group, *whos(now.listed)))
     if was is None:
-        yield _script("make the folder, for nobody yet", 'test -d "$1" || mkdir --mode=0700 -- "$1"', now.name)
-    yield _script("see that it is a folder and no link", PLAIN, now.name)
+        yield _from("make the folder, for nobody yet", MAKE_IN, now.name, "mkdir", "--parents", "--mode=0700", "--")
     if was is None or (was.owner, was.group) != (now.owner, now.group):
-        yield _run("give it its owner", "chown", "--no-dereference", f"{now.owner}:{now.group}", "--", now.name)
-    yield _run("take what new things in it get", "setfacl", "--remove-default", "--", now.name)
+        yield _in("give it its owner", now.name, "chown", f"{now.owner}:{now.group}", ".")
+    yield _in("take what new things in it get", now.name, "setfacl", "--remove-default", ".")
     if isinstance(now.listed, Ordered):
-        keep = _script("write its list, which the SMB server goes by", KEEP, now.name, given=descriptor_text(now))
-        yield replace(keep, by_hand=(f"keep_list {shlex.quote(now.name)}", keep.given))
+        text = descriptor_text(now)
+        keep = _in("write its list, which the SMB server goes by", now.name, "sh", "-euc", KEEP, given=text)
+        typed = f"(cd -P {shlex.quote(now.name)}\n{KEEP})"
+        yield replace(keep, shown=typed, by_hand=(f"in_folder {shlex.quote(now.name)} keep_list", text))
     what = (
         "write its list"
         if isinstance(now.listed, Posix)
         else "open what the file system says, so that the list alone decides"
     )
-    yield _run(what, "setfacl", "--set-file=-", "--", now.name, given=list_text(now.mode))
+    yield _in(what, now.name, "setfacl", "--set-file=-", ".", given=list_text(now.mode))
     bits = f"g{'+' if now.mode.setgid else '-'}s,a{'+' if now.mode.sticky else '-'}t"
-    yield _run("say setgid and sticky", "chmod", bits, "--", now.name)
+    yield _in("say setgid and sticky", now.name, "chmod", bits, ".")
     if isinstance(now.listed, Posix) and was is not None and isinstance(was.listed, Ordered):
-        yield _script("take the list away that the SMB server went by", DROP, now.name)
+        dropping = _in("take the list away that the SMB server went by", now.name, "sh", "-euc", DROP)
+        typed = f"in_folder {shlex.quote(now.name)} drop_list"
+        yield replace(dropping, shown=f"(cd -P {shlex.quote(now.name)}\n{DROP})", by_hand=(typed, None))
 
 
 def descriptor_text(folder: Folder) -> str:
@@ -481,9 +506,9 @@ while read -r kind said; do
        v=$v$(printf %02x%02x%02x%02x $((n & 255)) $((n >> 8 & 255)) $((n >> 16 & 255)) $((n >> 24))) ;;
   esac
 done
-setfattr --name=security.NTACL --value="$v" -- "$1"
+setfattr --name=security.NTACL --value="$v" -- "${1:-.}"
 """
-DROP = """if getfattr --name=security.NTACL -- "$1" > /dev/null 2>&1; then setfattr --remove=security.NTACL -- "$1"; fi
+DROP = """if getfattr --name=security.NTACL . > /dev/null 2>&1; then setfattr --remove=security.NTACL .; fi
 """
 
 
@@ -539,7 +564,9 @@ def helpers(files: Files = FILES) -> dict[str, str]:
     """What stands at the head of a runbook, by name, so that its steps stay short."""
     smb = f"set -- {shlex.quote(files.smb)} {shlex.quote(files.smb_main)}"
     return {
+        "in_folder": f"in_folder() (set -eu\n{DO_IN})\n",
         "keep_list": f"keep_list() (set -eu\n{KEEP})\n",
+        "drop_list": f"drop_list() (set -eu\n{DROP})\n",
         "keep_share": f'keep_share() (set -eu; umask 022; export name="$1"\n{smb}\n{KEEP_SHARE})\n',
     }
 

@@ -20,7 +20,7 @@ RUNS, PLAIN = 0o777, 0o666  # the modes with which a program, or a folder, and a
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Thing:
     """A file or folder that the plan does not speak of. name: its path. The lists name accounts as a planned `Folder` does; beneath: what
-    the file system has where an ordered list is kept beside it."""
+    the file system has where an ordered list is kept beside it. linked: whether it is a file that has a second name, perhaps elsewhere."""
 
     __pydantic_config__ = STRICT
     name: str
@@ -29,6 +29,7 @@ class Thing:
     group: str = ADMIN
     listed: Posix | Ordered
     beneath: Posix | None = None
+    linked: bool = False
 
     @property
     def mode(self) -> Posix:
@@ -65,9 +66,11 @@ def apart(system: System, folder: str) -> tuple[str, ...]:
 
 
 def pushes(folder: Folder, things: Iterable[Thing]) -> Iterator[Push]:
-    """What pushing a folder's list down over things in it changes."""
+    """What pushing a folder's list down over things in it changes. What has a second name is left alone: it may belong elsewhere."""
     known: dict[tuple[int, Thing], Thing | None] = {}  # most things of a folder are alike but for their names
     for thing in things:
+        if thing.linked:
+            continue
         kind = thing.name.count("/"), replace(thing, name="")
         if kind not in known:
             then = made(folder, thing)

@@ -24,13 +24,15 @@ _SYSTEM, _DESTINATION, _THINGS = TypeAdapter(System), TypeAdapter(Destination), 
 @dataclass(frozen=True, slots=True)
 class Counted:
     """What a folder holds. otherwise: things that have something else than its list gives; changed: those that were given it, or what
-    they had before; kept: those that could not be. some: a few of them, with what is otherwise."""
+    they had before; kept: those that could not be; linked: those left alone, since they have a second name. some: a few of them, with what is
+    otherwise."""
 
     things: int = 0
     seen: int = 0
     otherwise: int = 0
     changed: int = 0
     kept: int = 0
+    linked: int = 0
     some: tuple[tuple[str, str], ...] = ()
 
 

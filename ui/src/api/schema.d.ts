@@ -2527,7 +2527,8 @@ export interface components {
         /**
          * InsideFolder
          * @description What a planned folder holds. things: files and folders in it that the plan does not speak of; seen: those looked at so far. otherwise: those that
-         *     have something else than its list gives; changed: those that were given it, or put back; kept: those that could not be. some: a few of the first.
+         *     have something else than its list gives; changed: those that were given it, or put back; kept: those that could not be; linked: files that are left alone, since they have a second name (hard links),
+         *     perhaps elsewhere. some: a few of the first.
          */
         InsideFolder: {
             /** Folder */
@@ -2542,6 +2543,8 @@ export interface components {
             changed: number;
             /** Kept */
             kept: number;
+            /** Linked */
+            linked: number;
             /** Some */
             some: components["schemas"]["InsideThing"][];
         };

@@ -89,7 +89,7 @@ export function Inside({ rollout, onClose }: { rollout: RolloutOut; onClose: () 
 }
 
 const tail = (path: string) => path.split("/").slice(2).join("/");
-const sum = (last: Push, what: "things" | "seen" | "otherwise" | "changed" | "kept") => last.folders.reduce((all, one) => all + one[what], 0);
+const sum = (last: Push, what: "things" | "seen" | "otherwise" | "changed" | "kept" | "linked") => last.folders.reduce((all, one) => all + one[what], 0);
 
 /** A folder, and what was found in it. */
 function Row({ folder, counted, does, checked, disabled, shown, onToggle, onChoose }: { folder: string; counted?: Folder; does: Push["does"]; checked: boolean; disabled: boolean; shown: boolean; onToggle: () => void; onChoose: () => void }) {
@@ -115,6 +115,7 @@ const DOING: Record<Push["does"], string> = { look: "Looking", push: "Pushing do
 /** How it stands, and what can be done about it. */
 function Verdict({ last, canEdit, busy, tell, onPush }: { last: Push; canEdit: boolean; busy: boolean; tell: (what: Do) => void; onPush: () => void }) {
   const [things, seen, otherwise, changed, kept] = (["things", "seen", "otherwise", "changed", "kept"] as const).map((what) => sum(last, what)) as [number, number, number, number, number];
+  const linked = sum(last, "linked");
   const back = last.pushed.length > 0 && <Button disabled={busy} onClick={() => tell("put back")}>Put back</Button>;
   const again = <Button disabled={busy} onClick={() => tell("look")}>Look again</Button>;
   const [title, says, acts] = ((): [string, ReactNode, ReactNode] => {
@@ -133,6 +134,7 @@ function Verdict({ last, canEdit, busy, tell, onPush }: { last: Push; canEdit: b
       <div className="big">{title}</div>
       {last.state === "under way" && <Progress share={seen / Math.max(1, things)} />}
       <div>{says}</div>
+      {linked > 0 && <div>{plural(linked, "file")} left alone: {linked === 1 ? "it has" : "they have"} a second name (a hard link), perhaps in another folder.</div>}
       {last.trouble && <div className="why">{last.trouble.charAt(0).toUpperCase() + last.trouble.slice(1)}.</div>}
       {canEdit && <div className="acts">{acts}</div>}
     </div>
