@@ -182,6 +182,49 @@ def test_an_appliance_that_stays_away_puts_back_by_itself_and_that_is_found_out(
     assert again.state.saved == BEFORE
 
 
+def test_an_appliance_that_is_lost_at_one_step_again_and_again_is_left_to_its_own_watch(
+    web: Web, appliance: StandIn
+) -> None:
+    appliance.faults = Faults(slow=0, lost=3)
+    client = web.client()
+    begin(client, web)
+    run = until(client, web.at("/rollout/runs/1"), "host puts back")
+    assert run["done"] == 2
+    assert "5 times at the same step" in run["trouble"]
+    with appliance.turn:
+        wound = appliance.state.until
+        appliance.state.until = time.time()
+    run = until(client, web.at("/rollout/runs/1"), "put back")
+    assert wound <= time.time() + 300, "nothing winds it up any more"
+    assert appliance.state.saved == BEFORE
+
+
+def test_an_administrator_ends_a_run_that_does_not_end_and_it_says_what_stands(web: Web, appliance: StandIn) -> None:
+    appliance.faults = Faults(slow=0, lost=3)
+    client, boss, at = web.client(), web.client("administrator"), web.at("/rollout/runs/1")
+    begin(client, web)
+    until(client, at, "host puts back")
+    assert client.post(f"{at}/end").status_code == 403
+    boss = TestClient(client.app, base_url="http://127.0.0.1", cookies=boss.cookies)
+    assert boss.post(f"{at}/end").status_code == 204
+    run = client.get(at).json()
+    assert run["state"] == "given up"
+    assert "ended by a administrator while host puts back: 2 of" in run["trouble"]
+    assert "not known; it puts everything back by itself within 300 s" in run["trouble"]
+    assert [step["state"] for step in run["steps"][:3]] == ["done", "done", "to do"]
+    assert boss.post(f"{at}/end").status_code == 409
+    after = client.get(web.at("/rollout")).json()
+    assert (after["under_way"], after["history"][0]["kind"]) == (None, "given up")
+    with appliance.turn:
+        appliance.state.until = time.time()
+    end = time.monotonic() + 5
+    while appliance.state.held is not None:
+        assert time.monotonic() < end
+        time.sleep(0.02)
+    assert appliance.state.saved == BEFORE
+    assert client.get(at).json()["state"] == "given up"
+
+
 def test_what_was_changed_behind_the_back_is_looked_at_first(web: Web, appliance: StandIn) -> None:
     client = web.client()
     appliance.state.saved = demo.by_hand(BEFORE)

@@ -1,5 +1,8 @@
 """Rolling out over a real SSH server: only to the host that was agreed on; a connection that is cut is taken up again."""
 
+import signal
+import subprocess
+import sys
 from collections.abc import Iterator
 from dataclasses import replace
 from pathlib import Path
@@ -47,6 +50,9 @@ def test_commands_arrive_as_they_were_meant_and_the_same_is_read(keelson: Host, 
         assert said.out == "".join(f"{word}\n" for word in hostile)
         assert ssh(Command(("cat",), "give", "in\nand out\n")).out == "in\nand out\n"
         assert ssh(Command(("sh", "-c", "echo no >&2; exit 3"), "fail"))[::2] == (3, "no\n")
+        assert ssh(Command(("sh", "-c", "exit 255"), "end as a lost connection does")).code == 254
+        unknown = Command(("pdbedit", "--user=nobody.at.all", "--verbose", "--debuglevel=0"), "ask for nobody")
+        assert "Username not found" in ssh(unknown).err, "it ends with 255, and the connection is not lost"
         wanted = compiled(resolve(office(5), ON), "/srv").system
         assert read(ssh, wanted) == read(runner(keelson), wanted)
     finally:
@@ -113,6 +119,24 @@ def test_a_connection_cut_in_the_middle_is_taken_up_and_one_that_stays_away_is_p
         assert any("the connection to 127.0.0.1 failed" in note for note in notes), notes
     assert shell(keelson, SNAPSHOT) == before
     store.close()
+
+
+ORPHAN = """import sys; from yardgate.appliance.ssh import Login, Ssh; from yardgate.appliance.linux import Command
+ssh = Ssh(Login(host="127.0.0.1", port=int(sys.argv[1]), key=sys.argv[2])); ssh(Command(("true",), "try"))
+print(ssh.carrier.pid, flush=True); sys.stdin.read()"""
+
+
+@pytest.mark.parametrize("end", [signal.SIGTERM, signal.SIGKILL])
+def test_the_connection_ends_with_whoever_began_it(way: Door, end: signal.Signals) -> None:
+    command = [sys.executable, "-c", ORPHAN, str(way.port), way.key]
+    with subprocess.Popen(command, stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True) as began:
+        assert began.stdout is not None
+        carrier = int(began.stdout.readline())
+        assert Path(f"/proc/{carrier}").exists()
+        began.send_signal(end)
+    until(
+        lambda: not Path(f"/proc/{carrier}").exists() or "Z" in Path(f"/proc/{carrier}/stat").read_text().split()[2], 10
+    )
 
 
 def test_a_full_disk_puts_everything_back(keelson: Host, way: Door) -> None:

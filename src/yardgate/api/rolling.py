@@ -5,7 +5,7 @@ import logging
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from datetime import UTC, datetime, timedelta
-from threading import Event, Lock, Thread
+from threading import Event, Lock, RLock, Thread
 from typing import Literal
 
 from yardgate.appliance.apply import Carried, carry_out, put_back
@@ -21,6 +21,7 @@ from yardgate.store.runs import ENDED, Run, Runs, RunState, ticked
 log = logging.getLogger(__name__)
 Wish = Literal["go on", "keep", "put back"]
 AGAIN = 3.0  # seconds between tries to reach an appliance that was lost
+TRIES = 5  # how often it may be lost, and be reached again, before the next step is done
 EARLY = 3  # seconds before the appliance would put back by itself that Yard Gate does
 
 
@@ -58,6 +59,12 @@ class Rolling:
             self.rollouts.keep(run.plan, "done", by, run.revision, run.top, told, after(run.before, done), run.number)
         self.runs.set(run, "kept" if done else "put back", "" if done else "nothing was ticked off")
 
+    def give_up(self, run: Run, by: str) -> bool:
+        """End a run whatever stands at the appliance; whether it was under way still. The appliance's own watch goes on."""
+        with self._lock:
+            worker = self._working.get(run.plan)
+        return worker is not None and worker.run.number == run.number and worker.give_up(by)
+
     def wish(self, plan: str, wish: Wish, by: str) -> bool:
         """Say what shall become of it; whether there is one under way that can still be told so."""
         with self._lock:
@@ -74,8 +81,10 @@ class Worker:
         self.done = sum(line.kind == "step" and not line.said for line in lines)
         self.tried = {line.number for line in lines if line.kind == "tried"}
         self.half = run.trouble != "" or run.state not in ("begun", "waiting")  # the step after those may be half done
+        self.back = {line.number for line in lines if line.kind == "back" and not line.said}
         self.wanted: Wish = "go on"
         self.told = Event()
+        self._turn = RLock()
 
     def tell(self, wish: Wish, by: str) -> bool:
         if self.state in ENDED or self.state in ("putting back", "host puts back", "keeping"):
@@ -87,13 +96,32 @@ class Worker:
         self.told.set()
         return True
 
+    def give_up(self, by: str) -> bool:
+        with self._turn:
+            if self.state in ENDED:
+                return False
+            armed = self.state not in ("begun", "keeping")
+            watches = (
+                f"; it puts everything back by itself within {self.run.seconds} s, if it still watches" if armed else ""
+            )
+            trouble = (
+                f"ended by {by} while {self.state}: {self.done} of {len(self.run.steps)} steps were done and read back, "
+                f"{len(self.back)} of them put back. What the appliance has now is not known{watches}. Look at it before the next rollout"
+            )
+            self._end("given up", after(self.run.before, self.run.steps[: self.done]), trouble)
+            self.told.set()
+            return True
+
     def work(self) -> None:
         """Until it has ended, whatever happens on the way."""
-        lost = ""
+        lost, tries = "", 0
+        stood: tuple[object, ...] = ()
         while self.state not in ENDED:
+            reached_it = False
             try:
                 with self.reach(self.run.destination) as at:
                     self._look_again(at)
+                    reached_it = True
                     if lost:
                         self.runs.say(self.run, "note", 0, f"{at.name} is reached again")
                         lost = ""
@@ -106,7 +134,15 @@ class Worker:
                 if str(error) != lost:
                     lost = str(error)
                     self.runs.say(self.run, "note", 0, f"{lost}; trying again")
+                stands = (self.state, self.done, len(self.back), len(self.tried))
+                tries = tries + 1 if reached_it and stands == stood else tries if not reached_it else 1
+                stood = stands
+                if tries >= TRIES and self.state in ("doing", "trying", "putting back"):
+                    self.runs.say(self.run, "note", 0, f"lost {tries} times at the same step: left to the appliance")
+                    self._be("host puts back", f"{lost}, {tries} times at the same step")
                 self.told.wait(AGAIN)
+            except _Stopped:  # an administrator ended it
+                continue
             except Exception as error:
                 log.exception("a rollout broke off")
                 trouble = str(error) if isinstance(error, ApplianceError) else f"something unforeseen: {error!r}"
@@ -122,8 +158,10 @@ class Worker:
                     self._end("not all put back", self.run.before, trouble)
 
     def _be(self, state: RunState, trouble: str | None = None, until: str | None = None) -> None:
-        self.runs.set(self.run, state, trouble, until)
-        self.state, self.until = state, until
+        with self._turn:
+            if self.state not in ENDED:
+                self.runs.set(self.run, state, trouble, until)
+                self.state, self.until = state, until
 
     def _look_again(self, at: Appliance) -> None:
         """What became of it since it was last reached."""
@@ -165,7 +203,7 @@ class Worker:
 
         def tell(_step: Step, word: str) -> None:
             if word == "doing":
-                if self.wanted == "put back":
+                if self.wanted == "put back" or self.state in ENDED:
                     raise _Stopped
                 return
             self.runs.say(self.run, "step", self.done, *([] if word == "done" else [word]))
@@ -235,8 +273,12 @@ class Worker:
         behind = iter((*((len(done),) if failed is not None else ()), *reversed(range(len(done)))))
 
         def tell(_step: Step, word: str) -> None:
+            if self.state in ENDED:
+                raise _Stopped
             if word != "doing":
-                self.runs.say(self.run, "back", next(behind), *([] if word == "done" else [word]))
+                number = next(behind)
+                self.runs.say(self.run, "back", number, *([] if word == "done" else [word]))
+                self.back |= {number} if word == "done" else set()
 
         undone = put_back(at, after(self.run.before, done), Carried(done, failed), tell)
         with_what = self._there(at)
@@ -269,12 +311,18 @@ class Worker:
             "kept": "applied",
             "put back": "put back",
             "not all put back": "not all put back",
+            "given up": "given up",
         }
         told = tuple(words(step) for step in self.run.steps)
         r = self.run
-        if all(past.run != r.number for past in self.rollouts.history(r.plan, most=3)):  # or a restart came in between
-            self.rollouts.keep(r.plan, kinds[state], r.by, r.revision, r.top, told, system, r.number)
-        self._be(state, trouble)
+        with self._turn:
+            if self.state in ENDED:  # somebody ended it meanwhile
+                return
+            if all(
+                past.run != r.number for past in self.rollouts.history(r.plan, most=3)
+            ):  # or a restart came in between
+                self.rollouts.keep(r.plan, kinds[state], r.by, r.revision, r.top, told, system, r.number)
+            self._be(state, trouble)
 
 
 @contextmanager

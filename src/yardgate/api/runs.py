@@ -212,10 +212,19 @@ def wish_of_run(plan: str, number: Number, account: Planner, desk: TheDesk, body
         raise HTTPException(409, f"This rollout can no longer be told so: it is {_SAID.get(state, state)}")
 
 
+@router.post("/runs/{number}/end", status_code=204)
+def end_run(plan: str, number: Number, account: Administrator, desk: TheDesk) -> None:
+    """Give a rollout up that cannot be ended otherwise, whatever stands at the appliance. Its own watch puts everything back, if it still can."""
+    run = _run(desk, plan, number)
+    if not desk.rolling.give_up(run, account.name):
+        raise HTTPException(409, "This rollout is not under way any more")
+
+
 _SAID = {
     "keeping": "being kept",
     "putting back": "being put back",
     "host puts back": "put back by the appliance itself",
+    "given up": "ended already",
 }
 
 

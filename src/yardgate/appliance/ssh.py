@@ -21,6 +21,8 @@ from yardgate.appliance.target import ApplianceError, Unreachable
 
 SECONDS = 600  # the longest that one command may take
 LOST = 255  # what ssh(1) ends with where the connection fails
+TOLD_APART = 'if "$@"; then exit 0; else c=$?; test "$c" -ne 255 || c=254; exit "$c"; fi'
+"""Run a command so that it never ends with what only a lost connection does (pdbedit(8), for one, ends with 255)."""
 PLAIN = ["-o", "BatchMode=yes", "-o", "ConnectTimeout=10", "-o", "ServerAliveInterval=5", "-o", "ServerAliveCountMax=3"]
 ADDRESS = re.compile(r"[A-Za-z0-9][A-Za-z0-9.:_-]*")
 USER = re.compile(r"[A-Za-z_][A-Za-z0-9._-]*")
@@ -98,7 +100,8 @@ class Ssh:
         argv = ("env", LANGUAGE, *command.argv)
         if self.login.as_root and command.root:
             argv = ("sudo", "-n", "--", *argv)
-        line = ["ssh", "-T", "-S", self.way, *self.options, "--", self.login.host, shlex.join(argv)]
+        told = shlex.join(("sh", "-c", TOLD_APART, "sh", *argv))
+        line = ["ssh", "-T", "-S", self.way, *self.options, "--", self.login.host, told]
         try:
             ran = subprocess.run(
                 line, input=command.given, capture_output=True, text=True, errors="surrogateescape", timeout=SECONDS
@@ -119,19 +122,24 @@ class Ssh:
         return f"the connection to {host} failed: {last[-1] if last else 'it was cut'}"
 
     def _carry(self) -> None:
-        """Begin the connection that carries all commands; where it cannot be had, each makes its own."""
+        """Begin the connection that carries all commands; where it cannot be had, each makes its own.
+
+        It reads from this process, and ends when this one does, however that comes about.
+        """
         if self.carrier is not None and self.carrier.poll() is None:
             return
         quiet = subprocess.DEVNULL
-        line = ["ssh", "-N", "-M", "-S", self.way, *self.options, "--", self.login.host]
-        self.carrier = subprocess.Popen(line, stdin=quiet, stdout=quiet, stderr=quiet, start_new_session=True)
+        line = ["ssh", "-T", "-M", "-S", self.way, *self.options, "--", self.login.host, "cat > /dev/null"]
+        self.carrier = subprocess.Popen(line, stdin=subprocess.PIPE, stdout=quiet, stderr=quiet, start_new_session=True)
         for _ in range(200):
             if Path(self.way).exists() or self.carrier.poll() is not None:
                 return
             time.sleep(0.05)
 
     def close(self) -> None:
-        if self.carrier is not None and self.carrier.poll() is None:
+        if self.carrier is not None:
+            assert self.carrier.stdin is not None
+            self.carrier.stdin.close()
             self.carrier.terminate()
             with suppress(subprocess.TimeoutExpired):
                 self.carrier.wait(5)

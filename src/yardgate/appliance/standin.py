@@ -39,11 +39,12 @@ PORTION = 1000  # things that are told at a time
 @dataclass
 class Faults:
     """What it does wrong. fail, cut, garble: the step of that number from now on is refused, or done while the connection is cut before
-    the answer, or saved otherwise than it was told. slow: seconds that each step takes; slow_thing: that each thing takes which is given
+    the answer, or saved otherwise than it was told; lost: from that one on, each is cut before it is done. slow: seconds that each step takes; slow_thing: that each thing takes which is given
     another list. stuck: the end of the names of things that keep what they have."""
 
     fail: int | None = None
     cut: int | None = None
+    lost: int | None = None
     garble: int | None = None
     slow: float = 0.05
     slow_thing: float = 0.0005
@@ -111,6 +112,8 @@ class StandIn(ThreadingHTTPServer):
         time.sleep(self.faults.slow)
         with self.turn:
             self.steps += 1
+            if self.faults.lost is not None and self.steps >= self.faults.lost:
+                raise ConnectionAbortedError
             if self.steps == self.faults.fail:
                 raise ApplianceError("no space left on device")
             told = replace(step, after=_garbled(step.after)) if self.steps == self.faults.garble else step

@@ -12,7 +12,7 @@ from yardgate.store import tables
 from yardgate.store.database import Store
 from yardgate.store.plans import now
 
-RolloutKind = Literal["done", "read", "applied", "put back", "not all put back"]
+RolloutKind = Literal["done", "read", "applied", "put back", "not all put back", "given up"]
 _SYSTEM = TypeAdapter(System)
 _DESTINATION = TypeAdapter(Destination)
 

@@ -27,9 +27,10 @@ RunState = Literal[
     "kept",
     "put back",
     "not all put back",
+    "given up",
 ]
-"""begun: not watched over yet. by hand: somebody works through it at the appliance, and ticks off what is done. waiting: everything is done and tried, and waits to be kept. host puts back: by itself, since nobody told it to keep."""
-ENDED: tuple[RunState, ...] = ("kept", "put back", "not all put back")
+"""begun: not watched over yet. by hand: somebody works through it at the appliance, and ticks off what is done. waiting: everything is done and tried, and waits to be kept. host puts back: by itself, since nobody told it to keep. given up: an administrator ended it, whatever stands there."""
+ENDED: tuple[RunState, ...] = ("kept", "put back", "not all put back", "given up")
 LineKind = Literal["step", "back", "tried", "note", "ticked", "unticked"]
 _SYSTEM, _STEPS = TypeAdapter(System), TypeAdapter(tuple[Step, ...])
 _QUESTIONS, _DESTINATION = TypeAdapter(tuple[Question, ...]), TypeAdapter(Destination)

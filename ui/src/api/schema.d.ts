@@ -1435,6 +1435,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/plans/{plan}/rollout/runs/{number}/end": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * End Run
+         * @description Give a rollout up that cannot be ended otherwise, whatever stands at the appliance. Its own watch puts everything back, if it still can.
+         */
+        post: operations["end_run"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/plans/{plan}/inside": {
         parameters: {
             query?: never;
@@ -3759,7 +3779,7 @@ export interface components {
              * Kind
              * @enum {string}
              */
-            kind: "done" | "read" | "applied" | "put back" | "not all put back";
+            kind: "done" | "read" | "applied" | "put back" | "not all put back" | "given up";
             /** At */
             at: string;
             /** By */
@@ -3899,7 +3919,7 @@ export interface components {
              * State
              * @enum {string}
              */
-            state: "begun" | "by hand" | "doing" | "trying" | "waiting" | "keeping" | "putting back" | "host puts back" | "kept" | "put back" | "not all put back";
+            state: "begun" | "by hand" | "doing" | "trying" | "waiting" | "keeping" | "putting back" | "host puts back" | "kept" | "put back" | "not all put back" | "given up";
             /** Trouble */
             trouble: string;
             /** Until */
@@ -10687,6 +10707,82 @@ export interface operations {
                 "application/json": components["schemas"]["RunWish"];
             };
         };
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    end_run: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                plan: string;
+                /** @description which run of the plan */
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
         responses: {
             /** @description Successful Response */
             204: {

@@ -19,6 +19,7 @@ export interface PlanState {
   index: PlanIndex;
   columns: Columns;
   canEdit: boolean;
+  administers: boolean;
   live: boolean;
   last: LastChange | null;
   /** Keep edits. Nothing is kept, and null comes back, where the server refuses or is away: the person is told, and may try again. */
@@ -158,5 +159,5 @@ export function PlanProvider({ id, session, children }: { id: string; session: S
   if (query.isError && !outline) return <div className="page"><div className="sheet-card"><h2>This plan cannot be shown</h2><div className="trouble">{message(query.error)}</div><Button onClick={() => void query.refetch()}>Try again</Button> <Button href="/plans">All plans</Button></div></div>;
   if (!outline) return <div className="loading" role="status">Reading the plan …</div>;
   const canEdit = session.role !== "reader" && !outline.archived;
-  return <Context.Provider value={{ id, outline, index, columns, canEdit, live, last, edit, whatIf, step, take }}>{children}</Context.Provider>;
+  return <Context.Provider value={{ id, outline, index, columns, canEdit, administers: session.role === "administrator", live, last, edit, whatIf, step, take }}>{children}</Context.Provider>;
 }

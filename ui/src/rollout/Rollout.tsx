@@ -188,6 +188,7 @@ const KINDS: Record<Kind, (steps: number) => string> = {
   done: (steps) => `${plural(steps, "step")} said to be done`,
   applied: (steps) => `${plural(steps, "step")} put there and kept`,
   "put back": (steps) => `${plural(steps, "step")} put back`,
+  "given up": (steps) => `of ${plural(steps, "step")}: ended before it was known how it ended`,
   "not all put back": (steps) => `of ${plural(steps, "step")} not all could be put back`,
   read: (steps) => (steps === 0 ? "looked at" : `looked at: ${plural(steps, "thing")} changed behind the plan’s back`),
 };

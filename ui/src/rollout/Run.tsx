@@ -1,5 +1,5 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
-import { Button } from "antd";
+import { Button, Popconfirm } from "antd";
 import { useEffect, useRef, useState, type ReactNode } from "react";
 import { Link } from "react-router";
 import { api, ask, message, type Schemas } from "../api/client";
@@ -78,7 +78,7 @@ export function Run({ number, onClose }: { number: number; onClose: () => void }
 
 /** How it stands, in a card; and what can be done about it. */
 function Verdict({ run, onAsked, seen }: { run: RunOut; onAsked: () => void; seen: number }) {
-  const { id, canEdit } = usePlan();
+  const { id, canEdit, administers } = usePlan();
   const [trouble, setTrouble] = useState("");
   const [asked, setAsked] = useState("");
   const wish = async (want: "keep" | "put back") => {
@@ -108,20 +108,42 @@ function Verdict({ run, onAsked, seen }: { run: RunOut; onAsked: () => void; see
       case "host puts back": return ["Put back from there", `${host} puts everything back by itself. Yard Gate looks how that ends.`, null];
       case "kept": return ["Kept", <>{host} has what the plan says, since <Ago at={run.ended!} />. What lies in its folders keeps the lists it had: <Link to="?inside=">look into them</Link>.</>, null];
       case "put back": return ["Put back", <>{host} is as it was before, since <Ago at={run.ended!} />.</>, null];
+      case "given up": return ["Ended from here", <>What {host} has now is not known, since <Ago at={run.ended!} />. The steps show what was done. Look what it has before the next rollout.</>, null];
       case "not all put back": return ["Not all was put back", `Some of it stands on ${host}. The steps show what was found there.`, null];
     }
   })();
   const share = run.state === "trying" ? run.tried / Math.max(1, run.to_try) : run.state === "putting back" ? 1 - run.back / Math.max(1, run.done) : run.done / Math.max(1, run.total);
   return (
-    <div className={`verdict ${run.state === "kept" ? "good" : run.state === "not all put back" ? "bad" : ""}`} role="status">
+    <div className={`verdict ${run.state === "kept" ? "good" : run.state === "not all put back" || run.state === "given up" ? "bad" : ""}`} role="status">
       <div className="big">{title}</div>
       {!run.ended && run.state !== "waiting" && <Progress share={share} />}
       <div>{says}</div>
       {run.destroys && <div className="why">What was deleted does not come back by putting back.</div>}
       {run.trouble && <div className="why">{run.trouble.charAt(0).toUpperCase() + run.trouble.slice(1)}.</div>}
       {canEdit && acts && <div className="acts">{acts}</div>}
+      {!run.ended && administers && run.state !== "waiting" && <EndRun run={run} host={host} onAsked={onAsked} />}
       {trouble && <div className="why">{trouble}</div>}
     </div>
+  );
+}
+
+/** Ending a run that does not end by itself: what stands then, and who looks after it. */
+function EndRun({ run, host, onAsked }: { run: RunOut; host: string; onAsked: () => void }) {
+  const { id } = usePlan();
+  const end = async () => {
+    try {
+      await ask(api.POST("/api/v1/plans/{plan}/rollout/runs/{number}/end", { params: { path: { plan: id, number: run.number } } }));
+    } finally {
+      onAsked();
+    }
+  };
+  return (
+    <Popconfirm
+      title="End it, whatever stands there?" okText="End it" cancelText="Not yet" okButtonProps={{ danger: true }} onConfirm={end} placement="bottomRight"
+      description={<div className="narrow">{run.done} of {plural(run.total, "step")} done, {run.back} put back. Yard Gate stops working on {host}. If {host} still watches, it puts everything back by itself within {plural(run.seconds, "second")}.</div>}
+    >
+      <Button type="text" size="small" className="aside">It does not end? End it from here …</Button>
+    </Popconfirm>
   );
 }
 
