@@ -1,11 +1,8 @@
 """The command line: everything that needs no screen. Exit code 1: something is wrong with the plan; 2: bad usage."""
 
 import json
-import os
 import sys
-import threading
-from collections.abc import Callable, Iterator
-from contextlib import contextmanager
+from collections.abc import Callable
 from dataclasses import asdict, replace
 from datetime import date
 from pathlib import Path
@@ -14,7 +11,7 @@ from typing import Annotated, Any, Literal
 import typer
 from rich.table import Table
 
-from yardgate import __version__, cli_check, cli_directory, cli_rollout, cli_walk
+from yardgate import __version__, cli_check, cli_data, cli_directory, cli_rollout, cli_serve, cli_walk
 from yardgate.console import (
     AsJson,
     Data,
@@ -47,20 +44,15 @@ from yardgate.core.reason import ListLine
 from yardgate.core.reason import explain as explain_cell
 from yardgate.core.resolve import resolve as resolve_plan
 from yardgate.core.rights import LEVELS, letters
-from yardgate.core.rollout import Destination, steps, words
 from yardgate.core.storage import lay
-from yardgate.core.system import System, compiled
 from yardgate.core.ways import explain_over
 from yardgate.formats import accounts as account_files
 from yardgate.formats import ldif, listing, matrix, people, planfile
 from yardgate.formats.matrix import SPELLINGS
 from yardgate.formats.notation import flag_letters, perm_letters
 from yardgate.formats.reading import FormatError, Made, Reading, decode
-from yardgate.settings import Settings
-from yardgate.store import NotThere, Opened, Plans, Stale, Store
+from yardgate.store import NotThere, Stale, Store, Trouble
 from yardgate.store.accounts import Accounts, Role
-from yardgate.store.copies import Copies
-from yardgate.store.rollouts import Rollouts
 
 app = typer.Typer(
     no_args_is_help=True, add_completion=False, help="Plan who may read and write what on a file server, and see why."
@@ -71,6 +63,11 @@ app.add_typer(cli_directory.app, name="directory")
 app.add_typer(cli_rollout.app, name="rollout")
 app.command("walk")(cli_walk.walk_through)
 app.command("check")(cli_check.check)
+app.command("serve")(cli_serve.serve)
+app.command("demo")(cli_serve.demo)
+app.command("backup")(cli_data.backup)
+app.command("restore")(cli_data.restore)
+app.command("check-data")(cli_data.check_data)
 
 
 def main() -> None:
@@ -79,7 +76,7 @@ def main() -> None:
     except Refused as error:
         err.print(str(error), markup=False, style="red", highlight=False)
         sys.exit(error.code)
-    except (PlanError, FormatError, NotThere, ValueError) as error:
+    except (PlanError, FormatError, NotThere, Trouble, ValueError) as error:
         err.print(str(error), markup=False, style="red", highlight=False)
         sys.exit(1)
     except Stale as error:
@@ -87,150 +84,6 @@ def main() -> None:
         sys.exit(1)
     except BrokenPipeError:
         sys.exit(0)
-
-
-# --- serving ----------------------------------------------------------------------------------------------------------
-
-
-@app.command()
-def serve(
-    data: Data = None,
-    host: Annotated[str | None, typer.Option(help="Address to listen on.")] = None,
-    port: Annotated[int | None, typer.Option(min=0, max=65535)] = None,
-    host_name: Annotated[
-        list[str] | None, typer.Option(help="A further host name to be asked by; may be given again.")
-    ] = None,
-    this_host: Annotated[
-        bool, typer.Option("--this-host", help="Let administrators roll plans out on the machine that this runs on.")
-    ] = False,
-) -> None:
-    """Serve the web application; the first start prints a link to make the administrator."""
-    settings = settings_of(data, host=host, port=port, this_host=this_host or None)
-    store = Store(settings.database)
-    address = f"http://{settings.host}:{settings.port}"
-    if not Accounts(store).all():
-        out.print(
-            f"Nobody can sign in yet. Make the administrator here, once, within a day:\n  {address}/sign-in?link={Accounts(store).link(None)}",
-            soft_wrap=True,
-            highlight=False,
-        )
-    _run(store, settings, host_name or [], f"Yard Gate is at {address}")
-
-
-@app.command()
-def demo(
-    data: Annotated[Path | None, typer.Option(help="Data folder of the demo.")] = None,
-    port: Annotated[int, typer.Option(min=0, max=65535)] = 8737,
-    fresh: Annotated[bool, typer.Option(help="Begin again with the demo plan as shipped.")] = False,
-) -> None:
-    """Serve a made-up boatyard's plan, with a link that signs in."""
-    from yardgate import demo as shipped
-    from yardgate.appliance.standin import StandIn as Appliance
-    from yardgate.directory.passwords import VARIABLE
-    from yardgate.directory.standin import StandIn, fingerprint
-
-    settings = settings_of(data or Path(".yard/demo"), port=port)
-    if fresh:
-        for file in (*settings.data.glob("yardgate.sqlite*"), *settings.data.glob("appliance.*")):
-            file.unlink()
-    store = Store(settings.database)
-    plans, accounts = Plans(store), Accounts(store)
-    folder = settings.data / "directory"
-    if not plans.ids():
-        joined = replace(shipped.DIRECTORY, fingerprint=fingerprint(folder, "127.0.0.1"))
-        whole = shipped.plan(joined)
-        made = plans.create(shipped.rolled_out_plan(whole), "Yard Gate")
-        Copies(store).put(made.id, joined.id, shipped.last_copy())
-        _rolled_out(store, made, settings.data)
-        plans.commit(made.id, made.revision, difference(made.plan, whole), "H. Vance")
-    vance = accounts.by_name("H. Vance") or accounts.add("H. Vance", "administrator")
-    link = f"http://{settings.host}:{settings.port}/sign-in?link={accounts.link(vance.id)}"
-    try:
-        directory = StandIn(shipped.entries(), folder, port=shipped.PORT)
-    except OSError:
-        err.print(f"Port {shipped.PORT} is taken, so the demo's directory cannot be read.", style="yellow")
-    else:
-        threading.Thread(target=directory.serve_forever, daemon=True).start()
-        os.environ.setdefault(f"{VARIABLE}_LANTERNQUAY", directory.password)
-    try:
-        appliance = Appliance(settings.data / "appliance.json", shipped.STAND_IN_PORT)
-    except OSError:
-        err.print(f"Port {shipped.STAND_IN_PORT} is taken, so the demo's appliance cannot be reached.", style="yellow")
-    else:
-        threading.Thread(target=appliance.serve_forever, daemon=True).start()
-    _run(
-        store,
-        settings,
-        [],
-        f"Yard Gate, with demo data. This link signs in, once:\n  {link}\nStart again for another. Ctrl+C ends it.",
-    )
-
-
-def _rolled_out(store: Store, made: Opened, data: Path) -> None:
-    """The demo's appliance as the last rollout left it, and as somebody changed it by hand since."""
-    from yardgate import demo as shipped
-    from yardgate.appliance.standin import seed
-
-    system = compiled(resolve_plan(made.plan, date.today()), shipped.TOP).system
-    rollouts = Rollouts(store)
-    rollouts.send_to(made.id, Destination(kind="stand-in", host="127.0.0.1", port=shipped.STAND_IN_PORT))
-    said = tuple(words(step) for step in steps(System(), system))
-    rollouts.keep(made.id, "done", "H. Vance", made.revision, shipped.TOP, said, system)
-    seed(data / "appliance.json", shipped.by_hand(system), shipped.lying(system))
-
-
-@contextmanager
-def _alone(data: Path) -> Iterator[None]:
-    """While nobody else serves a data folder: what is under way on an appliance must be gone on with by one server alone."""
-    from fcntl import LOCK_EX, LOCK_NB, flock
-
-    with (data / "served").open("a") as held:
-        try:
-            flock(held, LOCK_EX | LOCK_NB)
-        except BlockingIOError:
-            raise Refused(f"{data} is served already; end that first, or serve another folder with --data", 1) from None
-        yield
-
-
-def _run(store: Store, settings: Settings, host_names: list[str], greeting: str) -> None:
-    import uvicorn
-
-    from yardgate.api.app import create_app
-
-    hosts = {"127.0.0.1", "localhost", "::1", *host_names}
-    if settings.host not in hosts:
-        hosts.add(settings.host)
-        err.print(
-            f"Listening on {settings.host}: others on the network can reach it, and what they send is not encrypted unless a proxy does it.",
-            style="yellow",
-        )
-
-    class Server(uvicorn.Server):
-        async def startup(self, sockets: Any = None) -> None:
-            await super().startup(sockets)
-            if self.started:
-                out.print(greeting, soft_wrap=True, highlight=False)
-                sys.stdout.flush()
-
-    with _alone(settings.data):
-        config = uvicorn.Config(
-            create_app(store, frozenset(hosts), this_host=settings.this_host),
-            host=settings.host,
-            port=settings.port,
-            log_level="warning",
-            timeout_graceful_shutdown=1,
-            server_header=False,
-            proxy_headers=False,
-        )
-        server = Server(config)
-        try:
-            server.run()
-        except KeyboardInterrupt:
-            pass
-        finally:
-            store.close()
-    if not server.started:
-        raise Refused(f"cannot listen on {settings.host}:{settings.port}; is something else there? Try --port", 1)
 
 
 # --- in and out -------------------------------------------------------------------------------------------------------

@@ -11,6 +11,7 @@ class Settings(BaseSettings):
     data: Path = Path.home() / ".local" / "share" / "yardgate"
     host: str = "127.0.0.1"
     port: int = 8737
+    backups: int = 14  # daily copies of the database that are kept; 0: none is made
     this_host: bool = False  # whether plans may be rolled out on the machine that Yard Gate runs on
 
     @property

@@ -60,8 +60,8 @@ def test_the_newest_migration_is_the_one_that_a_start_looks_for(store: Store) ->
         assert compare_metadata(MigrationContext.configure(connection), metadata) == []
 
 
-def test_a_database_from_before_lists_opens_with_all_that_was_in_it(tmp_path: Path) -> None:
-    path = tmp_path / "old.sqlite"
+def old_database(path: Path) -> None:
+    """As the first version made it."""
     config = Config()
     config.set_main_option("script_location", str(MIGRATIONS))
     config.attributes["engine"] = connect(path)
@@ -72,6 +72,11 @@ def test_a_database_from_before_lists_opens_with_all_that_was_in_it(tmp_path: Pa
         )
         old.execute("INSERT INTO places VALUES ('p', 'keel', 'keel', 'pool', NULL, 'the large one')")
         old.execute("INSERT INTO grants VALUES ('p', 'keel', 'everyone', 0, 'RO')")
+
+
+def test_a_database_from_before_lists_opens_with_all_that_was_in_it(tmp_path: Path) -> None:
+    path = tmp_path / "old.sqlite"
+    old_database(path)
     plan = Plans(Store(path)).open("p").plan
     assert plan.places == {"keel": Place(id="keel", name="keel", kind="pool", note="the large one")}
     assert plan.grants == {"keel": {"everyone": Level.RO}}

@@ -4,6 +4,7 @@ from typing import Annotated
 
 from fastapi import APIRouter, HTTPException, Query
 
+from yardgate.api.parsing import OffLoop
 from yardgate.api.schemas import (
     BreachOut,
     ContradictionOut,
@@ -33,7 +34,7 @@ from yardgate.core.rights import GRANTABLE, Level
 from yardgate.core.share import Protocol
 from yardgate.formats.promises import read_sentence
 
-router = APIRouter(prefix="/plans/{plan}", tags=["promises and findings"])
+router = APIRouter(prefix="/plans/{plan}", tags=["promises and findings"], route_class=OffLoop)
 LISTED = 200
 EXPLAINED = 20
 

@@ -2,14 +2,11 @@
 
 from pathlib import Path
 from typing import Any
-from urllib.parse import SplitResult, urlsplit
 
 from fastapi import FastAPI, HTTPException
 from fastapi.responses import FileResponse, Response
 from fastapi.routing import APIRoute
-from starlette.datastructures import Headers
 from starlette.middleware.gzip import GZipMiddleware
-from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
 from yardgate import __version__
 from yardgate.api import (
@@ -27,80 +24,11 @@ from yardgate.api import (
     transfer,
 )
 from yardgate.api.desk import Desk
+from yardgate.api.guard import Guard
 from yardgate.api.schemas import Problem
 from yardgate.store import Store
 
 WEB = Path(__file__).parent.parent / "web"
-LARGEST_BODY = 32 * 1024 * 1024
-SAFE_METHODS = ("GET", "HEAD", "OPTIONS")
-HEADERS = {
-    "content-security-policy": "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; font-src 'self' data:; "
-    "object-src 'none'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'",
-    "x-content-type-options": "nosniff",
-    "referrer-policy": "no-referrer",
-    "cross-origin-opener-policy": "same-origin",
-    "cross-origin-resource-policy": "same-origin",
-}
-
-
-class Guard:
-    """Before anything else: is this our host name (against DNS rebinding), does a change come from our own pages (against
-    forged requests), and is the body of a size that can be meant."""
-
-    def __init__(self, app: ASGIApp, hosts: frozenset[str]):
-        self.app, self.hosts = app, hosts
-
-    async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
-        if scope["type"] != "http":
-            await self.app(scope, receive, send)
-            return
-        headers = Headers(scope=scope)
-        if refused := self._refused(scope["method"], headers):
-            await problems.answer(refused)(scope, receive, send)
-            return
-        taken = 0
-
-        async def limited() -> Message:
-            nonlocal taken
-            message = await receive()
-            taken += len(message.get("body", b""))
-            if taken > LARGEST_BODY:
-                raise HTTPException(413, "The request is too large; at most 32 MiB are taken")
-            return message
-
-        async def dressed(message: Message) -> None:
-            if message["type"] == "http.response.start":
-                extra = [(name.encode(), value.encode()) for name, value in HEADERS.items()]
-                if scope["path"].startswith("/api/"):
-                    extra.append((b"cache-control", b"no-store"))
-                message["headers"] = [*message["headers"], *extra]
-            await send(message)
-
-        await self.app(scope, limited, dressed)
-
-    def _refused(self, method: str, headers: Headers) -> Problem | None:
-        host = headers.get("host", "")
-        if _split(f"//{host}").hostname not in self.hosts:
-            return Problem(
-                title="This host name is not served here", status=421, detail="Start with --host-name to allow it."
-            )
-        if method in SAFE_METHODS:
-            return None
-        origin = headers.get("origin")
-        foreign = origin is not None and _split(origin).netloc != host
-        if foreign or headers.get("sec-fetch-site", "none") not in ("none", "same-origin"):
-            return Problem(title="This change does not come from Yard Gate's own pages", status=403)
-        length = headers.get("content-length", "0")
-        if not length.isdecimal() or int(length) > LARGEST_BODY:
-            return Problem(title="The request is too large; at most 32 MiB are taken", status=413)
-        return None
-
-
-def _split(address: str) -> SplitResult:
-    try:
-        return urlsplit(address)
-    except ValueError:
-        return urlsplit("")
 
 
 def create_app(
@@ -139,7 +67,13 @@ def create_app(
     schema = app.openapi
     app.openapi = lambda: problems.documented(schema())  # type: ignore[method-assign]
     app.add_middleware(GZipMiddleware, minimum_size=2000, compresslevel=5)
-    app.add_middleware(Guard, hosts=hosts)
+    accounts = app.state.desk.accounts
+
+    def role_of(token: str) -> str | None:
+        found = accounts.whose(token)
+        return None if found is None else found.role
+
+    app.add_middleware(Guard, hosts=hosts, whose=role_of, cookie=signin.COOKIE)
 
     @app.get("/api/{path:path}", include_in_schema=False)
     def nothing(path: str) -> Any:

@@ -6,6 +6,7 @@ from typing import Annotated, Literal
 from fastapi import APIRouter, HTTPException, Query
 
 from yardgate.api.desk import changed, columns, seen_columns, told
+from yardgate.api.parsing import OffLoop
 from yardgate.api.schemas import Cell, Clashes, Id, InsteadOut, OverOut, ReasonOut, RuleOut, WayLevel, Window
 from yardgate.api.signin import Reader, TheDesk
 from yardgate.core.clash import RULES, rule_words
@@ -16,7 +17,7 @@ from yardgate.core.resolve import changes, detail, resolve
 from yardgate.core.rights import GRANTABLE, Level
 from yardgate.core.ways import explain_over
 
-router = APIRouter(prefix="/plans/{plan}", tags=["board"])
+router = APIRouter(prefix="/plans/{plan}", tags=["board"], route_class=OffLoop)
 CLASHES_LISTED = 2000
 Seen = Annotated[
     Literal["any", "smb", "nfs"] | None,

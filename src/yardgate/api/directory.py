@@ -6,6 +6,7 @@ from dataclasses import replace
 from fastapi import APIRouter, HTTPException
 
 from yardgate.api.desk import Desk, changed
+from yardgate.api.parsing import OffLoop
 from yardgate.api.plans import stepped
 from yardgate.api.schemas import (
     Answer,
@@ -39,7 +40,7 @@ from yardgate.directory.steps import Certificate, DirectoryError
 from yardgate.formats import ldif
 from yardgate.store.plans import now
 
-router = APIRouter(prefix="/plans/{plan}/directories", tags=["directories"])
+router = APIRouter(prefix="/plans/{plan}/directories", tags=["directories"], route_class=OffLoop)
 LISTED = 500
 
 

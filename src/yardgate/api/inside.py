@@ -5,6 +5,7 @@ from typing import Annotated
 from fastapi import APIRouter, HTTPException, Path
 
 from yardgate.api.desk import Desk
+from yardgate.api.parsing import OffLoop
 from yardgate.api.schemas import InsideFolder, InsideOut, InsideThing, LookInside, PushDo, PushOut
 from yardgate.api.signin import Planner, Reader, TheDesk
 from yardgate.core.system import System, paths
@@ -12,7 +13,7 @@ from yardgate.store import NotThere
 from yardgate.store.pushes import Counted, Pushing
 
 Number = Annotated[int, Path(description="which look of the plan", ge=1, le=1_000_000)]
-router = APIRouter(prefix="/plans/{plan}/inside", tags=["rollout"])
+router = APIRouter(prefix="/plans/{plan}/inside", tags=["rollout"], route_class=OffLoop)
 
 
 @router.get("")

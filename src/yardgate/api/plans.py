@@ -10,6 +10,7 @@ from fastapi.concurrency import run_in_threadpool
 from fastapi.responses import StreamingResponse
 
 from yardgate.api.desk import Desk, changed, columns, entry_out, grants
+from yardgate.api.parsing import OffLoop
 from yardgate.api.schemas import (
     Answer,
     Archive,
@@ -40,7 +41,7 @@ from yardgate.formats.reading import decode
 from yardgate.store import NotThere, Opened
 from yardgate.store.plans import NEWEST
 
-router = APIRouter(prefix="/plans", tags=["plans"])
+router = APIRouter(prefix="/plans", tags=["plans"], route_class=OffLoop)
 COLUMNS_SENT = 32
 
 

@@ -6,6 +6,7 @@ from typing import Annotated, Any, Literal
 from fastapi import APIRouter, HTTPException, Query, Response
 
 from yardgate.api.desk import Desk, attached, file_name
+from yardgate.api.parsing import OffLoop
 from yardgate.api.schemas import Compared, DriftOut, HostReading, RolloutDone, RolloutOut, RolloutStep, StepCommands
 from yardgate.api.signin import Planner, Reader, TheDesk
 from yardgate.appliance.handout import restore_text, runbook, runbook_page, script, shown, specs_text
@@ -32,7 +33,7 @@ from yardgate.formats.reading import FormatError
 from yardgate.store import Opened, Stale
 from yardgate.store.rollouts import RolledOut
 
-router = APIRouter(prefix="/plans/{plan}/rollout", tags=["rollout"])
+router = APIRouter(prefix="/plans/{plan}/rollout", tags=["rollout"], route_class=OffLoop)
 LISTED, AGAIN = 3000, 200
 USUAL_TOP = "/srv"
 Which = Annotated[int, Query(description="number of a rollout", ge=1, le=1_000_000)]

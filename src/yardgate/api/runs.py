@@ -7,6 +7,7 @@ from typing import Annotated
 from fastapi import APIRouter, HTTPException, Path
 
 from yardgate.api.desk import Desk, changed
+from yardgate.api.parsing import OffLoop
 from yardgate.api.rollout import LISTED, commands_of, current, steps_of
 from yardgate.api.schemas import (
     DriftOut,
@@ -39,7 +40,7 @@ from yardgate.store.runs import ENDED, Line, Run, ticked
 Place = Annotated[int, Path(description="which of its steps, from 0", ge=0, le=1_000_000)]
 TAKEN_IN = 50  # changes of which it is looked how they would come into the plan
 Number = Annotated[int, Path(description="which run of the plan", ge=1, le=1_000_000)]
-router = APIRouter(prefix="/plans/{plan}/rollout", tags=["rollout"])
+router = APIRouter(prefix="/plans/{plan}/rollout", tags=["rollout"], route_class=OffLoop)
 
 
 @router.get("/destination")

@@ -300,7 +300,7 @@ class SentenceIn(In):
 
 class Edits(In):
     revision: Revision
-    edits: Annotated[list[AnyEdit], Field(min_length=1, max_length=100_000)]
+    edits: Annotated[list[AnyEdit], Field(min_length=1, max_length=20_000)]
 
 
 class At(In):
@@ -578,7 +578,7 @@ class Import(In):
     files: Annotated[list[NamedFile], Field(max_length=200)] = []
     tops: Annotated[list[Annotated[str, Field(max_length=1000, pattern=r"^/")]], Field(max_length=20)] = []
     second: Base64Bytes = b""
-    make: dict[str, Made] = {}
+    make: Annotated[dict[str, Made], Field(max_length=20_000)] = {}
     clear_blanks: bool = False
     at: Annotated[
         Id | None, Field(description="for listings: the place that their topmost folder is; none makes a pool")

@@ -9,6 +9,7 @@ from fastapi import APIRouter, HTTPException, Query
 from pydantic import IPvAnyAddress
 
 from yardgate.api.desk import told
+from yardgate.api.parsing import OffLoop
 from yardgate.api.schemas import (
     AccessOut,
     CardOut,
@@ -39,7 +40,7 @@ from yardgate.core.share import Over, Protocol
 from yardgate.core.walk import walk
 from yardgate.core.ways import PROTOCOLS, explain_over, is_on, may_use, resolve_over, unreached
 
-router = APIRouter(prefix="/plans/{plan}", tags=["shares"])
+router = APIRouter(prefix="/plans/{plan}", tags=["shares"], route_class=OffLoop)
 PEOPLE_LISTED, SURPRISES, REPORTED = 200, 300, 1000
 HostAddress = Annotated[IPvAnyAddress | None, Query(description="the address of the client, for NFS; none: any host")]
 HostName = Annotated[str, Query(description="the host name of the client, for NFS", max_length=253)]

@@ -8,6 +8,7 @@ from typing import Annotated
 from fastapi import APIRouter, Depends, HTTPException, Request, Response
 
 from yardgate.api.desk import Desk
+from yardgate.api.parsing import OffLoop
 from yardgate.api.schemas import (
     AccountOut,
     ChangeAccount,
@@ -89,7 +90,7 @@ class Tries:
                 self._failed.pop(key, None)
 
 
-router = APIRouter(tags=["sign-in"])
+router = APIRouter(tags=["sign-in"], route_class=OffLoop)
 
 
 def _begin(request: Request, response: Response, account: Account) -> Session:

@@ -5,6 +5,7 @@ from typing import Annotated, Literal
 
 from fastapi import APIRouter, HTTPException, Query
 
+from yardgate.api.parsing import OffLoop
 from yardgate.api.schemas import (
     Arrangement,
     CameOut,
@@ -34,7 +35,7 @@ from yardgate.core.storage import Laid, Laying, Line, Maker, OrderedLaid, PosixK
 from yardgate.formats import listing
 from yardgate.formats.reading import FormatError
 
-router = APIRouter(prefix="/plans/{plan}/storage", tags=["storage"])
+router = APIRouter(prefix="/plans/{plan}/storage", tags=["storage"], route_class=OffLoop)
 LISTED = 500
 
 

@@ -5,6 +5,7 @@ from typing import Literal
 from fastapi import APIRouter, HTTPException, Response
 
 from yardgate.api.desk import Desk, attached, changed
+from yardgate.api.parsing import OffLoop
 from yardgate.api.plans import stepped
 from yardgate.api.schemas import Answer, Id, Import, ImportPreview, NoteOut, UnknownOut
 from yardgate.api.signin import Planner, Reader, TheDesk
@@ -19,7 +20,7 @@ from yardgate.formats import access, accounts, ldif, listing, matrix, people, pl
 from yardgate.formats.reading import FormatError, Reading, decode
 from yardgate.store import Opened
 
-router = APIRouter(prefix="/plans/{plan}", tags=["in and out"])
+router = APIRouter(prefix="/plans/{plan}", tags=["in and out"], route_class=OffLoop)
 LISTED = 1000
 Exported = Literal["plan", "grants", "effective", "people", "access", "promises", "ldif", "setfacl", "nfs4", "workbook"]
 KIND_WORDS = {

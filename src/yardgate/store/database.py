@@ -1,12 +1,26 @@
 """Opening the database: SQLite with a write-ahead log, every commit on disk before it is acknowledged, schema brought up to date."""
 
-from collections.abc import Iterator
-from contextlib import contextmanager
+import os
+import secrets
+import sqlite3
+import stat
+from collections.abc import Callable, Iterator
+from contextlib import closing, contextmanager, suppress
 from pathlib import Path
 from threading import Lock
 from typing import Any
 
-from sqlalchemy import Connection, Engine, create_engine, event, inspect
+from sqlalchemy import Connection, Engine, create_engine, event
+from sqlalchemy.exc import DBAPIError
+
+NAME = "yardgate.sqlite"
+BESIDE = ("", "-wal", "-shm")  # endings of the database's name, and of what SQLite keeps beside it
+MARK = "installation"
+"""A file in the data folder with the installation's own token: where it is, a database was."""
+
+
+class Trouble(Exception):
+    """The data cannot be used as it is; in words for a person."""
 
 
 def connect(path: Path) -> Engine:
@@ -28,13 +42,30 @@ def connect(path: Path) -> Engine:
 MIGRATIONS = Path(__file__).parent / "migrations"
 
 
-def upgrade(engine: Engine) -> None:
-    """Bring the schema up to date. Alembic is loaded only where there is something to do, which most starts have not."""
-    newest = max(file.name[1:5] for file in (MIGRATIONS / "versions").glob("v*.py"))
-    with engine.begin() as connection:
-        known = inspect(connection).has_table("alembic_version")
-        if known and connection.exec_driver_sql("SELECT version_num FROM alembic_version").scalar() == newest:
-            return
+def newest() -> str:
+    """The version of the tables that this program goes by."""
+    return max(file.name[1:5] for file in (MIGRATIONS / "versions").glob("v*.py"))
+
+
+def version_of(connection: sqlite3.Connection) -> str:
+    """The version of a database's tables; empty where it has none yet."""
+    if connection.execute("SELECT 1 FROM sqlite_master WHERE name = 'alembic_version'").fetchone() is None:
+        return ""
+    row = connection.execute("SELECT version_num FROM alembic_version").fetchone()
+    return "" if row is None else str(row[0])
+
+
+def upgrade(path: Path, engine: Engine, before: Callable[[str], object]) -> None:
+    """Bring the schema up to date; `before` is called with the old version first. Alembic is loaded only where there is something to do,
+    which most starts have not. Raises Trouble."""
+    with closing(sqlite3.connect(path, timeout=30)) as connection:
+        version = version_of(connection)
+    if version == newest():
+        return
+    if version > newest():
+        raise Trouble(f"{path} was made by a newer Yard Gate (its tables are of version {version}); use that one")
+    if version:
+        before(version)
     from alembic import command
     from alembic.config import Config
 
@@ -49,14 +80,26 @@ _MIGRATING = Lock()  # Alembic keeps its context in module globals
 
 
 class Store:
-    """One installation's database. Writers of one process take turns; readers see the last commit."""
+    """One installation's database. Writers of one process take turns; readers see the last commit.
+
+    Raises Trouble, where it cannot be opened. What is in it is nobody's but the account's that it runs under.
+    """
 
     def __init__(self, path: Path):
-        path.parent.mkdir(parents=True, exist_ok=True)
         self.path = path
-        self.engine = connect(path)
-        self._turn = Lock()
-        upgrade(self.engine)
+        try:
+            _private(path)
+            self.engine = connect(path)
+            self._turn = Lock()
+            upgrade(path, self.engine, self._copied)
+            self.token = _token(path.parent)
+        except (OSError, sqlite3.Error, DBAPIError) as error:
+            raise Trouble(_words(path, error)) from None
+
+    def _copied(self, version: str) -> None:
+        from yardgate.store.backups import before_migration
+
+        before_migration(self.path, version)
 
     @contextmanager
     def reading(self) -> Iterator[Connection]:
@@ -70,4 +113,52 @@ class Store:
             yield connection
 
     def close(self) -> None:
+        """All that was written is in the one file then, as far as nobody else has it open."""
+        with suppress(DBAPIError), self.engine.connect() as connection:
+            cursor = connection.connection.cursor()
+            cursor.execute("PRAGMA busy_timeout = 2000")
+            cursor.execute("PRAGMA wal_checkpoint(TRUNCATE)")
         self.engine.dispose()
+
+
+def _private(path: Path) -> None:
+    """Make the folder and the database for nobody else, and mend what was opened to others. Raises Trouble, OSError."""
+    folder = path.parent
+    if not folder.is_dir():
+        folder.mkdir(parents=True, mode=0o700)
+    elif path.exists() and path.name == NAME:
+        mode = folder.stat().st_mode
+        if mode & 0o077 and not mode & stat.S_ISVTX:
+            folder.chmod(stat.S_IMODE(mode) & ~0o077)
+    if not path.exists():
+        beside = [ending for ending in BESIDE[1:] if path.with_name(f"{path.name}{ending}").exists()]
+        if beside or (path.name == NAME and (folder / MARK).exists()):
+            raise Trouble(
+                f"{path} is missing, though there was one. Put it back with “yardgate restore BACKUP --data {folder}” "
+                f"(daily copies are in {folder / 'backups'}), or name an empty folder with --data to begin anew"
+            )
+        os.close(os.open(path, os.O_CREAT | os.O_WRONLY, 0o600))
+    for ending in BESIDE:
+        with suppress(FileNotFoundError):
+            one = path.with_name(f"{path.name}{ending}")
+            if one.stat().st_mode & 0o077:
+                one.chmod(0o600)
+
+
+def _token(folder: Path) -> str:
+    """The installation's own token, made once."""
+    path = folder / MARK
+    with suppress(FileExistsError), open(os.open(path, os.O_CREAT | os.O_EXCL | os.O_WRONLY, 0o600), "w") as file:
+        file.write(secrets.token_hex(6))
+    return path.read_text().strip()
+
+
+def _words(path: Path, error: Exception) -> str:
+    said = str(error.orig) if isinstance(error, DBAPIError) else str(error)
+    if isinstance(error, PermissionError) or "readonly" in said or "unable to open" in said:
+        return (
+            f"{path} cannot be opened to write: {said}. Whose it is, and whether its disk is full or read-only, decides"
+        )
+    if "malformed" in said or "not a database" in said or "corrupt" in said:
+        return f"{path} is damaged: {said}. Put a copy in its place with “yardgate restore BACKUP --data {path.parent}”"
+    return f"{path} cannot be used: {said}"
