@@ -11,6 +11,7 @@ import pytest
 
 from tests.conftest import ON
 from tests.server import Server, free_port
+from yardgate import demo
 from yardgate.core.outcome import outcome
 from yardgate.core.plan import Plan, same
 from yardgate.core.resolve import resolve
@@ -18,6 +19,8 @@ from yardgate.core.rights import LEVELS
 from yardgate.core.share import Over
 from yardgate.core.walk import walk
 from yardgate.formats import planfile
+from yardgate.store import Plans
+from yardgate.store.accounts import Accounts
 
 
 def yardgate(*arguments: object, code: int = 0, stdin: str | None = None) -> str:
@@ -172,6 +175,21 @@ def test_one_data_folder_is_served_once(tmp_path: Path) -> None:
         server.start()
     finally:
         server.stop()
+
+
+def test_a_demo_is_made_only_where_a_demo_was_and_never_while_it_is_served(tmp_path: Path) -> None:
+    mine = Server(tmp_path / "mine")
+    plan = mine.put(demo.plan())
+    with mine:
+        for more in ((), ("--fresh",)):
+            said = yardgate("demo", "--data", mine.data, "--port", free_port(), *more, code=1)
+            assert "is served already" in said
+    for more in ((), ("--fresh",)):
+        said = yardgate("demo", "--data", mine.data, "--port", free_port(), *more, code=1)
+        assert "was not made by a demo; it is left alone" in said
+    store = mine.store()
+    assert Accounts(store).all() == []
+    assert Plans(store).open(plan).revision == 1
 
 
 def test_bench_measures_a_small_plan() -> None:

@@ -44,9 +44,9 @@ def test_the_steps_come_in_order_each_with_its_commands_and_what_undoes_it(host:
     assert not any(step["trouble"] or step["destroys"] for step in found["steps"])
     step = next(step for step in found["steps"] if step["id"] == "folders:/srv/quay/keel/drawings/toolpaths")
     told = client.get(host.at("/rollout/step"), params={"id": step["id"], "top": "/srv/quay"}).json()
-    assert "setfacl --set-file=- -- /srv/quay/keel/drawings/toolpaths" in told["commands"]
+    assert "(cd -P /srv/quay/keel/drawings/toolpaths && setfacl --set-file=- .)" in told["commands"]
     assert any(line.startswith("| group:Draughting:rwx") for line in told["commands"])
-    assert any("rmdir -- /srv/quay/keel/drawings/toolpaths" in line for line in told["undo"])
+    assert any("(cd -P /srv/quay/keel/drawings && rmdir -- toolpaths)" in line for line in told["undo"])
     assert client.get(host.at("/rollout/step"), params={"id": "folders:/nowhere"}).status_code == 404
 
 

@@ -31,6 +31,9 @@ from yardgate.store import Store
 WEB = Path(__file__).parent.parent / "web"
 
 
+LONGEST = 200  # characters of a path below the interface
+
+
 def create_app(
     store: Store, hosts: frozenset[str] = frozenset({"127.0.0.1", "localhost", "::1"}), *, this_host: bool = False
 ) -> FastAPI:
@@ -82,6 +85,8 @@ def create_app(
     @app.get("/{path:path}", include_in_schema=False)
     def web(path: str) -> Response:
         """The built user interface; any path that is no file is a page of it."""
+        if len(path) > LONGEST:
+            raise HTTPException(404, "There is no such file")
         wanted = (WEB / path).resolve()
         if path and wanted.is_relative_to(WEB.resolve()) and wanted.is_file():
             forever = path.startswith("assets/")

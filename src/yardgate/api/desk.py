@@ -9,6 +9,7 @@ import numpy as np
 from fastapi import Response
 from numpy.typing import NDArray
 
+from yardgate.api.news import News
 from yardgate.api.pushing import Pushers
 from yardgate.api.readings import Readings
 from yardgate.api.rolling import Rolling
@@ -40,6 +41,7 @@ class Desk:
         self.accounts = Accounts(store)
         self.copies = Copies(store)
         self.rollouts = Rollouts(store)
+        self.news = News(store, lambda token: self.accounts.whose(token) is not None)
         self.readings = Readings()
         self.rolling = Rolling(store)
         self.pushing = Pushers(store)

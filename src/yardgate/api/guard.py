@@ -52,7 +52,11 @@ class Guard:
             return
         headers = Headers(scope=scope)
 
+        begun = False
+
         async def dressed(message: Message) -> None:
+            nonlocal begun
+            begun = True
             if message["type"] == "http.response.start":
                 extra = [(name.encode(), value.encode()) for name, value in HEADERS.items()]
                 if scope["path"].startswith("/api/"):
@@ -77,6 +81,11 @@ class Guard:
             await self.app(scope, _again(body, receive), dressed)
         except Gone:
             return
+        except Exception as error:
+            wrong = problems.unforeseen(scope["method"], scope["path"], error)
+            if begun:
+                raise
+            await wrong(scope, receive, dressed)
         finally:
             self.large -= large
 

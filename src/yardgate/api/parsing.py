@@ -25,7 +25,7 @@ class OffLoop(APIRoute):
                 request._json = parsed  # where Request.json() looks first
             return await handler(request)
 
-        return handler
+        return handle
 
 
 def _parsed(body: bytes) -> Any:

@@ -1,11 +1,10 @@
 """Plans: make, list, outline, edit, undo, history, versions."""
 
-import asyncio
 from collections.abc import AsyncIterator, Sequence
 from dataclasses import replace
 from datetime import date
 
-from fastapi import APIRouter, HTTPException, Query
+from fastapi import APIRouter, HTTPException, Query, Request
 from fastapi.concurrency import run_in_threadpool
 from fastapi.responses import StreamingResponse
 
@@ -29,7 +28,7 @@ from yardgate.api.schemas import (
     ServiceOut,
     VersionOut,
 )
-from yardgate.api.signin import Planner, Reader, TheDesk
+from yardgate.api.signin import COOKIE, Planner, Reader, TheDesk
 from yardgate.api.storage import standing
 from yardgate.core.clash import rule_words
 from yardgate.core.edit import Edit, PutGroup, PutShare, SetGrant, apply, describe, difference, sentence
@@ -38,7 +37,7 @@ from yardgate.core.plan import Group, Plan
 from yardgate.core.resolve import Matrix, changes, resolve
 from yardgate.formats import planfile
 from yardgate.formats.reading import decode
-from yardgate.store import NotThere, Opened
+from yardgate.store import Opened
 from yardgate.store.plans import NEWEST
 
 router = APIRouter(prefix="/plans", tags=["plans"], route_class=OffLoop)
@@ -244,24 +243,14 @@ def compare(plan: str, _: Reader, desk: TheDesk, older: Revision, newer: Revisio
 
 
 @router.get("/{plan}/events", response_class=StreamingResponse)
-async def events(plan: str, _: Reader, desk: TheDesk) -> StreamingResponse:
-    """Server-sent events: `revision`, with the number, at once and whenever the plan has a new one (from anywhere)."""
+async def events(plan: str, account: Reader, request: Request, desk: TheDesk) -> StreamingResponse:
+    """Server-sent events: `revision`, with the number, at once and whenever the plan has a new one (from anywhere). It ends with the session."""
     await run_in_threadpool(desk.plans.revision, plan)
+    if not desk.news.room(account.id):
+        raise HTTPException(429, "Too many windows listen already; close some", {"Retry-After": "30"})
 
     async def stream() -> AsyncIterator[str]:
-        last, quiet = -1, 0
-        while True:
-            try:
-                revision = await run_in_threadpool(desk.plans.revision, plan)
-            except NotThere:
-                return
-            if revision != last:
-                last, quiet = revision, 0
-                yield f"event: revision\ndata: {revision}\n\n"
-            elif quiet >= 60:
-                quiet = 0
-                yield ": still here\n\n"
-            quiet += 1
-            await asyncio.sleep(0.25)
+        async for revision in desk.news.follow(plan, account.id, request.cookies[COOKIE]):
+            yield ": still here\n\n" if revision is None else f"event: revision\ndata: {revision}\n\n"
 
     return StreamingResponse(stream(), media_type="text/event-stream", headers={"Cache-Control": "no-store"})

@@ -90,11 +90,12 @@ def install(app: FastAPI) -> None:
     def _http(_: Request, error: HTTPException) -> ProblemResponse:
         return answer(Problem(title=str(error.detail), status=error.status_code), error.headers)
 
-    @app.exception_handler(Exception)
-    def _unforeseen(request: Request, error: Exception) -> ProblemResponse:
-        log.exception("unforeseen error at %s %s", request.method, request.url.path, exc_info=error)
-        detail = "Nothing was changed by it. The server's log has the details."
-        return answer(Problem(title="Something went wrong in Yard Gate itself", status=500, detail=detail))
+
+def unforeseen(method: str, path: str, error: Exception) -> ProblemResponse:
+    """What is said where something went wrong that nobody thought of; the log has the rest."""
+    log.error("unforeseen error at %s %s", method, path[:300], exc_info=error)
+    detail = "Nothing was changed by it. The server's log has the details."
+    return answer(Problem(title="Something went wrong in Yard Gate itself", status=500, detail=detail))
 
 
 def _plain(text: str) -> str:
