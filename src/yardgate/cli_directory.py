@@ -20,6 +20,7 @@ from yardgate.directory.steps import DirectoryError, Progress
 from yardgate.formats import ldif
 from yardgate.store.copies import Copies
 from yardgate.store.plans import now
+from yardgate.store.servers import Servers
 
 app = typer.Typer(
     no_args_is_help=True,
@@ -37,6 +38,34 @@ def _joined(work: Source, name: str | None) -> Directory:
         names = ", ".join(directory.name for directory in have) or "none"
         raise Refused(f"say which directory; joined here: {names}")
     return found[0]
+
+
+def _secret(work: Source, directory: Directory) -> str | None:
+    """The password, where it goes to the server that was agreed on. Raises Refused."""
+    if work.file is None and Servers(work.plans.store).agreed(work.opened.id, directory.id) != directory.server:
+        raise Refused(
+            f"Nobody agreed yet that {show(directory.name)} is read as its settings say now ({_server_words(directory)}). "
+            f"Where that is right, say so once: yardgate directory agree {directory.name}",
+            1,
+        )
+    return given(directory)
+
+
+def _server_words(directory: Directory) -> str:
+    at = directory.controller or f"a controller of {directory.domain}"
+    certificate = "any that the system trusts" if directory.fingerprint is None else directory.fingerprint[:16] + "…"
+    secured = "in plain text" if directory.security == "plain" else f"{directory.security}, certificate {certificate}"
+    return f"at {at}, {secured}, as {directory.reader or 'nobody'}"
+
+
+@app.command("agree")
+def agree(name: Name = None, data: Data = None, plan: PlanName = None) -> None:
+    """Say that a directory's password goes to the server that its settings name now."""
+    work = Source(data, plan, None)
+    directory = _joined(work, name)
+    Servers(work.plans.store).agree(work.opened.id, directory.id, directory.server, "command line")
+    said = f"{directory.name} is read {_server_words(directory)}"
+    out.print(said, markup=False, highlight=False, soft_wrap=True)
 
 
 @app.command("status")
@@ -89,9 +118,10 @@ def try_it(name: Name = None, data: Data = None, plan: PlanName = None, file: Pl
     """Try every step of reading a directory. Exit code 1 at the first that fails."""
     from yardgate.directory.ldap import check  # slow to load
 
-    directory = _joined(Source(data, plan, file), name)
+    work = Source(data, plan, file)
+    directory = _joined(work, name)
     try:
-        for step in check(directory, given(directory)):
+        for step in check(directory, _secret(work, directory)):
             out.print(f"{step.step}: {step.words}", markup=False, highlight=False, soft_wrap=True)
     except DirectoryError as error:
         raise Refused(f"{error.step}: {error.words}", 1) from None
@@ -120,7 +150,7 @@ def read(
     else:
         before = None if full or copies is None else copies.last(work.opened.id, directory.id)
         try:
-            with connect(directory, given(directory)) as reader:
+            with connect(directory, _secret(work, directory)) as reader:
                 copy = read_all(reader, Progress()) if before is None else read_changes(reader, before, Progress())
         except DirectoryError as error:
             raise Refused(

@@ -16,6 +16,7 @@ from yardgate.appliance.handout import runbook, script
 from yardgate.appliance.host import LinuxHost
 from yardgate.appliance.target import ApplianceError, Busy, TooLate
 from yardgate.console import AsJson, On, Refused, To, day_of, err, load, out, read_bytes, write
+from yardgate.core.bounds import Bounds, Managed, refused, top_trouble
 from yardgate.core.plan import Plan, fold, show
 from yardgate.core.resolve import resolve
 from yardgate.core.rollout import Step, after, drift, needs, sign_in_again, steps, walked, words
@@ -28,6 +29,7 @@ SYSTEM = TypeAdapter(System)
 Top = Annotated[str, typer.Option(help="The folder on the host in which the pools lie.")]
 Now = Annotated[Path | None, typer.Option(help="What the host has, from `rollout read`; nothing where left out.")]
 HOST = LinuxHost(here)
+HIGHEST_AT_ALL = 2**31 - 1  # of the numbers that accounts can have
 Joined = Annotated[
     list[str] | None,
     typer.Option(help="The short name of a directory of the plan to which the host is joined. May be given again."),
@@ -145,12 +147,17 @@ def apply_here(
         int, typer.Option(min=10, max=86400, help="Seconds in which to keep it; else all is put back.")
     ] = 300,
     keep: Annotated[bool, typer.Option("--keep", help="Keep it without asking, where everything went well.")] = False,
+    manage: Annotated[
+        list[str] | None,
+        typer.Option(help="An account, or @group, of the system's own that the plan may change; may be given again."),
+    ] = None,
 ) -> None:
     """Put a plan on this host, step by step, each read back. What fails is put back, and so is what nobody keeps in time: by the
     host itself, whatever becomes of this command."""
     wanted = _meant(load(plan_file), top, day_of(on), joined).system
     there = _reading(asked(_known(now), wanted))
     found = steps(there, wanted)
+    _allowed(found, top, manage or [])
     if dry_run or not found:
         _show_commands(there, found)
         return
@@ -170,6 +177,23 @@ def apply_here(
     except TooLate:
         out.print("Too late: the host puts everything back by itself.")
     raise typer.Exit(FAILED)
+
+
+def _allowed(found: Sequence[Step], top: str, names: Sequence[str]) -> None:
+    """Whoever gives commands here may change all people's accounts, but not by a slip the system's own. Raises Refused."""
+    if trouble := top_trouble(top):
+        raise Refused(trouble, FAILED)
+    try:
+        host = HOST.about()
+    except ApplianceError as error:
+        raise Refused(str(error), FAILED) from None
+    people = {Managed("accounts", name) for name, number in host.users.items() if number >= host.lowest_uid}
+    groups = {Managed("groups", name) for name, number in host.groups.items() if number >= host.lowest_gid}
+    said = {Managed("groups" if name.startswith("@") else "accounts", name.removeprefix("@")) for name in names}
+    why = refused(found, Bounds(top=top, highest=HIGHEST_AT_ALL, managed=frozenset(people | groups | said)), host)
+    if why:
+        lines = [f"{words(step)}: {why[step.id]}" for step in found if step.id in why]
+        raise Refused("\n".join(["This may not be done here:", *lines]), FAILED)
 
 
 def _show_commands(there: System, found: Sequence[Step]) -> None:

@@ -24,6 +24,7 @@ from yardgate.store.backups import alone, daily
 from yardgate.store.copies import Copies
 from yardgate.store.database import BESIDE, NAME
 from yardgate.store.rollouts import Rollouts
+from yardgate.store.servers import Servers
 
 OURS = "demo"  # a file in the folders that demos made
 HOUR = 3600.0
@@ -94,6 +95,7 @@ def _demo(settings: Settings) -> None:
         whole = shipped.plan(joined)
         made = plans.create(shipped.rolled_out_plan(whole), "Yard Gate")
         Copies(store).put(made.id, joined.id, shipped.last_copy())
+        Servers(store).agree(made.id, joined.id, joined.server, "H. Vance")
         _rolled_out(store, made, settings.data)
         plans.commit(made.id, made.revision, difference(made.plan, whole), "H. Vance")
     vance = accounts.by_name("H. Vance") or accounts.add("H. Vance", "administrator")
@@ -119,16 +121,18 @@ def _demo(settings: Settings) -> None:
     )
 
 
-def _rolled_out(store: Store, made: Opened, data: Path) -> None:
+def _rolled_out(store: Store, opened: Opened, data: Path) -> None:
     """The demo's appliance as the last rollout left it, and as somebody changed it by hand since."""
     from yardgate import demo as shipped
     from yardgate.appliance.standin import seed
 
-    system = compiled(resolve(made.plan, date.today()), shipped.TOP).system
+    system = compiled(resolve(opened.plan, date.today()), shipped.TOP).system
     rollouts = Rollouts(store)
-    rollouts.send_to(made.id, Destination(kind="stand-in", host="127.0.0.1", port=shipped.STAND_IN_PORT))
-    said = tuple(words(step) for step in steps(System(), system))
-    rollouts.keep(made.id, "done", "H. Vance", made.revision, shipped.TOP, said, system)
+    rollouts.send_to(opened.id, Destination(kind="stand-in", host="127.0.0.1", port=shipped.STAND_IN_PORT))
+    made = steps(System(), system)
+    said = tuple(words(step) for step in made)
+    rollouts.made(opened.id, made, "H. Vance")
+    rollouts.keep(opened.id, "done", "H. Vance", opened.revision, shipped.TOP, said, system)
     seed(data / "appliance.json", shipped.by_hand(system), shipped.lying(system))
 
 

@@ -3,8 +3,10 @@
 import base64
 import logging
 import os
+import socket
 import subprocess
 import sys
+import threading
 import time
 from collections.abc import Callable, Iterator
 from dataclasses import asdict, replace
@@ -25,6 +27,7 @@ from yardgate.formats import planfile
 from yardgate.formats.ldif import Entry
 from yardgate.store import Plans
 from yardgate.store.copies import Copies
+from yardgate.store.servers import Servers
 
 WORD = StandIn.password
 AT = "/directories/lanternquay"
@@ -42,6 +45,7 @@ def joined(web: Web, server: StandIn) -> Directory:
     directory = replace(demo.DIRECTORY, controller=f"127.0.0.1:{server.port}", fingerprint=server.fingerprint)
     Plans(web.store).commit(web.plan, 1, [PutDirectory(directory)], "ann")
     Copies(web.store).put(web.plan, directory.id, demo.last_copy())
+    Servers(web.store).agree(web.plan, directory.id, directory.server, "ann")
     return directory
 
 
@@ -72,7 +76,9 @@ def now(web: Web) -> Plan:
     return Plans(web.store).open(web.plan).plan
 
 
-def test_settings_are_tried_step_by_step(client: TestClient, web: Web, joined: Directory) -> None:
+def test_settings_are_tried_step_by_step(web: Web, joined: Directory) -> None:
+    client = web.client("administrator")
+
     def check(**more: Any) -> dict[str, Any]:
         password = more.pop("password", WORD)
         body = {"directory": asdict(replace(joined, **more)), "password": password}
@@ -85,6 +91,72 @@ def test_settings_are_tried_step_by_step(client: TestClient, web: Web, joined: D
     wrong = check(password="wrong")["steps"][-1]
     assert (wrong["step"], wrong["passed"], "wrong" in wrong["words"]) == ("sign-in", False, True)
     assert check(base="DC=x")["steps"][-1]["step"] == "base"
+
+
+class Ear:
+    """Somebody who listens at a port of loopback, and what they hear."""
+
+    def __init__(self) -> None:
+        self.heard = 0
+        self.wire = socket.socket()
+        self.wire.bind(("127.0.0.1", 0))
+        self.wire.listen(8)
+        self.at = f"127.0.0.1:{self.wire.getsockname()[1]}"
+        threading.Thread(target=self._listen, daemon=True).start()
+
+    def _listen(self) -> None:
+        while True:
+            try:
+                conn, _ = self.wire.accept()
+            except OSError:
+                return
+            self.heard += 1
+            conn.close()
+
+
+@pytest.fixture
+def ear() -> Iterator[Ear]:
+    found = Ear()
+    yield found
+    found.wire.close()
+
+
+def test_a_password_that_is_known_goes_to_no_other_server_than_was_agreed(
+    web: Web, joined: Directory, ear: Ear, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    planner, boss = web.client(), web.client("administrator")
+    monkeypatch.setenv("YARDGATE_DIRECTORY_PASSWORD", WORD)
+    assert boss.put(web.at(f"{AT}/password"), json={"password": WORD}).status_code == 204
+    others = [
+        replace(joined, controller=ear.at),
+        replace(joined, controller=ear.at, security="plain", plain_agreed=True, fingerprint=None),
+        replace(joined, controller=None, domain="127.0.0.1"),
+        replace(joined, fingerprint=None),
+        replace(joined, reader="somebody.else"),
+        replace(joined, id="other", controller=ear.at, security="plain", plain_agreed=True, fingerprint=None),
+    ]
+    for what in ("check", "reading"):
+        path = web.at(f"/directories/{what}")
+        for other in others:
+            for more in ({}, {"password": "typed-by-a-planner"}):
+                answer = planner.post(path, json={"directory": asdict(other), **more})
+                assert (answer.status_code, "Only an administrator" in answer.text) == (403, True), (what, other)
+        for other in others[:-1]:
+            answer = boss.post(path, json={"directory": asdict(other)})
+            assert (answer.status_code, "type the password again" in answer.text) == (422, True), (what, other)
+    edits = [{"op": "put-directory", "directory": asdict(others[1])}]
+    assert planner.post(web.at("/edits"), json={"revision": 2, "edits": edits}).status_code == 200
+    assert planner.put(web.at(f"{AT}/password"), json={"password": "x"}).status_code == 403
+    assert planner.get(web.at("/directories")).json()[0]["password_known"] is False
+    command = [sys.executable, "-m", "yardgate.cli", "directory", "read", "--data", str(web.store.path.parent)]
+    done = subprocess.run(command, capture_output=True, text=True, env={**os.environ, "COLUMNS": "300"})
+    assert (done.returncode, "Nobody agreed yet" in done.stderr) == (1, True), done
+    assert ear.heard == 0, "nobody was even called"
+    other = replace(others[1], id="lanternquay")
+    boss.post(web.at("/directories/reading"), json={"directory": asdict(other), "password": "typed", "full": True})
+    wait(boss, web, "failed")
+    assert ear.heard > 0, "an administrator who types it may"
+    assert planner.post(web.at("/directories/check"), json={"directory": asdict(other)}).status_code == 200
 
 
 def test_a_reading_is_looked_at_and_then_kept_and_undone(client: TestClient, web: Web, joined: Directory) -> None:

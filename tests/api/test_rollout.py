@@ -13,6 +13,7 @@ from tests.api.conftest import Web
 from yardgate.core.lists import Posix
 from yardgate.core.plan import Plan
 from yardgate.core.rights import Level
+from yardgate.core.rollout import Destination
 from yardgate.core.system import System
 from yardgate.store import Plans
 from yardgate.store.rollouts import Rollouts
@@ -29,21 +30,22 @@ def host(web: Web, lantern: Plan) -> Web:
     return Web(web.store, plan)
 
 
-def asked(client: TestClient, web: Web, **query: Any) -> Any:
-    answer = client.get(web.at("/rollout"), params=query)
+def asked(client: TestClient, web: Web) -> Any:
+    answer = client.get(web.at("/rollout"))
     assert answer.status_code == 200, answer.text
     return answer.json()
 
 
 def test_the_steps_come_in_order_each_with_its_commands_and_what_undoes_it(host: Web) -> None:
     client = host.client()
-    found = asked(client, host, top="/srv/quay")
+    Rollouts(host.store).send_to(host.plan, Destination(top="/srv/quay"))
+    found = asked(client, host)
     order = {step["id"]: number for number, step in enumerate(found["steps"])}
     assert found["total"] == len(order) > 10
     assert all(order[need] < order[step["id"]] for step in found["steps"] for need in step["needs"])
     assert not any(step["trouble"] or step["destroys"] for step in found["steps"])
     step = next(step for step in found["steps"] if step["id"] == "folders:/srv/quay/keel/drawings/toolpaths")
-    told = client.get(host.at("/rollout/step"), params={"id": step["id"], "top": "/srv/quay"}).json()
+    told = client.get(host.at("/rollout/step"), params={"id": step["id"]}).json()
     assert "(cd -P /srv/quay/keel/drawings/toolpaths && setfacl --set-file=- .)" in told["commands"]
     assert any(line.startswith("| group:Draughting:rwx") for line in told["commands"])
     assert any("(cd -P /srv/quay/keel/drawings && rmdir -- toolpaths)" in line for line in told["undo"])
@@ -54,7 +56,7 @@ def test_what_is_done_is_in_force_and_only_what_changes_after_it_is_to_do(host: 
     client, reader = host.client(), host.client("reader")
     first = asked(client, host)
     left = [step["id"] for step in first["steps"] if step["part"] == "offers"]
-    body = {"revision": first["revision"], "top": first["top"], "left": left}
+    body = {"revision": first["revision"], "left": left}
     assert reader.post(host.at("/rollout/done"), json=body).status_code == 403
     done = client.post(host.at("/rollout/done"), json=body)
     assert done.status_code == 201
@@ -78,7 +80,7 @@ def test_a_script_and_a_runbook_are_taken_away_without_what_is_left(host: Web, t
     client = host.client()
     found = asked(client, host)
     left = next(step for step in found["steps"] if step["part"] == "offers")
-    query = {"top": "/srv", "left": [left["id"]]}
+    query = {"left": [left["id"]]}
     script = client.get(host.at("/rollout/take-away/script"), params=query)
     assert "rollout.sh" in script.headers["content-disposition"]
     (tmp_path / "rollout.sh").write_text(script.text)
@@ -107,7 +109,8 @@ def test_a_script_and_a_runbook_are_taken_away_without_what_is_left(host: Web, t
 
 def test_what_a_host_cannot_have_is_said_in_place_of_steps(web: Web, host: Web) -> None:
     client = web.client()
-    found = asked(client, host, top="srv/../etc; reboot")
+    Rollouts(host.store).send_to(host.plan, Destination(top="srv/../etc; reboot"))
+    found = asked(client, host)
     assert found["steps"] == []
     assert "is no plain path from the root" in found["troubles"][0]
     ordered = asked(client, web)
@@ -118,12 +121,12 @@ def test_what_a_host_cannot_have_is_said_in_place_of_steps(web: Web, host: Web) 
 def test_what_was_changed_behind_the_plans_back_is_told_and_put_right(host: Web) -> None:
     client = host.client()
     found = asked(client, host)
-    client.post(host.at("/rollout/done"), json={"revision": found["revision"], "top": found["top"]})
+    client.post(host.at("/rollout/done"), json={"revision": found["revision"]})
     system = Rollouts(host.store).in_force(host.plan)
     ledger = system.members["Ledger"]
     drifted = system.having("members", "Ledger", replace(ledger, users=ledger.users | {"mira.oyelaran"}))
     drifted = drifted.having("offers", "payroll", replace(system.offers["payroll"], guests=Level.RO))
-    body = {"revision": 1, "top": "/srv", "system": TypeAdapter(System).dump_python(drifted, mode="json")}
+    body = {"revision": 1, "system": TypeAdapter(System).dump_python(drifted, mode="json")}
     told = client.post(host.at("/rollout/reading"), json=body).json()
     assert told["words"] == ["members of Ledger: add mira.oyelaran", "share payroll over SMB: a guest gets read-only"]
     assert asked(client, host)["total"] == 0

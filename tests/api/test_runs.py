@@ -35,6 +35,7 @@ def know(store: Store, appliance: StandIn) -> str:
     rollouts = Rollouts(store)
     rollouts.send_to(plan, Destination(kind="stand-in", host="127.0.0.1", port=appliance.port))
     rollouts.keep(plan, "done", "ann", 1, demo.TOP, (), BEFORE)
+    rollouts.made(plan, steps(System(), BEFORE), "ann")
     return plan
 
 
@@ -55,7 +56,7 @@ def quick(monkeypatch: pytest.MonkeyPatch) -> None:
 
 
 def begin(client: TestClient, web: Web, **more: Any) -> Any:
-    answer = client.post(web.at("/rollout/apply"), json={"revision": 1, "top": demo.TOP, **more})
+    answer = client.post(web.at("/rollout/apply"), json={"revision": 1, **more})
     assert answer.status_code == 202, answer.text
     return answer.json()
 
@@ -81,7 +82,7 @@ def test_what_is_done_is_tried_and_kept(web: Web, appliance: StandIn) -> None:
     assert {one["promise"] for one in run["promises"]} >= {"promise-draughting-must-be-able-to-read-"}
     assert 280 <= run["left"] <= 300
     assert run["again"] == ["priya.natarajan"]
-    assert client.post(web.at("/rollout/apply"), json={"revision": 1, "top": demo.TOP}).status_code in (409, 422)
+    assert client.post(web.at("/rollout/apply"), json={"revision": 1}).status_code in (409, 422)
     assert client.post(web.at("/rollout/runs/1/wish"), json={"wish": "keep"}).status_code == 204
     until(client, web.at("/rollout/runs/1"), "kept")
     assert appliance.state.saved == appliance.state.running == WANTED
@@ -228,17 +229,17 @@ def test_an_administrator_ends_a_run_that_does_not_end_and_it_says_what_stands(w
 def test_what_was_changed_behind_the_back_is_looked_at_first(web: Web, appliance: StandIn) -> None:
     client = web.client()
     appliance.state.saved = demo.by_hand(BEFORE)
-    refused = client.post(web.at("/rollout/apply"), json={"revision": 1, "top": demo.TOP})
+    refused = client.post(web.at("/rollout/apply"), json={"revision": 1})
     assert refused.status_code == 409
     assert "Look at it again" in refused.json()["title"]
-    told = client.post(web.at("/rollout/look"), json={"revision": 1, "top": demo.TOP}).json()
+    told = client.post(web.at("/rollout/look"), json={"revision": 1}).json()
     assert (told["first"], told["total"]) == (False, 2)
     assert told["words"] == [
         "account imke.brouwer: open it",
         "folder /srv/keel/training: list (everybody else --- to rwx)",
     ]
     assert [[edit["op"] for edit in edits] for edits in told["edits"]] == [["put-user"], ["put-place"]]
-    again = client.post(web.at("/rollout/look"), json={"revision": 1, "top": demo.TOP}).json()
+    again = client.post(web.at("/rollout/look"), json={"revision": 1}).json()
     assert (again["total"], again["kept"]) == (0, None)
     assert begin(client, web)["total"] == STEPS + 2
     until(client, web.at("/rollout/runs/1"), "waiting")
@@ -259,7 +260,7 @@ def test_what_is_left_over_is_deleted_only_by_its_name(web: Web, appliance: Stan
     step = next(one for one in found["leftovers"] if one["id"] == "accounts:edda.lindqvist>")
     assert step["destroys"]
     left = [one["id"] for one in found["steps"]]
-    body = {"revision": 2, "top": demo.TOP, "left": left}
+    body = {"revision": 2, "left": left}
     for typed in ("edda", "", "Edda.Lindqvist"):
         refused = client.post(web.at("/rollout/apply"), json={**body, "delete": {step["id"]: typed}})
         assert refused.status_code == 422
@@ -283,7 +284,7 @@ def test_who_may_say_where_it_goes_and_what_is_no_place(web: Web) -> None:
     assert planner.put(here, json={"kind": "here"}).status_code == 403
     refused = boss.put(here, json={"kind": "here"})
     assert (refused.status_code, "--this-host" in refused.json()["title"]) == (422, True)
-    assert web.client("reader").post(web.at("/rollout/apply"), json={"revision": 1, "top": "/srv"}).status_code == 403
+    assert web.client("reader").post(web.at("/rollout/apply"), json={"revision": 1}).status_code == 403
     for host in ("-oProxyCommand=x", "a b", "", "ho;st", "$(id)"):
         assert boss.put(here, json={"kind": "ssh", "host": host, "key": "ssh-ed25519 AAAA"}).status_code == 422
     for key in ("", "ssh-ed25519", "ssh-ed25519 AAAA\nevil ssh-rsa AAAA", "ssh-ed25519 AA AA"):
@@ -302,7 +303,7 @@ def test_who_may_say_where_it_goes_and_what_is_no_place(web: Web) -> None:
     assert "the host is not joined to it" not in str(boss.get(web.at("/rollout")).json()["left_out"])
     assert "\\saskia.dewit" in boss.get(web.at("/rollout/take-away/smb")).text
     assert boss.put(here, json={"kind": "papers"}).status_code == 204
-    assert planner.post(web.at("/rollout/look"), json={"revision": 1, "top": "/srv"}).status_code == 409
+    assert planner.post(web.at("/rollout/look"), json={"revision": 1}).status_code == 409
     assert planner.get(web.at("/rollout/runs/9")).status_code == 404
 
 
@@ -317,7 +318,7 @@ def test_killed_at_any_moment_it_goes_on_or_the_appliance_puts_back(tmp_path: Pa
         try:
             for number in range(1, times(4, 100) + 1):
                 client = server.client()
-                put = {"revision": 1, "top": demo.TOP, "seconds": 60}
+                put = {"revision": 1, "seconds": 60}
                 assert client.post(f"{at}/apply", json=put).status_code == 202
                 time.sleep(rng.uniform(0, 0.9))
                 server.kill()
@@ -354,8 +355,8 @@ def test_a_first_rollout_looks_first_and_makes_everything(store: Store, tmp_path
         web = Web(store, plan)
         client = web.client()
         assert not client.get(web.at("/rollout")).json()["known"]
-        assert client.post(web.at("/rollout/apply"), json={"revision": 1, "top": "/srv"}).status_code == 409
-        assert client.post(web.at("/rollout/look"), json={"revision": 1, "top": "/srv"}).json()["first"]
+        assert client.post(web.at("/rollout/apply"), json={"revision": 1}).status_code == 409
+        assert client.post(web.at("/rollout/look"), json={"revision": 1}).json()["first"]
         begin(client, web)
         run = until(client, web.at("/rollout/runs/1"), "waiting")
         assert run["total"] == len(steps(System(), WANTED))
@@ -370,12 +371,10 @@ def test_a_runbook_is_ticked_off_step_by_step(store: Store) -> None:
     Rollouts(store).keep(plan, "done", "ann", 1, demo.TOP, (), BEFORE.having("groups", "Apprentices", None))
     web = Web(store, plan)
     client = web.client()
-    assert (
-        web.client("reader").post(web.at("/rollout/by-hand"), json={"revision": 1, "top": demo.TOP}).status_code == 403
-    )
-    begun = client.post(web.at("/rollout/by-hand"), json={"revision": 1, "top": demo.TOP})
+    assert web.client("reader").post(web.at("/rollout/by-hand"), json={"revision": 1}).status_code == 403
+    begun = client.post(web.at("/rollout/by-hand"), json={"revision": 1})
     assert (begun.status_code, begun.json()["state"]) == (202, "by hand")
-    assert client.post(web.at("/rollout/by-hand"), json={"revision": 1, "top": demo.TOP}).status_code == 409
+    assert client.post(web.at("/rollout/by-hand"), json={"revision": 1}).status_code == 409
     said = [step["words"] for step in begun.json()["steps"]]
     made, joined = (
         next(n for n, words in enumerate(said) if part in words) for part in ("make the group Appr", "members of Appr")

@@ -13,6 +13,7 @@ from yardgate.core.edit import PutDirectory
 from yardgate.directory.standin import Faults, StandIn
 from yardgate.store import Plans
 from yardgate.store.copies import Copies
+from yardgate.store.servers import Servers
 
 
 @pytest.fixture
@@ -28,6 +29,7 @@ def joined(yard: Yard, server: StandIn) -> None:
     directory = replace(demo.DIRECTORY, controller=f"127.0.0.1:{server.port}", fingerprint=server.fingerprint)
     Plans(store).commit(yard.plan, 1, [PutDirectory(directory)], "ann")
     Copies(store).put(yard.plan, directory.id, demo.last_copy())
+    Servers(store).agree(yard.plan, directory.id, directory.server, "ann")
 
 
 def field(page: Page, label: str) -> WebElement:

@@ -1,9 +1,10 @@
 """What the routers share: the store, and the newest matrix of each plan, so that an edit resolves only what it touched."""
 
 import re
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Iterator, Mapping
+from contextlib import contextmanager
 from datetime import date
-from threading import Lock
+from threading import BoundedSemaphore, Lock
 
 import numpy as np
 from fastapi import Response
@@ -25,11 +26,13 @@ from yardgate.store import Entry, Opened, Plans, Store
 from yardgate.store.accounts import Accounts
 from yardgate.store.copies import Copies
 from yardgate.store.rollouts import Rollouts
+from yardgate.store.servers import Servers
 
 LEVEL_LETTERS = np.frombuffer(b"NPRW", dtype=np.uint8)
 SOURCE_LETTERS = np.frombuffer(b"-ogaAxwl", dtype=np.uint8)
 CLASH_LETTERS = np.frombuffer(b"01", dtype=np.uint8)
 LISTED = 500
+HOSTS, WAIT = 2, 3.0  # hosts that are read at once for requests, and the seconds that a further one waits
 
 
 class Desk:
@@ -40,6 +43,7 @@ class Desk:
         self.plans = Plans(store)
         self.accounts = Accounts(store)
         self.copies = Copies(store)
+        self.servers = Servers(store)
         self.rollouts = Rollouts(store)
         self.news = News(store, lambda token: self.accounts.whose(token) is not None)
         self.readings = Readings()
@@ -49,6 +53,17 @@ class Desk:
         self._kept: dict[str, Kept] = {}
         self._in_force: dict[str, tuple[int, Matrix]] = {}
         self._lock = Lock()
+        self._hosts = BoundedSemaphore(HOSTS)
+
+    @contextmanager
+    def reading_hosts(self) -> Iterator[bool]:
+        """One's turn at reading a host while somebody waits for the answer: few at once, so that others' requests are not held up."""
+        turn = self._hosts.acquire(timeout=WAIT)
+        try:
+            yield turn
+        finally:
+            if turn:
+                self._hosts.release()
 
     def matrix(self, opened: Opened) -> Matrix:
         with self._lock:

@@ -38,6 +38,7 @@ from yardgate.directory import passwords
 from yardgate.directory.accounts import records
 from yardgate.directory.steps import Certificate, DirectoryError
 from yardgate.formats import ldif
+from yardgate.store.accounts import Account
 from yardgate.store.plans import now
 
 router = APIRouter(prefix="/plans/{plan}/directories", tags=["directories"], route_class=OffLoop)
@@ -63,7 +64,35 @@ def _number_troubles(plan: Plan, directory: Directory) -> list[TroubleOfNumber]:
 
 
 def _password(desk: Desk, plan: str, directory: Directory, said: str | None) -> str | None:
-    return said or desk.readings.password(plan, directory.id) or passwords.given(directory)
+    """The one that was typed; else one that is known here, where it goes to the server that an administrator agreed on."""
+    if said:
+        return said
+    if desk.servers.agreed(plan, directory.id) != directory.server:
+        return None
+    return desk.readings.password(plan, directory) or passwords.given(directory)
+
+
+def _agreed(desk: Desk, plan: str, account: Account, directory: Directory, said: str | None) -> None:
+    """Whether somebody may have a directory's server spoken to: one that was agreed on, or, an administrator, another one.
+
+    Where it is another one than before, the password is typed again: none that is known here goes elsewhere. Raises HTTPException.
+    """
+    before = desk.servers.agreed(plan, directory.id)
+    if before == directory.server:
+        return
+    if account.role != "administrator":
+        raise HTTPException(403, "Only an administrator may say from which server, how and as whom a directory is read")
+    if before is not None and directory.reader and not said:
+        raise HTTPException(
+            422, "It goes elsewhere than before: type the password again. The one that is known is not sent there"
+        )
+
+
+def _from_environment(directory: Directory) -> str | None:
+    try:
+        return passwords.given(directory)
+    except DirectoryError as error:
+        raise HTTPException(422, error.words) from None
 
 
 @router.get("")
@@ -101,16 +130,20 @@ def _out(desk: Desk, plan_id: str, plan: Plan, directory: Directory, at: str | N
 
 
 @router.post("/check")
-def check_directory(plan: str, _: Planner, desk: TheDesk, body: CheckDirectory) -> CheckedDirectory:
+def check_directory(plan: str, account: Planner, desk: TheDesk, body: CheckDirectory) -> CheckedDirectory:
     """Try settings step by step. Where the certificate is not trusted, its fingerprint comes along."""
     desk.plans.open(plan)
     _checked(body.directory)
+    _agreed(desk, plan, account, body.directory, body.password)
+    known = _password(desk, plan, body.directory, body.password)
+    if known is None and desk.servers.agreed(plan, body.directory.id) is None:
+        known = _from_environment(body.directory)  # an administrator joins it
     from yardgate.directory import ldap  # slow to load
 
     steps: list[StepOut] = []
     shown: Certificate | None = None
     try:
-        for passed in ldap.check(body.directory, _password(desk, plan, body.directory, body.password)):
+        for passed in ldap.check(body.directory, known):
             steps.append(StepOut(step=passed.step, passed=True, words=passed.words))
     except DirectoryError as error:
         steps.append(StepOut(step=error.step, passed=False, words=error.words))
@@ -127,14 +160,16 @@ def check_directory(plan: str, _: Planner, desk: TheDesk, body: CheckDirectory) 
 
 
 @router.put("/{directory}/password", status_code=204)
-def keep_password(plan: str, directory: str, _: Planner, desk: TheDesk, body: Password) -> None:
-    """Keep the reading account's password in memory until the server ends."""
-    desk.plans.open(plan)
-    desk.readings.remember(plan, directory, body.password)
+def keep_password(plan: str, directory: str, account: Planner, desk: TheDesk, body: Password) -> None:
+    """Keep the reading account's password in memory until the server ends, for the server that was agreed on."""
+    joined = _joined(desk.plans.open(plan).plan, directory)
+    _agreed(desk, plan, account, joined, body.password)
+    desk.servers.agree(plan, directory, joined.server, account.name)
+    desk.readings.remember(plan, joined, body.password)
 
 
 @router.post("/reading", status_code=202)
-def start_reading(plan: str, _: Planner, desk: TheDesk, body: ReadDirectory) -> ReadingOut:
+def start_reading(plan: str, account: Planner, desk: TheDesk, body: ReadDirectory) -> ReadingOut:
     """Begin to read a directory, joined or about to be, or take its content from LDIF. Nothing is kept by it."""
     desk.plans.open(plan)
     directory = _checked(body.directory)
@@ -142,15 +177,18 @@ def start_reading(plan: str, _: Planner, desk: TheDesk, body: ReadDirectory) -> 
         found = records(directory, ldif.read(body.ldif))
         desk.readings.found(plan, directory, Copy(found, None, now()))
     else:
+        _agreed(desk, plan, account, directory, body.password)
+        if desk.servers.agreed(plan, directory.id) != directory.server:
+            desk.servers.agree(plan, directory.id, directory.server, account.name)
         if body.password:
-            desk.readings.remember(plan, directory.id, body.password)
+            desk.readings.remember(plan, directory, body.password)
         before = None if body.full else desk.copies.last(plan, directory.id)
         try:
             said = _password(desk, plan, directory, body.password)
         except DirectoryError as error:
             raise HTTPException(422, error.words) from None
         desk.readings.start(plan, directory, said, before)
-    return reading(plan, directory.id, _, desk)
+    return reading(plan, directory.id, account, desk)
 
 
 @router.get("/{directory}/reading")

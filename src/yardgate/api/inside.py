@@ -26,8 +26,7 @@ def what_lies_inside(plan: str, _: Reader, desk: TheDesk) -> InsideOut:
 def _there(desk: Desk, plan: str) -> System:
     """The folders of the plan, as the appliance has them."""
     opened = desk.plans.open(plan)
-    history = desk.rollouts.history(plan, most=1)
-    planned = set(paths(opened.plan, history[0].top).values()) if history else set()
+    planned = set(paths(opened.plan, desk.rollouts.destination(plan).top).values())
     there = desk.rollouts.in_force(plan).folders
     return System(folders={name: folder for name, folder in there.items() if name in planned})
 

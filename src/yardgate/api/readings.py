@@ -5,7 +5,7 @@ from dataclasses import dataclass, field
 from threading import Lock, Thread
 from typing import Literal
 
-from yardgate.core.directory import Copy, Directory
+from yardgate.core.directory import Copy, Directory, Server
 from yardgate.directory.steps import Cancelled, DirectoryError, Progress
 
 State = Literal["reading", "ready", "failed", "cancelled"]
@@ -28,18 +28,20 @@ class Readings:
     def __init__(self) -> None:
         self._lock = Lock()
         self._of: dict[Key, Reading] = {}
-        self._passwords: dict[Key, str] = {}
+        self._passwords: dict[Key, tuple[Server, str]] = {}
 
-    def password(self, plan: str, directory: str) -> str | None:
-        return self._passwords.get((plan, directory))
+    def password(self, plan: str, directory: Directory) -> str | None:
+        """The one that was said for this directory's server, and for no other."""
+        server, password = self._passwords.get((plan, directory.id), (None, None))
+        return password if server == directory.server else None
 
-    def remember(self, plan: str, directory: str, password: str) -> None:
+    def remember(self, plan: str, directory: Directory, password: str) -> None:
         """Keep a password until the server ends; an empty one forgets it."""
         with self._lock:
             if password:
-                self._passwords[plan, directory] = password
+                self._passwords[plan, directory.id] = (directory.server, password)
             else:
-                self._passwords.pop((plan, directory), None)
+                self._passwords.pop((plan, directory.id), None)
 
     def of(self, plan: str, directory: str) -> Reading | None:
         return self._of.get((plan, directory))

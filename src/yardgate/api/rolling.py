@@ -56,6 +56,7 @@ class Rolling:
         done = tuple(step for place, step in enumerate(run.steps) if place in said)
         if done:
             told = tuple(words(step) for step in done)
+            self.rollouts.made(run.plan, done, by)
             self.rollouts.keep(run.plan, "done", by, run.revision, run.top, told, after(run.before, done), run.number)
         self.runs.set(run, "kept" if done else "put back", "" if done else "nothing was ticked off")
 
@@ -318,6 +319,8 @@ class Worker:
         with self._turn:
             if self.state in ENDED:  # somebody ended it meanwhile
                 return
+            stand = r.steps if state == "kept" else () if state == "put back" else r.steps[: self.done]
+            self.rollouts.made(r.plan, (one for one in stand if one.does != "remove" or state == "kept"), r.by)
             if all(
                 past.run != r.number for past in self.rollouts.history(r.plan, most=3)
             ):  # or a restart came in between

@@ -1,17 +1,27 @@
 """From the plan to the appliance: steps, what to take away, and what was done."""
 
-from collections.abc import Collection
+from collections.abc import Collection, Mapping, Sequence
 from typing import Annotated, Any, Literal
 
 from fastapi import APIRouter, HTTPException, Query, Response
 
 from yardgate.api.desk import Desk, attached, file_name
 from yardgate.api.parsing import OffLoop
-from yardgate.api.schemas import Compared, DriftOut, HostReading, RolloutDone, RolloutOut, RolloutStep, StepCommands
+from yardgate.api.schemas import (
+    Compared,
+    DriftOut,
+    HostReading,
+    ManagedOut,
+    RolloutDone,
+    RolloutOut,
+    RolloutStep,
+    StepCommands,
+)
 from yardgate.api.signin import Planner, Reader, TheDesk
 from yardgate.appliance.handout import restore_text, runbook, runbook_page, script, shown, specs_text
 from yardgate.appliance.linux import commands
 from yardgate.appliance.standin import told
+from yardgate.core.bounds import HostAccounts, manageable, refused
 from yardgate.core.plan import PlanError
 from yardgate.core.rollout import (
     Destination,
@@ -35,36 +45,36 @@ from yardgate.store.rollouts import RolledOut
 
 router = APIRouter(prefix="/plans/{plan}/rollout", tags=["rollout"], route_class=OffLoop)
 LISTED, AGAIN = 3000, 200
-USUAL_TOP = "/srv"
 Which = Annotated[int, Query(description="number of a rollout", ge=1, le=1_000_000)]
 Taken = Literal["script", "runbook", "page", "smb", "exports", "setfacl", "nfs4", "ldif"]
-Top = Annotated[str | None, Query(description="the folder on the host in which the pools lie", max_length=1000)]
 Left = Annotated[list[str] | None, Query(description="ids of steps left for later", max_length=10_000)]
 
 
 @router.get("")
-def rollout(plan: str, _: Reader, desk: TheDesk, top: Top = None) -> RolloutOut:
+def rollout(plan: str, _: Reader, desk: TheDesk) -> RolloutOut:
     """The steps from what the appliance has since the last rollout to what the plan comes to."""
     opened, history = desk.plans.open(plan), desk.rollouts.history(plan)
-    where = top or (history[0].top if history else USUAL_TOP)
+    where = desk.rollouts.destination(plan)
     running = desk.rolling.runs.run(plan)
     about: dict[str, Any] = {
         "revision": opened.revision,
-        "top": where,
-        "destination": desk.rollouts.destination(plan),
+        "destination": where,
         "known": bool(history),
         "under_way": running.number if running is not None and running.ended is None else None,
         "history": history,
     }
     try:
-        meant, there, found = steps_of(desk, opened, where)
+        meant, there, found = steps_of(desk, opened)
     except PlanError as error:
         troubles = [trouble.message for trouble in error.troubles]
         return RolloutOut(**about, troubles=troubles, left_out=[], total=0, steps=[], leftovers=[], again=[])
     hangs, making = needs(found, found[:LISTED]), anew(found)
-    listed = [_step(step, hangs[step.id], making.get(step.id)) for step in found[:LISTED]]
     then = after(there, found)
-    leftovers = [_step(step, ()) for step in removals(then, meant.system)[:LISTED]]
+    over = removals(then, meant.system)[:LISTED]
+    why = not_allowed(desk, plan, (*found, *over))
+    listed = [_step(step, hangs[step.id], making.get(step.id), why.get(step.id)) for step in found[:LISTED]]
+    leftovers = [_step(step, (), None, why.get(step.id)) for step in over]
+    bounds = desk.rollouts.bounds(plan)
     again = sorted(sign_in_again(found))[:AGAIN]
     return RolloutOut(
         **about,
@@ -74,19 +84,37 @@ def rollout(plan: str, _: Reader, desk: TheDesk, top: Top = None) -> RolloutOut:
         steps=listed,
         leftovers=leftovers,
         again=again,
+        manageable=[
+            ManagedOut(part=one.part, name=one.name) for one in manageable(found, bounds, desk.rollouts.host(plan))
+        ],
     )
 
 
-def steps_of(desk: Desk, opened: Opened, top: str) -> tuple[Compiled, System, tuple[Step, ...]]:
-    meant = compiled(desk.matrix(opened), top, desk.rollouts.destination(opened.id).joined)
+def not_allowed(desk: Desk, plan: str, found: Sequence[Step], host: HostAccounts | None = None) -> Mapping[str, str]:
+    """Step id -> why a plan may not do it on its appliance. host: what that has; as it was looked at last, where that is None."""
+    return refused(found, desk.rollouts.bounds(plan), host or desk.rollouts.host(plan))
+
+
+def allowed(desk: Desk, plan: str, doing: Sequence[Step], host: HostAccounts | None = None) -> None:
+    """Raises HTTPException, where one of some steps may not be done."""
+    why = not_allowed(desk, plan, doing, host)
+    if why:
+        first = next(step for step in doing if step.id in why)
+        more = f", and {len(why) - 1} more" if len(why) > 1 else ""
+        raise HTTPException(409, f"“{words(first)}” may not be done: {why[first.id]}{more}")
+
+
+def steps_of(desk: Desk, opened: Opened) -> tuple[Compiled, System, tuple[Step, ...]]:
+    where = desk.rollouts.destination(opened.id)
+    meant = compiled(desk.matrix(opened), where.top, where.joined)
     there = desk.rollouts.in_force(opened.id)
     return meant, there, steps(there, meant.system)
 
 
-def _step(step: Step, needed: Collection[str], making: str | None = None) -> RolloutStep:
+def _step(step: Step, needed: Collection[str], making: str | None, why: str | None) -> RolloutStep:
     return RolloutStep(
         id=step.id, part=step.part, name=step.record.name, does=step.does, words=words(step), needs=sorted(needed), anew=making, destroys=step.destroys,
-        reloads=step.reloads, trouble=_trouble(step),
+        reloads=step.reloads, trouble=why or _trouble(step),
     )  # fmt: skip
 
 
@@ -100,11 +128,9 @@ def _trouble(step: Step) -> str:
 
 
 @router.get("/step")
-def rollout_step(plan: str, _: Reader, desk: TheDesk, id: str, top: Top = None) -> StepCommands:
+def rollout_step(plan: str, _: Reader, desk: TheDesk, id: str) -> StepCommands:
     """The commands that do one of the steps, and those that undo it."""
-    history = desk.rollouts.history(plan, most=1)
-    where = top or (history[0].top if history else USUAL_TOP)
-    _meant, there, found = steps_of(desk, desk.plans.open(plan), where)
+    _meant, there, found = steps_of(desk, desk.plans.open(plan))
     one, state = next(((one, state) for one, state in walked(there, found) if one.id == id), (None, None))
     if one is not None and state is not None:
         return commands_of(one, state, desk.rollouts.destination(plan))
@@ -131,12 +157,14 @@ def compare_rollouts(plan: str, _: Reader, desk: TheDesk, before: Which, then: W
 
 
 @router.get("/take-away/{what}", response_class=Response)
-def take_away(plan: str, what: Taken, _: Reader, desk: TheDesk, left: Left = None, top: Top = None) -> Response:
+def take_away(plan: str, what: Taken, _: Reader, desk: TheDesk, left: Left = None) -> Response:
     """The steps as a shell script, with a dry run and a way back; in plain words as a page to print, or as Markdown. Or all that the plan
     comes to: the SMB server's shares, the NFS exports, owners and POSIX lists for `setfacl --restore`, ordered lists for `nfs4_setfacl`, accounts as LDIF."""
     opened = desk.plans.open(plan)
-    meant, there, found = steps_of(desk, opened, top or USUAL_TOP)
+    meant, there, found = steps_of(desk, opened)
     doing = chosen(found, left or ())
+    if what in ("script", "runbook", "page"):
+        allowed(desk, plan, doing)
     title = f"{opened.plan.name}, revision {opened.revision}: {len(doing)} steps"
     match what:
         case "smb":
@@ -170,12 +198,14 @@ def current(desk: Desk, plan: str, revision: int) -> Opened:
 def rollout_done(plan: str, account: Planner, desk: TheDesk, body: RolloutDone) -> RolledOut:
     """Say that the steps were done by hand, but for those left for later: from now on the appliance has what they make."""
     opened = current(desk, plan, body.revision)
-    _meant, there, found = steps_of(desk, opened, body.top)
+    _meant, there, found = steps_of(desk, opened)
     doing = chosen(found, body.left)
     if not doing:
         raise HTTPException(422, "There is no step that could have been done")
-    said, then = tuple(words(one) for one in doing), after(there, doing)
-    return desk.rollouts.keep(plan, "done", account.name, opened.revision, body.top, said, then)
+    allowed(desk, plan, doing)
+    said, then, top = tuple(words(one) for one in doing), after(there, doing), desk.rollouts.destination(plan).top
+    desk.rollouts.made(plan, doing, account.name)
+    return desk.rollouts.keep(plan, "done", account.name, opened.revision, top, said, then)
 
 
 @router.post("/reading")
@@ -187,5 +217,7 @@ def rollout_reading(plan: str, account: Planner, desk: TheDesk, body: HostReadin
     said = tuple(words(one) for one in drifted)
     kept = None
     if body.keep:
-        kept = desk.rollouts.keep(plan, "read", account.name, opened.revision, body.top, said, body.system)
+        kept = desk.rollouts.keep(
+            plan, "read", account.name, opened.revision, desk.rollouts.destination(plan).top, said, body.system
+        )
     return DriftOut(first=first, total=len(drifted), words=list(said[:LISTED]), kept=kept)

@@ -8,12 +8,14 @@ from fastapi import APIRouter, HTTPException, Path
 
 from yardgate.api.desk import Desk, changed
 from yardgate.api.parsing import OffLoop
-from yardgate.api.rollout import LISTED, commands_of, current, steps_of
+from yardgate.api.rollout import LISTED, allowed, commands_of, current, steps_of
 from yardgate.api.schemas import (
     DriftOut,
     HostAt,
     HostKeyOut,
     LookAt,
+    ManagedIn,
+    ManagedOut,
     PromiseTried,
     PutThere,
     RolloutDone,
@@ -28,6 +30,7 @@ from yardgate.api.signin import Administrator, Planner, Reader, TheDesk
 from yardgate.appliance import ssh
 from yardgate.appliance.reach import reached
 from yardgate.appliance.target import ApplianceError
+from yardgate.core.bounds import NEVER, Managed, top_trouble
 from yardgate.core.drift import taken_in
 from yardgate.core.plan import Plan, show
 from yardgate.core.resolve import changes
@@ -38,6 +41,7 @@ from yardgate.store import NotThere, Opened
 from yardgate.store.runs import ENDED, Line, Run, ticked
 
 Place = Annotated[int, Path(description="which of its steps, from 0", ge=0, le=1_000_000)]
+READING = 120.0  # seconds that a command may take with which an appliance is read while somebody waits
 TAKEN_IN = 50  # changes of which it is looked how they would come into the plan
 Number = Annotated[int, Path(description="which run of the plan", ge=1, le=1_000_000)]
 router = APIRouter(prefix="/plans/{plan}/rollout", tags=["rollout"], route_class=OffLoop)
@@ -58,6 +62,10 @@ def send_to(plan: str, _: Administrator, desk: TheDesk, body: Destination) -> No
         raise HTTPException(422, f"This plan has joined no directory {show(min(strange))}")
     if body.kind == "stand-in" and body.joined:
         raise HTTPException(422, "The stand-in appliance knows no directory")
+    if trouble := top_trouble(body.top):
+        raise HTTPException(422, trouble[0].upper() + trouble[1:])
+    if not 0 < body.lowest <= body.highest < 2**31:
+        raise HTTPException(422, "The lowest number has to be above 0, and the highest not below it")
     if body.kind == "here" and not desk.this_host:
         raise HTTPException(422, "Yard Gate may not change the machine it runs on; start it with --this-host to let it")
     if body.kind == "ssh":
@@ -68,6 +76,25 @@ def send_to(plan: str, _: Administrator, desk: TheDesk, body: Destination) -> No
         if not ssh.KEY.fullmatch(body.key):
             raise HTTPException(422, "Compare the host's key first: without it another host could take its place")
     desk.rollouts.send_to(plan, body)
+
+
+@router.put("/managed", status_code=204)
+def manage(plan: str, account: Administrator, desk: TheDesk, body: ManagedIn) -> None:
+    """Say which accounts and groups, that the appliance had before, the plan may change there, besides those it made."""
+    desk.plans.open(plan)
+    wanted = frozenset(Managed(one.part, one.name) for one in body.managed)
+    if never := sorted(name for part, name in wanted if part == "groups" and name in NEVER):
+        raise HTTPException(422, f"Whoever is in {never[0]} is root there, or can become it; no plan may change who is")
+    if any(part == "accounts" and desk.rollouts.host(plan).users.get(name) == 0 for part, name in wanted):
+        raise HTTPException(422, "No plan may change root")
+    desk.rollouts.manage(plan, wanted, account.name)
+
+
+@router.get("/managed")
+def managed(plan: str, _: Reader, desk: TheDesk) -> list[ManagedOut]:
+    """The accounts and groups that the plan may change on its appliance."""
+    desk.plans.open(plan)
+    return [ManagedOut(part=one.part, name=one.name) for one in sorted(desk.rollouts.managed(plan))]
 
 
 @router.get("/since")
@@ -94,24 +121,29 @@ def ask_host_keys(plan: str, _: Administrator, desk: TheDesk, body: HostAt) -> l
 def look_at_appliance(plan: str, account: Planner, desk: TheDesk, body: LookAt) -> DriftOut:
     """Read what the appliance has; from now on the steps lead from there. Says what was changed behind the plan's back."""
     opened = current(desk, plan, body.revision)
-    there = _there(desk, opened, body.top)
+    there = _there(desk, opened)
     first, known = not desk.rollouts.history(plan, most=1), desk.rollouts.in_force(plan)
     drifted = () if first else drift(known, there)
     said = tuple(words(one) for one in drifted)
     kept = None
     if first or drifted:
-        kept = desk.rollouts.keep(plan, "read", account.name, opened.revision, body.top, said, there)
-    matrix, looked, joined = desk.matrix(opened), drifted[:TAKEN_IN], desk.rollouts.destination(plan).joined
-    edits = [list(some) for some in taken_in(matrix, joined, looked, body.top)]
+        kept = desk.rollouts.keep(
+            plan, "read", account.name, opened.revision, desk.rollouts.destination(plan).top, said, there
+        )
+    matrix, looked, where = desk.matrix(opened), drifted[:TAKEN_IN], desk.rollouts.destination(plan)
+    edits = [list(some) for some in taken_in(matrix, where.joined, looked, where.top)]
     return DriftOut(first=first, total=len(drifted), words=list(said[:LISTED]), edits=edits, kept=kept)
 
 
-def _there(desk: Desk, opened: Opened, top: str) -> System:
-    """What the appliance has of all that is, or was, of interest."""
+def _there(desk: Desk, opened: Opened) -> System:
+    """What the appliance has of all that is, or was, of interest; which accounts it has is kept."""
     known, where = desk.rollouts.in_force(opened.id), desk.rollouts.destination(opened.id)
-    meant = compiled(desk.matrix(opened), top, where.joined).system
+    meant = compiled(desk.matrix(opened), where.top, where.joined).system
     try:
-        with reached(where) as at:
+        with desk.reading_hosts() as turn, reached(where, READING) as at:
+            if not turn:
+                raise HTTPException(503, "Other hosts are being read; try again in a minute", {"Retry-After": "30"})
+            desk.rollouts.looked(opened.id, at.about())
             return at.read(asked(known, meant))
     except ApplianceError as error:
         raise HTTPException(409, f"The appliance could not be read: {error}") from None
@@ -121,20 +153,23 @@ def _there(desk: Desk, opened: Opened, top: str) -> System:
 def put_there(plan: str, account: Planner, desk: TheDesk, body: PutThere) -> RunOut:
     """Begin to carry the steps out. Only from what the appliance was last seen to have."""
     opened = current(desk, plan, body.revision)
-    there = _there(desk, opened, body.top)
+    there = _there(desk, opened)
     known = desk.rollouts.in_force(plan)
     if drift(known, there) or not desk.rollouts.history(plan, most=1):
         raise HTTPException(409, "The appliance has something else than when it was last looked at. Look at it again")
-    meant, _, found = steps_of(desk, opened, body.top)
+    meant, _, found = steps_of(desk, opened)
     doing = chosen(found, body.left)
     doing += tuple(_deleting(removals(after(there, doing), meant.system), body.delete))
     if not doing:
         raise HTTPException(422, "There is no step to be done")
+    allowed(desk, plan, doing)
     where = desk.rollouts.destination(plan)
     names = host_names(opened.plan, away_from(opened.plan, where.joined))
     going = {user for user in opened.plan.users if names.get(user) in meant.system.accounts}
     ask = questions(desk.kept(opened), names, going)
-    run = desk.rolling.runs.begin(plan, account.name, opened.revision, body.top, where, body.seconds, there, doing, ask)
+    run = desk.rolling.runs.begin(
+        plan, account.name, opened.revision, where.top, where, body.seconds, there, doing, ask
+    )
     desk.rolling.start(run)
     return _told(opened.plan, run, desk.rolling.runs.lines(plan, run.number))
 
@@ -179,12 +214,13 @@ def step_of_run(plan: str, number: Number, step: Place, _: Reader, desk: TheDesk
 def begin_by_hand(plan: str, account: Planner, desk: TheDesk, body: RolloutDone) -> RunOut:
     """Begin to work through the steps by hand; each is ticked off when it is done."""
     opened = current(desk, plan, body.revision)
-    _, there, found = steps_of(desk, opened, body.top)
+    _, there, found = steps_of(desk, opened)
     doing = chosen(found, body.left)
     if not doing:
         raise HTTPException(422, "There is no step to be done")
+    allowed(desk, plan, doing)
     where = desk.rollouts.destination(plan)
-    run = desk.rolling.runs.begin(plan, account.name, opened.revision, body.top, where, 0, there, doing, (), "by hand")
+    run = desk.rolling.runs.begin(plan, account.name, opened.revision, where.top, where, 0, there, doing, (), "by hand")
     return _told(opened.plan, run, ())
 
 

@@ -835,10 +835,10 @@ class RolloutStep(BaseModel):
 class RolloutOut(BaseModel):
     """From what the appliance has to what the plan comes to. troubles: why it cannot be put there at all. known: whether what it has was
     ever read or said. under_way: the number of the run that carries it out now. leftovers: what the appliance has and the plan does not
-    speak of any more, each as the step that would delete it."""
+    speak of any more, each as the step that would delete it. manageable: accounts and groups that it had before and that the steps would change; an
+    administrator can let them be managed."""
 
     revision: int
-    top: str
     destination: Destination
     known: bool
     under_way: int | None
@@ -848,7 +848,23 @@ class RolloutOut(BaseModel):
     steps: list[RolloutStep]
     leftovers: list[RolloutStep]
     again: list[str]
+    manageable: list["ManagedOut"] = []
     history: list[RolledOut]
+
+
+class ManagedOut(BaseModel):
+    """An account or group of the appliance that a plan may change there."""
+
+    model_config = ConfigDict(extra="forbid")
+    part: Literal["accounts", "groups"]
+    name: Name
+
+
+class ManagedIn(BaseModel):
+    """All that a plan may change on its appliance of what that had before."""
+
+    model_config = ConfigDict(extra="forbid")
+    managed: Annotated[list[ManagedOut], Field(max_length=20_000)]
 
 
 class StepCommands(BaseModel):
@@ -865,7 +881,6 @@ class RolloutDone(BaseModel):
 
     model_config = ConfigDict(extra="forbid")
     revision: Revision
-    top: Annotated[str, Field(max_length=1000)]
     left: Annotated[list[str], Field(max_length=10_000)] = []
 
 
@@ -874,7 +889,6 @@ class HostReading(BaseModel):
 
     model_config = ConfigDict(extra="forbid")
     revision: Revision
-    top: Annotated[str, Field(max_length=1000)]
     system: System
     keep: Annotated[bool, Field(description="take it as what the appliance has from now on; otherwise only look")] = (
         False
@@ -913,7 +927,6 @@ class LookAt(BaseModel):
 
     model_config = ConfigDict(extra="forbid")
     revision: Revision
-    top: Annotated[str, Field(max_length=1000)]
 
 
 class PutThere(LookAt):

@@ -13,8 +13,10 @@ from yardgate.appliance.host import LinuxHost
 from yardgate.appliance.reach import reached
 from yardgate.appliance.taking import copied
 from yardgate.appliance.target import ApplianceError
+from yardgate.core.bounds import below
 from yardgate.core.edit import apply, difference, sentence
 from yardgate.core.findings import find
+from yardgate.core.plan import show
 from yardgate.core.resolve import changes, resolve
 from yardgate.formats import access, accounts, ldif, listing, matrix, people, planfile, promises, server, workbook
 from yardgate.formats.reading import FormatError, Reading, decode
@@ -22,6 +24,7 @@ from yardgate.store import Opened
 
 router = APIRouter(prefix="/plans/{plan}", tags=["in and out"], route_class=OffLoop)
 LISTED = 1000
+SECONDS = 60  # that a command may take with which a host is read for an import
 Exported = Literal["plan", "grants", "effective", "people", "access", "promises", "ldif", "setfacl", "nfs4", "workbook"]
 KIND_WORDS = {
     "matrix": "a matrix",
@@ -72,17 +75,23 @@ def _copied(desk: Desk, opened: Opened, body: Import) -> server.Copied:
     """The texts of a server: those given, or else as they are on the appliance."""
     if body.files:
         return server.sorted_out({file.name: decode(file.content) for file in body.files})
-    try:
-        with reached(desk.rollouts.destination(opened.id)) as at:
-            if not isinstance(at, LinuxHost):
-                raise HTTPException(422, "Only a Linux file server can be taken in whole; the stand-in is none")
-            return copied(at.run, body.tops)
-    except ApplianceError as error:
-        raise HTTPException(409, f"The appliance could not be read: {error}") from None
+    where = desk.rollouts.destination(opened.id)
+    if other := next((top for top in body.tops if top != where.top and not below(where.top, top)), None):
+        raise HTTPException(422, f"{show(other)} does not lie in {where.top}, which is all that is read of this host")
+    with desk.reading_hosts() as turn:
+        if not turn:
+            raise HTTPException(503, "Other hosts are being read; try again in a minute", {"Retry-After": "30"})
+        try:
+            with reached(where, SECONDS) as at:
+                if not isinstance(at, LinuxHost):
+                    raise HTTPException(422, "Only a Linux file server can be taken in whole; the stand-in is none")
+                return copied(at.run, body.tops)
+        except ApplianceError as error:
+            raise HTTPException(409, f"The appliance could not be read: {error}") from None
 
 
 @router.post("/import/preview")
-def preview(plan: str, _: Reader, desk: TheDesk, body: Import) -> ImportPreview:
+def preview(plan: str, _: Planner, desk: TheDesk, body: Import) -> ImportPreview:
     """What an import would do, without keeping it."""
     opened = desk.plans.open(plan)
     before = desk.matrix(opened)

@@ -14,7 +14,7 @@ Tell = Callable[[Step, str], None]
 """Told of each step: `doing`, `done`, or why it failed."""
 
 
-def here(command: Command) -> Done:
+def here(command: Command, seconds: float = SECONDS) -> Done:
     """Run a command on this host. No shell sees its arguments."""
     try:
         ran = subprocess.run(
@@ -23,10 +23,10 @@ def here(command: Command) -> Done:
             capture_output=True,
             text=True,
             errors="surrogateescape",
-            timeout=SECONDS,
+            timeout=seconds,
         )
     except subprocess.TimeoutExpired:
-        return Done(124, "", f"{command.argv[0]} took more than {SECONDS} seconds")
+        return Done(124, "", f"{command.argv[0]} took more than {seconds:g} seconds")
     return Done(ran.returncode, ran.stdout, ran.stderr)
 
 

@@ -10,6 +10,7 @@ from yardgate.appliance.linux import FILES, Files, Runner
 from yardgate.appliance.target import ApplianceError, Watching
 from yardgate.appliance.trial import LinuxTrial
 from yardgate.appliance.watch import Watch
+from yardgate.core.bounds import HostAccounts
 from yardgate.core.inside import Thing
 from yardgate.core.rollout import Step
 from yardgate.core.system import PARTS, Part, System
@@ -24,6 +25,9 @@ class LinuxHost:
 
     def read(self, asked: System, parts: Collection[Part] = PARTS) -> System:
         return linux.read(self.run, asked, self.files, parts)
+
+    def about(self) -> HostAccounts:
+        return linux.about(self.run)
 
     def do(self, step: Step, now: System) -> None:
         for command in linux.commands(step, now, self.files):

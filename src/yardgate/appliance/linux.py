@@ -12,6 +12,7 @@ from datetime import date, timedelta
 from typing import Literal, NamedTuple
 
 from yardgate.appliance.target import ApplianceError
+from yardgate.core.bounds import LOWEST, HostAccounts
 from yardgate.core.lists import Ordered, Posix, PosixEntry, posix
 from yardgate.core.rights import letters
 from yardgate.core.rollout import Step
@@ -96,6 +97,21 @@ def read(run: Runner, asked: System, files: Files = FILES, parts: Collection[Par
     except FormatError as error:
         raise ApplianceError(f"a file that only rollouts should write was changed by hand: {error}") from None
     return found
+
+
+def about(run: Runner) -> HostAccounts:
+    """All accounts and groups of the host's own files, and from which numbers on it keeps people's (login.defs(5)). Raises ApplianceError."""
+    users, groups = (
+        {
+            row[0]: int(row[2])
+            for line in _text(run, path).splitlines()
+            if len(row := line.split(":")) == fields and row[2].isdigit()
+        }
+        for path, fields in (("/etc/passwd", 7), ("/etc/group", 4))
+    )
+    said = dict(re.findall(r"^\s*(UID_MIN|GID_MIN)\s+(\d+)", _text(run, "/etc/login.defs", missing=""), re.MULTILINE))
+    lowest_uid, lowest_gid = (int(said.get(name, LOWEST)) for name in ("UID_MIN", "GID_MIN"))
+    return HostAccounts(users=users, groups=groups, lowest_uid=lowest_uid, lowest_gid=lowest_gid)
 
 
 def _people(run: Runner, asked: System, parts: Collection[Part]) -> System:

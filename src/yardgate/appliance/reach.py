@@ -1,25 +1,28 @@
 """Getting to the appliance that a plan goes to."""
 
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from contextlib import AbstractContextManager, contextmanager
+from typing import Protocol
 
-from yardgate.appliance.apply import here
+from yardgate.appliance.apply import SECONDS, here
 from yardgate.appliance.host import LinuxHost
 from yardgate.appliance.ssh import Login, Ssh
 from yardgate.appliance.target import Appliance, ApplianceError
 from yardgate.core.rollout import Destination
 
-Reach = Callable[[Destination], AbstractContextManager[Appliance]]
+
+class Reach(Protocol):
+    def __call__(self, destination: Destination, /) -> AbstractContextManager[Appliance]: ...
 
 
 @contextmanager
-def reached(destination: Destination) -> Iterator[Appliance]:
-    """Raises ApplianceError where there is nothing to reach, Unreachable at the first command where it cannot be reached."""
+def reached(destination: Destination, seconds: float = SECONDS) -> Iterator[Appliance]:
+    """seconds: the longest that one command may take. Raises ApplianceError where there is nothing to reach, Unreachable at the first command where it cannot be reached."""
     match destination.kind:
         case "here":
-            yield LinuxHost(here)
+            yield LinuxHost(lambda command: here(command, seconds))
         case "ssh":
-            ssh = Ssh(login(destination))
+            ssh = Ssh(login(destination), seconds)
             try:
                 yield LinuxHost(ssh, destination.host)
             finally:

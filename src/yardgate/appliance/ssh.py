@@ -79,9 +79,9 @@ def _fingerprint(line: str) -> str:
 class Ssh:
     """`Runner` on another host. Close it at the end."""
 
-    def __init__(self, login: Login):
+    def __init__(self, login: Login, seconds: float = SECONDS):
         check(login)
-        self.login = login
+        self.login, self.seconds = login, seconds
         self.folder = tempfile.TemporaryDirectory(prefix="yardgate-ssh-")
         top = Path(self.folder.name)
         self.way = str(top / "way")
@@ -104,10 +104,15 @@ class Ssh:
         line = ["ssh", "-T", "-S", self.way, *self.options, "--", self.login.host, told]
         try:
             ran = subprocess.run(
-                line, input=command.given, capture_output=True, text=True, errors="surrogateescape", timeout=SECONDS
+                line,
+                input=command.given,
+                capture_output=True,
+                text=True,
+                errors="surrogateescape",
+                timeout=self.seconds,
             )
         except subprocess.TimeoutExpired:
-            raise Unreachable(f"{self.login.host} did not answer within {SECONDS} seconds") from None
+            raise Unreachable(f"{self.login.host} did not answer within {self.seconds:g} seconds") from None
         if ran.returncode == LOST:
             raise Unreachable(self._why(ran.stderr))
         return Done(ran.returncode, ran.stdout, ran.stderr)

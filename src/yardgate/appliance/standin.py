@@ -22,6 +22,7 @@ from pydantic import TypeAdapter
 
 from yardgate.appliance.linux import entries_text, list_text
 from yardgate.appliance.target import ApplianceError, Busy, TooLate, Trial, Unreachable, Watching
+from yardgate.core.bounds import LOWEST, HostAccounts
 from yardgate.core.found import found, groups_of
 from yardgate.core.inside import Thing
 from yardgate.core.lists import Ordered, Posix
@@ -302,6 +303,12 @@ class Client:
             ours = part in ("offers", "exports")
             some[part] = {n: r for n, r in there.part(part).items() if ours or n in asked.part(part)}
         return System(**some)
+
+    def about(self) -> HostAccounts:
+        there = _SYSTEM.validate_python(self._ask("/read"), strict=False)
+        users = {name: LOWEST if one.uid is None else one.uid for name, one in there.accounts.items()}
+        groups = {name: LOWEST if one.gid is None else one.gid for name, one in there.groups.items()}
+        return HostAccounts(users={"root": 0, **users}, groups={"root": 0, "shadow": 42, **groups})
 
     def do(self, step: Step, _: System) -> None:
         self._ask("/do", _STEP.dump_python(step, mode="json"))

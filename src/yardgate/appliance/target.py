@@ -4,6 +4,7 @@ from collections.abc import Collection, Iterator, Mapping, Sequence
 from contextlib import AbstractContextManager
 from typing import Literal, Protocol
 
+from yardgate.core.bounds import HostAccounts
 from yardgate.core.inside import Thing
 from yardgate.core.rollout import Step
 from yardgate.core.system import PARTS, Part, System
@@ -45,6 +46,9 @@ class Appliance(Protocol):
 
     def read(self, asked: System, parts: Collection[Part] = PARTS) -> System:
         """What it has of what is asked about. Raises ApplianceError."""
+
+    def about(self) -> HostAccounts:
+        """All accounts and groups that it has. Raises ApplianceError."""
 
     def do(self, step: Step, now: System, /) -> None:
         """Do a step, where it has `now`. Raises ApplianceError."""

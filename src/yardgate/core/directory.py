@@ -18,6 +18,19 @@ Numbering = Literal["offset", "directory", "table"]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
+class Server:
+    """All that decides to whom a directory's password is sent, how, and whose it is: fields as of `Directory`."""
+
+    __pydantic_config__ = STRICT
+    domain: str
+    controller: str | None
+    security: Security
+    fingerprint: str | None
+    plain_agreed: bool
+    reader: str
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Directory:
     """The settings of a joined directory. id: the `origin` of its accounts. name: its short name, as in NAME\\account.
 
@@ -49,6 +62,17 @@ class Directory:
     low: int = 100_000
     high: int = 999_999
     next: int | None = None
+
+    @property
+    def server(self) -> Server:
+        return Server(
+            domain=self.domain,
+            controller=self.controller,
+            security=self.security,
+            fingerprint=self.fingerprint,
+            plain_agreed=self.plain_agreed,
+            reader=self.reader,
+        )
 
     @property
     def takes_branches(self) -> tuple[str, ...]:

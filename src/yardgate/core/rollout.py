@@ -103,7 +103,8 @@ def _number(record: Record | None) -> int | None:
 class Destination:
     """Where a plan goes. papers: to an appliance that cannot be reached; here: to the host that Yard Gate runs on; ssh: to another, as
     `user`, with the public key that it was agreed to have, `as_root` where sudo(8) has to be asked; stand-in: to a simulated one at a port of this machine.
-    joined: ids of the plan's directories to which the host is joined itself.
+    joined: ids of the plan's directories to which the host is joined itself. top: the folder in which the pools lie, or are mounted. lowest,
+    highest: of the numbers that accounts and groups may be given.
     """
 
     __pydantic_config__ = STRICT
@@ -114,6 +115,14 @@ class Destination:
     key: str = ""
     as_root: bool = False
     joined: tuple[str, ...] = ()
+    top: str = "/srv"
+    lowest: int = 1000
+    highest: int = 60000
+
+    @property
+    def appliance(self) -> str:
+        """Which one it is, whatever else is said of it."""
+        return f"{self.kind} {self.host} {self.port}" if self.kind in ("ssh", "stand-in") else self.kind
 
 
 def stands(record: Record | None, wanted: Record | None) -> bool:

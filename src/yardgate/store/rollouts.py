@@ -1,12 +1,14 @@
 """What was put on the appliance of each plan, or read from it, and what it has since then."""
 
+from collections.abc import Iterable
 from dataclasses import dataclass
 from typing import Literal
 
 from pydantic import TypeAdapter
-from sqlalchemy import delete, func, insert, select
+from sqlalchemy import delete, func, insert, select, update
 
-from yardgate.core.rollout import Destination
+from yardgate.core.bounds import Bounds, HostAccounts, Managed, made
+from yardgate.core.rollout import Destination, Step
 from yardgate.core.system import System
 from yardgate.store import tables
 from yardgate.store.database import Store
@@ -15,6 +17,7 @@ from yardgate.store.plans import now
 RolloutKind = Literal["done", "read", "applied", "put back", "not all put back", "given up"]
 _SYSTEM = TypeAdapter(System)
 _DESTINATION = TypeAdapter(Destination)
+_HOST = TypeAdapter(HostAccounts)
 
 
 @dataclass(frozen=True, slots=True)
@@ -85,17 +88,67 @@ class Rollouts:
         return None if text is None else _SYSTEM.validate_json(text)
 
     def destination(self, plan: str) -> Destination:
-        column = tables.destinations.c
+        column, rollouts = tables.destinations.c, tables.rollouts.c
         with self.store.reading() as connection:
             said = connection.scalar(select(column.destination).where(column.plan == plan))
-        return Destination() if said is None else _DESTINATION.validate_python(said)
+            if said is None or "top" not in said:  # from before an administrator said it
+                last = select(rollouts.top).where(rollouts.plan == plan).order_by(rollouts.number.desc()).limit(1)
+                top = connection.scalar(last)
+                said = {**(said or {}), **({} if top is None else {"top": top})}
+        return _DESTINATION.validate_python(said)
 
     def send_to(self, plan: str, destination: Destination) -> None:
-        """Say where a plan goes from now on."""
+        """Say where a plan goes from now on. To another appliance: what may be changed there, and what it has, is not known yet."""
+        there = self.destination(plan).appliance == destination.appliance
         row = {"plan": plan, "destination": _DESTINATION.dump_python(destination)}
+        destinations, managed = tables.destinations, tables.managed
         with self.store.writing() as connection:
-            connection.execute(delete(tables.destinations).where(tables.destinations.c.plan == plan))
-            connection.execute(insert(tables.destinations).values(**row))
+            host = connection.scalar(select(destinations.c.host).where(destinations.c.plan == plan)) if there else None
+            connection.execute(delete(destinations).where(destinations.c.plan == plan))
+            connection.execute(insert(destinations).values(**row, host=host))
+            if not there:
+                connection.execute(delete(managed).where(managed.c.plan == plan))
+
+    def host(self, plan: str) -> HostAccounts:
+        """The accounts that the appliance had when it was looked at last; none, where it never was."""
+        column = tables.destinations.c
+        with self.store.reading() as connection:
+            said = connection.scalar(select(column.host).where(column.plan == plan))
+        return HostAccounts() if said is None else _HOST.validate_python(said)
+
+    def looked(self, plan: str, host: HostAccounts) -> None:
+        """Keep which accounts the appliance has."""
+        destination = _DESTINATION.dump_python(self.destination(plan))
+        destinations, said = tables.destinations, _HOST.dump_python(host)
+        with self.store.writing() as connection:
+            done = connection.execute(update(destinations).where(destinations.c.plan == plan).values(host=said))
+            if not done.rowcount:
+                connection.execute(insert(destinations).values(plan=plan, destination=destination, host=said))
+
+    def bounds(self, plan: str) -> Bounds:
+        where = self.destination(plan)
+        return Bounds(top=where.top, lowest=where.lowest, highest=where.highest, managed=self.managed(plan))
+
+    def managed(self, plan: str) -> frozenset[Managed]:
+        """What may be changed on the plan's host."""
+        managed = tables.managed
+        with self.store.reading() as connection:
+            rows = connection.execute(select(managed.c.part, managed.c.name).where(managed.c.plan == plan))
+            return frozenset(Managed(row.part, row.name) for row in rows)
+
+    def manage(self, plan: str, wanted: frozenset[Managed], by: str) -> None:
+        """From now on these may be changed there, and no others."""
+        before, managed = self.managed(plan), tables.managed
+        with self.store.writing() as connection:
+            for part, name in sorted(before - wanted):
+                c = managed.c
+                connection.execute(delete(managed).where(c.plan == plan, c.part == part, c.name == name))
+            for part, name in sorted(wanted - before):
+                connection.execute(insert(managed).values(plan=plan, part=part, name=name, at=now(), by=by))
+
+    def made(self, plan: str, steps: Iterable[Step], by: str) -> None:
+        """Steps were done there: what they made may be changed from now on."""
+        self.manage(plan, made(steps, self.managed(plan)), by)
 
     def history(self, plan: str, most: int = 100) -> list[RolledOut]:
         """Newest first."""

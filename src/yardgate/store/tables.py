@@ -199,6 +199,16 @@ destinations = Table(  # where a plan goes
     metadata,
     _of_plan(),
     Column("destination", JSON, nullable=False),
+    Column("host", JSON(none_as_null=True)),  # the accounts that it had when it was looked at last
+)
+managed = Table(  # accounts and groups that a plan may change on its host
+    "managed",
+    metadata,
+    _of_plan(),
+    Column("part", String, primary_key=True),
+    Column("name", String, primary_key=True),
+    Column("at", String, nullable=False),
+    Column("by", String, nullable=False),
 )
 runs = Table(  # what is carried out there, and was
     "runs",
@@ -286,6 +296,15 @@ copies = Table(  # what was last read of each directory; not part of the plan, a
     Column("full", Boolean, nullable=False),
     Column("marker", String),
     Column("records", Text, nullable=False),
+)
+servers = Table(  # from which server an administrator agreed that a directory is read
+    "servers",
+    metadata,
+    _of_plan(),
+    Column("directory", String, primary_key=True),
+    Column("server", JSON, nullable=False),
+    Column("at", String, nullable=False),
+    Column("by", String, nullable=False),
 )
 grants = Table(
     "grants",

@@ -433,7 +433,7 @@ export interface paths {
         };
         /**
          * Events
-         * @description Server-sent events: `revision`, with the number, at once and whenever the plan has a new one (from anywhere).
+         * @description Server-sent events: `revision`, with the number, at once and whenever the plan has a new one (from anywhere). It ends with the session.
          */
         get: operations["events"];
         put?: never;
@@ -1255,6 +1255,30 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/plans/{plan}/rollout/managed": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Managed
+         * @description The accounts and groups that the plan may change on its appliance.
+         */
+        get: operations["managed"];
+        /**
+         * Manage
+         * @description Say which accounts and groups, that the appliance had before, the plan may change there, besides those it made.
+         */
+        put: operations["manage"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/plans/{plan}/rollout/since": {
         parameters: {
             query?: never;
@@ -1834,7 +1858,8 @@ export interface components {
          * Destination
          * @description Where a plan goes. papers: to an appliance that cannot be reached; here: to the host that Yard Gate runs on; ssh: to another, as
          *     `user`, with the public key that it was agreed to have, `as_root` where sudo(8) has to be asked; stand-in: to a simulated one at a port of this machine.
-         *     joined: ids of the plan's directories to which the host is joined itself.
+         *     joined: ids of the plan's directories to which the host is joined itself. top: the folder in which the pools lie, or are mounted. lowest,
+         *     highest: of the numbers that accounts and groups may be given.
          */
         Destination: {
             /**
@@ -1873,6 +1898,21 @@ export interface components {
              * @default []
              */
             joined: string[];
+            /**
+             * Top
+             * @default /srv
+             */
+            top: string;
+            /**
+             * Lowest
+             * @default 1000
+             */
+            lowest: number;
+            /**
+             * Highest
+             * @default 60000
+             */
+            highest: number;
         };
         /**
          * Directory
@@ -2431,8 +2471,6 @@ export interface components {
              * @description the plan's revision that this was made on, or is
              */
             revision: number;
-            /** Top */
-            top: string;
             system: components["schemas"]["System"];
             /**
              * Keep
@@ -2791,8 +2829,6 @@ export interface components {
              * @description the plan's revision that this was made on, or is
              */
             revision: number;
-            /** Top */
-            top: string;
         };
         /**
          * LookInside
@@ -2813,6 +2849,27 @@ export interface components {
             words: string[];
             /** Left */
             left: boolean;
+        };
+        /**
+         * ManagedIn
+         * @description All that a plan may change on its appliance of what that had before.
+         */
+        ManagedIn: {
+            /** Managed */
+            managed: components["schemas"]["ManagedOut"][];
+        };
+        /**
+         * ManagedOut
+         * @description An account or group of the appliance that a plan may change there.
+         */
+        ManagedOut: {
+            /**
+             * Part
+             * @enum {string}
+             */
+            part: "accounts" | "groups";
+            /** Name */
+            name: string;
         };
         /** MappingIn */
         MappingIn: {
@@ -3460,8 +3517,6 @@ export interface components {
              * @description the plan's revision that this was made on, or is
              */
             revision: number;
-            /** Top */
-            top: string;
             /**
              * Left
              * @default []
@@ -3803,8 +3858,6 @@ export interface components {
              * @description the plan's revision that this was made on, or is
              */
             revision: number;
-            /** Top */
-            top: string;
             /**
              * Left
              * @default []
@@ -3815,13 +3868,12 @@ export interface components {
          * RolloutOut
          * @description From what the appliance has to what the plan comes to. troubles: why it cannot be put there at all. known: whether what it has was
          *     ever read or said. under_way: the number of the run that carries it out now. leftovers: what the appliance has and the plan does not
-         *     speak of any more, each as the step that would delete it.
+         *     speak of any more, each as the step that would delete it. manageable: accounts and groups that it had before and that the steps would change; an
+         *     administrator can let them be managed.
          */
         RolloutOut: {
             /** Revision */
             revision: number;
-            /** Top */
-            top: string;
             destination: components["schemas"]["Destination"];
             /** Known */
             known: boolean;
@@ -3839,6 +3891,11 @@ export interface components {
             leftovers: components["schemas"]["RolloutStep"][];
             /** Again */
             again: string[];
+            /**
+             * Manageable
+             * @default []
+             */
+            manageable: components["schemas"]["ManagedOut"][];
             /** History */
             history: components["schemas"]["RolledOut"][];
         };
@@ -9425,10 +9482,7 @@ export interface operations {
     };
     rollout: {
         parameters: {
-            query?: {
-                /** @description the folder on the host in which the pools lie */
-                top?: string | null;
-            };
+            query?: never;
             header?: never;
             path: {
                 plan: string;
@@ -9506,8 +9560,6 @@ export interface operations {
         parameters: {
             query: {
                 id: string;
-                /** @description the folder on the host in which the pools lie */
-                top?: string | null;
             };
             header?: never;
             path: {
@@ -9668,8 +9720,6 @@ export interface operations {
             query?: {
                 /** @description ids of steps left for later */
                 left?: string[] | null;
-                /** @description the folder on the host in which the pools lie */
-                top?: string | null;
             };
             header?: never;
             path: {
@@ -9991,6 +10041,160 @@ export interface operations {
         requestBody: {
             content: {
                 "application/json": components["schemas"]["Destination"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    managed: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                plan: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ManagedOut"][];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    manage: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                plan: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ManagedIn"];
             };
         };
         responses: {

@@ -14,7 +14,7 @@ const EMPTY: Directory = { id: "", name: "", domain: "", schema: "ad", controlle
 
 /** The path to a directory: where it is, who reads it, what comes in, which numbers; each part tried, and what failed said beside it. */
 export function Join({ known, onClose }: { known?: DirectoryOut; onClose: (begun: string | null) => void }) {
-  const { id, index } = usePlan();
+  const { id, index, administers } = usePlan();
   const [draft, setDraft] = useState<Directory>(known?.directory ?? EMPTY);
   const [from, setFrom] = useState<"ldap" | "ldif">("ldap");
   const [ldif, setLdif] = useState<Uint8Array | null>(null);
@@ -63,9 +63,10 @@ export function Join({ known, onClose }: { known?: DirectoryOut; onClose: (begun
         {from === "ldap" && (
           <>
             <Part title="Its controller">
+              {!administers && <p className="muted">{known ? "Where it is read from, how and as whom is an administrator’s to change: the password goes there." : "Only an administrator may join a directory over LDAP, since a password goes there. An LDIF file you can take in yourself."}</p>}
               <div className="row">
-                <label className="field spread"><span>Name or address, with :port where it is not the usual one</span><Input value={draft.controller ?? ""} placeholder="found by the domain's SRV record" onChange={(event) => put({ controller: event.target.value.trim() || null, fingerprint: null })} /></label>
-                <label className="field" style={{ width: 170 }}><span>Secured by</span><Select aria-label="Secured by" style={{ width: "100%" }} value={draft.security} onChange={(security) => put({ security, plain_agreed: false })} options={[{ value: "ldaps", label: "LDAPS" }, { value: "starttls", label: "StartTLS" }, { value: "plain", label: "nothing" }]} /></label>
+                <label className="field spread"><span>Name or address, with :port where it is not the usual one</span><Input value={draft.controller ?? ""} placeholder="found by the domain's SRV record" disabled={!administers} onChange={(event) => put({ controller: event.target.value.trim() || null, fingerprint: null })} /></label>
+                <label className="field" style={{ width: 170 }}><span>Secured by</span><Select aria-label="Secured by" disabled={!administers} style={{ width: "100%" }} value={draft.security} onChange={(security) => put({ security, plain_agreed: false })} options={[{ value: "ldaps", label: "LDAPS" }, { value: "starttls", label: "StartTLS" }, { value: "plain", label: "nothing" }]} /></label>
               </div>
               {draft.security === "plain" && <Checkbox checked={draft.plain_agreed} onChange={(event) => put({ plain_agreed: event.target.checked })}>The password may go over the network readable for everybody. I want that.</Checkbox>}
               {draft.fingerprint && <p className="muted">Only this certificate is accepted: <code>{draft.fingerprint.slice(0, 16)}…</code> <Button size="small" onClick={() => put({ fingerprint: null })}>Ask for a trusted one instead</Button></p>}
@@ -74,7 +75,7 @@ export function Join({ known, onClose }: { known?: DirectoryOut; onClose: (begun
             </Part>
             <Part title="The account to read with">
               <div className="row">
-                <label className="field spread"><span>Account</span><Input value={draft.reader} autoComplete="off" placeholder={`reader@${draft.domain || "office.example"}`} onChange={(event) => put({ reader: event.target.value.trim() })} /></label>
+                <label className="field spread"><span>Account</span><Input value={draft.reader} disabled={!administers} autoComplete="off" placeholder={`reader@${draft.domain || "office.example"}`} onChange={(event) => put({ reader: event.target.value.trim() })} /></label>
                 <label className="field spread"><span>Password {known?.password_known && "(known here; empty keeps it)"}</span><Input.Password value={password} autoComplete="off" onChange={(event) => { setPassword(event.target.value); setChecked(null); }} /></label>
               </div>
               <p className="muted">The password stays in the server's memory until it ends; it is never written down.</p>

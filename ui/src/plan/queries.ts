@@ -35,13 +35,13 @@ export function useWhatIf(edits: Edit[] | undefined) {
 }
 
 /** The steps from what the appliance has to what the plan comes to; `asking` where they are to be worked out, else what is known of them. */
-export function useRollout(asking: boolean, top?: string) {
+export function useRollout(asking: boolean) {
   const { id } = usePlan();
   return useQuery({
-    queryKey: ["of-plan", id, "rollout", ...(top === undefined ? [] : [top])],
+    queryKey: ["of-plan", id, "rollout"],
     enabled: asking,
     placeholderData: keepPreviousData,
-    queryFn: () => ask(api.GET("/api/v1/plans/{plan}/rollout", { params: { path: { plan: id }, query: { top } } })),
+    queryFn: () => ask(api.GET("/api/v1/plans/{plan}/rollout", { params: { path: { plan: id } } })),
   });
 }
 

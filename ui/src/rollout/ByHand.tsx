@@ -45,7 +45,7 @@ export function ByHand({ run, onAsked }: { run: RunOut; onAsked: () => Promise<u
           <b>{plural(run.total, "step")} by hand</b>
           <span className="muted">revision {run.revision} · begun by {run.by} · <Ago at={run.at} /></span>
           <span className="spread" />
-          <Papers query={`top=${encodeURIComponent(run.top)}`} only={["page", "script"]} />
+          <Papers query="" only={["page", "script"]} />
         </div>
         <div className="sentences">
           {trouble && <div className="trouble">{trouble}</div>}

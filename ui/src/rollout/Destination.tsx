@@ -75,6 +75,14 @@ export function DestinationDialog({ now, onClose }: { now: Where; onClose: () =>
           {where.key && <p>Its key is agreed: <code>{where.key.slice(0, 40)}…</code>. A host that shows another is not spoken to. <button className="plain link" onClick={() => elsewhere({})}>Compare anew</button></p>}
         </div>
       )}
+      <div className="fields">
+        <div className="row">
+          <Labelled label="Pools lie in"><Input value={where.top} style={{ width: 160 }} onChange={(event) => change({ top: event.target.value.trim() })} /></Labelled>
+          <Labelled label="Numbers it may give, from"><InputNumber value={where.lowest} min={1} max={2147483647} onChange={(lowest) => change({ lowest: lowest ?? 1000 })} /></Labelled>
+          <Labelled label="to"><InputNumber value={where.highest} min={1} max={2147483647} onChange={(highest) => change({ highest: highest ?? 60000 })} /></Labelled>
+        </div>
+        <p className="muted">Whoever plans can touch nothing there but folders below this one, and accounts and groups that a rollout made or that you let be managed.</p>
+      </div>
       {where.kind !== "stand-in" && outline.directories.length > 0 && (
         <div className="fields">
           {outline.directories.map((one) => (

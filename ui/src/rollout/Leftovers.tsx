@@ -45,7 +45,7 @@ function Deleting({ step, rollout, onClose }: { step: RolloutStep; rollout: Roll
     setTrouble("");
     try {
       const left = rollout.steps.map((one) => one.id);
-      const run = await ask(api.POST("/api/v1/plans/{plan}/rollout/apply", { params: { path: { plan: id } }, body: { revision: rollout.revision, top: rollout.top, left, seconds: 300, delete: { [step.id]: typed } } }));
+      const run = await ask(api.POST("/api/v1/plans/{plan}/rollout/apply", { params: { path: { plan: id } }, body: { revision: rollout.revision, left, seconds: 300, delete: { [step.id]: typed } } }));
       void client.invalidateQueries({ queryKey: ["of-plan", id, "rollout"] });
       onClose(run.number);
     } catch (problem) {

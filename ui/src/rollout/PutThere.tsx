@@ -20,7 +20,7 @@ export function PutThere({ rollout, left, doing, broken, onClose }: { rollout: R
     setBusy(true);
     setTrouble("");
     try {
-      const run = await ask(api.POST("/api/v1/plans/{plan}/rollout/apply", { params: { path: { plan: id } }, body: { revision: rollout.revision, top: rollout.top, left, seconds, delete: {} } }));
+      const run = await ask(api.POST("/api/v1/plans/{plan}/rollout/apply", { params: { path: { plan: id } }, body: { revision: rollout.revision, left, seconds, delete: {} } }));
       void client.invalidateQueries({ queryKey: ["of-plan", id, "rollout"] });
       onClose(run.number);
     } catch (problem) {

@@ -20,7 +20,7 @@ export function Reading({ rollout, onClose }: { rollout: RolloutOut; onClose: ()
     setTrouble("");
     try {
       const system = parsed(text);
-      const found = await ask(api.POST("/api/v1/plans/{plan}/rollout/reading", { params: { path: { plan: id } }, body: { revision: rollout.revision, top: rollout.top, system, keep } }));
+      const found = await ask(api.POST("/api/v1/plans/{plan}/rollout/reading", { params: { path: { plan: id } }, body: { revision: rollout.revision, system, keep } }));
       setDrift(found);
       if (keep) {
         await client.invalidateQueries({ queryKey: ["of-plan", id, "rollout"] });
@@ -37,7 +37,7 @@ export function Reading({ rollout, onClose }: { rollout: RolloutOut; onClose: ()
       <Button key="leave" onClick={onClose}>Leave it</Button>,
       drift ? <Button key="take" type="primary" loading={busy} onClick={() => void tell(true)}>Take it as what the appliance has</Button> : <Button key="look" type="primary" loading={busy} disabled={!text.trim()} onClick={() => void tell(false)}>Compare</Button>,
     ]}>
-      <p>On the file server, as root: <code>./yard rollout read plan.json --top {rollout.top} -o now.json</code>. Paste what is in that file here, or choose it.</p>
+      <p>On the file server, as root: <code>./yard rollout read plan.json --top {rollout.destination.top} -o now.json</code>. Paste what is in that file here, or choose it.</p>
       <Input.TextArea aria-label="What rollout read wrote" value={text} rows={5} onChange={(event) => take(event.target.value)} style={{ fontFamily: "monospace", fontSize: 12 }} />
       <p><input type="file" aria-label="A file that rollout read wrote" accept=".json,application/json" onChange={(event) => void event.target.files?.[0]?.text().then(take)} /></p>
       {trouble && <div className="trouble">{trouble}</div>}

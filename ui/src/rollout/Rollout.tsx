@@ -1,5 +1,5 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
-import { Button, Checkbox, Input, Modal, Select } from "antd";
+import { Button, Checkbox, Modal, Select } from "antd";
 import { useMemo, useState } from "react";
 import { Link, useSearchParams } from "react-router";
 import { api, ask, message, type RolloutOut, type RolloutStep, type Schemas } from "../api/client";
@@ -15,6 +15,7 @@ import { Papers } from "./Papers";
 import { PutThere } from "./PutThere";
 import { Reading } from "./Reading";
 import { Run } from "./Run";
+import { Manage } from "./Manage";
 import { StepPanel } from "./StepPanel";
 
 type Drift = Schemas["DriftOut"];
@@ -33,8 +34,6 @@ const GROUPS: [string, (step: RolloutStep) => boolean][] = [
 export default function Rollout() {
   const { id, canEdit } = usePlan();
   const [params, setParams] = useSearchParams();
-  const [top, setTop] = useState<string>();
-  const [text, setText] = useState<string>();
   const [later, setLater] = useState<ReadonlySet<string>>(new Set());
   const [asked, setAsked] = useState(false);
   const [reading, setReading] = useState(false);
@@ -42,7 +41,7 @@ export default function Rollout() {
   const [putting, setPutting] = useState(false);
   const [drift, setDrift] = useState<Drift | null>(null);
   const [looking, setLooking] = useState<string | null>(null);
-  const found = useRollout(true, top);
+  const found = useRollout(true);
   const standing = useStanding().data;
   const steps = useMemo(() => found.data?.steps ?? [], [found.data]);
   const left = useMemo(() => leftOut(steps, later), [steps, later]);
@@ -56,7 +55,7 @@ export default function Rollout() {
   const look = async () => {
     setLooking("");
     try {
-      setDrift(await ask(api.POST("/api/v1/plans/{plan}/rollout/look", { params: { path: { plan: id } }, body: { revision: rollout.revision, top: rollout.top } })));
+      setDrift(await ask(api.POST("/api/v1/plans/{plan}/rollout/look", { params: { path: { plan: id } }, body: { revision: rollout.revision } })));
       await found.refetch();
       setLooking(null);
     } catch (error) {
@@ -65,7 +64,7 @@ export default function Rollout() {
   };
   const work = async () => {
     try {
-      const begun = await ask(api.POST("/api/v1/plans/{plan}/rollout/by-hand", { params: { path: { plan: id } }, body: { revision: rollout.revision, top: rollout.top, left: [...left.keys()] } }));
+      const begun = await ask(api.POST("/api/v1/plans/{plan}/rollout/by-hand", { params: { path: { plan: id } }, body: { revision: rollout.revision, left: [...left.keys()] } }));
       setParams({ run: String(begun.number) }, { replace: true });
     } catch (error) {
       setLooking(message(error));
@@ -75,13 +74,13 @@ export default function Rollout() {
   const broken = standing?.promises.filter((one) => one.broken > 0).length ?? 0;
   const doing = rollout.total - [...left.keys()].length;
   const cannot = steps.filter((step) => step.trouble);
-  const query = new URLSearchParams([["top", rollout.top], ...[...left.keys()].map((step) => ["left", step])]).toString();
+  const query = new URLSearchParams([...left.keys()].map((step) => ["left", step])).toString();
   const toggle = (step: string) => setLater((old) => { const next = new Set(old); if (!next.delete(step)) next.add(step); return next; });
   return (
     <>
       <div className="work">
         <div className="tools">
-          <label className="row">Pools lie in <Input size="small" aria-label="The folder on the host in which the pools lie" style={{ width: 130 }} value={text ?? rollout.top} onChange={(event) => setText(event.target.value)} onBlur={() => setTop(text?.trim() || undefined)} onPressEnter={() => setTop(text?.trim() || undefined)} /></label>
+          <span className="muted">Pools lie in {rollout.destination.top}</span>
           <span>{rollout.total === 0 ? "" : `${plural(doing, "step")}${doing < rollout.total ? ` of ${rollout.total.toLocaleString()}` : ""}`}</span>
           <span className="spread" />
           <button className="plain link" disabled={!canEdit} onClick={() => setSending(true)}>to {whereTo(rollout.destination)} ▾</button>
@@ -95,6 +94,7 @@ export default function Rollout() {
           {reachable && !rollout.known && rollout.troubles.length === 0 && <div className="said"><span>What {whereTo(rollout.destination)} has is not known yet. <button className="plain link" onClick={() => void look()}>Look what it has</button>; the steps then lead from there.</span></div>}
           {rollout.troubles.length > 0 && <div className="trouble"><b>Such a host cannot have this plan:</b><ul>{rollout.troubles.map((trouble) => <li key={trouble}>{trouble}</li>)}</ul></div>}
           {broken > 0 && rollout.total > 0 && <div className="said"><span>{plural(broken, "promise")} {broken === 1 ? "is" : "are"} broken, and would be on the appliance, too. <Link to={`/p/${id}/promises`}>Look first</Link></span></div>}
+          {rollout.manageable.length > 0 && <Manage rollout={rollout} />}
           {cannot.length > 0 && <div className="said"><span>{plural(cannot.length, "step")} cannot be done there, and {cannot.length === 1 ? "is" : "are"} left with what needs {cannot.length === 1 ? "it" : "them"}: {cannot[0]!.trouble}.{cannot.length > 1 && ` And ${cannot.length - 1} more.`}</span></div>}
           {rollout.total === 0 && rollout.troubles.length === 0 && <div className="empty"><h2>The appliance has what the plan says</h2><p className="muted">{rollout.history.length === 0 ? "There is nothing in the plan yet that an appliance could be told." : "What you change from now on shows here as steps."}</p></div>}
           {GROUPS.map(([title, belongs]) => <Steps key={title} title={title} steps={steps.filter(belongs)} left={left} later={later} chosen={chosen?.id} onChoose={(step) => setParams({ step }, { replace: true })} onToggle={toggle} />)}
@@ -106,7 +106,7 @@ export default function Rollout() {
           <History rollout={rollout} />
         </div>
       </div>
-      <Side label="Step">{chosen ? <StepPanel key={chosen.id} step={chosen} top={rollout.top} simulated={rollout.destination.kind === "stand-in"} left={left.get(chosen.id)} steps={steps} /> : <p className="muted">A step says here what it does, by which commands, and what undoes it.</p>}</Side>
+      <Side label="Step">{chosen ? <StepPanel key={chosen.id} step={chosen} simulated={rollout.destination.kind === "stand-in"} left={left.get(chosen.id)} steps={steps} /> : <p className="muted">A step says here what it does, by which commands, and what undoes it.</p>}</Side>
       {sending && <DestinationDialog now={rollout.destination} onClose={() => setSending(false)} />}
       {putting && <PutThere rollout={rollout} left={[...left.keys()]} doing={doing} broken={broken} onClose={(number) => { setPutting(false); if (number !== null) { setLater(new Set()); setDrift(null); setParams({ run: String(number) }, { replace: true }); } }} />}
       {reading && <Reading rollout={rollout} onClose={() => setReading(false)} />}
@@ -251,7 +251,7 @@ function Done({ rollout, left, doing, onClose }: { rollout: RolloutOut; left: st
   const keep = async () => {
     setBusy(true);
     try {
-      await ask(api.POST("/api/v1/plans/{plan}/rollout/done", { params: { path: { plan: id } }, body: { revision: rollout.revision, top: rollout.top, left } }));
+      await ask(api.POST("/api/v1/plans/{plan}/rollout/done", { params: { path: { plan: id } }, body: { revision: rollout.revision, left } }));
       await client.invalidateQueries({ queryKey: ["of-plan", id, "rollout"] });
       onClose(true);
     } catch (problem) {

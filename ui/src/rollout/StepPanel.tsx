@@ -3,12 +3,12 @@ import { api, ask, message, type RolloutStep } from "../api/client";
 import { usePlan } from "../plan/PlanContext";
 
 /** One step: what it does and by which commands, what it needs, and what undoes it. */
-export function StepPanel({ step, top, simulated, left, steps }: { step: RolloutStep; top: string; simulated: boolean; left: string | undefined; steps: RolloutStep[] }) {
+export function StepPanel({ step, simulated, left, steps }: { step: RolloutStep; simulated: boolean; left: string | undefined; steps: RolloutStep[] }) {
   const { id } = usePlan();
   const found = useQuery({
-    queryKey: ["of-plan", id, "rollout", "step", step.id, top, simulated],
+    queryKey: ["of-plan", id, "rollout", "step", step.id, simulated],
     enabled: !step.trouble,
-    queryFn: () => ask(api.GET("/api/v1/plans/{plan}/rollout/step", { params: { path: { plan: id }, query: { id: step.id, top } } })),
+    queryFn: () => ask(api.GET("/api/v1/plans/{plan}/rollout/step", { params: { path: { plan: id }, query: { id: step.id } } })),
   });
   const needed = step.needs.map((need) => steps.find((one) => one.id === need)?.words ?? need);
   return (
