@@ -2,8 +2,9 @@
 
 from typing import Annotated
 
-from fastapi import APIRouter, HTTPException, Query
+from fastapi import APIRouter, HTTPException, Query, Request, Response
 
+from yardgate.api.desk import Desk
 from yardgate.api.parsing import OffLoop
 from yardgate.api.schemas import (
     BreachOut,
@@ -20,6 +21,7 @@ from yardgate.api.schemas import (
     TouchedCell,
 )
 from yardgate.api.signin import Reader, TheDesk
+from yardgate.api.turns import Long
 from yardgate.core.agreed import Promise
 from yardgate.core.edit import promised
 from yardgate.core.edit import sentence as in_words
@@ -33,16 +35,25 @@ from yardgate.core.remedies import Want, remedies
 from yardgate.core.rights import GRANTABLE, Level
 from yardgate.core.share import Protocol
 from yardgate.formats.promises import read_sentence
+from yardgate.store import Opened
 
 router = APIRouter(prefix="/plans/{plan}", tags=["promises and findings"], route_class=OffLoop)
+long = APIRouter(prefix="/plans/{plan}", tags=["promises and findings"], route_class=Long)
 LISTED = 200
 EXPLAINED = 20
 
 
-@router.get("/standing")
-def standing(plan: str, _: Reader, desk: TheDesk) -> StandingOut:
-    """How every promise stands, which cannot both be kept, and everything that is found."""
+@long.get("/standing", response_model=StandingOut)
+def standing(plan: str, _: Reader, request: Request, desk: TheDesk) -> Response:
+    """How every promise stands, which cannot both be kept, and everything that is found. Its tag (RFC 9110, 8.8.3) changes with it."""
     opened = desk.plans.open(plan)
+    tag, text = desk.once(opened, "standing", lambda: _standing(desk, opened).model_dump_json().encode())
+    if tag in request.headers.get("if-none-match", "").split(", "):
+        return Response(status_code=304, headers={"ETag": tag})
+    return Response(text, media_type="application/json", headers={"ETag": tag})
+
+
+def _standing(desk: Desk, opened: Opened) -> StandingOut:
     kept = desk.kept(opened)
     p, case = opened.plan, desk.case(opened)
     return StandingOut(
@@ -114,7 +125,7 @@ def would(plan: str, _: Reader, desk: TheDesk, body: Edits) -> EffectOut:
     return _effect(opened.plan, effect(desk.kept(opened), body.edits))
 
 
-@router.get("/remedies")
+@long.get("/remedies")
 def remedy(
     plan: str,
     _: Reader,

@@ -26,6 +26,7 @@ from yardgate.api import (
 from yardgate.api.desk import Desk
 from yardgate.api.guard import Guard
 from yardgate.api.schemas import Problem
+from yardgate.api.turns import Turns
 from yardgate.store import Store
 
 WEB = Path(__file__).parent.parent / "web"
@@ -52,6 +53,7 @@ def create_app(
     app.state.desk.rolling.resume()
     app.state.desk.pushing.resume()
     app.state.tries = signin.Tries()
+    app.state.turns = Turns()
     for router in (
         signin.router,
         plans.router,
@@ -61,6 +63,8 @@ def create_app(
         directory.router,
         shares.router,
         agreed.router,
+        agreed.long,
+        shares.long,
         rollout.router,
         runs.router,
         inside.router,

@@ -1,8 +1,9 @@
 """What the routers share: the store, and the newest matrix of each plan, so that an edit resolves only what it touched."""
 
 import re
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from contextlib import contextmanager
+from dataclasses import dataclass, field
 from datetime import date
 from threading import BoundedSemaphore, Lock
 
@@ -35,6 +36,20 @@ LISTED = 500
 HOSTS, WAIT = 2, 3.0  # hosts that are read at once for requests, and the seconds that a further one waits
 
 
+@dataclass(eq=False)
+class Worked:
+    """What is worked out of one plan, as it was last, each under a lock of its own: whoever asks while it is worked out waits for just that."""
+
+    resolving: Lock = field(default_factory=Lock)
+    keeping: Lock = field(default_factory=Lock)
+    forcing: Lock = field(default_factory=Lock)
+    matrix: Matrix | None = None
+    kept: Kept | None = None
+    in_force: tuple[int, Matrix] | None = None
+    working: dict[str, Lock] = field(default_factory=dict)
+    worked: dict[str, tuple[tuple[int, date, int | None], bytes]] = field(default_factory=dict)
+
+
 class Desk:
     """this_host: whether plans may be rolled out on the machine that this runs on."""
 
@@ -49,9 +64,7 @@ class Desk:
         self.readings = Readings()
         self.rolling = Rolling(store)
         self.pushing = Pushers(store)
-        self._matrices: dict[str, Matrix] = {}
-        self._kept: dict[str, Kept] = {}
-        self._in_force: dict[str, tuple[int, Matrix]] = {}
+        self._worked: dict[str, Worked] = {}
         self._lock = Lock()
         self._hosts = BoundedSemaphore(HOSTS)
 
@@ -66,21 +79,22 @@ class Desk:
                 self._hosts.release()
 
     def matrix(self, opened: Opened) -> Matrix:
-        with self._lock:
-            last = self._matrices.get(opened.id)
+        of = self._of(opened)
+        with of.resolving:
+            last = of.matrix
             if last is None or last.plan is not opened.plan or last.on != date.today():
                 last = resolve(opened.plan, date.today(), last)
-                self._matrices[opened.id] = last
+                of.matrix = last
             return last
 
     def kept(self, opened: Opened) -> Kept:
         """What comes out over the ways in, and how the promises stand."""
-        matrix = self.matrix(opened)
-        with self._lock:
-            last = self._kept.get(opened.id)
+        matrix, of = self.matrix(opened), self._of(opened)
+        with of.keeping:
+            last = of.kept
             if last is None or last.outcome.matrix is not matrix:
                 last = keep(outcome(matrix, last.outcome if last is not None else None), last)
-                self._kept[opened.id] = last
+                of.kept = last
             return last
 
     def in_force(self, opened: Opened) -> Matrix | None:
@@ -88,13 +102,28 @@ class Desk:
         revision = self.rollouts.revision_in_force(opened.id)
         if revision is None:
             return None
-        now = self.matrix(opened)
-        with self._lock:
-            known = self._in_force.get(opened.id)
+        now, of = self.matrix(opened), self._of(opened)
+        with of.forcing:
+            known = of.in_force
             if known is None or known[0] != revision or known[1].on != now.on:
                 known = (revision, resolve(self.plans.at(opened.id, revision), now.on))
-                self._in_force[opened.id] = known
+                of.in_force = known
             return known[1]
+
+    def once(self, opened: Opened, what: str, work: Callable[[], bytes]) -> tuple[str, bytes]:
+        """Something that is worked out of a plan, once for all who ask, and a tag that says of which it is."""
+        key = (opened.revision, date.today(), self.rollouts.revision_in_force(opened.id))
+        of = self._of(opened)
+        with of.working.setdefault(what, Lock()):
+            known = of.worked.get(what)
+            if known is None or known[0] != key:
+                known = (key, work())
+                of.worked[what] = known
+        return f'W/"{opened.id}-{"-".join(map(str, key))}"', known[1]
+
+    def _of(self, opened: Opened) -> "Worked":
+        with self._lock:
+            return self._worked.setdefault(opened.id, Worked())
 
     def case(self, opened: Opened) -> Case:
         """What findings are looked for in."""

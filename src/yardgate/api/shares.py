@@ -30,6 +30,7 @@ from yardgate.api.schemas import (
     WayOut,
 )
 from yardgate.api.signin import Reader, TheDesk
+from yardgate.api.turns import Long
 from yardgate.core.claim import claim, claimed
 from yardgate.core.everyone import everyone
 from yardgate.core.plan import GUEST, Plan, fold
@@ -41,6 +42,7 @@ from yardgate.core.walk import walk
 from yardgate.core.ways import PROTOCOLS, explain_over, is_on, may_use, resolve_over, unreached
 
 router = APIRouter(prefix="/plans/{plan}", tags=["shares"], route_class=OffLoop)
+long = APIRouter(prefix="/plans/{plan}", tags=["shares"], route_class=Long)
 PEOPLE_LISTED, SURPRISES, REPORTED = 200, 300, 1000
 HostAddress = Annotated[IPvAnyAddress | None, Query(description="the address of the client, for NFS; none: any host")]
 HostName = Annotated[str, Query(description="the host name of the client, for NFS", max_length=253)]
@@ -130,7 +132,7 @@ def walked(
     return WalkOut(revision=opened.revision, shares=found)
 
 
-@router.get("/everyone")
+@long.get("/everyone")
 def try_everyone(plan: str, _: Reader, desk: TheDesk) -> EveryoneOut:
     """All people, all places, all ways in: what in that is surprising."""
     opened = desk.plans.open(plan)
@@ -168,7 +170,7 @@ def card_of(plan: str, _: Reader, desk: TheDesk, who: Id) -> CardOut:
     return CardOut(revision=opened.revision, on=found.matrix.on, pages=pages, reaches=reaches)
 
 
-@router.get("/report")
+@long.get("/report")
 def access_report(plan: str, _: Reader, desk: TheDesk) -> ReportOut:
     """Who gets in where, by place and by person."""
     opened = desk.plans.open(plan)

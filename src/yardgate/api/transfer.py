@@ -5,10 +5,10 @@ from typing import Literal
 from fastapi import APIRouter, HTTPException, Response
 
 from yardgate.api.desk import Desk, attached, changed
-from yardgate.api.parsing import OffLoop
 from yardgate.api.plans import stepped
 from yardgate.api.schemas import Answer, Id, Import, ImportPreview, NoteOut, UnknownOut
 from yardgate.api.signin import Planner, Reader, TheDesk
+from yardgate.api.turns import Long
 from yardgate.appliance.host import LinuxHost
 from yardgate.appliance.reach import reached
 from yardgate.appliance.taking import copied
@@ -22,7 +22,7 @@ from yardgate.formats import access, accounts, ldif, listing, matrix, people, pl
 from yardgate.formats.reading import FormatError, Reading, decode
 from yardgate.store import Opened
 
-router = APIRouter(prefix="/plans/{plan}", tags=["in and out"], route_class=OffLoop)
+router = APIRouter(prefix="/plans/{plan}", tags=["in and out"], route_class=Long)
 LISTED = 1000
 SECONDS = 60  # that a command may take with which a host is read for an import
 Exported = Literal["plan", "grants", "effective", "people", "access", "promises", "ldif", "setfacl", "nfs4", "workbook"]

@@ -312,9 +312,8 @@ def in_step(plan: Plan, edits: tuple[Edit, ...]) -> tuple[Edit, ...]:
 def exactly(plan: Plan, edits: Iterable[Edit]) -> tuple[Plan, tuple[Edit, ...]]:
     """As `apply`, and these edits alone: for those that were whole before, as what undoes a change and what a journal has."""
     draft = _Draft(plan)
-    inverse: list[Edit] = []
-    for edit in edits:
-        inverse[:0] = _apply(edit, draft)
+    undone = [tuple(_apply(edit, draft)) for edit in edits]
+    inverse = [edit for one in reversed(undone) for edit in one]
     after = draft.plan().after(plan)
     if troubles := tuple(_troubles(after, draft)):
         raise PlanError(troubles)
@@ -346,6 +345,19 @@ class _Draft:
         self.map(name)[record.id] = record
         self.put[name].add(record.id)
 
+    def lines(self, place: str) -> dict[str, Level]:
+        """The grants on a place, to be changed: copied once."""
+        grants: dict[str, Any] = self.map("grants")
+        if place not in self.put["grants"] or place not in grants:
+            grants[place] = dict(grants.get(place, {}))
+            self.put["grants"].add(place)
+        found: dict[str, Level] = grants[place]
+        return found
+
+    def drop_lines(self, place: str) -> None:
+        """No grants on a place any more."""
+        del self.map("grants")[place]
+
     def put_back(self, name: Map, record: R, put: Callable[[R], Edit], remove: Callable[[str], Edit]) -> list[Edit]:
         """Set a record; the edit that undoes it."""
         before = getattr(self.now, name).get(record.id)
@@ -364,7 +376,25 @@ class _Draft:
         return self.now
 
 
+MOST: Mapping[str, tuple[int, str]] = {
+    "users": (50_000, "people"),
+    "groups": (20_000, "groups"),
+    "places": (20_000, "places"),
+    "shares": (5_000, "shares"),
+    "promises": (5_000, "promises"),
+    "directories": (50, "directories"),
+    "patterns": (1_000, "patterns"),
+}
+"""How much a plan may hold: far beyond a small office, and little enough to be worked out while somebody waits."""
+MOST_GRANTS = 1_000_000
+
+
 def _troubles(plan: Plan, draft: _Draft) -> Iterator[Trouble]:
+    for part, (most, what) in MOST.items():
+        if len(getattr(plan, part)) > most:
+            yield Trouble("plan", f"it would have {len(getattr(plan, part)):,} {what}; a plan has at most {most:,}")
+    if draft.put["grants"] and sum(map(len, plan.grants.values())) > MOST_GRANTS:
+        yield Trouble("plan", f"it would have more than {MOST_GRANTS:,} grants")
     """The checks of what was touched. (Removals cannot break anything: they take along what refers to them.)"""
     put = draft.put
     for user in put["users"] & plan.users.keys():
@@ -539,21 +569,27 @@ def _(edit: SetGrant, draft: _Draft) -> list[Edit]:
         )
     old = plan.grants.get(edit.place, {})
     before = old.get(edit.who)
-    position = list(old).index(edit.who) if before is not None else None
-    if edit.level is None or edit.at is None:
-        kept = {**old, edit.who: edit.level}
-        new = {who: level for who, level in kept.items() if level is not None}
-    else:
-        rest = [(who, level) for who, level in old.items() if who != edit.who]
-        new = dict([*rest[: edit.at], (edit.who, edit.level), *rest[edit.at :]])
-    if list(new.items()) == list(old.items()):
+    if before == edit.level and (edit.level is None or edit.at is None):
         return []
-    grants = draft.map("grants")
-    if new:
-        grants[edit.place] = new
+    position = None  # a line whose level alone changes stays where it is, and so when that is undone
+    if before is not None and (edit.level is None or edit.at is not None):
+        position = list(old).index(edit.who)
+    moved: list[tuple[str, Level]] = []
+    if edit.level is not None and edit.at is not None:
+        rest = [(who, level) for who, level in old.items() if who != edit.who]
+        moved = [*rest[: edit.at], (edit.who, edit.level), *rest[edit.at :]]
+        if moved == list(old.items()):
+            return []
+    lines = draft.lines(edit.place)
+    if edit.level is None:
+        del lines[edit.who]
+        if not lines:
+            draft.drop_lines(edit.place)
+    elif edit.at is None:
+        lines[edit.who] = edit.level
     else:
-        del grants[edit.place]
-    draft.put["grants"].add(edit.place)
+        lines.clear()
+        lines.update(moved)
     return [SetGrant(edit.place, edit.who, before, position)]
 
 

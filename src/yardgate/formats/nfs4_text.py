@@ -82,7 +82,7 @@ def _entry(text: str, number: int) -> Said | None:
     if not mask:
         raise FormatError("it has no permissions", number, column)
     of = "special" if who in SPECIAL else "group" if "g" in flag_text else "user"
-    name = SPECIAL.get(who) or re.sub(r"@[^@]*$", "", who)
+    name = SPECIAL.get(who) or (who.rpartition("@")[0] if "@" in who else who)
     return Said(number, 4 + len(flag_text), "allow" if kind == "A" else "deny", of, name, mask, flags)
 
 

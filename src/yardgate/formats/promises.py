@@ -84,7 +84,7 @@ def _one(names: Names, text: str) -> str:
 
 
 def _place(names: Names, text: str) -> str:
-    found = names.place(text) or names.place(re.sub(r"\s*/\s*", "/", text))
+    found = names.place(text) or names.place("/".join(part.strip() for part in text.split("/")))
     if len(found) == 1:
         return found[0]
     if not found:

@@ -3,13 +3,14 @@
 import io
 import re
 import zipfile
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Iterator, Sequence
+from typing import Any
 
 from openpyxl import Workbook, load_workbook
+from openpyxl.cell import WriteOnlyCell
 from openpyxl.styles import Alignment, Font, PatternFill
 from openpyxl.utils import get_column_letter
 from openpyxl.utils.exceptions import InvalidFileException
-from openpyxl.worksheet.worksheet import Worksheet
 
 from yardgate.core.findings import BY_KIND
 from yardgate.core.findings.case import Finding
@@ -19,7 +20,9 @@ from yardgate.formats.reading import FormatError
 
 BEGINS = b"PK\x03\x04"
 MEDIA = "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet"
-LARGEST = 256 * 1024 * 1024  # bytes of what is packed in it
+LARGEST = 64 * 1024 * 1024  # bytes of what is packed in it
+PARTS = 2000  # files that are packed in it
+ROWS, CELLS = 50_000, 2_000_000  # of a sheet, empty ones too
 FILLS = {"RW": "DCEFEB", "RO": "FAECD2", "NA": "F4DFE7", "PT": "E6ECF0"}
 HEAD = PatternFill("solid", fgColor="EBE6DA")
 CONTROL = re.compile(r"[\x00-\x08\x0b\x0c\x0e-\x1f]")  # which no sheet can hold
@@ -28,9 +31,7 @@ CONTROL = re.compile(r"[\x00-\x08\x0b\x0c\x0e-\x1f]")  # which no sheet can hold
 def write(kept: Kept, findings: Iterable[Finding]) -> bytes:
     """What is set, what comes out, who gets in where, people and groups, promises and findings, a sheet each."""
     plan = kept.outcome.matrix.plan
-    book = Workbook()
-    assert book.active is not None
-    book.remove(book.active)
+    book = Workbook(write_only=True)  # row by row: what is written is not kept
     _sheet(book, "What is set", table.fields(matrix.write_grants(plan)), fixed=2)
     _sheet(book, "What comes out", table.fields(matrix.write_effective(kept.outcome.matrix)), fixed=3)
     _sheet(book, "Who gets in where", table.fields(access.write(kept.outcome)), fixed=1)
@@ -45,37 +46,54 @@ def write(kept: Kept, findings: Iterable[Finding]) -> bytes:
 
 def _sheet(book: Workbook, title: str, rows: Sequence[Sequence[str]], fixed: int = 0) -> None:
     """A sheet of texts; the first row is its head, and stays in sight, as do the first columns."""
-    sheet: Worksheet = book.create_sheet(title)
-    for number, row in enumerate(rows, 1):
-        for column, text in enumerate(row, 1):
-            if not text and number > 1:
-                continue
-            cell = sheet.cell(number, column)
-            cell.value = CONTROL.sub("\ufffd", text)
-            cell.data_type = "s"  # never a formula
-            if number == 1:
-                cell.font, cell.fill = Font(bold=True), HEAD
-                cell.alignment = Alignment(
-                    wrap_text=True, vertical="bottom", text_rotation=60 if column > fixed > 1 else 0
-                )
-            elif text in FILLS:
-                cell.fill = PatternFill("solid", fgColor=FILLS[text])
-                cell.alignment = Alignment(horizontal="center")
+    sheet = book.create_sheet(title)
     widths = [max((len(text) for text in column), default=0) for column in zip(*(rows[1:] or rows), strict=False)]
     for column, width in enumerate(widths, 1):
         sheet.column_dimensions[get_column_letter(column)].width = min(max(width + 2, 6), 70)
     sheet.freeze_panes = f"{get_column_letter(fixed + 1)}2"
+    levels = {level: _level(sheet, level) for level in FILLS}
+    sheet.append([_head(sheet, text, fixed, column) for column, text in enumerate(rows[0], 1)])
+    for row in rows[1:]:
+        sheet.append([levels.get(text) or _plain(sheet, text) for text in row])
+
+
+def _plain(sheet: Any, text: str) -> Any:
+    """A text as a cell that is never taken for a formula, nor for an error."""
+    if not text:
+        return None
+    clean = CONTROL.sub("\ufffd", text)
+    if clean[0] not in "=#":
+        return clean
+    cell = WriteOnlyCell(sheet, clean)
+    cell.data_type = "s"
+    return cell
+
+
+def _head(sheet: Any, text: str, fixed: int, column: int) -> Any:
+    cell = WriteOnlyCell(sheet, CONTROL.sub("\ufffd", text))
+    cell.data_type = "s"
+    cell.font, cell.fill = Font(bold=True), HEAD
+    cell.alignment = Alignment(wrap_text=True, vertical="bottom", text_rotation=60 if column > fixed > 1 else 0)
+    return cell
+
+
+def _level(sheet: Any, level: str) -> Any:
+    """A cell that stands wherever the level does."""
+    cell = WriteOnlyCell(sheet, level)
+    cell.fill = PatternFill("solid", fgColor=FILLS[level])
+    cell.alignment = Alignment(horizontal="center")
+    return cell
 
 
 def text(content: bytes) -> str:
     """The first sheet as CSV text, so that what takes tables in takes it. Raises FormatError."""
     try:
         with zipfile.ZipFile(io.BytesIO(content)) as packed:
-            if sum(part.file_size for part in packed.infolist()) > LARGEST:
-                raise FormatError("the workbook is too large; at most 256 MiB are unpacked")
+            parts = packed.infolist()
+            if len(parts) > PARTS or sum(part.file_size for part in parts) > LARGEST:
+                raise FormatError(f"the workbook is too large; at most {LARGEST // 2**20} MiB are unpacked")
         book = load_workbook(io.BytesIO(content), read_only=True, data_only=True)
-        sheet = book.worksheets[0]
-        rows = [["" if value is None else str(value) for value in row] for row in sheet.iter_rows(values_only=True)]
+        rows = list(_rows(book.worksheets[0]))
     except (InvalidFileException, zipfile.BadZipFile, KeyError, ValueError, IndexError, OSError, SyntaxError) as error:
         if isinstance(error, FormatError):
             raise
@@ -84,3 +102,13 @@ def text(content: bytes) -> str:
     while width and all(len(row) < width or not row[width - 1] for row in rows):
         width -= 1
     return table.write([row[:width] for row in rows])
+
+
+def _rows(sheet: Any) -> Iterator[list[str]]:
+    """The cells of a sheet as texts. Raises FormatError for more than a table can have, as where a single cell far off is set."""
+    cells = 0
+    for number, row in enumerate(sheet.iter_rows(values_only=True), 1):
+        cells += len(row)
+        if number > ROWS or cells > CELLS:
+            raise FormatError(f"the sheet is too large; at most {ROWS:,} rows and {CELLS:,} cells are read", number)
+        yield ["" if value is None else str(value) for value in row]

@@ -151,13 +151,15 @@ class Plans:
 
         Edits that change nothing keep nothing. Raises Stale, PlanError, NotThere.
         """
-        with self.store.writing() as connection:
+        with self.store.reading() as connection:
             opened = self._current(connection, plan_id, revision)
-            whole = tuple(edits) if kind == "return" else in_step(opened.plan, tuple(edits))
-            after, inverse = exactly(opened.plan, whole)
-            if not inverse:
-                return opened
-            said = words or describe(opened.plan, after, edits)
+        whole = tuple(edits) if kind == "return" else in_step(opened.plan, tuple(edits))
+        after, inverse = exactly(opened.plan, whole)
+        if not inverse:
+            return opened
+        said = words or describe(opened.plan, after, edits)
+        with self.store.writing() as connection:  # others may have written while this was worked out
+            opened = self._current(connection, plan_id, revision)
             return self._keep(connection, opened, after, whole, inverse, by, kind, said)
 
     def undo(self, plan_id: str, revision: int, by: str) -> Opened:

@@ -49,7 +49,8 @@ def _over_nfs(plan: Plan) -> list[Share]:
 
 def _named_inside(share: Share, rule: HostRule, known: Hosts) -> list[Address]:
     """Single hosts inside a rule that the share's note, or another of its rules, names."""
-    texts = [*re.findall(r"[0-9a-fA-F:.]*[0-9a-fA-F]", share.note), *(r.hosts for r in share.hosts if r is not rule)]
+    noted = (text.rstrip(":.") for text in re.findall(r"[0-9a-fA-F:.]+", share.note))
+    texts = [*noted, *(r.hosts for r in share.hosts if r is not rule)]
     found: list[Address] = []
     for text in texts:
         try:
