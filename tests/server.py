@@ -12,7 +12,7 @@ from types import TracebackType
 
 import httpx
 
-from yardgate.api.signin import COOKIE
+from yardgate.api.signin import cookie_name
 from yardgate.core.plan import Plan
 from yardgate.store import Plans, Store
 from yardgate.store.accounts import Accounts, Role
@@ -76,9 +76,9 @@ class Server:
         store = self.store()
         accounts = Accounts(store)
         boss = accounts.by_name("boss") or accounts.add("boss", "administrator")
-        token = accounts.begin(boss.id)
+        cookies = {cookie_name(store.token, secure=False): accounts.begin(boss.id)}
         store.close()
-        return httpx.Client(base_url=self.url, timeout=20, cookies={COOKIE: token})
+        return httpx.Client(base_url=self.url, timeout=20, cookies=cookies)
 
     def __enter__(self) -> "Server":
         return self.start()

@@ -10,7 +10,7 @@ import uvicorn
 from fastapi import FastAPI
 
 from yardgate.api.app import create_app
-from yardgate.api.signin import COOKIE
+from yardgate.api.signin import cookie_name
 from yardgate.api.wire import Patient
 from yardgate.store import Store
 from yardgate.store.accounts import Accounts, Role
@@ -27,7 +27,7 @@ class Served:
         return accounts.begin(found.id)
 
     def client(self, role: Role | None = None, name: str = "") -> httpx.Client:
-        cookies = {COOKIE: self.token(role, name)} if role is not None else {}
+        cookies = {cookie_name(self.store.token, secure=False): self.token(role, name)} if role is not None else {}
         return httpx.Client(base_url=self.url, timeout=30, cookies=cookies)
 
     def wire(self) -> socket.socket:

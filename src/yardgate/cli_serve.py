@@ -9,6 +9,7 @@ from dataclasses import replace
 from datetime import date
 from pathlib import Path
 from typing import Annotated, Any
+from urllib.parse import urlsplit
 
 import typer
 
@@ -38,16 +39,31 @@ def serve(
     host_name: Annotated[
         list[str] | None, typer.Option(help="A further host name to be asked by; may be given again.")
     ] = None,
+    public_url: Annotated[
+        str | None,
+        typer.Option(help="The address that browsers use, as of a proxy with TLS: https://yard.office.example"),
+    ] = None,
+    trusted_proxy: Annotated[
+        list[str] | None,
+        typer.Option(help="Address of a proxy that says from where requests come; may be given again."),
+    ] = None,
+    certificate: Annotated[
+        Path | None, typer.Option(help="A certificate in PEM, to speak TLS without a proxy.")
+    ] = None,
+    key: Annotated[Path | None, typer.Option(help="The certificate's key.")] = None,
     this_host: Annotated[
         bool, typer.Option("--this-host", help="Let administrators roll plans out on the machine that this runs on.")
     ] = False,
 ) -> None:
     """Serve the web application; the first start prints a link to make the administrator."""
-    settings = settings_of(data, host=host, port=port, this_host=this_host or None)
+    more = {"public_url": public_url, "trusted_proxy": trusted_proxy, "certificate": certificate, "key": key}
+    settings = settings_of(data, host=host, port=port, this_host=this_host or None, **more)
+    if (settings.certificate is None) != (settings.key is None):
+        raise Refused("--certificate and --key go together")
     settings.data.mkdir(parents=True, exist_ok=True, mode=0o700)
     with alone(settings.data):
         store = Store(settings.database)
-        address = f"http://{settings.host}:{settings.port}"
+        address = _address(settings)
         if not Accounts(store).all():
             link = f"{address}/sign-in?link={Accounts(store).link(None)}"
             said = f"Nobody can sign in yet. Make the administrator here, once, within a day:\n  {link}"
@@ -136,6 +152,14 @@ def _rolled_out(store: Store, opened: Opened, data: Path) -> None:
     seed(data / "appliance.json", shipped.by_hand(system), shipped.lying(system))
 
 
+def _address(settings: Settings) -> str:
+    """The address under which browsers reach it."""
+    if settings.public_url:
+        return settings.public_url.rstrip("/")
+    host = f"[{settings.host}]" if ":" in settings.host else settings.host
+    return f"{'https' if settings.certificate else 'http'}://{host}:{settings.port}"
+
+
 def _run(store: Store, settings: Settings, host_names: list[str], greeting: str) -> None:
     """Serve until somebody ends it; everything that was acknowledged is in the one database file then."""
     import uvicorn
@@ -143,9 +167,12 @@ def _run(store: Store, settings: Settings, host_names: list[str], greeting: str)
     from yardgate.api.app import create_app
     from yardgate.api.wire import Patient
 
-    hosts = {"127.0.0.1", "localhost", "::1", *host_names}
-    if settings.host not in hosts:
-        hosts.add(settings.host)
+    public = urlsplit(_address(settings))
+    if public.scheme not in ("http", "https") or not public.hostname or public.path:
+        raise Refused(f"{settings.public_url} is no address of a server, as https://yard.office.example")
+    secure = public.scheme == "https"
+    hosts = {"127.0.0.1", "localhost", "::1", public.hostname, settings.host, *host_names}
+    if not secure and settings.host not in ("127.0.0.1", "localhost", "::1"):
         err.print(
             f"Listening on {settings.host}: others on the network can reach it, and what they send is not encrypted unless a proxy does it.",
             style="yellow",
@@ -163,7 +190,15 @@ def _run(store: Store, settings: Settings, host_names: list[str], greeting: str)
     over = threading.Event()
     keeping = threading.Thread(target=_keep_daily, args=(settings, over), daemon=True, name="daily copies")
     config = uvicorn.Config(
-        create_app(store, frozenset(hosts), this_host=settings.this_host),
+        create_app(
+            store,
+            frozenset(hosts),
+            this_host=settings.this_host,
+            secure=secure,
+            proxies=frozenset(settings.trusted_proxy),
+        ),
+        ssl_certfile=settings.certificate,
+        ssl_keyfile=settings.key,
         host=settings.host,
         port=settings.port,
         log_level="warning",

@@ -12,6 +12,10 @@ class Settings(BaseSettings):
     host: str = "127.0.0.1"
     port: int = 8737
     backups: int = 14  # daily copies of the database that are kept; 0: none is made
+    public_url: str = ""  # the address under which browsers reach it, where that is another: of a proxy that speaks TLS
+    trusted_proxy: list[str] = []  # addresses of proxies that are believed from where a request comes
+    certificate: Path | None = None  # in PEM; with its key, for TLS without a proxy
+    key: Path | None = None
     this_host: bool = False  # whether plans may be rolled out on the machine that Yard Gate runs on
 
     @property

@@ -73,7 +73,7 @@ def test_how_much_somebody_may_send_goes_by_who_they_are(served: Served, lantern
 def test_large_files_are_taken_in_few_at_once(served: Served, lantern: Plan, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr(guard, "PATIENCE", 0.3)
     plan = Plans(served.store).create(lantern, "ann").id
-    cookie = f"Cookie: yardgate_session={served.token('planner')}\r\nContent-Length: {2 * MIB}\r\n"
+    cookie = f"Cookie: {served.app.state.cookie}={served.token('planner')}\r\nContent-Length: {2 * MIB}\r\n"
     head = HEAD.format(path=f"/api/v1/plans/{plan}/import/preview", more=cookie).encode()
     slow = [served.wire() for _ in range(guard.AT_ONCE)]
     for conn in slow:

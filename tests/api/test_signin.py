@@ -5,7 +5,7 @@ from fastapi.testclient import TestClient
 
 from tests.api.conftest import Web, edit
 from yardgate.api.app import create_app
-from yardgate.api.signin import COOKIE, FREE_TRIES, Tries
+from yardgate.api.signin import FREE_TRIES, Tries
 from yardgate.store import Store
 from yardgate.store.accounts import Accounts
 
@@ -40,7 +40,7 @@ def test_nobody_gets_anything_without_signing_in(web: Web) -> None:
         assert client.request(method, web.at(path), json=body).status_code == 401, path
     assert client.get("/api/v1/plans").status_code == 401
     assert client.get("/api/v1/accounts").status_code == 401
-    assert client.get("/api/v1/session").json() == {"name": None, "role": None, "first": True}
+    assert client.get("/api/v1/session").json() == {"name": None, "role": None, "first": True, "has_password": False}
 
 
 def test_a_reader_reads_and_tries_but_changes_nothing(web: Web) -> None:
@@ -64,6 +64,7 @@ def test_only_an_administrator_says_who_may_sign_in(web: Web) -> None:
         "name": "Rosa",
         "role": "reader",
         "first": False,
+        "has_password": False,
     }
     assert web.client(None).post("/api/v1/session/link", json={"link": token}).status_code == 401
     assert rosa.put("/api/v1/session/password", json={"password": "short"}).status_code == 422
@@ -86,13 +87,21 @@ def test_the_first_administrator_is_made_by_the_printed_link_once(tmp_path) -> N
     client = TestClient(create_app(store), base_url="http://localhost:8737")
     assert client.get("/api/v1/session").json()["first"] is True
     link = Accounts(store).link(None)
-    assert client.post("/api/v1/session/link/kind", json={"link": link}).json() == {"kind": "first"}
+    assert client.post("/api/v1/session/link/kind", json={"link": link}).json() == {
+        "kind": "first",
+        "name": None,
+        "instead_of": None,
+    }
     body = {"link": link, "name": "Ann", "password": "a long enough one"}
     assert client.post("/api/v1/session/first", json={**body, "password": "short"}).status_code == 422
     answer = client.post("/api/v1/session/first", json=body)
-    assert answer.json() == {"name": "Ann", "role": "administrator", "first": False}
+    assert answer.json() == {"name": "Ann", "role": "administrator", "first": False, "has_password": True}
     assert client.post("/api/v1/session/first", json={**body, "name": "Eve"}).status_code == 422
-    assert client.post("/api/v1/session/link/kind", json={"link": link}).json() == {"kind": None}
+    assert client.post("/api/v1/session/link/kind", json={"link": link}).json() == {
+        "kind": None,
+        "name": None,
+        "instead_of": "Ann",
+    }
     cookie = answer.headers["set-cookie"].lower()
     assert "httponly" in cookie
     assert "samesite=strict" in cookie
@@ -102,9 +111,10 @@ def test_the_first_administrator_is_made_by_the_printed_link_once(tmp_path) -> N
 
 def test_a_session_ended_on_the_server_cannot_be_used_again(web: Web) -> None:
     client = web.client()
-    token = client.cookies[COOKIE]
+    cookie = client.app.state.cookie  # type: ignore[attr-defined]
+    token = client.cookies[cookie]
     client.delete("/api/v1/session")
-    client.cookies.set(COOKIE, token)
+    client.cookies.set(cookie, token)
     assert client.get("/api/v1/plans").status_code == 401
 
 
@@ -149,16 +159,23 @@ def test_answers_carry_their_guards(web: Web) -> None:
 def test_guessing_is_slowed_down() -> None:
     now = 0.0
     tries = Tries(clock=lambda: now)
+    pair = {"pair ann 127.0.0.1": FREE_TRIES}
     waits = []
     for _ in range(12):
-        tries.failed("name ann")
-        waits.append(tries.wait("name ann"))
+        tries.failed(pair)
+        waits.append(tries.wait(pair))
         now += waits[-1]
     assert waits[:FREE_TRIES] == [0] * FREE_TRIES
     assert waits[FREE_TRIES:] == [2, 4, 8, 16, 32, 60, 60, 60]
-    tries.failed("name ann")
-    tries.succeeded("name ann")
-    assert tries.wait("name ann") == 0
+    tries.failed(pair)
+    tries.succeeded(pair)
+    assert tries.wait(pair) == 0
+    for _ in range(FREE_TRIES + 5):
+        tries.failed(pair)
+    assert tries.wait(pair) == 32
+    now += 901
+    tries.failed(pair)
+    assert tries.wait(pair) == 0, "after a quarter of an hour they are forgotten"
 
 
 def test_guessing_over_the_wire_gets_429(web: Web) -> None:

@@ -118,6 +118,10 @@ def test_a_connection_cut_in_the_middle_is_taken_up_and_one_that_stays_away_is_p
     if stays_away:  # otherwise it may have been cut between two commands, and the next one connects anew
         assert any("the connection to 127.0.0.1 failed" in note for note in notes), notes
     assert shell(keelson, SNAPSHOT) == before
+    ran = works.audit.commands(kept, run.number)
+    assert {one.host for one in ran} == {"127.0.0.1"}
+    assert any("groupadd" in one.command and one.code == 0 for one in ran), "what was run there is written down"
+    assert [one.said for one in ran if one.code and one.code != 9 and not one.said] == [], "what failed says why"
     store.close()
 
 

@@ -229,7 +229,7 @@ def test_a_user_keeps_every_field(shelf: Plans) -> None:
 def test_accounts_passwords_sessions_and_links(store: Store) -> None:
     accounts = Accounts(store)
     first = accounts.link(None)
-    assert accounts.link_kind(first) == "first"
+    assert accounts.link_kind(first) == ("first", "")
     with pytest.raises(ValueError, match="at least 10"):
         accounts.first(first, "Ann", "short")
     ann = accounts.first(first, "Ann", "a long enough one")

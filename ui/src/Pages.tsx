@@ -52,7 +52,7 @@ function First() {
 function OnePlan({ session }: { session: Session }) {
   const { plan } = useParams();
   return (
-    <PlanProvider id={plan!} key={plan} session={session}>
+    <PlanProvider id={plan!} key={plan}>
       <Frame session={session}>
         <Boundary>
         <Suspense fallback={<div className="loading" role="status">Opening …</div>}>

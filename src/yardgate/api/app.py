@@ -36,10 +36,16 @@ LONGEST = 200  # characters of a path below the interface
 
 
 def create_app(
-    store: Store, hosts: frozenset[str] = frozenset({"127.0.0.1", "localhost", "::1"}), *, this_host: bool = False
+    store: Store,
+    hosts: frozenset[str] = frozenset({"127.0.0.1", "localhost", "::1"}),
+    *,
+    this_host: bool = False,
+    secure: bool = False,
+    proxies: frozenset[str] = frozenset(),
 ) -> FastAPI:
     """The whole web application on one store. `hosts`: the names under which it may be asked for; `this_host`: whether plans may be
-    rolled out on the machine that it runs on."""
+    rolled out on the machine that it runs on; `secure`: whether browsers reach it by TLS; `proxies`: the addresses of those that are
+    believed from where a request comes."""
     app = FastAPI(
         title="Yard Gate",
         version=__version__,
@@ -52,6 +58,8 @@ def create_app(
     app.state.desk = Desk(store, this_host=this_host)
     app.state.desk.rolling.resume()
     app.state.desk.pushing.resume()
+    app.state.secure, app.state.proxies = secure, proxies
+    app.state.cookie = signin.cookie_name(store.token, secure=secure)
     app.state.tries = signin.Tries()
     app.state.turns = Turns()
     for router in (
@@ -78,9 +86,9 @@ def create_app(
 
     def role_of(token: str) -> str | None:
         found = accounts.whose(token)
-        return None if found is None else found.role
+        return None if found is None else signin.RANKS[max(signin.rank(found, plan) for plan in (None, *found.plans))]
 
-    app.add_middleware(Guard, hosts=hosts, whose=role_of, cookie=signin.COOKIE)
+    app.add_middleware(Guard, hosts=hosts, whose=role_of, cookie=app.state.cookie, secure=secure)
 
     @app.get("/api/{path:path}", include_in_schema=False)
     def nothing(path: str) -> Any:

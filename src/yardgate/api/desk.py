@@ -25,6 +25,7 @@ from yardgate.core.resolve import Change, Matrix, detail, resolve
 from yardgate.core.share import Protocol
 from yardgate.store import Entry, Opened, Plans, Store
 from yardgate.store.accounts import Accounts
+from yardgate.store.audit import Audit
 from yardgate.store.copies import Copies
 from yardgate.store.rollouts import Rollouts
 from yardgate.store.servers import Servers
@@ -57,6 +58,7 @@ class Desk:
         self.store, self.this_host = store, this_host
         self.plans = Plans(store)
         self.accounts = Accounts(store)
+        self.audit = Audit(store)
         self.copies = Copies(store)
         self.servers = Servers(store)
         self.rollouts = Rollouts(store)

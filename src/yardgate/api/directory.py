@@ -3,7 +3,7 @@
 from collections import Counter
 from dataclasses import replace
 
-from fastapi import APIRouter, HTTPException
+from fastapi import APIRouter, HTTPException, Request
 
 from yardgate.api.desk import Desk, changed
 from yardgate.api.parsing import OffLoop
@@ -26,7 +26,7 @@ from yardgate.api.schemas import (
     SyncOut,
     TroubleOfNumber,
 )
-from yardgate.api.signin import Planner, Reader, TheDesk
+from yardgate.api.signin import Planner, Reader, TheDesk, say
 from yardgate.core.directory import Copy, Directory
 from yardgate.core.edit import apply
 from yardgate.core.idmap import moves, troubles
@@ -169,7 +169,7 @@ def keep_password(plan: str, directory: str, account: Planner, desk: TheDesk, bo
 
 
 @router.post("/reading", status_code=202)
-def start_reading(plan: str, account: Planner, desk: TheDesk, body: ReadDirectory) -> ReadingOut:
+def start_reading(plan: str, account: Planner, request: Request, desk: TheDesk, body: ReadDirectory) -> ReadingOut:
     """Begin to read a directory, joined or about to be, or take its content from LDIF. Nothing is kept by it."""
     desk.plans.open(plan)
     directory = _checked(body.directory)
@@ -180,6 +180,9 @@ def start_reading(plan: str, account: Planner, desk: TheDesk, body: ReadDirector
         _agreed(desk, plan, account, directory, body.password)
         if desk.servers.agreed(plan, directory.id) != directory.server:
             desk.servers.agree(plan, directory.id, directory.server, account.name)
+            about = f"{directory.name} at {directory.controller or directory.domain} as {directory.reader or 'nobody'}"
+            say(request, account.name, "directory's server agreed", about, plan)
+        say(request, account.name, "directory read", directory.name, plan)
         if body.password:
             desk.readings.remember(plan, directory, body.password)
         before = None if body.full else desk.copies.last(plan, directory.id)

@@ -27,6 +27,7 @@ HEADERS = {
     "cross-origin-opener-policy": "same-origin",
     "cross-origin-resource-policy": "same-origin",
 }
+STRICT_TRANSPORT = {"strict-transport-security": "max-age=31536000"}
 KIB, MIB = 1024, 1024 * 1024
 UNKNOWN, USUAL, IMPORTED = 64 * KIB, MIB, 32 * MIB
 """The largest body of somebody who has not signed in; of whoever has; and of what takes files in."""
@@ -40,10 +41,13 @@ LONGEST_PATH = 4 * KIB
 
 
 class Guard:
-    """whose: the role of whoever a session's cookie belongs to, if to anybody."""
+    """whose: the most that whoever a session's cookie belongs to may do anywhere, if it is anybody's. secure: whether it is reached by TLS."""
 
-    def __init__(self, app: ASGIApp, hosts: frozenset[str], whose: Callable[[str], str | None], cookie: str):
+    def __init__(
+        self, app: ASGIApp, hosts: frozenset[str], whose: Callable[[str], str | None], cookie: str, *, secure: bool
+    ):
         self.app, self.hosts, self.whose, self.cookie = app, hosts, whose, cookie
+        self.headers = HEADERS | (STRICT_TRANSPORT if secure else {})
         self.large = 0
 
     async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
@@ -58,7 +62,7 @@ class Guard:
             nonlocal begun
             begun = True
             if message["type"] == "http.response.start":
-                extra = [(name.encode(), value.encode()) for name, value in HEADERS.items()]
+                extra = [(name.encode(), value.encode()) for name, value in self.headers.items()]
                 if scope["path"].startswith("/api/"):
                     extra.append((b"cache-control", b"no-store"))
                 message["headers"] = [*message["headers"], *extra]

@@ -2,12 +2,12 @@
 
 from typing import Annotated
 
-from fastapi import APIRouter, HTTPException, Path
+from fastapi import APIRouter, HTTPException, Path, Request
 
 from yardgate.api.desk import Desk
 from yardgate.api.parsing import OffLoop
 from yardgate.api.schemas import InsideFolder, InsideOut, InsideThing, LookInside, PushDo, PushOut
-from yardgate.api.signin import Planner, Reader, TheDesk
+from yardgate.api.signin import Planner, Reader, TheDesk, say
 from yardgate.core.system import System, paths
 from yardgate.store import NotThere
 from yardgate.store.pushes import Counted, Pushing
@@ -60,9 +60,16 @@ def _one(desk: Desk, plan: str, number: int) -> Pushing:
 
 
 @router.post("/{number}/do", status_code=202)
-def do_with_look(plan: str, number: Number, _: Planner, desk: TheDesk, body: PushDo) -> PushOut:
+def do_with_look(plan: str, number: Number, account: Planner, request: Request, desk: TheDesk, body: PushDo) -> PushOut:
     """Push down, go on, put back, or stop."""
     one = _one(desk, plan, number)
+    say(
+        request,
+        account.name,
+        f"lists in folders: {body.do}",
+        f"{len(one.folders)} folders on {one.destination.appliance}",
+        plan,
+    )
     if body.do == "stop":
         desk.pushing.stop(plan)
         return _told(desk, one)

@@ -1,5 +1,6 @@
 """Plans: make, list, outline, edit, undo, history, versions."""
 
+import logging
 from collections.abc import AsyncIterator, Sequence
 from dataclasses import replace
 from datetime import date
@@ -28,7 +29,7 @@ from yardgate.api.schemas import (
     ServiceOut,
     VersionOut,
 )
-from yardgate.api.signin import COOKIE, Planner, Reader, TheDesk
+from yardgate.api.signin import RANKS, Planner, Reader, Somebody, TheDesk, rank, token_of
 from yardgate.api.storage import standing
 from yardgate.core.clash import rule_words
 from yardgate.core.edit import Edit, PutGroup, PutShare, SetGrant, apply, describe, difference, sentence
@@ -37,17 +38,30 @@ from yardgate.core.plan import Group, Plan
 from yardgate.core.resolve import Matrix, changes, resolve
 from yardgate.formats import planfile
 from yardgate.formats.reading import decode
-from yardgate.store import Opened
+from yardgate.store import NotThere, Opened
 from yardgate.store.plans import NEWEST
 
+log = logging.getLogger(__name__)
 router = APIRouter(prefix="/plans", tags=["plans"], route_class=OffLoop)
 COLUMNS_SENT = 32
 
 
 @router.get("")
-def plans(_: Reader, desk: TheDesk) -> list[PlanHead]:
-    """All plans, archived ones too."""
-    return [head(desk.plans.open(plan)) for plan in desk.plans.ids()]
+def plans(account: Somebody, desk: TheDesk) -> list[PlanHead]:
+    """All plans that somebody may see, archived ones too. One that cannot be read is told as such, and hides no other."""
+    return [_head(desk, plan) for plan in desk.plans.ids() if rank(account, plan) > 0]
+
+
+def _head(desk: Desk, plan: str) -> PlanHead:
+    try:
+        return head(desk.plans.open(plan))
+    except NotThere:
+        raise
+    except Exception:
+        log.exception("plan %s cannot be read", plan)
+        nothing = {"people": 0, "services": 0, "groups": 0, "places": 0, "grants": 0}
+        trouble = "It cannot be read. “yardgate check-data” says why; “yardgate restore” puts a copy of the data back."
+        return PlanHead(id=plan, name=plan, office="", revision=0, archived=False, trouble=trouble, **nothing)
 
 
 def head(opened: Opened) -> PlanHead:
@@ -78,6 +92,8 @@ def make(account: Planner, desk: TheDesk, body: NewPlan) -> PlanHead:
 @router.post("/{plan}/copy", status_code=201)
 def copy(plan: str, account: Planner, desk: TheDesk, body: CopyPlan) -> PlanHead:
     """Copy a plan as it is now; the copy's history begins with it."""
+    if account.role == "member":
+        raise HTTPException(403, f"This needs a planner; {account.name} may change single plans only")
     return head(desk.plans.create(replace(desk.plans.open(plan).plan, name=body.name), account.name))
 
 
@@ -88,7 +104,7 @@ def archive(plan: str, _: Planner, desk: TheDesk, body: Archive) -> None:
 
 
 @router.get("/{plan}")
-def outline(plan: str, _: Reader, desk: TheDesk) -> Outline:
+def outline(plan: str, account: Reader, desk: TheDesk) -> Outline:
     """Everything of a plan but what comes out."""
     opened = desk.plans.open(plan)
     p = opened.plan
@@ -99,6 +115,7 @@ def outline(plan: str, _: Reader, desk: TheDesk) -> Outline:
         office=p.office,
         revision=opened.revision,
         archived=opened.archived,
+        may=RANKS[rank(account, plan)],
         target=p.target,
         rule=rule_words(p.target),
         users=[p.users[key] for key in sorted(p.users)],
@@ -250,7 +267,7 @@ async def events(plan: str, account: Reader, request: Request, desk: TheDesk) ->
         raise HTTPException(429, "Too many windows listen already; close some", {"Retry-After": "30"})
 
     async def stream() -> AsyncIterator[str]:
-        async for revision in desk.news.follow(plan, account.id, request.cookies[COOKIE]):
+        async for revision in desk.news.follow(plan, account.id, token_of(request) or ""):
             yield ": still here\n\n" if revision is None else f"event: revision\ndata: {revision}\n\n"
 
     return StreamingResponse(stream(), media_type="text/event-stream", headers={"Cache-Control": "no-store"})

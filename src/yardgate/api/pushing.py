@@ -2,15 +2,18 @@
 written down before and read back after. What is stopped, or broken off by a restart, goes on by looking again."""
 
 import logging
+import shlex
 from collections.abc import Iterator, Sequence
 from dataclasses import replace
 from threading import Event, Lock, Thread
 from typing import TypeVar
 
+from yardgate.appliance.linux import Command, Done
 from yardgate.appliance.reach import Reach, reached
 from yardgate.appliance.target import Appliance, ApplianceError, Unreachable
 from yardgate.core.inside import Push, alike, apart, pushes, words
 from yardgate.store import Store
+from yardgate.store.audit import Audit
 from yardgate.store.pushes import Counted, Pushes, Pushing, PushState
 
 log = logging.getLogger(__name__)
@@ -28,7 +31,7 @@ class Pushers:
     """All that is pushed down now, at most one of a plan."""
 
     def __init__(self, store: Store, reach: Reach = reached):
-        self.pushes, self.reach = Pushes(store), reach
+        self.pushes, self.audit, self.reach = Pushes(store), Audit(store), reach
         self._working: dict[str, Pusher] = {}
         self._lock = Lock()
 
@@ -39,7 +42,7 @@ class Pushers:
 
     def start(self, one: Pushing) -> None:
         """Do what was begun in the store."""
-        pusher = Pusher(self.pushes, self.reach, one)
+        pusher = Pusher(self.pushes, self.audit, self.reach, one)
         with self._lock:
             self._working[one.plan] = pusher
         Thread(target=pusher.work, daemon=True, name=f"pushing down of {one.plan}").start()
@@ -52,8 +55,8 @@ class Pushers:
 
 
 class Pusher:
-    def __init__(self, pushes: Pushes, reach: Reach, one: Pushing):
-        self.pushes, self.reach, self.one = pushes, reach, one
+    def __init__(self, pushes: Pushes, audit: Audit, reach: Reach, one: Pushing):
+        self.pushes, self.audit, self.reach, self.one = pushes, audit, reach, one
         self.stopped = Event()
         self.counts: dict[str, Counted] = {}
 
@@ -62,7 +65,7 @@ class Pusher:
         while True:
             self.counts = {folder: Counted(things=counted.things) for folder, counted in self.one.counts.items()}
             try:
-                with self.reach(self.one.destination) as at:
+                with self.reach(self.one.destination, record=self._ran) as at:
                     self._work(at)
                 self._say("done")
                 return
@@ -81,6 +84,10 @@ class Pusher:
                     "failed", str(error) if isinstance(error, ApplianceError) else f"something unforeseen: {error!r}"
                 )
                 return
+
+    def _ran(self, host: str, command: Command, done: Done) -> None:
+        said = done.err.strip() or done.out.strip()
+        self.audit.ran(self.one.plan, None, host, command.why, shlex.join(command.argv[:1]), done.code, said)
 
     def _say(self, state: PushState, trouble: str = "") -> None:
         self.pushes.set(self.one, state, self.counts, trouble)

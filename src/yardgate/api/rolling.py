@@ -2,6 +2,7 @@
 broken off, by a restart or a lost connection, is gone on with: forth, or back."""
 
 import logging
+import shlex
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from datetime import UTC, datetime, timedelta
@@ -9,12 +10,14 @@ from threading import Event, Lock, RLock, Thread
 from typing import Literal
 
 from yardgate.appliance.apply import Carried, carry_out, put_back
+from yardgate.appliance.linux import Command, Done
 from yardgate.appliance.reach import Reach, reached
 from yardgate.appliance.target import Appliance, ApplianceError, TooLate, Unreachable
 from yardgate.core.rollout import Step, after, words
 from yardgate.core.system import System, asked
 from yardgate.core.trial import differs
 from yardgate.store import Plans, Store
+from yardgate.store.audit import Audit
 from yardgate.store.rollouts import RolloutKind, Rollouts
 from yardgate.store.runs import ENDED, Run, Runs, RunState, ticked
 
@@ -34,6 +37,7 @@ class Rolling:
 
     def __init__(self, store: Store, reach: Reach = reached):
         self.store, self.runs, self.rollouts, self.reach = store, Runs(store), Rollouts(store), reach
+        self.audit = Audit(store)
         self._working: dict[str, Worker] = {}
         self._lock = Lock()
 
@@ -76,6 +80,7 @@ class Rolling:
 class Worker:
     def __init__(self, rolling: Rolling, run: Run):
         self.runs, self.rollouts, self.reach = rolling.runs, rolling.rollouts, rolling.reach
+        self.audit = rolling.audit
         self.plan = Plans(rolling.store).at(run.plan, run.revision)
         self.run, self.state, self.until = run, run.state, run.until
         lines = self.runs.lines(run.plan, run.number)
@@ -120,7 +125,7 @@ class Worker:
         while self.state not in ENDED:
             reached_it = False
             try:
-                with self.reach(self.run.destination) as at:
+                with self.reach(self.run.destination, record=self._ran) as at:
                     self._look_again(at)
                     reached_it = True
                     if lost:
@@ -157,6 +162,10 @@ class Worker:
                     self.told.wait(AGAIN)
                 else:
                     self._end("not all put back", self.run.before, trouble)
+
+    def _ran(self, host: str, command: Command, done: Done) -> None:
+        text, said = shlex.join(command.argv), done.err.strip() or done.out.strip()
+        self.audit.ran(self.run.plan, self.run.number, host, command.why, command.shown or text, done.code, said)
 
     def _be(self, state: RunState, trouble: str | None = None, until: str | None = None) -> None:
         with self._turn:

@@ -4,7 +4,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from datetime import UTC, datetime
 from typing import Annotated
 
-from fastapi import APIRouter, HTTPException, Path
+from fastapi import APIRouter, HTTPException, Path, Request
 
 from yardgate.api.desk import Desk, changed
 from yardgate.api.parsing import OffLoop
@@ -18,6 +18,7 @@ from yardgate.api.schemas import (
     ManagedOut,
     PromiseTried,
     PutThere,
+    RanOut,
     RolloutDone,
     RunOut,
     RunStep,
@@ -26,7 +27,7 @@ from yardgate.api.schemas import (
     StepCommands,
     Tick,
 )
-from yardgate.api.signin import Administrator, Planner, Reader, TheDesk
+from yardgate.api.signin import Administrator, Planner, Reader, TheDesk, say
 from yardgate.appliance import ssh
 from yardgate.appliance.reach import reached
 from yardgate.appliance.target import ApplianceError
@@ -55,7 +56,7 @@ def destination(plan: str, _: Reader, desk: TheDesk) -> Destination:
 
 
 @router.put("/destination", status_code=204)
-def send_to(plan: str, _: Administrator, desk: TheDesk, body: Destination) -> None:
+def send_to(plan: str, boss: Administrator, request: Request, desk: TheDesk, body: Destination) -> None:
     """Say where the plan goes from now on. A host is only spoken to with the key that is said here."""
     opened = desk.plans.open(plan)
     if strange := set(body.joined) - set(opened.plan.directories):
@@ -76,10 +77,18 @@ def send_to(plan: str, _: Administrator, desk: TheDesk, body: Destination) -> No
         if not ssh.KEY.fullmatch(body.key):
             raise HTTPException(422, "Compare the host's key first: without it another host could take its place")
     desk.rollouts.send_to(plan, body)
+    where = f"{body.user}@{body.host}:{body.port}" if body.kind == "ssh" else body.kind
+    say(
+        request,
+        boss.name,
+        "destination set",
+        f"{where}, below {body.top}, numbers {body.lowest} to {body.highest}",
+        plan,
+    )
 
 
 @router.put("/managed", status_code=204)
-def manage(plan: str, account: Administrator, desk: TheDesk, body: ManagedIn) -> None:
+def manage(plan: str, account: Administrator, request: Request, desk: TheDesk, body: ManagedIn) -> None:
     """Say which accounts and groups, that the appliance had before, the plan may change there, besides those it made."""
     desk.plans.open(plan)
     wanted = frozenset(Managed(one.part, one.name) for one in body.managed)
@@ -88,6 +97,7 @@ def manage(plan: str, account: Administrator, desk: TheDesk, body: ManagedIn) ->
     if any(part == "accounts" and desk.rollouts.host(plan).users.get(name) == 0 for part, name in wanted):
         raise HTTPException(422, "No plan may change root")
     desk.rollouts.manage(plan, wanted, account.name)
+    say(request, account.name, "managed set", ", ".join(f"{one.part} {one.name}" for one in sorted(wanted)), plan)
 
 
 @router.get("/managed")
@@ -118,10 +128,11 @@ def ask_host_keys(plan: str, _: Administrator, desk: TheDesk, body: HostAt) -> l
 
 
 @router.post("/look")
-def look_at_appliance(plan: str, account: Planner, desk: TheDesk, body: LookAt) -> DriftOut:
+def look_at_appliance(plan: str, account: Planner, request: Request, desk: TheDesk, body: LookAt) -> DriftOut:
     """Read what the appliance has; from now on the steps lead from there. Says what was changed behind the plan's back."""
     opened = current(desk, plan, body.revision)
     there = _there(desk, opened)
+    say(request, account.name, "host read", desk.rollouts.destination(plan).appliance, plan)
     first, known = not desk.rollouts.history(plan, most=1), desk.rollouts.in_force(plan)
     drifted = () if first else drift(known, there)
     said = tuple(words(one) for one in drifted)
@@ -150,7 +161,7 @@ def _there(desk: Desk, opened: Opened) -> System:
 
 
 @router.post("/apply", status_code=202)
-def put_there(plan: str, account: Planner, desk: TheDesk, body: PutThere) -> RunOut:
+def put_there(plan: str, account: Planner, request: Request, desk: TheDesk, body: PutThere) -> RunOut:
     """Begin to carry the steps out. Only from what the appliance was last seen to have."""
     opened = current(desk, plan, body.revision)
     there = _there(desk, opened)
@@ -170,6 +181,7 @@ def put_there(plan: str, account: Planner, desk: TheDesk, body: PutThere) -> Run
     run = desk.rolling.runs.begin(
         plan, account.name, opened.revision, where.top, where, body.seconds, there, doing, ask
     )
+    say(request, account.name, "rollout begun", f"run {run.number}: {len(doing)} steps to {where.appliance}", plan)
     desk.rolling.start(run)
     return _told(opened.plan, run, desk.rolling.runs.lines(plan, run.number))
 
@@ -238,8 +250,15 @@ def tick_step(plan: str, number: Number, account: Planner, desk: TheDesk, body: 
 
 
 @router.post("/runs/{number}/wish", status_code=204)
-def wish_of_run(plan: str, number: Number, account: Planner, desk: TheDesk, body: RunWish) -> None:
+def wish_of_run(plan: str, number: Number, account: Planner, request: Request, desk: TheDesk, body: RunWish) -> None:
     """Keep what was done, or have everything put back."""
+    say(
+        request,
+        account.name,
+        f"rollout: wants {'it kept' if body.wish == 'keep' else 'it put back'}",
+        f"run {number}",
+        plan,
+    )
     run = desk.rolling.runs.run(plan)
     if run is not None and run.number == number and run.state == "by hand" and body.wish == "keep":
         desk.rolling.end_by_hand(run, account.name)
@@ -250,11 +269,19 @@ def wish_of_run(plan: str, number: Number, account: Planner, desk: TheDesk, body
 
 
 @router.post("/runs/{number}/end", status_code=204)
-def end_run(plan: str, number: Number, account: Administrator, desk: TheDesk) -> None:
+def end_run(plan: str, number: Number, account: Administrator, request: Request, desk: TheDesk) -> None:
     """Give a rollout up that cannot be ended otherwise, whatever stands at the appliance. Its own watch puts everything back, if it still can."""
     run = _run(desk, plan, number)
     if not desk.rolling.give_up(run, account.name):
         raise HTTPException(409, "This rollout is not under way any more")
+    say(request, account.name, "rollout ended", f"run {number}", plan)
+
+
+@router.get("/runs/{number}/commands")
+def commands_of_run(plan: str, number: Number, _: Planner, desk: TheDesk) -> list[RanOut]:
+    """The commands that a run gave on the appliance, newest first: those that changed something there, or failed."""
+    _run(desk, plan, number)
+    return [RanOut(**one._asdict()) for one in desk.audit.commands(plan, number)]
 
 
 _SAID = {

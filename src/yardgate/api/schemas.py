@@ -16,7 +16,7 @@ from yardgate.core.share import Protocol, ServiceId, Share
 from yardgate.core.system import Part, System
 from yardgate.formats.edits import AnyEdit
 from yardgate.formats.reading import Made
-from yardgate.store.accounts import Role
+from yardgate.store.accounts import PlanRole, Role
 from yardgate.store.pushes import PushDoes, PushState
 from yardgate.store.rollouts import RolledOut
 from yardgate.store.runs import RunState
@@ -63,6 +63,7 @@ class Session(BaseModel):
     name: str | None
     role: Role | None
     first: bool
+    has_password: bool = False
 
 
 class SignIn(In):
@@ -74,8 +75,18 @@ class Link(In):
     link: Annotated[str, Field(max_length=200)]
 
 
+class UseLink(Link):
+    """switch: also where somebody else is signed in here."""
+
+    switch: bool = False
+
+
 class LinkKind(BaseModel):
+    """name: whom it signs in. instead_of: who is signed in here now."""
+
     kind: Literal["sign-in", "first"] | None
+    name: str | None = None
+    instead_of: str | None = None
 
 
 class First(In):
@@ -90,6 +101,45 @@ class AccountOut(BaseModel):
     role: Role
     disabled: bool
     has_password: bool
+    plans: dict[str, PlanRole]
+    sessions: int
+
+
+class SessionOut(BaseModel):
+    """A place where somebody is signed in. made_at, seen_at: seconds since 1970. this: the one that asks."""
+
+    id: str
+    made_at: int
+    seen_at: int
+    address: str
+    agent: str
+    this: bool
+
+
+class HappenedOut(BaseModel):
+    """Something that was done: by whom, from where, to what."""
+
+    number: int
+    at: str
+    by: str
+    address: str
+    what: str
+    about: str
+    plan: str | None
+
+
+class RanOut(BaseModel):
+    """A command that was run on a host: what for, what it ended with, and the end of what it said went wrong."""
+
+    number: int
+    at: str
+    plan: str | None
+    run: int | None
+    host: str
+    why: str
+    command: str
+    code: int
+    said: str
 
 
 class NewAccount(In):
@@ -105,10 +155,14 @@ class NewAccountOut(BaseModel):
 class ChangeAccount(In):
     role: Role | None = None
     disabled: bool | None = None
+    plans: Annotated[dict[str, PlanRole] | None, Field(max_length=1000)] = None
 
 
-class NewPassword(In):
+class OwnPassword(In):
+    """old: the one before, where there is one and nobody signed in by a link just now."""
+
     password: Annotated[str, Field(max_length=1000)]
+    old: Annotated[str | None, Field(max_length=1000)] = None
 
 
 class PlanHead(BaseModel):
@@ -122,6 +176,7 @@ class PlanHead(BaseModel):
     groups: int
     places: int
     grants: int
+    trouble: Annotated[str, Field(description="why it cannot be read; nothing where it can")] = ""
 
 
 class NewPlan(In):
@@ -195,6 +250,7 @@ class Outline(BaseModel):
     office: str
     revision: Revision
     archived: bool
+    may: Annotated[Role, Field(description="what whoever asks may do in it")]
     target: Target
     rule: str
     users: list[User]

@@ -3,9 +3,9 @@
 import time
 from collections.abc import Callable
 from threading import Lock
-from typing import Annotated
+from typing import Annotated, Any, TypeVar
 
-from fastapi import APIRouter, Depends, HTTPException, Request, Response
+from fastapi import APIRouter, Depends, HTTPException, Query, Request, Response
 
 from yardgate.api.desk import Desk
 from yardgate.api.parsing import OffLoop
@@ -13,20 +13,26 @@ from yardgate.api.schemas import (
     AccountOut,
     ChangeAccount,
     First,
+    HappenedOut,
     Link,
     LinkKind,
     NewAccount,
     NewAccountOut,
-    NewPassword,
+    OwnPassword,
     Session,
+    SessionOut,
     SignIn,
+    UseLink,
 )
-from yardgate.store.accounts import SESSION_SECONDS, Account
+from yardgate.store import NotThere
+from yardgate.store.accounts import DAY, FRESH_SECONDS, SESSION_SECONDS, Account, Busy, Role
+from yardgate.store.accounts import Session as Signed
+from yardgate.store.plans import NEWEST
 
-COOKIE = "yardgate_session"
-FREE_TRIES = 4
+FREE_TRIES, FREE_OF_ADDRESS, FREE_OF_NAME = 4, 20, 20
 LONGEST_WAIT = 60
-RANKS = ("reader", "planner", "administrator")
+FORGOTTEN = 900.0  # seconds after the last failure
+RANKS: tuple[Role, ...] = ("member", "reader", "planner", "administrator")
 
 
 def desk(request: Request) -> Desk:
@@ -34,10 +40,31 @@ def desk(request: Request) -> Desk:
     return found
 
 
-def asking(request: Request) -> Account | None:
+def cookie_name(token: str, *, secure: bool) -> str:
+    """The cookie of an installation's sessions. With TLS it is bound to this very host (RFC 6265bis, 4.1.3.2)."""
+    return f"{'__Host-' if secure else ''}yardgate-{token}"
+
+
+def token_of(request: Request) -> str | None:
+    return request.cookies.get(request.app.state.cookie)
+
+
+def address_of(request: Request) -> str:
+    """From where a request comes; as the proxy says, where it comes by one that is trusted."""
+    near = request.client.host if request.client else "?"
+    said = request.headers.get("x-forwarded-for", "").rpartition(",")[2].strip()
+    return said[:100] if said and near in request.app.state.proxies else near
+
+
+def signed_in_as(request: Request) -> tuple[Account, Signed] | None:
     """Whose session the request carries, if anybody's."""
-    token = request.cookies.get(COOKIE)
-    return desk(request).accounts.whose(token) if token else None
+    token = token_of(request)
+    return desk(request).accounts.signed_in(token, used=True) if token else None
+
+
+def asking(request: Request) -> Account | None:
+    found = signed_in_as(request)
+    return None if found is None else found[0]
 
 
 def signed_in(request: Request) -> Account:
@@ -47,59 +74,97 @@ def signed_in(request: Request) -> Account:
     return account
 
 
-def at_least(role: str) -> Callable[[Account], Account]:
-    def check(account: Annotated[Account, Depends(signed_in)]) -> Account:
-        if RANKS.index(account.role) < RANKS.index(role):
-            raise HTTPException(403, f"This needs a {role}; {account.name} is a {account.role}")
+def rank(account: Account, plan: str | None) -> int:
+    """What an account may do, in a plan or at all."""
+    return max(RANKS.index(account.role), RANKS.index(account.plans.get(plan or "", "member")))
+
+
+def at_least(role: str) -> Callable[[Request, Account], Account]:
+    def check(request: Request, account: Annotated[Account, Depends(signed_in)]) -> Account:
+        plan = request.path_params.get("plan")
+        mine = rank(account, plan)
+        if plan is not None and mine == 0:
+            raise NotThere(f"there is no plan {plan[:100]!r}")  # nor is it said that there is one
+        if mine < RANKS.index(role):
+            raise HTTPException(403, f"This needs a {role}; {account.name} is a {RANKS[mine]}")
         return account
 
     return check
 
 
 TheDesk = Annotated[Desk, Depends(desk)]
-Reader = Annotated[Account, Depends(signed_in)]
+Somebody = Annotated[Account, Depends(signed_in)]
+Reader = Annotated[Account, Depends(at_least("reader"))]
 Planner = Annotated[Account, Depends(at_least("planner"))]
 Administrator = Annotated[Account, Depends(at_least("administrator"))]
 
 
+def say(request: Request, by: str, what: str, about: str = "", plan: str | None = None) -> None:
+    """Write down what was done."""
+    desk(request).audit.say(what, by, about, address_of(request), plan)
+
+
 class Tries:
-    """Slows down guessing: after a few failures for one name or from one address, each further one must wait longer."""
+    """Slows down guessing: after a few failures each further try must wait longer; after a while they are forgotten.
+
+    It counts by name and address, and more patiently by address and by name alone. Whoever shows that this browser signed in as that name
+    before is counted for themselves: so nobody can shut another out.
+    """
 
     def __init__(self, clock: Callable[[], float] = time.monotonic):
         self.clock = clock
-        self._failed: dict[str, tuple[int, float]] = {}
+        self._failed: dict[str, tuple[int, float, float]] = {}  # failures, when another may be tried, when the last was
         self._lock = Lock()
 
-    def wait(self, *keys: str) -> float:
+    def keys(self, name: str, address: str, known: str | None) -> dict[str, int]:
+        """Under which keys a try counts, each with how many failures are free."""
+        name = name.casefold()
+        if known is not None:
+            return {f"known {known}": FREE_TRIES}
+        return {f"pair {name} {address}": FREE_TRIES, f"from {address}": FREE_OF_ADDRESS, f"name {name}": FREE_OF_NAME}
+
+    def wait(self, keys: dict[str, int]) -> float:
         """Seconds that must still pass before another try."""
         with self._lock:
-            return max(0.0, *(self._failed.get(key, (0, 0.0))[1] - self.clock() for key in keys))
+            return max(0.0, *(self._of(key)[1] - self.clock() for key in keys))
 
-    def failed(self, *keys: str) -> None:
+    def failed(self, keys: dict[str, int]) -> None:
         with self._lock:
             if len(self._failed) > 10_000:
-                self._failed = {k: v for k, v in self._failed.items() if v[1] > self.clock()}
-            for key in keys:
-                count = self._failed.get(key, (0, 0.0))[0] + 1
-                pause = 0 if count <= FREE_TRIES else min(LONGEST_WAIT, 2 ** (count - FREE_TRIES))
-                self._failed[key] = (count, self.clock() + pause)
+                self._failed = {k: v for k, v in self._failed.items() if self.clock() - v[2] < FORGOTTEN}
+            for key, free in keys.items():
+                count = self._of(key)[0] + 1
+                pause = 0 if count <= free else min(LONGEST_WAIT, 2 ** (count - free))
+                self._failed[key] = (count, self.clock() + pause, self.clock())
 
-    def succeeded(self, *keys: str) -> None:
+    def succeeded(self, keys: dict[str, int]) -> None:
         with self._lock:
             for key in keys:
-                self._failed.pop(key, None)
+                if not key.startswith("from "):  # one that is right does not pardon others that were wrong
+                    self._failed.pop(key, None)
+
+    def _of(self, key: str) -> tuple[int, float, float]:
+        found = self._failed.get(key)
+        return (0, 0.0, 0.0) if found is None or self.clock() - found[2] >= FORGOTTEN else found
 
 
 router = APIRouter(tags=["sign-in"], route_class=OffLoop)
 
 
-def _begin(request: Request, response: Response, account: Account) -> Session:
-    token = desk(request).accounts.begin(account.id)
-    secure = request.url.scheme == "https"
-    response.set_cookie(
-        COOKIE, token, max_age=SESSION_SECONDS, httponly=True, samesite="strict", secure=secure, path="/"
-    )
-    return Session(name=account.name, role=account.role, first=False)
+def _begin(request: Request, response: Response, account: Account, *, by_link: bool = False) -> Session:
+    accounts, state = desk(request).accounts, request.app.state
+    if (before := token_of(request)) is not None:
+        accounts.end(before)
+    agent = request.headers.get("user-agent", "")
+    token = accounts.begin(account.id, address_of(request), agent, by_link=by_link)
+    common: dict[str, Any] = {"path": "/", "httponly": True, "samesite": "strict", "secure": state.secure}
+    response.set_cookie(state.cookie, token, max_age=SESSION_SECONDS, **common)
+    response.set_cookie(f"{state.cookie}-known", accounts.known(account.id), max_age=180 * DAY, **common)
+    return _session(account)
+
+
+def _session(account: Account) -> Session:
+    return Session(name=account.name, role=account.role, first=False, has_password=account.has_password)
 
 
 @router.get("/session")
@@ -107,7 +172,7 @@ def session(request: Request) -> Session:
     """Who is signed in."""
     account = asking(request)
     if account is not None:
-        return Session(name=account.name, role=account.role, first=False)
+        return _session(account)
     return Session(name=None, role=None, first=not desk(request).accounts.all())
 
 
@@ -115,83 +180,217 @@ def session(request: Request) -> Session:
 def sign_in(request: Request, response: Response, body: SignIn) -> Session:
     """Sign in by name and password."""
     tries: Tries = request.app.state.tries
-    keys = (f"name {body.name.casefold()}", f"from {request.client.host if request.client else '?'}")
-    if (wait := tries.wait(*keys)) > 0:
+    shown = request.cookies.get(f"{request.app.state.cookie}-known", "")
+    known = shown if shown and desk(request).accounts.is_known(body.name, shown) else None
+    keys = tries.keys(body.name, address_of(request), known)
+    if (wait := tries.wait(keys)) > 0:
         raise HTTPException(429, f"Too many tries; wait {int(wait) + 1} seconds", {"Retry-After": str(int(wait) + 1)})
-    account = desk(request).accounts.check(body.name, body.password)
+    account = _looked_at(lambda: desk(request).accounts.check(body.name, body.password))
     if account is None:
-        tries.failed(*keys)
+        tries.failed(keys)
+        say(request, body.name, "sign-in failed")
         raise HTTPException(401, "Name and password do not match an account")
-    tries.succeeded(*keys)
+    tries.succeeded(keys)
+    say(request, account.name, "signed in")
     return _begin(request, response, account)
+
+
+T = TypeVar("T")
+
+
+def _looked_at(work: Callable[[], T]) -> T:
+    """Work that looks at passwords, as problems say what is wrong with it."""
+    try:
+        return work()
+    except Busy:
+        raise HTTPException(503, "Many sign in just now; try again in a few seconds", {"Retry-After": "5"}) from None
+    except ValueError as error:
+        raise HTTPException(422, str(error)[0].upper() + str(error)[1:]) from None
 
 
 @router.delete("/session", status_code=204)
 def sign_out(request: Request, response: Response) -> None:
     """Sign out: the session is ended on the server too."""
-    if token := request.cookies.get(COOKIE):
+    if token := token_of(request):
+        if (account := asking(request)) is not None:
+            say(request, account.name, "signed out")
         desk(request).accounts.end(token)
-    response.delete_cookie(COOKIE, path="/")
+    response.delete_cookie(request.app.state.cookie, path="/")
 
 
 @router.post("/session/link/kind")
-def link_kind(body: Link, desk: TheDesk) -> LinkKind:
+def link_kind(request: Request, body: Link, desk: TheDesk) -> LinkKind:
     """What a one-time link would do; nothing where it is used up or too old."""
-    return LinkKind(kind=desk.accounts.link_kind(body.link))
+    found = desk.accounts.link_kind(body.link)
+    now = asking(request)
+    return LinkKind(
+        kind=None if found is None else found[0],
+        name=None if found is None else found[1] or None,
+        instead_of=None if now is None else now.name,
+    )
 
 
 @router.post("/session/link")
-def use_link(request: Request, response: Response, body: Link) -> Session:
-    """Sign in by a one-time link."""
+def use_link(request: Request, response: Response, body: UseLink) -> Session:
+    """Sign in by a one-time link. Where somebody else is signed in here, only if that is meant."""
+    now, found = asking(request), desk(request).accounts.link_kind(body.link)
+    if now is not None and found is not None and found[1] != now.name and not body.switch:
+        raise HTTPException(409, f"{now.name} is signed in here; the link would sign {found[1]} in instead")
     account = desk(request).accounts.use_link(body.link)
     if account is None:
         raise HTTPException(401, "This link was used already or is too old; ask for a new one")
-    return _begin(request, response, account)
+    say(request, account.name, "signed in by a link")
+    return _begin(request, response, account, by_link=True)
 
 
 @router.post("/session/first")
 def first(request: Request, response: Response, body: First) -> Session:
     """Make the first administrator, by the link that the first start printed."""
-    try:
-        account = desk(request).accounts.first(body.link, body.name, body.password)
-    except ValueError as error:
-        raise HTTPException(422, str(error)) from None
+    account = _looked_at(lambda: desk(request).accounts.first(body.link, body.name, body.password))
+    say(request, account.name, "first administrator made")
     return _begin(request, response, account)
 
 
 @router.put("/session/password", status_code=204)
-def own_password(request: Request, response: Response, account: Reader, body: NewPassword) -> None:
-    """Set one's own password; other sessions end, this one goes on."""
-    try:
-        desk(request).accounts.set_password(account.id, body.password)
-    except ValueError as error:
-        raise HTTPException(422, str(error)) from None
+def own_password(request: Request, response: Response, body: OwnPassword) -> None:
+    """Set one's own password; other sessions end, and links to the account too; this session goes on."""
+    found = signed_in_as(request)
+    if found is None:
+        raise HTTPException(401, "Sign in first")
+    account, signed = found
+    fresh = signed.by_link and time.time() - signed.made_at < FRESH_SECONDS
+    if account.has_password and not fresh:
+        tries: Tries = request.app.state.tries
+        keys = tries.keys(account.name, address_of(request), f"session {signed.id}")
+        if (wait := tries.wait(keys)) > 0:
+            after = {"Retry-After": str(int(wait) + 1)}
+            raise HTTPException(429, f"Too many tries; wait {int(wait) + 1} seconds", after)
+        if _looked_at(lambda: desk(request).accounts.check(account.name, body.old or "")) is None:
+            tries.failed(keys)
+            raise HTTPException(422, "The old password is not this one")
+    _looked_at(lambda: desk(request).accounts.set_password(account.id, body.password))
+    say(request, account.name, "password set", account.name)
     _begin(request, response, account)
+
+
+# --- where one is signed in -------------------------------------------------------------------------------------------
+
+
+@router.get("/session/all")
+def own_sessions(request: Request, _: Somebody, desk: TheDesk) -> list[SessionOut]:
+    """Where one is signed in oneself."""
+    found = signed_in_as(request)
+    assert found is not None
+    return [_where(one, found[1].id) for one in desk.accounts.sessions(found[0].id)]
+
+
+def _where(one: Signed, mine: str) -> SessionOut:
+    return SessionOut(
+        id=one.id,
+        made_at=one.made_at,
+        seen_at=one.seen_at,
+        address=one.address,
+        agent=one.agent,
+        this=one.id == mine,
+    )
+
+
+@router.delete("/session/all", status_code=204)
+def sign_out_everywhere(request: Request, account: Somebody, desk: TheDesk) -> None:
+    """Sign out everywhere but here."""
+    found = signed_in_as(request)
+    assert found is not None
+    number = desk.accounts.end_sessions(account.id, but=found[1].id)
+    say(request, account.name, "sessions ended", f"{number} of {account.name}")
+
+
+@router.delete("/session/all/{session_id}", status_code=204)
+def end_session(request: Request, session_id: str, account: Somebody, desk: TheDesk) -> None:
+    """End one of one's own sessions."""
+    if not desk.accounts.end_sessions(account.id, session_id):
+        raise HTTPException(404, "There is no such session any more")
+    say(request, account.name, "sessions ended", f"1 of {account.name}")
+
+
+# --- who may ----------------------------------------------------------------------------------------------------------
 
 
 @router.get("/accounts")
 def accounts(_: Administrator, desk: TheDesk) -> list[AccountOut]:
-    """Everyone who may sign in to Yard Gate."""
-    return [AccountOut.model_validate(account, from_attributes=True) for account in desk.accounts.all()]
+    """Everyone who may sign in to Yard Gate, and in how many places each is signed in."""
+    places: dict[str, int] = {}
+    for one in desk.accounts.sessions():
+        places[one.account] = places.get(one.account, 0) + 1
+    return [_account_out(account, places.get(account.id, 0)) for account in desk.accounts.all()]
+
+
+def _account_out(account: Account, sessions: int = 0) -> AccountOut:
+    return AccountOut(
+        id=account.id,
+        name=account.name,
+        role=account.role,
+        disabled=account.disabled,
+        has_password=account.has_password,
+        plans=dict(account.plans),
+        sessions=sessions,
+    )
 
 
 @router.post("/accounts", status_code=201)
-def add_account(_: Administrator, desk: TheDesk, body: NewAccount) -> NewAccountOut:
+def add_account(request: Request, boss: Administrator, desk: TheDesk, body: NewAccount) -> NewAccountOut:
     """Add an account; the answer holds the link to hand over."""
-    try:
-        account = desk.accounts.add(body.name, body.role)
-    except ValueError as error:
-        raise HTTPException(422, str(error)) from None
+    account = _looked_at(lambda: desk.accounts.add(body.name, body.role))
+    say(request, boss.name, "account added", f"{account.name} as {account.role}")
     link = f"/sign-in?link={desk.accounts.link(account.id)}"
-    return NewAccountOut(account=AccountOut.model_validate(account, from_attributes=True), link=link)
+    return NewAccountOut(account=_account_out(account), link=link)
+
+
+def _one(desk: Desk, account: str) -> Account:
+    found = next((one for one in desk.accounts.all() if one.id == account), None)
+    if found is None:
+        raise HTTPException(404, "There is no such account")
+    return found
 
 
 @router.patch("/accounts/{account}", status_code=204)
-def change_account(account: str, _: Administrator, desk: TheDesk, body: ChangeAccount) -> None:
-    """Change an account's role, or shut or open it."""
-    if account not in {found.id for found in desk.accounts.all()}:
-        raise HTTPException(404, "There is no such account")
-    try:
-        desk.accounts.change(account, body.role, body.disabled)
-    except ValueError as error:
-        raise HTTPException(422, str(error)) from None
+def change_account(request: Request, account: str, boss: Administrator, desk: TheDesk, body: ChangeAccount) -> None:
+    """Change an account's role, what it may do in single plans, or shut or open it."""
+    before = _one(desk, account)
+    if body.plans is not None and (strange := sorted(body.plans.keys() - set(desk.plans.ids()))):
+        raise HTTPException(422, f"There is no plan {strange[0][:100]}")
+    _looked_at(lambda: desk.accounts.change(account, body.role, body.disabled))
+    if body.plans is not None:
+        desk.accounts.let(account, body.plans)
+        say(request, boss.name, "plans of account", f"{before.name}: {len(body.plans)}")
+    if body.role is not None:
+        say(request, boss.name, "role changed", f"{before.name}: {before.role} to {body.role}")
+    if body.disabled is not None:
+        say(request, boss.name, "account shut" if body.disabled else "account opened", before.name)
+
+
+@router.post("/accounts/{account}/link", status_code=201)
+def link_for(request: Request, account: str, boss: Administrator, desk: TheDesk) -> NewAccountOut:
+    """A new one-time link for an account, as for somebody who forgot their password."""
+    found = _one(desk, account)
+    say(request, boss.name, "link made", found.name)
+    link = f"/sign-in?link={desk.accounts.link(found.id)}"
+    return NewAccountOut(account=_account_out(found), link=link)
+
+
+@router.delete("/accounts/{account}/sessions", status_code=204)
+def end_sessions_of(request: Request, account: str, boss: Administrator, desk: TheDesk) -> None:
+    """Sign somebody out everywhere."""
+    found = _one(desk, account)
+    number = desk.accounts.end_sessions(found.id)
+    say(request, boss.name, "sessions ended", f"{number} of {found.name}")
+
+
+@router.get("/audit")
+def audit(
+    _: Administrator,
+    desk: TheDesk,
+    before: Annotated[int, Query(ge=1, le=NEWEST)] = NEWEST,
+    most: Annotated[int, Query(ge=1, le=500)] = 200,
+) -> list[HappenedOut]:
+    """What was done in this installation besides plans, newest first."""
+    return [HappenedOut.model_validate(one, from_attributes=True) for one in desk.audit.past(before, most)]

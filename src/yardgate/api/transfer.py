@@ -2,12 +2,12 @@
 
 from typing import Literal
 
-from fastapi import APIRouter, HTTPException, Response
+from fastapi import APIRouter, HTTPException, Request, Response
 
 from yardgate.api.desk import Desk, attached, changed
 from yardgate.api.plans import stepped
 from yardgate.api.schemas import Answer, Id, Import, ImportPreview, NoteOut, UnknownOut
-from yardgate.api.signin import Planner, Reader, TheDesk
+from yardgate.api.signin import Planner, Reader, TheDesk, say
 from yardgate.api.turns import Long
 from yardgate.appliance.host import LinuxHost
 from yardgate.appliance.reach import reached
@@ -91,10 +91,18 @@ def _copied(desk: Desk, opened: Opened, body: Import) -> server.Copied:
 
 
 @router.post("/import/preview")
-def preview(plan: str, _: Planner, desk: TheDesk, body: Import) -> ImportPreview:
+def preview(plan: str, account: Planner, request: Request, desk: TheDesk, body: Import) -> ImportPreview:
     """What an import would do, without keeping it."""
     opened = desk.plans.open(plan)
     before = desk.matrix(opened)
+    if body.kind == "server" and not body.files:
+        say(
+            request,
+            account.name,
+            "host read",
+            f"{desk.rollouts.destination(plan).appliance}: {', '.join(body.tops)}",
+            plan,
+        )
     reading = read(desk, opened, body)
     after, _inverse = apply(opened.plan, reading.edits)
     found = changes(before, resolve(after, before.on, before))

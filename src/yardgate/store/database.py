@@ -92,7 +92,7 @@ class Store:
             self.engine = connect(path)
             self._turn = Lock()
             upgrade(path, self.engine, self._copied)
-            self.token = _token(path.parent)
+            self.token, self.secret = _installation(path.parent)
         except (OSError, sqlite3.Error, DBAPIError) as error:
             raise Trouble(_words(path, error)) from None
 
@@ -145,12 +145,17 @@ def _private(path: Path) -> None:
                 one.chmod(0o600)
 
 
-def _token(folder: Path) -> str:
-    """The installation's own token, made once."""
-    path = folder / MARK
-    with suppress(FileExistsError), open(os.open(path, os.O_CREAT | os.O_EXCL | os.O_WRONLY, 0o600), "w") as file:
-        file.write(secrets.token_hex(6))
-    return path.read_text().strip()
+def _installation(folder: Path) -> tuple[str, bytes]:
+    """The installation's own token, which tells it from others, and a secret; made once."""
+    path, new = folder / MARK, folder / f"{MARK}.{secrets.token_hex(4)}"
+    if not path.exists():
+        with open(os.open(new, os.O_CREAT | os.O_EXCL | os.O_WRONLY, 0o600), "w") as file:
+            file.write(f"{secrets.token_hex(6)}\n{secrets.token_hex(32)}\n")
+        with suppress(FileExistsError):
+            os.link(new, path)
+        new.unlink()
+    token, secret = path.read_text().split()
+    return token, bytes.fromhex(secret)
 
 
 def _words(path: Path, error: Exception) -> str:

@@ -347,12 +347,49 @@ accounts = Table(
     Column("disabled", Boolean, nullable=False),
     Column("created_at", String, nullable=False),
 )
+plan_roles = Table(  # what a member may do in single plans
+    "plan_roles",
+    metadata,
+    _of_plan(),
+    Column("account", String, ForeignKey("accounts.id", ondelete="CASCADE"), primary_key=True),
+    Column("role", String, nullable=False),
+)
 sessions = Table(
     "sessions",
     metadata,
     Column("token", String, primary_key=True),
     Column("account", String, ForeignKey("accounts.id", ondelete="CASCADE"), nullable=False),
     Column("until", Integer, nullable=False),
+    Column("id", String, nullable=False, server_default=""),
+    Column("made_at", Integer, nullable=False, server_default="0"),
+    Column("seen_at", Integer, nullable=False, server_default="0"),
+    Column("address", String, nullable=False, server_default=""),
+    Column("agent", String, nullable=False, server_default=""),
+    Column("by_link", Boolean, nullable=False, server_default=false()),
+)
+audit = Table(  # rows are added only: triggers refuse all else
+    "audit",
+    metadata,
+    Column("number", Integer, primary_key=True),
+    Column("at", String, nullable=False),
+    Column("by", String, nullable=False),
+    Column("address", String, nullable=False),
+    Column("what", String, nullable=False),
+    Column("about", Text, nullable=False),
+    Column("plan", String),
+)
+commands = Table(  # run on hosts; added only, too
+    "commands",
+    metadata,
+    Column("number", Integer, primary_key=True),
+    Column("at", String, nullable=False),
+    Column("plan", String),
+    Column("run", Integer),
+    Column("host", String, nullable=False),
+    Column("why", String, nullable=False),
+    Column("command", Text, nullable=False),
+    Column("code", Integer, nullable=False),
+    Column("said", Text, nullable=False),
 )
 links = Table(
     "links",

@@ -1,9 +1,9 @@
 import { useQuery } from "@tanstack/react-query";
-import { App, AutoComplete, Button, Dropdown, Input, Modal, Tooltip } from "antd";
+import { AutoComplete, Button, Dropdown, Input, Tooltip } from "antd";
 import type { InputRef } from "antd";
 import { lazy, Suspense, useDeferredValue, useEffect, useMemo, useRef, useState, type ReactNode } from "react";
 import { NavLink, useLocation, useNavigate, useSearchParams } from "react-router";
-import { api, ask, message, type Outline, type Session, type User } from "../api/client";
+import { api, ask, type Outline, type Session, type User } from "../api/client";
 import { calledName, isLocal, pathName, shownName } from "../plan/index";
 import { usePlan } from "../plan/PlanContext";
 import { useClashes, useDirectories, useRollout, useSince, useStanding } from "../plan/queries";
@@ -14,6 +14,8 @@ import { plural } from "../parts/plural";
 const History = lazy(() => import("../history/History"));
 const TakeIn = lazy(() => import("../transfer/TakeIn"));
 const Accounts = lazy(() => import("../signin/Accounts"));
+const Audit = lazy(() => import("../signin/Audit"));
+const Mine = lazy(() => import("../signin/Mine"));
 
 const EXPORTS = [
   { key: "report", label: "Access report, to print …" },
@@ -30,7 +32,7 @@ const EXPORTS = [
 /** What stands around every station: bar, stations, strip. */
 export function Frame({ session, children }: { session: Session; children: ReactNode }) {
   const { id, outline, index, canEdit, live, step } = usePlan();
-  const [drawer, setDrawer] = useState<"history" | "take-in" | "accounts" | "password" | null>(null);
+  const [drawer, setDrawer] = useState<"history" | "take-in" | "accounts" | "audit" | "mine" | null>(null);
   const navigate = useNavigate();
   const base = `/p/${id}`;
   const clashes = useClashes(id);
@@ -58,11 +60,11 @@ export function Frame({ session, children }: { session: Session; children: React
         <span className="spread" />
         <Find />
         <Dropdown trigger={["click"]} menu={{ items: [
-          { key: "password", label: "Set my password …" },
-          ...(session.role === "administrator" ? [{ key: "accounts", label: "Who may sign in …" }] : []),
+          { key: "mine", label: "My password and sessions …" },
+          ...(session.role === "administrator" ? [{ key: "accounts", label: "Who may sign in …" }, { key: "audit", label: "What was done …" }] : []),
           { key: "out", label: "Sign out" },
-        ], onClick: ({ key }) => (key === "out" ? void signOut() : setDrawer(key as "password" | "accounts")) }}>
-          <button className="plain">{session.name}{session.role === "reader" && " (reader)"} ▾</button>
+        ], onClick: ({ key }) => (key === "out" ? void signOut() : setDrawer(key as "mine" | "accounts" | "audit")) }}>
+          <button className="plain">{session.name}{outline.may === "reader" && " (reader)"} ▾</button>
         </Dropdown>
       </header>
       <nav className="stations" aria-label="Stations">
@@ -100,8 +102,9 @@ export function Frame({ session, children }: { session: Session; children: React
         {drawer === "history" && <History onClose={() => setDrawer(null)} />}
         {drawer === "take-in" && <TakeIn onClose={() => setDrawer(null)} />}
         {drawer === "accounts" && <Accounts onClose={() => setDrawer(null)} />}
+        {drawer === "audit" && <Audit onClose={() => setDrawer(null)} />}
+        {drawer === "mine" && <Mine session={session} onClose={() => setDrawer(null)} />}
       </Suspense>
-      {drawer === "password" && <PasswordDialog onClose={() => setDrawer(null)} />}
     </div>
   );
 }
@@ -160,29 +163,5 @@ function Find() {
     <AutoComplete className="find" value={text} options={options} defaultActiveFirstOption onSelect={go} onSearch={setText} notFoundContent={settled ? "Nobody and nothing of that name" : null} popupMatchSelectWidth={360}>
       <Input ref={input} size="small" placeholder="Find a person, group, place or share" aria-label="Find a person, group, place or share" suffix={<kbd>/</kbd>} />
     </AutoComplete>
-  );
-}
-
-function PasswordDialog({ onClose }: { onClose: () => void }) {
-  const { message: toast } = App.useApp();
-  const [password, setPassword] = useState("");
-  const [again, setAgain] = useState("");
-  const [trouble, setTrouble] = useState("");
-  const keep = async () => {
-    if (password !== again) return setTrouble("The two passwords differ.");
-    try {
-      await ask(api.PUT("/api/v1/session/password", { body: { password } }));
-      toast.success("Your password is set; other sessions have ended.");
-      onClose();
-    } catch (error) {
-      setTrouble(message(error));
-    }
-  };
-  return (
-    <Modal title="Set my password" open onCancel={onClose} okText="Set it" onOk={() => void keep()} okButtonProps={{ disabled: password.length < 10 }}>
-      <label className="field"><span>New password, at least 10 characters</span><Input.Password autoFocus autoComplete="new-password" value={password} onChange={(event) => setPassword(event.target.value)} /></label>
-      <label className="field"><span>Again</span><Input.Password autoComplete="new-password" value={again} onChange={(event) => setAgain(event.target.value)} /></label>
-      {trouble && <div className="trouble" role="alert">{trouble}</div>}
-    </Modal>
   );
 }

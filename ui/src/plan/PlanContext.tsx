@@ -1,7 +1,7 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { App, Button } from "antd";
 import { createContext, useCallback, useContext, useEffect, useMemo, useRef, useState, type ReactNode } from "react";
-import { api, ask, message, Refusal, type Answer, type Edit, type Outline, type Session } from "../api/client";
+import { api, ask, message, Refusal, type Answer, type Edit, type Outline } from "../api/client";
 import { Columns } from "./columns";
 import { follow } from "./events";
 import { indexed, type Named, type PlanIndex } from "./index";
@@ -39,7 +39,7 @@ export function usePlan(): PlanState {
   return state;
 }
 
-export function PlanProvider({ id, session, children }: { id: string; session: Session; children: ReactNode }) {
+export function PlanProvider({ id, children }: { id: string; children: ReactNode }) {
   const client = useQueryClient();
   const { notification } = App.useApp();
   const [live, setLive] = useState(true);
@@ -158,6 +158,6 @@ export function PlanProvider({ id, session, children }: { id: string; session: S
 
   if (query.isError && !outline) return <div className="page"><div className="sheet-card"><h2>This plan cannot be shown</h2><div className="trouble">{message(query.error)}</div><Button onClick={() => void query.refetch()}>Try again</Button> <Button href="/plans">All plans</Button></div></div>;
   if (!outline) return <div className="loading" role="status">Reading the plan …</div>;
-  const canEdit = session.role !== "reader" && !outline.archived;
-  return <Context.Provider value={{ id, outline, index, columns, canEdit, administers: session.role === "administrator", live, last, edit, whatIf, step, take }}>{children}</Context.Provider>;
+  const canEdit = outline.may !== "reader" && outline.may !== "member" && !outline.archived;
+  return <Context.Provider value={{ id, outline, index, columns, canEdit, administers: outline.may === "administrator", live, last, edit, whatIf, step, take }}>{children}</Context.Provider>;
 }

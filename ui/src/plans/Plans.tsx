@@ -14,7 +14,7 @@ export default function Plans({ session }: { session: Session }) {
   const { message: toast } = App.useApp();
   const plans = useQuery({ queryKey: ["plans"], queryFn: () => ask(api.GET("/api/v1/plans")), refetchOnMount: "always" });
   const [dialog, setDialog] = useState<Dialog | null>(null);
-  const canEdit = session.role !== "reader";
+  const canEdit = session.role === "planner" || session.role === "administrator";
   const archive = async (plan: PlanHead) => {
     try {
       await ask(api.PUT("/api/v1/plans/{plan}/archived", { params: { path: { plan: plan.id } }, body: { archived: !plan.archived } }));
@@ -36,14 +36,15 @@ export default function Plans({ session }: { session: Session }) {
         </div>
         {plans.isError && <div className="trouble">{message(plans.error)} <Button size="small" onClick={() => void plans.refetch()}>Try again</Button></div>}
         {plans.isPending && <p role="status">Reading …</p>}
-        {plans.data?.length === 0 && <div className="empty"><h2>No plan yet</h2><p className="muted">Make one for your file server. Then bring in its people, from a table or its passwd and group files, and the places on it.</p></div>}
+        {plans.data?.length === 0 && !canEdit && <div className="empty"><h2>No plan for you yet</h2><p className="muted">An administrator says which plans you may see and change.</p></div>}
+        {plans.data?.length === 0 && canEdit && <div className="empty"><h2>No plan yet</h2><p className="muted">Make one for your file server. Then bring in its people, from a table or its passwd and group files, and the places on it.</p></div>}
         {plans.data && plans.data.length > 0 && (
           <table className="list">
             <thead><tr><th>Appliance</th><th>Office</th><th>People</th><th>Groups</th><th>Places</th><th>Grants</th><th>Revision</th><th /></tr></thead>
             <tbody>
               {plans.data.map((plan) => (
                 <tr key={plan.id}>
-                  <td><Link to={`/p/${plan.id}/board`}><b>{plan.name}</b></Link> {plan.archived && <span className="count">archived</span>}</td>
+                  <td><Link to={`/p/${plan.id}/board`}><b>{plan.name}</b></Link> {plan.archived && <span className="count">archived</span>}{plan.trouble && <div className="late">{plan.trouble}</div>}</td>
                   <td>{plan.office}</td>
                   <td>{plan.people}{plan.services > 0 && <span className="muted"> + {plan.services} services</span>}</td>
                   <td>{plan.groups}</td><td>{plan.places}</td><td>{plan.grants}</td><td>{plan.revision}</td>

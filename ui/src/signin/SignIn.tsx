@@ -8,7 +8,8 @@ import { api, ask, message, type Session } from "../api/client";
 export function SignIn({ session }: { session: Session }) {
   const [params] = useSearchParams();
   const link = params.get("link");
-  const [stage, setStage] = useState<"link" | "first" | "password">(link ? "link" : "password");
+  const [stage, setStage] = useState<"link" | "first" | "password" | "switch">(link ? "link" : "password");
+  const [other, setOther] = useState("");
   const [trouble, setTrouble] = useState("");
   const [busy, setBusy] = useState(false);
   const client = useQueryClient();
@@ -33,9 +34,13 @@ export function SignIn({ session }: { session: Session }) {
     begun.current = true;
     void (async () => {
       try {
-        const { kind } = await ask(api.POST("/api/v1/session/link/kind", { body: { link } }));
+        const { kind, name, instead_of } = await ask(api.POST("/api/v1/session/link/kind", { body: { link } }));
         if (kind === "first") setStage("first");
-        else if (kind === "sign-in") await enter(ask(api.POST("/api/v1/session/link", { body: { link } })));
+        else if (kind === "sign-in" && instead_of && instead_of !== name) {
+          setOther(name ?? "");
+          setStage("switch");
+        }
+        else if (kind === "sign-in") await enter(ask(api.POST("/api/v1/session/link", { body: { link, switch: false } })));
         else {
           setStage("password");
           setTrouble(session.name ? "This link was used already or is too old. You are signed in all the same." : "This link was used already or is too old. Ask for a new one, or sign in by name.");
@@ -66,6 +71,15 @@ export function SignIn({ session }: { session: Session }) {
         </div>
         {stage === "link" ? (
           <p role="status">Signing in …</p>
+        ) : stage === "switch" ? (
+          <>
+            <p>You are signed in here as <b>{session.name}</b>. This link signs <b>{other}</b> in instead, and {session.name} out.</p>
+            {trouble && <div className="trouble" role="alert">{trouble}</div>}
+            <div className="row">
+              <Button type="primary" href="/">Go on as {session.name}</Button>
+              <Button loading={busy} onClick={() => void enter(ask(api.POST("/api/v1/session/link", { body: { link: link!, switch: true } })))}>Sign in as {other}</Button>
+            </div>
+          </>
         ) : (
           <form onSubmit={submit}>
             <p className="muted">

@@ -31,6 +31,57 @@ def upgrade() -> None:
         sa.ForeignKeyConstraint(["plan"], ["plans.id"], name=op.f("fk_servers_plan_plans"), ondelete="CASCADE"),
         sa.PrimaryKeyConstraint("plan", "directory", name=op.f("pk_servers")),
     )
+    op.create_table(
+        "plan_roles",
+        sa.Column("plan", sa.String(), nullable=False),
+        sa.Column("account", sa.String(), nullable=False),
+        sa.Column("role", sa.String(), nullable=False),
+        sa.ForeignKeyConstraint(["plan"], ["plans.id"], name=op.f("fk_plan_roles_plan_plans"), ondelete="CASCADE"),
+        sa.ForeignKeyConstraint(
+            ["account"], ["accounts.id"], name=op.f("fk_plan_roles_account_accounts"), ondelete="CASCADE"
+        ),
+        sa.PrimaryKeyConstraint("plan", "account", name=op.f("pk_plan_roles")),
+    )
+    op.execute("DELETE FROM sessions")  # everybody signs in again: from now on it is known where
+    for column in (
+        sa.Column("id", sa.String(), nullable=False, server_default=""),
+        sa.Column("made_at", sa.Integer(), nullable=False, server_default="0"),
+        sa.Column("seen_at", sa.Integer(), nullable=False, server_default="0"),
+        sa.Column("address", sa.String(), nullable=False, server_default=""),
+        sa.Column("agent", sa.String(), nullable=False, server_default=""),
+        sa.Column("by_link", sa.Boolean(), nullable=False, server_default=sa.false()),
+    ):
+        op.add_column("sessions", column)
+    op.create_table(
+        "audit",
+        sa.Column("number", sa.Integer(), nullable=False),
+        sa.Column("at", sa.String(), nullable=False),
+        sa.Column("by", sa.String(), nullable=False),
+        sa.Column("address", sa.String(), nullable=False),
+        sa.Column("what", sa.String(), nullable=False),
+        sa.Column("about", sa.Text(), nullable=False),
+        sa.Column("plan", sa.String(), nullable=True),
+        sa.PrimaryKeyConstraint("number", name=op.f("pk_audit")),
+    )
+    op.create_table(
+        "commands",
+        sa.Column("number", sa.Integer(), nullable=False),
+        sa.Column("at", sa.String(), nullable=False),
+        sa.Column("plan", sa.String(), nullable=True),
+        sa.Column("run", sa.Integer(), nullable=True),
+        sa.Column("host", sa.String(), nullable=False),
+        sa.Column("why", sa.String(), nullable=False),
+        sa.Column("command", sa.Text(), nullable=False),
+        sa.Column("code", sa.Integer(), nullable=False),
+        sa.Column("said", sa.Text(), nullable=False),
+        sa.PrimaryKeyConstraint("number", name=op.f("pk_commands")),
+    )
+    for table in ("audit", "commands"):
+        for act in ("UPDATE", "DELETE"):
+            op.execute(
+                f"CREATE TRIGGER {table}_no_{act.lower()} BEFORE {act} ON {table} "
+                "BEGIN SELECT RAISE(ABORT, 'rows are added here only'); END"
+            )
     _managed()
 
 
