@@ -444,6 +444,8 @@ def test_a_host_that_starts_again_in_the_midst_of_it_puts_back_at_once(keelson: 
     shell(keelson, "mkdir -p /etc/cron.d")
     watch.arm("#!/bin/sh\ntouch /srv/was-undone\n", 600)
     assert watch.watching() == "armed"
+    shell(keelson, "touch -d '2001-01-01' /var/lib/yardgate/armed; sleep 2")
+    assert watch.watching() == "armed", "the time of day makes no difference"
     with pytest.raises(Busy):
         watch.arm("", 600)
     shell(keelson, "kill $(pgrep -f '[w]atch.sh')")

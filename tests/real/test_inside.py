@@ -261,7 +261,7 @@ def test_many_files_are_pushed_over_with_progress_stopped_gone_on_with_and_put_b
     before = shell(keelson, snapshot)
     store = Store(tmp_path / "yardgate.sqlite")
     plan = Plans(store).create(Plan(name="many files"), "ann").id
-    pushers = Pushers(store, lambda _destination, record=None: nullcontext(LinuxHost(runner(keelson)))  # noqa: ARG005)
+    pushers = Pushers(store, lambda *_, **__: nullcontext(LinuxHost(runner(keelson))))
 
     def does(one: Pushing, stop_at: int = total + 1) -> tuple[Pushing, Counted, int]:
         """Until it ends: how it ended, what it counted, and how many different sights of its progress there were."""

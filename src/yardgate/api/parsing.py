@@ -1,12 +1,15 @@
-"""Taking a request's JSON apart: off the event loop, where it is large, so that nobody waits for it; and never more than can be meant."""
+"""Taking a request's JSON apart: off the event loop, where it is large, so that nobody waits for it; strictly, and never more than can be meant."""
 
 import json
 from collections.abc import Callable, Coroutine
+from dataclasses import dataclass
 from typing import Any
 
 from fastapi import HTTPException, Request, Response
 from fastapi.concurrency import run_in_threadpool
+from fastapi.exceptions import RequestValidationError
 from fastapi.routing import APIRoute
+from pydantic import TypeAdapter, ValidationError
 
 SMALL = 16 * 1024  # bytes that are taken apart at once
 DIGITS = 20  # of a whole number
@@ -17,29 +20,55 @@ class OffLoop(APIRoute):
 
     def get_route_handler(self) -> Callable[[Request], Coroutine[Any, Any, Response]]:
         handler = super().get_route_handler()
+        said: Any = None if self.body_field is None else self.body_field.field_info.annotation
+        kind: TypeAdapter[Any] | None = None if said is None else TypeAdapter(said)
 
         async def handle(request: Request) -> Response:
             body = await request.body()
-            if body and "json" in request.headers.get("content-type", ""):
-                parsed = _parsed(body) if len(body) <= SMALL else await run_in_threadpool(_parsed, body)
-                request._json = parsed  # where Request.json() looks first
-            return await handler(request)
+            if not body or "json" not in request.headers.get("content-type", ""):
+                return await handler(request)
+            small = len(body) <= SMALL
+            found = _parsed(body, kind) if small else await run_in_threadpool(_parsed, body, kind)
+            request._json = found  # where Request.json() looks first
+            try:
+                return await handler(request)
+            except RequestValidationError:
+                if isinstance(found, Wrong):  # it is said only to who may ask at all
+                    raise found.error from None
+                raise
 
         return handle
 
 
-def _parsed(body: bytes) -> Any:
+@dataclass(frozen=True, slots=True)
+class Wrong:
+    """In place of what a body says that cannot be taken."""
+
+    error: HTTPException | RequestValidationError
+
+
+def _parsed(body: bytes, kind: TypeAdapter[Any] | None) -> Any:
+    """What a body says, as Request.json() gives it. It is looked at as JSON has its types first: a number is no text of digits, and true no 1."""
     try:
-        return json.loads(body, parse_int=_whole)
+        found = json.loads(body, parse_int=_whole)
+        if kind is not None:
+            kind.validate_json(body, strict=True)
+        return found
+    except ValidationError as error:
+        first = error.errors(include_url=False, include_context=False, include_input=False)[:1]
+        return Wrong(RequestValidationError([{**one, "loc": ("body", *one["loc"])} for one in first]))
     except UnicodeDecodeError:
-        raise HTTPException(422, "This request cannot be understood: it is not UTF-8") from None
+        why = "it is not UTF-8"
     except json.JSONDecodeError as error:
-        raise HTTPException(422, f"This request cannot be understood: no JSON ({error.msg} at {error.pos})") from None
+        why = f"no JSON ({error.msg} at {error.pos})"
     except RecursionError:
-        raise HTTPException(422, "This request cannot be understood: it is nested too deep") from None
+        why = "it is nested too deep"
+    except OverflowError as error:
+        why = str(error)
+    return Wrong(HTTPException(422, f"This request cannot be understood: {why}"))
 
 
 def _whole(digits: str) -> int:
     if len(digits) > DIGITS:
-        raise HTTPException(422, "This request cannot be understood: a number in it is too long")
+        raise OverflowError("a number in it is too long")
     return int(digits)

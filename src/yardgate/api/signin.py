@@ -252,12 +252,11 @@ def first(request: Request, response: Response, body: First) -> Session:
 
 
 @router.put("/session/password", status_code=204)
-def own_password(request: Request, response: Response, body: OwnPassword) -> None:
+def own_password(request: Request, response: Response, account: Somebody, body: OwnPassword) -> None:
     """Set one's own password; other sessions end, and links to the account too; this session goes on."""
     found = signed_in_as(request)
-    if found is None:
-        raise HTTPException(401, "Sign in first")
-    account, signed = found
+    assert found is not None
+    signed = found[1]
     fresh = signed.by_link and time.time() - signed.made_at < FRESH_SECONDS
     if account.has_password and not fresh:
         tries: Tries = request.app.state.tries

@@ -75,6 +75,7 @@ export function DestinationDialog({ now, onClose }: { now: Where; onClose: () =>
           {where.key && <p>Its key is agreed: <code>{where.key.slice(0, 40)}…</code>. A host that shows another is not spoken to. <button className="plain link" onClick={() => elsewhere({})}>Compare anew</button></p>}
         </div>
       )}
+      {where.kind === "stand-in" && <div className="fields"><Labelled label="Its port on this machine"><InputNumber value={where.port} min={1} max={65535} onChange={(port) => change({ port: port ?? 8739, host: "127.0.0.1" })} /></Labelled></div>}
       <div className="fields">
         <div className="row">
           <Labelled label="Pools lie in"><Input value={where.top} style={{ width: 160 }} onChange={(event) => change({ top: event.target.value.trim() })} /></Labelled>
@@ -91,7 +92,6 @@ export function DestinationDialog({ now, onClose }: { now: Where; onClose: () =>
           <p className="muted">Then lists, shares and its own groups name the directory’s people and groups. It finds them by winbind, as {outline.directories[0]!.name}\name.</p>
         </div>
       )}
-      {where.kind === "stand-in" && <div className="fields"><Labelled label="Its port on this machine"><InputNumber value={where.port} min={1} max={65535} onChange={(port) => change({ port: port ?? 8739, host: "127.0.0.1" })} /></Labelled></div>}
       {trouble && <div className="trouble">{trouble}</div>}
     </Modal>
   );
