@@ -16,8 +16,10 @@ from yardgate.core.directory import Directory
 from yardgate.core.edit import PutDirectory, PutUser, RemoveGroup, SetGrant
 from yardgate.core.plan import Place, Plan, PlanError, User, same
 from yardgate.core.rights import Level
+from yardgate.demo import plan as lantern_plan
 from yardgate.formats import edits as edit_json
 from yardgate.store import NotThere, Opened, Plans, Stale, Store
+from yardgate.store import plans as plans_module
 from yardgate.store.accounts import Accounts
 from yardgate.store.database import MIGRATIONS, connect
 from yardgate.store.tables import metadata
@@ -263,3 +265,21 @@ def test_no_secret_is_in_the_database_file(store: Store) -> None:
     store.close()
     content = b"".join(file.read_bytes() for file in store.path.parent.iterdir())
     assert not [secret for secret in secrets if secret.encode() in content]
+
+
+def test_old_revisions_are_the_same_by_way_of_snapshots(shelf: Plans, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(plans_module, "SNAPSHOT", 5)
+    monkeypatch.setattr(plans_module, "OPENED", 2)
+    opened = shelf.create(lantern_plan(), "ann")
+    others = [shelf.create(Plan(name=f"other {number}"), "ann") for number in range(4)]
+    was = {1: opened.plan}
+    for number in range(23):
+        edit = SetGrant("toolpaths", "ledger", (Level.RO, Level.RW, None)[number % 3])
+        more = PutUser(User(id=f"u{number}", name=f"u{number}"))
+        opened = shelf.commit(opened.id, opened.revision, [edit, more], "ann")
+        was[opened.revision] = opened.plan
+        shelf.open(others[number % 4].id)
+    assert len(shelf._cache) <= 2, "plans leave memory"
+    for revision, plan in was.items():
+        assert same(shelf.at(opened.id, revision), plan), revision
+        assert shelf.at(opened.id, revision).grants == plan.grants

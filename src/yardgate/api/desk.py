@@ -27,6 +27,7 @@ from yardgate.store import Entry, Opened, Plans, Store
 from yardgate.store.accounts import Accounts
 from yardgate.store.audit import Audit
 from yardgate.store.copies import Copies
+from yardgate.store.plans import OPENED
 from yardgate.store.rollouts import Rollouts
 from yardgate.store.servers import Servers
 
@@ -125,7 +126,11 @@ class Desk:
 
     def _of(self, opened: Opened) -> "Worked":
         with self._lock:
-            return self._worked.setdefault(opened.id, Worked())
+            of = self._worked.pop(opened.id, None) or Worked()
+            self._worked[opened.id] = of
+            for old in list(self._worked)[:-OPENED]:  # whoever works on one has it still
+                del self._worked[old]
+            return of
 
     def case(self, opened: Opened) -> Case:
         """What findings are looked for in."""

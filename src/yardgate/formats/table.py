@@ -46,12 +46,17 @@ def _unguard(field: str) -> str:
 
 
 def write(table: Iterable[Sequence[str]]) -> str:
-    """CSV text with CRLF. A cell that a spreadsheet might run gets an apostrophe in front, which `rows` takes off again."""
-    out = io.StringIO(newline="")
-    writer = csv.writer(out)
-    for row in table:
-        writer.writerow([f"'{cell}" if cell.startswith((*FORMULA, "'")) else cell for cell in row])
-    return out.getvalue()
+    """CSV text with CRLF. A cell that a spreadsheet might run gets an apostrophe in front, which `rows` takes off again.
+
+    What any spreadsheet might split at stands in quotes, so that none finds a formula behind a semicolon.
+    """
+    return "".join(f"{','.join(map(_cell, row))}\r\n" for row in table)
+
+
+def _cell(text: str) -> str:
+    plain = f"'{text}" if text.startswith((*FORMULA, "'")) else text
+    quoted = any(char in plain for char in (*DELIMITERS, '"', "\r", "\n")) or plain != plain.strip()
+    return '"{}"'.format(plain.replace('"', '""')) if quoted else plain
 
 
 def fields(text: str) -> list[list[str]]:

@@ -23,6 +23,8 @@ from yardgate.store.database import Store
 
 Kind = Literal["create", "edit", "import", "undo", "redo", "return"]
 NEWEST = 2**63 - 1
+SNAPSHOT = 500  # revisions from one snapshot to the next
+OPENED = 16  # plans that are kept in memory
 _SHARE, _SERVICE = TypeAdapter(Share), TypeAdapter(Service)
 _EACH: TypeAdapter[Each | None] = TypeAdapter(Each | None)
 _QUOTAS = TypeAdapter(tuple[GroupQuota, ...])
@@ -93,8 +95,16 @@ class Plans:
         cached = self._cache.get(plan_id)
         if cached is not None and cached.revision == _revision(connection, plan_id):
             return cached
-        self._cache[plan_id] = opened = _load(connection, plan_id)
+        opened = _load(connection, plan_id)
+        self._keep_open(opened)
         return opened
+
+    def _keep_open(self, opened: Opened) -> None:
+        """Keep a plan in memory; the one that was put there longest ago goes."""
+        self._cache.pop(opened.id, None)
+        self._cache[opened.id] = opened
+        for old in list(self._cache)[:-OPENED]:
+            self._cache.pop(old, None)
 
     def history(self, plan_id: str, before: int = NEWEST, most: int = 100) -> list[Entry]:
         """Newest first, from the revision before `before` on."""
@@ -114,13 +124,19 @@ class Plans:
             return edit_json.read(_journal_text(connection, plan_id, revision, "edits"))
 
     def at(self, plan_id: str, revision: int) -> Plan:
-        """The plan as it was at a revision: what came after it, taken back step by step."""
+        """The plan as it was at a revision: from the next snapshot on, or from now, what came after it is taken back step by step."""
         with self.store.reading() as connection:
             opened = self._open(connection, plan_id)
             if not 0 <= revision <= opened.revision:
                 raise NotThere(f"there is no revision {revision} of this plan; it has {opened.revision}")
-            plan = opened.plan
-            for number in range(opened.revision, revision, -1):
+            plan, last = opened.plan, opened.revision
+            snapshots = tables.snapshots.c
+            query = select(tables.snapshots).where(snapshots.plan == plan_id, snapshots.revision >= revision)
+            near = connection.execute(query.order_by(snapshots.revision).limit(1)).one_or_none()
+            if near is not None and near.revision < last:
+                plan, _ = exactly(Plan(), edit_json.read(near.edits))
+                last = near.revision
+            for number in range(last, revision, -1):
                 plan, _ = exactly(plan, edit_json.read(_journal_text(connection, plan_id, number, "inverse")))
             return plan
 
@@ -229,9 +245,13 @@ class Plans:
         revision = opened.revision + 1
         _save(connection, opened.id, opened.plan, after)
         _log(connection, opened.id, revision, by, kind, words, edits, inverse)
+        if revision % SNAPSHOT == 0:
+            whole = edit_json.write(difference(Plan(), after))
+            connection.execute(insert(tables.snapshots).values(plan=opened.id, revision=revision, edits=whole))
         connection.commit()
         done, undone = _stacks(((revision, kind),), opened.done, opened.undone)
-        self._cache[opened.id] = kept = replace(opened, plan=after, revision=revision, done=done, undone=undone)
+        kept = replace(opened, plan=after, revision=revision, done=done, undone=undone)
+        self._keep_open(kept)
         return kept
 
     # --- named versions ---

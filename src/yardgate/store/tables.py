@@ -328,6 +328,13 @@ journal = Table(
     Column("edits", Text, nullable=False),
     Column("inverse", Text, nullable=False),
 )
+snapshots = Table(  # whole plans as they were, now and then, so that old revisions are near
+    "snapshots",
+    metadata,
+    _of_plan(),
+    Column("revision", Integer, primary_key=True),
+    Column("edits", Text, nullable=False),
+)
 versions = Table(
     "versions",
     metadata,

@@ -32,6 +32,14 @@ def upgrade() -> None:
         sa.PrimaryKeyConstraint("plan", "directory", name=op.f("pk_servers")),
     )
     op.create_table(
+        "snapshots",
+        sa.Column("plan", sa.String(), nullable=False),
+        sa.Column("revision", sa.Integer(), nullable=False),
+        sa.Column("edits", sa.Text(), nullable=False),
+        sa.ForeignKeyConstraint(["plan"], ["plans.id"], name=op.f("fk_snapshots_plan_plans"), ondelete="CASCADE"),
+        sa.PrimaryKeyConstraint("plan", "revision", name=op.f("pk_snapshots")),
+    )
+    op.create_table(
         "plan_roles",
         sa.Column("plan", sa.String(), nullable=False),
         sa.Column("account", sa.String(), nullable=False),

@@ -1,0 +1,194 @@
+"""What takes long is worked out once for all who ask, few at a time, and holds nobody else up; and what may be asked for has its limits."""
+
+import base64
+import io
+import sqlite3
+import threading
+import zipfile
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any
+
+import pytest
+from openpyxl import Workbook
+
+from tests.api.conftest import Web, edit
+from tests.server import until
+from tests.serving import Served, serving
+from yardgate.api import agreed, transfer
+from yardgate.api.turns import AT_ONCE
+from yardgate.appliance.target import ApplianceError
+from yardgate.core.plan import Plan
+from yardgate.core.rollout import Destination
+from yardgate.formats import workbook
+from yardgate.formats.reading import FormatError
+from yardgate.store import Plans, Store
+from yardgate.store.rollouts import Rollouts
+
+
+@pytest.fixture
+def served(tmp_path: Path) -> Iterator[Served]:
+    store = Store(tmp_path / "yardgate.sqlite")
+    with serving(store) as found:
+        yield found
+    store.close()
+
+
+def test_findings_are_worked_out_once_for_all_who_ask_and_hold_nobody_up(
+    served: Served, lantern: Plan, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    plans = Plans(served.store)
+    one, other = (plans.create(lantern, "ann").id for _ in range(2))
+    begun, go, times, answers = threading.Event(), threading.Event(), [], []
+    working = agreed._standing
+
+    def slow(desk: Any, opened: Any) -> Any:
+        times.append(opened.revision)
+        begun.set()
+        assert go.wait(30)
+        return working(desk, opened)
+
+    monkeypatch.setattr(agreed, "_standing", slow)
+    for number in range(10):
+        served.token("reader", f"reader {number}")
+
+    def ask(number: int) -> None:
+        with served.client("reader", f"reader {number}") as client:
+            answers.append(client.get(f"/api/v1/plans/{one}/standing"))
+
+    askers = [threading.Thread(target=ask, args=(number,)) for number in range(10)]
+    for asker in askers:
+        asker.start()
+    assert begun.wait(20)
+    with served.client("planner") as client:
+        for plan in (one, other):
+            assert client.post(f"/api/v1/plans/{plan}/edits", json=edit()).status_code == 200
+            assert client.get(f"/api/v1/plans/{plan}/board", params={"place": "payroll"}).status_code == 200
+            assert client.get(f"/api/v1/plans/{plan}/history").status_code == 200
+    go.set()
+    for asker in askers:
+        asker.join(30)
+    assert [answer.status_code for answer in answers] == [200] * 10
+    assert sorted(times) == [1, 2], "the one that was under way, and one for all who came after the edit"
+    with served.client("reader") as client:
+        path = f"/api/v1/plans/{one}/standing"
+        tag = client.get(path).headers["etag"]
+        assert client.get(path, headers={"if-none-match": tag}).status_code == 304
+        assert client.get(path, headers={"if-none-match": 'W/"else"'}).status_code == 200
+    assert len(times) == 2
+
+
+def test_few_long_ones_at_a_time_and_of_each_who_asks_one(
+    served: Served, lantern: Plan, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    plan = Plans(served.store).create(lantern, "ann").id
+    go, inside, most = threading.Event(), [], []
+    writing = workbook.write
+
+    def slow(*more: Any) -> bytes:
+        inside.append(1)
+        most.append(len(inside))
+        assert go.wait(30)
+        inside.pop()
+        return writing(*more)
+
+    monkeypatch.setattr(transfer.workbook, "write", slow)
+    names = ["ann", "ann", "ann", *(f"reader {number}" for number in range(6))]
+    for name in names:
+        served.token("reader", name)
+
+    def take(client: Any) -> None:
+        assert client.get(f"/api/v1/plans/{plan}/export/workbook").status_code == 200
+
+    clients = {name: served.client("reader", name) for name in names}
+    takers = [threading.Thread(target=take, args=(clients[name],)) for name in names]
+    for taker in takers:
+        taker.start()
+    until(lambda: len(inside) == AT_ONCE)
+    with served.client("reader", "quick") as client:
+        assert client.get(f"/api/v1/plans/{plan}").status_code == 200
+    go.set()
+    for taker in takers:
+        taker.join(60)
+    assert max(most) == AT_ONCE
+    assert len(most) == len(names)
+    assert served.app.state.turns.under_way.total() == 0
+
+
+def test_hosts_are_read_for_planners_below_the_top_and_few_at_once(web: Web, monkeypatch: pytest.MonkeyPatch) -> None:
+    path = web.at("/import/preview")
+    body: dict[str, Any] = {"revision": 1, "kind": "server", "tops": ["/srv/keel"]}
+    reached: list[Any] = []
+
+    def away(destination: Destination, *_: Any, **__: Any) -> Any:
+        reached.append(destination)
+        raise ApplianceError("it is away")
+
+    monkeypatch.setattr(transfer, "reached", away)
+    assert web.client("reader").post(path, json=body).status_code == 403
+    planner = web.client("planner")
+    for top in ("/", "/etc", "/srv/../etc", "/srvother", "/srv/./x", "//srv/keel", "-delete", "/srv/keel/.."):
+        answer = planner.post(path, json={**body, "tops": ["/srv/keel", top]})
+        assert answer.status_code == 422, top
+    assert reached == []
+    assert planner.post(path, json=body).status_code == 409
+    assert len(reached) == 1
+    Rollouts(web.store).send_to(web.plan, Destination(kind="here", top="/data"))
+    assert planner.post(path, json=body).status_code == 422
+    desk = planner.app.state.desk  # type: ignore[attr-defined]
+    monkeypatch.setattr("yardgate.api.desk.WAIT", 0.05)
+    with desk.reading_hosts(), desk.reading_hosts():
+        answer = planner.post(path, json={**body, "tops": ["/data"]})
+        assert (answer.status_code, answer.headers["retry-after"]) == (503, "30")
+
+
+def sheet(**cells: Any) -> bytes:
+    book = Workbook()
+    assert book.active is not None
+    for at, value in cells.items():
+        book.active[at] = value
+    out = io.BytesIO()
+    book.save(out)
+    return out.getvalue()
+
+
+def test_small_workbooks_that_unpack_to_much_are_refused(web: Web, monkeypatch: pytest.MonkeyPatch) -> None:
+    client = web.client()
+    far = {f"A{1000 * (number + 1)}": "x" for number in range(60)}
+    bomb = io.BytesIO()
+    with zipfile.ZipFile(bomb, "w", zipfile.ZIP_DEFLATED) as packed:
+        packed.writestr("xl/worksheets/sheet1.xml", b" " * (workbook.LARGEST + 1))
+    many = io.BytesIO()
+    with zipfile.ZipFile(many, "w") as packed:
+        for number in range(workbook.PARTS + 1):
+            packed.writestr(f"xl/{number}", b"")
+    for content in (sheet(A1="who", XFD1="x", A1048576="y"), sheet(A1="who", **far), bomb.getvalue(), many.getvalue()):
+        assert len(content) < 1_000_000
+        body = {"revision": 1, "kind": "matrix", "content": base64.b64encode(content).decode()}
+        answer = client.post(web.at("/import/preview"), json=body)
+        assert (answer.status_code, "too large" in answer.text) == (422, True), answer.text
+    monkeypatch.setattr(workbook, "CELLS", 50)
+    with pytest.raises(FormatError, match="50 cells"):
+        workbook.text(sheet(A1="who", Z1="x", Z2="y"))
+
+
+def test_a_plan_has_its_limits(web: Web, monkeypatch: pytest.MonkeyPatch) -> None:
+    from yardgate.core import edit as edit_module
+
+    monkeypatch.setattr(edit_module, "MOST", {"users": (40, "people")})
+    people = [{"op": "put-user", "user": {"id": f"n{number}", "name": f"n{number}"}} for number in range(30)]
+    refused = web.client().post(web.at("/edits"), json={"revision": 1, "edits": people})
+    assert (refused.status_code, "a plan has at most 40" in refused.text) == (422, True)
+
+
+def test_one_plan_that_cannot_be_read_hides_no_other(web: Web, lantern: Plan) -> None:
+    other = Plans(web.store).create(lantern, "ann").id
+    with sqlite3.connect(web.store.path) as connection:
+        connection.execute("UPDATE users SET aliases = 'no json' WHERE plan = ?", (web.plan,))
+    client = web.client()
+    told = {plan["id"]: plan["trouble"] for plan in client.get("/api/v1/plans").json()}
+    assert told[other] == ""
+    assert "check-data" in told[web.plan]
+    assert client.get(f"/api/v1/plans/{other}").status_code == 200
+    answer = client.get(web.at())
+    assert (answer.status_code, answer.headers["x-content-type-options"]) == (500, "nosniff")
