@@ -14,7 +14,8 @@ from tests.standin import stand_in
 from yardgate import demo
 from yardgate.appliance.standin import Faults, StandIn
 from yardgate.core.edit import RemoveUser
-from yardgate.core.rollout import Destination
+from yardgate.core.rollout import Destination, steps
+from yardgate.core.system import System
 from yardgate.store import Plans
 from yardgate.store.rollouts import Rollouts
 
@@ -27,6 +28,7 @@ def appliance(yard: Yard, tmp_path: Path) -> Iterator[StandIn]:
         rollouts = Rollouts(yard.server.store())
         rollouts.send_to(yard.plan, Destination(kind="stand-in", host="127.0.0.1", port=found.port))
         rollouts.keep(yard.plan, "done", "H. Vance", 1, demo.TOP, (), before)
+        rollouts.made(yard.plan, steps(System(), before), "H. Vance")
         yield found
 
 

@@ -13,6 +13,7 @@ from yardgate.core.edit import PutPlace
 from yardgate.core.lists import Posix
 from yardgate.core.plan import Plan
 from yardgate.core.resolve import resolve
+from yardgate.core.rollout import Destination
 from yardgate.core.system import System, compiled
 from yardgate.store import Plans
 from yardgate.store.rollouts import Rollouts
@@ -34,7 +35,7 @@ def test_steps_are_left_for_later_taken_away_and_said_to_be_done(yard: Yard, pag
     page.says(f"{total} steps")
     step = "make the folder /srv/keel/drawings/toolpaths with its owner and list"
     page.until(lambda: next(b for b in page.all(".step .sentence") if b.text.startswith(step)).click() or True)
-    page.says("setfacl --set-file=- -- /srv/keel/drawings/toolpaths")
+    page.says("(cd -P /srv/keel/drawings/toolpaths && setfacl --set-file=- .)")
     page.says("Comes after")
     page.until(lambda: page.one(f"[aria-label='Do it: {step}']").click() or True)
     page.says("Not done now: left for later.")
@@ -73,8 +74,8 @@ def test_ordered_lists_go_there_as_the_smb_server_keeps_them_and_what_is_no_fold
     page.until(lambda: next(b for b in page.all(".step .sentence") if b.text.startswith(step)).click() or True)
     page.says("setfattr --name=security.NTACL")
     page.says("# deny @Apprentices")
-    field = page.one("[aria-label='The folder on the host in which the pools lie']")
-    page.fill(field, "srv\n")
+    Rollouts(yard.server.store()).send_to(yard.plan, Destination(top="srv"))
+    page.driver.refresh()
     page.says("Such a host cannot have this plan")
     assert page.errors() == []
 

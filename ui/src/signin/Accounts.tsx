@@ -53,7 +53,7 @@ export default function Accounts({ onClose }: { onClose: () => void }) {
                 {account.name}
                 {account.role === "member" && (
                   <Select
-                    mode="multiple" size="small" aria-label={`Plans of ${account.name}`} placeholder="no plan yet" style={{ display: "block", width: 230, marginTop: 4 }} maxTagCount={2}
+                    mode="multiple" optionFilterProp="label" size="small" aria-label={`Plans of ${account.name}`} placeholder="no plan yet" style={{ display: "block", width: 230, marginTop: 4 }} maxTagCount={2}
                     value={Object.entries(account.plans).map(([plan, may]) => `${may} ${plan}`)}
                     onChange={(chosen) => void change(account.id, { plans: Object.fromEntries(chosen.map((one) => one.split(" ") as [PlanRole, string]).map(([may, plan]) => [plan, may])) })}
                     options={(plans.data ?? []).flatMap((plan) => (["planner", "reader"] as const).map((may) => ({ value: `${may} ${plan.id}`, label: `${may === "planner" ? "changes" : "reads"} ${plan.name}` })))}
