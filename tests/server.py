@@ -5,6 +5,7 @@ import signal
 import socket
 import subprocess
 import sys
+import threading
 import time
 from collections.abc import Callable
 from pathlib import Path
@@ -58,6 +59,7 @@ class Server:
         for line in self.process.stdout:
             said.append(line)
             if line.startswith("Yard Gate is at"):
+                threading.Thread(target=self.process.stdout.read, daemon=True).start()  # or it waits for a reader
                 return self
         raise AssertionError("the server did not start: " + "".join(said))
 

@@ -11,7 +11,7 @@ from typing import Annotated, Any, Literal
 import typer
 from rich.table import Table
 
-from yardgate import __version__, cli_check, cli_data, cli_directory, cli_rollout, cli_serve, cli_walk
+from yardgate import __version__, cli_account, cli_check, cli_data, cli_directory, cli_rollout, cli_serve, cli_walk
 from yardgate.console import (
     AsJson,
     Data,
@@ -27,7 +27,6 @@ from yardgate.console import (
     one_of,
     out,
     read_bytes,
-    settings_of,
     share_of,
     subject_of,
     walker,
@@ -51,14 +50,12 @@ from yardgate.formats import ldif, listing, matrix, people, planfile
 from yardgate.formats.matrix import SPELLINGS
 from yardgate.formats.notation import flag_letters, perm_letters
 from yardgate.formats.reading import FormatError, Made, Reading, decode
-from yardgate.store import NotThere, Stale, Store, Trouble
-from yardgate.store.accounts import Accounts, Role
+from yardgate.store import NotThere, Stale, Trouble
 
 app = typer.Typer(
     no_args_is_help=True, add_completion=False, help="Plan who may read and write what on a file server, and see why."
 )
-account = typer.Typer(no_args_is_help=True, help="Who may sign in to Yard Gate itself.")
-app.add_typer(account, name="account")
+app.add_typer(cli_account.app, name="account")
 app.add_typer(cli_directory.app, name="directory")
 app.add_typer(cli_rollout.app, name="rollout")
 app.command("walk")(cli_walk.walk_through)
@@ -395,67 +392,6 @@ def bench(
     for result in results:
         table.add_row(result.what, result.measured, result.aim)
     out.print(table)
-
-
-# --- accounts ---------------------------------------------------------------------------------------------------------
-
-
-def _account(accounts: Accounts, name: str) -> str:
-    found = accounts.by_name(name)
-    if found is None:
-        raise Refused(f"there is no account {show(name)}")
-    return found.id
-
-
-@account.command("list")
-def account_list(data: Data = None) -> None:
-    """Everyone who may sign in."""
-    table = Table("name", "role", "state", box=None)
-    for found in Accounts(Store(settings_of(data).database)).all():
-        table.add_row(
-            found.name, found.role, "shut" if found.disabled else "open" if found.has_password else "no password yet"
-        )
-    out.print(table)
-
-
-@account.command("add")
-def account_add(
-    name: str,
-    role: Annotated[str, typer.Option(help="administrator, planner or reader")] = "planner",
-    data: Data = None,
-) -> None:
-    """Add an account; prints a path that signs in once."""
-    accounts = Accounts(Store(settings_of(data).database))
-    found = accounts.add(name, _role(role))
-    out.print(f"/sign-in?link={accounts.link(found.id)}", soft_wrap=True, highlight=False)
-
-
-def _role(role: str) -> Role:
-    roles: dict[str, Role] = {"administrator": "administrator", "planner": "planner", "reader": "reader"}
-    if role not in roles:
-        raise Refused(f"{show(role)} is no role; say {', '.join(roles)}")
-    return roles[role]
-
-
-@account.command("change")
-def account_change(
-    name: str,
-    role: str | None = None,
-    shut: Annotated[bool | None, typer.Option("--shut/--open")] = None,
-    data: Data = None,
-) -> None:
-    """Change a role, or shut or open an account."""
-    accounts = Accounts(Store(settings_of(data).database))
-    accounts.change(_account(accounts, name), _role(role) if role else None, shut)
-
-
-@account.command("link")
-def account_link(name: Annotated[str | None, typer.Argument()] = None, data: Data = None) -> None:
-    """Print a path that signs an account in once, within a day; without a name, one that makes the first administrator."""
-    accounts = Accounts(Store(settings_of(data).database))
-    out.print(
-        f"/sign-in?link={accounts.link(_account(accounts, name) if name else None)}", soft_wrap=True, highlight=False
-    )
 
 
 @app.command()

@@ -1,5 +1,6 @@
 """Serving the web application: an installation's own plans, or the demo."""
 
+import logging
 import os
 import resource
 import signal
@@ -63,7 +64,7 @@ def serve(
     settings.data.mkdir(parents=True, exist_ok=True, mode=0o700)
     with alone(settings.data):
         store = Store(settings.database)
-        address = _address(settings)
+        address = settings.address
         if not Accounts(store).all():
             link = f"{address}/sign-in?link={Accounts(store).link(None)}"
             said = f"Nobody can sign in yet. Make the administrator here, once, within a day:\n  {link}"
@@ -115,7 +116,7 @@ def _demo(settings: Settings) -> None:
         _rolled_out(store, made, settings.data)
         plans.commit(made.id, made.revision, difference(made.plan, whole), "H. Vance")
     vance = accounts.by_name("H. Vance") or accounts.add("H. Vance", "administrator")
-    link = f"http://{settings.host}:{settings.port}/sign-in?link={accounts.link(vance.id)}"
+    link = f"{settings.address}/sign-in?link={accounts.link(vance.id)}"
     try:
         directory = StandIn(shipped.entries(), folder, port=shipped.PORT)
     except OSError:
@@ -152,14 +153,6 @@ def _rolled_out(store: Store, opened: Opened, data: Path) -> None:
     seed(data / "appliance.json", shipped.by_hand(system), shipped.lying(system))
 
 
-def _address(settings: Settings) -> str:
-    """The address under which browsers reach it."""
-    if settings.public_url:
-        return settings.public_url.rstrip("/")
-    host = f"[{settings.host}]" if ":" in settings.host else settings.host
-    return f"{'https' if settings.certificate else 'http'}://{host}:{settings.port}"
-
-
 def _run(store: Store, settings: Settings, host_names: list[str], greeting: str) -> None:
     """Serve until somebody ends it; everything that was acknowledged is in the one database file then."""
     import uvicorn
@@ -167,7 +160,7 @@ def _run(store: Store, settings: Settings, host_names: list[str], greeting: str)
     from yardgate.api.app import create_app
     from yardgate.api.wire import Patient
 
-    public = urlsplit(_address(settings))
+    public = urlsplit(settings.address)
     if public.scheme not in ("http", "https") or not public.hostname or public.path:
         raise Refused(f"{settings.public_url} is no address of a server, as https://yard.office.example")
     secure = public.scheme == "https"
@@ -185,6 +178,8 @@ def _run(store: Store, settings: Settings, host_names: list[str], greeting: str)
                 out.print(greeting, soft_wrap=True, highlight=False)
                 sys.stdout.flush()
 
+    logging.basicConfig(format="%(asctime)s %(name)s: %(message)s")
+    logging.getLogger("yardgate.audit").setLevel(logging.INFO)
     _more_files()
     signal.signal(signal.SIGTERM, _ended)  # the server raises it again when it has closed its connections
     over = threading.Event()

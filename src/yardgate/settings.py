@@ -19,5 +19,13 @@ class Settings(BaseSettings):
     this_host: bool = False  # whether plans may be rolled out on the machine that Yard Gate runs on
 
     @property
+    def address(self) -> str:
+        """The address under which browsers reach it."""
+        if self.public_url:
+            return self.public_url.rstrip("/")
+        host = f"[{self.host}]" if ":" in self.host else self.host
+        return f"{'https' if self.certificate else 'http'}://{host}:{self.port}"
+
+    @property
     def database(self) -> Path:
         return self.data / "yardgate.sqlite"

@@ -1,5 +1,7 @@
 """Looking into folders of the stand-in appliance, pushing lists down over what lies there, stopping, going on, and putting back."""
 
+import random
+import time
 from collections.abc import Iterator
 from dataclasses import replace
 from pathlib import Path
@@ -10,8 +12,10 @@ from fastapi.testclient import TestClient
 
 from tests.api.conftest import Web
 from tests.api.test_runs import BEFORE, begin, know, until
+from tests.server import Server
 from tests.server import until as wait
 from tests.standin import stand_in
+from tests.thorough import times
 from yardgate import demo
 from yardgate.api import pushing
 from yardgate.api.pushing import Pushers
@@ -166,3 +170,35 @@ def test_names_that_are_no_text_are_kept(web: Web, store: Store) -> None:
     assert pushes.pushed(web.plan) == {"/srv/keel"}
     pushes.forget(web.plan, "/srv/keel")
     assert pushes.before(web.plan, "/srv/keel") == []
+
+
+def test_killed_at_any_moment_it_goes_on_where_it_was_and_what_was_there_comes_back(tmp_path: Path) -> None:
+    """kill -9 in the midst of pushing down, and of putting back: the rest is done after the next start, and nothing is lost of what was."""
+    rng, in_the_midst = random.Random(15), 0
+    with stand_in(tmp_path, BEFORE, things=LYING) as appliance:
+        appliance.faults = Faults(slow=0, slow_thing=0.02)
+        server = Server(tmp_path / "data")
+        plan = know(server.store(), appliance)
+        at = f"/api/v1/plans/{plan}/inside"
+        server.start()
+        try:
+            client = server.client()
+            assert client.post(at, json={"folders": FOLDERS}).status_code == 202
+            until(client, f"{at}/1", "done")
+            for number in range(times(4, 100)):
+                does = ("push", "put back")[number % 2]
+                assert client.post(f"{at}/1/do", json={"do": does}).status_code == 202
+                time.sleep(rng.uniform(0, 0.4))
+                in_the_midst += client.get(f"{at}/1").json()["state"] == "under way"
+                server.kill()
+                server.start()
+                client = server.client()
+                until(client, f"{at}/1", "done", seconds=60)
+                there = appliance.things
+                if does == "push":
+                    assert all(alike(t, made(BEFORE.folders[wanted(t.name)], t)) for t in there.values())
+                else:
+                    assert there == {thing.name: thing for thing in LYING}
+        finally:
+            server.stop()
+    assert in_the_midst > 0

@@ -2,6 +2,7 @@
 
 import contextlib
 import random
+import shutil
 import sqlite3
 import threading
 import time
@@ -14,8 +15,9 @@ from tests.server import Server
 from tests.thorough import times
 from yardgate.core.plan import Plan, same
 from yardgate.store import Plans, Store
+from yardgate.store.backups import Backup, back_up, restore
 
-KILLS = times(12, 100)
+KILLS = times(12, 700)
 LINES = 2
 
 
@@ -42,21 +44,38 @@ def _stream(client: httpx.Client, plan: str, serial: int, begun: threading.Event
     return serial, acknowledged
 
 
+def _restores(copy: Backup, folder: Path, plan: str) -> None:
+    """A copy that was taken while it was written to comes back as exactly the revision that it says."""
+    _, kept = restore(folder, copy.path)
+    assert kept is None
+    store = Store(folder / "yardgate.sqlite")
+    opened = Plans(store).open(plan)
+    store.close()
+    assert [revision for _, revision in copy.plans] == [opened.revision]
+    notes = opened.plan.groups["ledger"].note, opened.plan.places["payroll"].note
+    assert notes[0] == notes[1], "half a batch"
+    shutil.rmtree(folder)
+    copy.path.unlink()
+
+
 def _line(folder: Path, lantern: Plan, seed: int, kills: int) -> int:
     rng = random.Random(seed)
     server = Server(folder)
     plan = server.put(lantern)
     serial = acknowledged = 0
     client = server.client()
-    for _ in range(kills):
+    for kill in range(kills):
         server.start()
         begun = threading.Event()
         with ThreadPoolExecutor(1) as pool:
             stream = pool.submit(_stream, client, plan, serial, begun)
             assert begun.wait(20)
-            time.sleep(rng.uniform(0, 0.3))
+            time.sleep(rng.uniform(0, 0.15))
+            copy = back_up(folder / "yardgate.sqlite", folder.parent / f"copy-{seed}-{kill}.sqlite")
+            time.sleep(rng.uniform(0, 0.15))
             server.kill()
             serial, acknowledged = stream.result()
+        _restores(copy, folder.parent / f"restored-{seed}-{kill}", plan)
         with sqlite3.connect(folder / "yardgate.sqlite") as connection:
             assert connection.execute("pragma integrity_check").fetchone() == ("ok",)
             assert connection.execute("pragma foreign_key_check").fetchall() == []

@@ -1,8 +1,11 @@
 """Rolling out over a real SSH server: only to the host that was agreed on; a connection that is cut is taken up again."""
 
+import random
 import signal
 import subprocess
 import sys
+import time
+from collections import Counter
 from collections.abc import Iterator
 from dataclasses import replace
 from pathlib import Path
@@ -12,7 +15,8 @@ import pytest
 from tests.conftest import ON
 from tests.real.host import Door, Host, door, host
 from tests.real.test_host import SNAPSHOT, office, runner, shell
-from tests.server import until
+from tests.server import Server, until
+from tests.thorough import times
 from yardgate.api import rolling
 from yardgate.appliance.apply import carry_out, put_back
 from yardgate.appliance.host import LinuxHost
@@ -23,6 +27,7 @@ from yardgate.core.resolve import resolve
 from yardgate.core.rollout import Destination, after, steps
 from yardgate.core.system import System, asked, compiled
 from yardgate.store import Plans, Store
+from yardgate.store.rollouts import Rollouts
 from yardgate.store.runs import ENDED, RunState
 
 
@@ -123,6 +128,40 @@ def test_a_connection_cut_in_the_middle_is_taken_up_and_one_that_stays_away_is_p
     assert any("groupadd" in one.command and one.code == 0 for one in ran), "what was run there is written down"
     assert [one.said for one in ran if one.code and one.code != 9 and not one.said] == [], "what failed says why"
     store.close()
+
+
+def test_killed_at_any_moment_the_host_is_whole_or_as_it_was(keelson: Host, way: Door, tmp_path: Path) -> None:
+    """kill -9 of Yard Gate in the midst of a rollout over SSH: started again it goes on, and what is then put back is back exactly."""
+    rng, ended = random.Random(15), Counter[str]()
+    before = shell(keelson, SNAPSHOT)
+    server = Server(tmp_path / "data")
+    plan = server.put(office(6))
+    where = Destination(kind="ssh", host="127.0.0.1", port=way.port, key=way.key)
+    Rollouts(server.store()).send_to(plan, where)
+    at = f"/api/v1/plans/{plan}/rollout"
+    server.start()
+    try:
+        assert server.client().post(f"{at}/look", json={"revision": 1}).status_code == 200
+        for number in range(1, times(2, 200) + 1):
+            client = server.client()
+            begun = client.post(f"{at}/apply", json={"revision": 1, "seconds": 60})
+            assert begun.status_code == 202, begun.text
+            time.sleep(rng.uniform(0, 6))
+            server.kill()
+            server.start()
+            client = server.client()
+            until(lambda n=number, c=client: c.get(f"{at}/runs/{n}").json()["state"] in ("waiting", "put back"), 120)  # type: ignore[misc]
+            state = client.get(f"{at}/runs/{number}").json()["state"]
+            ended[state] += 1
+            if state == "waiting":
+                assert client.get(at).json()["steps"], "it is not kept yet"
+                client.post(f"{at}/runs/{number}/wish", json={"wish": "put back"})
+                until(lambda n=number, c=client: c.get(f"{at}/runs/{n}").json()["ended"], 120)  # type: ignore[misc]
+            assert client.get(f"{at}/runs/{number}").json()["state"] == "put back"
+            assert shell(keelson, SNAPSHOT) == before
+    finally:
+        server.stop()
+    print(dict(ended))
 
 
 ORPHAN = """import sys; from yardgate.appliance.ssh import Login, Ssh; from yardgate.appliance.linux import Command
