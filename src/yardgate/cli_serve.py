@@ -158,7 +158,7 @@ def _run(store: Store, settings: Settings, host_names: list[str], greeting: str)
     import uvicorn
 
     from yardgate.api.app import create_app
-    from yardgate.api.wire import Patient
+    from yardgate.api.wire import Patient, Sparing
 
     public = urlsplit(settings.address)
     if public.scheme not in ("http", "https") or not public.hostname or public.path:
@@ -180,6 +180,8 @@ def _run(store: Store, settings: Settings, host_names: list[str], greeting: str)
 
     logging.basicConfig(format="%(asctime)s %(name)s: %(message)s")
     logging.getLogger("yardgate.audit").setLevel(logging.INFO)
+    for name in ("uvicorn.error", "asyncio"):
+        logging.getLogger(name).addFilter(Sparing())
     _more_files()
     signal.signal(signal.SIGTERM, _ended)  # the server raises it again when it has closed its connections
     over = threading.Event()

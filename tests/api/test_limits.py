@@ -1,5 +1,6 @@
 """Nobody can hold others up: by what they send, how slowly they send it, how often they connect, or by how many listen."""
 
+import logging
 import socket
 import threading
 import time
@@ -116,6 +117,19 @@ def test_what_does_not_come_to_its_end_in_time_is_ended(served: Served, monkeypa
     assert said(body).startswith(b"HTTP/1.1 408")
     assert said(kept) == b"", "nor is the second request of a connection waited for"
     assert time.monotonic() - begun < 15, "they were ended, not waited for"
+
+
+def test_the_same_line_comes_into_a_log_but_once_a_while() -> None:
+    log, heard = logging.getLogger("tests.sparing"), []
+    log.propagate = False
+    handler = logging.Handler()
+    handler.emit = lambda record: heard.append(record.getMessage())  # type: ignore[method-assign]
+    log.addHandler(handler)
+    log.addFilter(wire.Sparing())
+    for number in range(1000):
+        log.warning("Invalid HTTP request received.")
+        log.warning("socket.accept() out of system resource %d", number)
+    assert heard == ["Invalid HTTP request received.", "socket.accept() out of system resource 0"]
 
 
 def test_more_connections_than_there_may_be_cost_the_quiet_ones(

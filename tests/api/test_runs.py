@@ -210,8 +210,8 @@ def test_an_administrator_ends_a_run_that_does_not_end_and_it_says_what_stands(w
     assert boss.post(f"{at}/end").status_code == 204
     run = client.get(at).json()
     assert run["state"] == "given up"
-    assert "ended by a administrator while host puts back: 2 of" in run["trouble"]
-    assert "not known; it puts everything back by itself within 300 s" in run["trouble"]
+    assert "ended by a administrator while the appliance was to put it back: 2 of" in run["trouble"]
+    assert "not known; if it still watches, it puts everything back by itself within 300 s" in run["trouble"]
     assert [step["state"] for step in run["steps"][:3]] == ["done", "done", "to do"]
     assert boss.post(f"{at}/end").status_code == 409
     after = client.get(web.at("/rollout")).json()

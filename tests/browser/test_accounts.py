@@ -87,7 +87,7 @@ def test_what_was_there_before_is_left_until_it_may_be_managed_and_a_run_can_be_
     page.button("Look what it has").click()
     page.says("Now it is known what the appliance has")
     page.says("before this plan, so")
-    page.says("cannot be done there")
+    page.says("cannot be done")
     page.button("Let the plan change").click()
     assert page.trouble() == []
     page.button("Let it change", ".ant-modal").click()

@@ -28,6 +28,17 @@ TRIES = 5  # how often it may be lost, and be reached again, before the next ste
 EARLY = 3  # seconds before the appliance would put back by itself that Yard Gate does
 
 
+UNDER_WAY: dict[RunState, str] = {
+    "begun": "it began",
+    "doing": "steps were done",
+    "trying": "it was tried",
+    "waiting": "it waited to be kept",
+    "keeping": "it was being kept",
+    "putting back": "it was put back",
+    "host puts back": "the appliance was to put it back",
+}
+
+
 class _Stopped(Exception):
     """Somebody wants everything put back."""
 
@@ -108,11 +119,12 @@ class Worker:
                 return False
             armed = self.state not in ("begun", "keeping")
             watches = (
-                f"; it puts everything back by itself within {self.run.seconds} s, if it still watches" if armed else ""
+                f"; if it still watches, it puts everything back by itself within {self.run.seconds} s" if armed else ""
             )
             trouble = (
-                f"ended by {by} while {self.state}: {self.done} of {len(self.run.steps)} steps were done and read back, "
-                f"{len(self.back)} of them put back. What the appliance has now is not known{watches}. Look at it before the next rollout"
+                f"ended by {by} while {UNDER_WAY.get(self.state, 'it was under way')}: {self.done} of {len(self.run.steps)} steps were "
+                f"done and read back, {len(self.back) or 'none'} of them put back. What the appliance has now is not known{watches}. "
+                "Look at it before the next rollout"
             )
             self._end("given up", after(self.run.before, self.run.steps[: self.done]), trouble)
             self.told.set()
@@ -146,7 +158,7 @@ class Worker:
                 if tries >= TRIES and self.state in ("doing", "trying", "putting back"):
                     self.runs.say(self.run, "note", 0, f"lost {tries} times at the same step: left to the appliance")
                     self._be("host puts back", f"{lost}, {tries} times at the same step")
-                self.told.wait(AGAIN)
+                self._pause(AGAIN)
             except _Stopped:  # an administrator ended it
                 continue
             except Exception as error:
@@ -159,9 +171,14 @@ class Worker:
                     self._be("putting back", trouble)
                 elif self.state in ("keeping", "host puts back") and isinstance(error, ApplianceError):
                     self.runs.say(self.run, "note", 0, f"{trouble}; trying again")
-                    self.told.wait(AGAIN)
+                    self._pause(AGAIN)
                 else:
                     self._end("not all put back", self.run.before, trouble)
+
+    def _pause(self, seconds: float) -> None:
+        """Wait, but no longer than until somebody says what they want."""
+        self.told.wait(seconds)
+        self.told.clear()
 
     def _ran(self, host: str, command: Command, done: Done) -> None:
         text, said = shlex.join(command.argv), done.err.strip() or done.out.strip()
@@ -272,8 +289,7 @@ class Worker:
         elif left <= 0:
             self._be("putting back", "nobody kept it in time")
         else:
-            self.told.wait(min(left, 30))
-            self.told.clear()
+            self._pause(min(left, 30))
 
     def _put_back(self, at: Appliance) -> None:
         """All that was done, again from the latest where it was broken off: doing so twice does no harm."""
@@ -308,7 +324,7 @@ class Worker:
             case "nothing":
                 self._end("not all put back", self._there(at), f"{at.name} no longer knows of this rollout")
             case _:
-                self.told.wait(1)
+                self._pause(1)
 
     def _there(self, at: Appliance) -> System:
         return at.read(asked(self.run.before, after(self.run.before, self.run.steps)))

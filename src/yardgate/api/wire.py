@@ -15,6 +15,23 @@ HEAD = 10.0  # seconds in which a request's head has to be there
 SAYING = 60.0  # seconds between two lines of the log about the same
 
 
+class Sparing(logging.Filter):
+    """Lets the same line into a log but once a while: what anybody can cause from outside must not fill it."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.last: dict[str, float] = {}
+
+    def filter(self, record: logging.LogRecord) -> bool:
+        key, now = str(record.msg)[:200], time.monotonic()
+        if now - self.last.get(key, float("-inf")) < SAYING:
+            return False
+        if len(self.last) > 1000:
+            self.last.clear()
+        self.last[key] = now
+        return True
+
+
 class Patient(AutoHTTPProtocol):  # type: ignore[misc, valid-type]
     """uvicorn's own, with limits."""
 

@@ -73,7 +73,8 @@ export default function Rollout() {
   const chosen = steps.find((step) => step.id === params.get("step")) ?? steps[0];
   const broken = standing?.promises.filter((one) => one.broken > 0).length ?? 0;
   const doing = rollout.total - [...left.keys()].length;
-  const cannot = steps.filter((step) => step.trouble);
+  const theirs = new Set(rollout.manageable.map((one) => one.name));
+  const cannot = steps.filter((step) => step.trouble && !theirs.has(step.name));
   const query = new URLSearchParams([...left.keys()].map((step) => ["left", step])).toString();
   const toggle = (step: string) => setLater((old) => { const next = new Set(old); if (!next.delete(step)) next.add(step); return next; });
   return (

@@ -26,7 +26,7 @@ const MARK: Record<RunStep["state"], [string, string]> = {
 
 /** A rollout that is carried out, or was: each step, what was tried for real, and keeping it or not. */
 export function Run({ number, onClose }: { number: number; onClose: () => void }) {
-  const { id } = usePlan();
+  const { id, administers } = usePlan();
   const client = useQueryClient();
   const found = useQuery({
     queryKey: ["run", id, number],
@@ -68,6 +68,7 @@ export function Run({ number, onClose }: { number: number; onClose: () => void }
       </div>
       <Side label="How it goes">
         <Verdict run={run} onAsked={() => void found.refetch()} seen={found.dataUpdatedAt} />
+        {!run.ended && administers && run.state !== "waiting" && <EndRun run={run} host={whereTo(run.destination)} onAsked={() => void found.refetch()} />}
         <Tried run={run} />
         {run.again.length > 0 && run.state !== "put back" && <><h3>Must sign in again</h3><p>{run.again.join(", ")}: their open sessions keep what they were.</p></>}
         {run.notes.length > 0 && <><h3>On the way</h3><ul className="words">{run.notes.map((note, place) => <li key={place}>{note}</li>)}</ul></>}
@@ -78,7 +79,7 @@ export function Run({ number, onClose }: { number: number; onClose: () => void }
 
 /** How it stands, in a card; and what can be done about it. */
 function Verdict({ run, onAsked, seen }: { run: RunOut; onAsked: () => void; seen: number }) {
-  const { id, canEdit, administers } = usePlan();
+  const { id, canEdit } = usePlan();
   const [trouble, setTrouble] = useState("");
   const [asked, setAsked] = useState("");
   const wish = async (want: "keep" | "put back") => {
@@ -108,7 +109,7 @@ function Verdict({ run, onAsked, seen }: { run: RunOut; onAsked: () => void; see
       case "host puts back": return ["Put back from there", `${host} puts everything back by itself. Yard Gate looks how that ends.`, null];
       case "kept": return ["Kept", <>{host} has what the plan says, since <Ago at={run.ended!} />. What lies in its folders keeps the lists it had: <Link to="?inside=">look into them</Link>.</>, null];
       case "put back": return ["Put back", <>{host} is as it was before, since <Ago at={run.ended!} />.</>, null];
-      case "given up": return ["Ended from here", <>What {host} has now is not known, since <Ago at={run.ended!} />. The steps show what was done. Look what it has before the next rollout.</>, null];
+      case "given up": return ["Ended from here", <>Yard Gate does nothing more on {host}, since <Ago at={run.ended!} />. The steps show what was done by then.</>, null];
       case "not all put back": return ["Not all was put back", `Some of it stands on ${host}. The steps show what was found there.`, null];
     }
   })();
@@ -121,7 +122,6 @@ function Verdict({ run, onAsked, seen }: { run: RunOut; onAsked: () => void; see
       {run.destroys && <div className="why">What was deleted does not come back by putting back.</div>}
       {run.trouble && <div className="why">{run.trouble.charAt(0).toUpperCase() + run.trouble.slice(1)}.</div>}
       {canEdit && acts && <div className="acts">{acts}</div>}
-      {!run.ended && administers && run.state !== "waiting" && <EndRun run={run} host={host} onAsked={onAsked} />}
       {trouble && <div className="why">{trouble}</div>}
     </div>
   );
@@ -142,7 +142,7 @@ function EndRun({ run, host, onAsked }: { run: RunOut; host: string; onAsked: ()
       title="End it, whatever stands there?" okText="End it" cancelText="Not yet" okButtonProps={{ danger: true }} onConfirm={end} placement="bottomRight"
       description={<div className="narrow">{run.done} of {plural(run.total, "step")} done, {run.back} put back. Yard Gate stops working on {host}. If {host} still watches, it puts everything back by itself within {plural(run.seconds, "second")}.</div>}
     >
-      <Button type="text" size="small" className="aside">It does not end? End it from here …</Button>
+      <Button size="small">It does not end? End it from here …</Button>
     </Popconfirm>
   );
 }
