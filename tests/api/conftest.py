@@ -8,6 +8,7 @@ from typing import Any
 import pytest
 from fastapi.testclient import TestClient
 
+from tests.serving import Served, serving
 from yardgate.api.app import create_app
 from yardgate.core.plan import Plan
 from yardgate.store import Plans, Store
@@ -38,6 +39,13 @@ def store(tmp_path: Path) -> Iterator[Store]:
     found = Store(tmp_path / "yardgate.sqlite")
     yield found
     found.close()
+
+
+@pytest.fixture
+def served(store: Store) -> Iterator[Served]:
+    """The application on a port, in a thread of the tests."""
+    with serving(store) as found:
+        yield found
 
 
 @pytest.fixture

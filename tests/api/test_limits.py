@@ -4,29 +4,19 @@ import logging
 import socket
 import threading
 import time
-from collections.abc import Iterator
-from pathlib import Path
 
 import pytest
 
 from tests.api.conftest import edit
 from tests.server import until
-from tests.serving import Served, serving
+from tests.serving import Served
 from yardgate.api import guard, news, wire
 from yardgate.api.guard import IMPORTED, KIB, MIB
 from yardgate.core.plan import Plan
-from yardgate.store import Plans, Store
+from yardgate.store import Plans
 from yardgate.store.accounts import Accounts
 
 HEAD = "POST {path} HTTP/1.1\r\nHost: 127.0.0.1\r\nContent-Type: application/json\r\n{more}\r\n"
-
-
-@pytest.fixture
-def served(tmp_path: Path) -> Iterator[Served]:
-    store = Store(tmp_path / "yardgate.sqlite")
-    with serving(store) as found:
-        yield found
-    store.close()
 
 
 def said(conn: socket.socket) -> bytes:

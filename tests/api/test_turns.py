@@ -5,8 +5,6 @@ import io
 import sqlite3
 import threading
 import zipfile
-from collections.abc import Iterator
-from pathlib import Path
 from typing import Any
 
 import pytest
@@ -14,7 +12,7 @@ from openpyxl import Workbook
 
 from tests.api.conftest import Web, edit
 from tests.server import until
-from tests.serving import Served, serving
+from tests.serving import Served
 from yardgate.api import agreed, transfer
 from yardgate.api.turns import AT_ONCE
 from yardgate.appliance.target import ApplianceError
@@ -22,16 +20,8 @@ from yardgate.core.plan import Plan
 from yardgate.core.rollout import Destination
 from yardgate.formats import workbook
 from yardgate.formats.reading import FormatError
-from yardgate.store import Plans, Store
+from yardgate.store import Plans
 from yardgate.store.rollouts import Rollouts
-
-
-@pytest.fixture
-def served(tmp_path: Path) -> Iterator[Served]:
-    store = Store(tmp_path / "yardgate.sqlite")
-    with serving(store) as found:
-        yield found
-    store.close()
 
 
 def test_findings_are_worked_out_once_for_all_who_ask_and_hold_nobody_up(
