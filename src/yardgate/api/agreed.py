@@ -26,7 +26,7 @@ from yardgate.core.agreed import Promise
 from yardgate.core.edit import promised
 from yardgate.core.edit import sentence as in_words
 from yardgate.core.effect import Effect, effect
-from yardgate.core.findings import BY_KIND, find
+from yardgate.core.findings import BY_KIND
 from yardgate.core.findings import standing as accepted_or_not
 from yardgate.core.keeping import Keeping, Kept, contradictions, sentence
 from yardgate.core.keeping import standing as stands
@@ -82,7 +82,7 @@ def _standing(desk: Desk, opened: Opened) -> StandingOut:
                 accepted=p.accepted.get(finding.id),
                 open=not accepted,
             )
-            for finding, accepted in accepted_or_not(case, find(case))
+            for finding, accepted in accepted_or_not(case, desk.findings(opened))
         ],
     )
 

@@ -6,6 +6,7 @@ from contextlib import contextmanager
 from dataclasses import dataclass, field
 from datetime import date
 from threading import BoundedSemaphore, Lock
+from typing import Any, TypeVar
 
 import numpy as np
 from fastapi import Response
@@ -16,7 +17,8 @@ from yardgate.api.pushing import Pushers
 from yardgate.api.readings import Readings
 from yardgate.api.rolling import Rolling
 from yardgate.api.schemas import CellChange, Changed, Column, EntryOut, GrantOut, ReasonOut, Step
-from yardgate.core.findings.case import Case
+from yardgate.core.findings import find
+from yardgate.core.findings.case import Case, Finding
 from yardgate.core.keeping import Kept, keep
 from yardgate.core.outcome import Outcome, outcome
 from yardgate.core.plan import Plan
@@ -35,6 +37,7 @@ LEVEL_LETTERS = np.frombuffer(b"NPRW", dtype=np.uint8)
 SOURCE_LETTERS = np.frombuffer(b"-ogaAxwl", dtype=np.uint8)
 CLASH_LETTERS = np.frombuffer(b"01", dtype=np.uint8)
 LISTED = 500
+T = TypeVar("T")
 HOSTS, WAIT = 2, 3.0  # hosts that are read at once for requests, and the seconds that a further one waits
 
 
@@ -49,7 +52,7 @@ class Worked:
     kept: Kept | None = None
     in_force: tuple[int, Matrix] | None = None
     working: dict[str, Lock] = field(default_factory=dict)
-    worked: dict[str, tuple[tuple[int, date, int | None], bytes]] = field(default_factory=dict)
+    worked: dict[str, tuple[tuple[int, date, int | None], Any]] = field(default_factory=dict)
 
 
 class Desk:
@@ -113,7 +116,11 @@ class Desk:
                 of.in_force = known
             return known[1]
 
-    def once(self, opened: Opened, what: str, work: Callable[[], bytes]) -> tuple[str, bytes]:
+    def findings(self, opened: Opened) -> tuple[Finding, ...]:
+        """Everything that is found, worked out once for all who ask."""
+        return self.once(opened, "findings", lambda: tuple(find(self.case(opened))))[1]
+
+    def once(self, opened: Opened, what: str, work: Callable[[], T]) -> tuple[str, T]:
         """Something that is worked out of a plan, once for all who ask, and a tag that says of which it is."""
         key = (opened.revision, date.today(), self.rollouts.revision_in_force(opened.id))
         of = self._of(opened)

@@ -15,7 +15,6 @@ from yardgate.appliance.taking import copied
 from yardgate.appliance.target import ApplianceError
 from yardgate.core.bounds import below
 from yardgate.core.edit import apply, difference, sentence
-from yardgate.core.findings import find
 from yardgate.core.plan import show
 from yardgate.core.resolve import changes, resolve
 from yardgate.formats import access, accounts, ldif, listing, matrix, people, planfile, promises, server, workbook
@@ -138,7 +137,7 @@ def export(plan: str, what: Exported, _: Reader, desk: TheDesk, at: Id | None = 
         raise HTTPException(404, "This plan has no such place; `at` says which to write the lists of")
     if what == "workbook":
         kept = desk.kept(opened)
-        return attached(workbook.write(kept, find(desk.case(opened))), opened, "plan.xlsx", workbook.MEDIA)
+        return attached(workbook.write(kept, desk.findings(opened)), opened, "plan.xlsx", workbook.MEDIA)
     match what:
         case "plan":
             text, ending = planfile.write(opened.plan), "plan.json"

@@ -2,11 +2,13 @@
 
 import csv
 import io
+import re
 from collections.abc import Iterable, Iterator, Sequence
 
 from yardgate.formats.reading import FormatError
 
 DELIMITERS = ",;\t"
+QUOTED = re.compile(r'[,;\t"\r\n]|^\s|\s$')  # what stands in quotes
 FORMULA = ("=", "+", "-", "@", "\t", "\r")  # a spreadsheet may take a cell that begins so for a formula
 
 
@@ -55,7 +57,7 @@ def write(table: Iterable[Sequence[str]]) -> str:
 
 def _cell(text: str) -> str:
     plain = f"'{text}" if text.startswith((*FORMULA, "'")) else text
-    quoted = any(char in plain for char in (*DELIMITERS, '"', "\r", "\n")) or plain != plain.strip()
+    quoted = QUOTED.search(plain) is not None
     return '"{}"'.format(plain.replace('"', '""')) if quoted else plain
 
 
