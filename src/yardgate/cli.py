@@ -368,10 +368,19 @@ def bench(
     files: Annotated[
         int, typer.Option(help="Measure pushing a list down over so many files of this machine instead (needs root).")
     ] = 0,
+    load: Annotated[
+        int,
+        typer.Option(help="Measure a server with so many sessions on a plan of 2,000 people and 300 places instead."),
+    ] = 0,
+    seconds: Annotated[float, typer.Option(help="How long, for --load.")] = 300.0,
     as_json: AsJson = False,
 ) -> None:
     """Measure speed and memory: ratios and medians, in one run."""
-    if files:
+    if load:
+        from yardgate.bench_load import run as run_load
+
+        results = run_load(load, seconds)
+    elif files:
         from yardgate.bench import run_pushes
 
         results = run_pushes(files)

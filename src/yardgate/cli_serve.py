@@ -30,6 +30,7 @@ from yardgate.store.servers import Servers
 
 OURS = "demo"  # a file in the folders that demos made
 HOUR = 3600.0
+SWITCH = 0.0005  # seconds after which a thread that works something out lets others have their turn
 FILES = 8192  # that may be open at once, where the machine lets it
 
 
@@ -183,6 +184,7 @@ def _run(store: Store, settings: Settings, host_names: list[str], greeting: str)
     for name in ("uvicorn.error", "asyncio"):
         logging.getLogger(name).addFilter(Sparing())
     _more_files()
+    sys.setswitchinterval(SWITCH)
     signal.signal(signal.SIGTERM, _ended)  # the server raises it again when it has closed its connections
     over = threading.Event()
     keeping = threading.Thread(target=_keep_daily, args=(settings, over), daemon=True, name="daily copies")

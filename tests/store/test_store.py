@@ -283,3 +283,18 @@ def test_old_revisions_are_the_same_by_way_of_snapshots(shelf: Plans, monkeypatc
     for revision, plan in was.items():
         assert same(shelf.at(opened.id, revision), plan), revision
         assert shelf.at(opened.id, revision).grants == plan.grants
+
+
+def test_whoever_began_to_look_before_an_edit_does_not_bring_the_older_plan_back(shelf: Plans) -> None:
+    """Under load that made every request read the whole plan anew."""
+    opened = shelf.create(Plan(users={"a": User(id="a", name="a")}), "ann")
+    with shelf.store.reading() as connection:
+        assert connection.exec_driver_sql("SELECT revision FROM plans").scalar() == 1
+        kept = shelf.commit(opened.id, 1, [PutUser(User(id="b", name="b"))], "ann")
+        assert connection.exec_driver_sql("SELECT revision FROM plans").scalar() == 1, "it looks at what was then"
+        assert shelf._open(connection, opened.id) is kept
+    assert shelf.open(opened.id) is kept
+    other = Plans(Store(shelf.store.path))
+    other.commit(opened.id, 2, [PutUser(User(id="c", name="c"))], "somebody else")
+    assert shelf.open(opened.id).revision == 3, "what another process wrote is seen"
+    assert same(shelf.at(opened.id, 2), kept.plan)

@@ -4,6 +4,7 @@ import secrets
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, fields, replace
 from datetime import UTC, datetime
+from threading import Lock
 from typing import Any, Literal
 
 from pydantic import TypeAdapter
@@ -76,6 +77,7 @@ class Plans:
     def __init__(self, store: Store):
         self.store = store
         self._cache: dict[str, Opened] = {}
+        self._loading, self._keeping = Lock(), Lock()
 
     # --- reading ---
 
@@ -93,18 +95,25 @@ class Plans:
 
     def _open(self, connection: Connection, plan_id: str) -> Opened:
         cached = self._cache.get(plan_id)
-        if cached is not None and cached.revision == _revision(connection, plan_id):
+        revision = _revision(connection, plan_id)
+        if cached is not None and cached.revision >= revision:  # newer: kept since this connection began to look
             return cached
-        opened = _load(connection, plan_id)
-        self._keep_open(opened)
-        return opened
+        with self._loading:  # whoever waits for the same one finds it then
+            cached = self._cache.get(plan_id)
+            if cached is not None and cached.revision >= revision:
+                return cached
+            opened = _load(connection, plan_id)
+            self._keep_open(opened)
+            return opened
 
     def _keep_open(self, opened: Opened) -> None:
-        """Keep a plan in memory; the one that was put there longest ago goes."""
-        self._cache.pop(opened.id, None)
-        self._cache[opened.id] = opened
-        for old in list(self._cache)[:-OPENED]:
-            self._cache.pop(old, None)
+        """Keep a plan in memory, unless a newer one is; the one that was put there longest ago goes."""
+        with self._keeping:
+            cached = self._cache.pop(opened.id, None)
+            newer = cached is not None and cached.revision > opened.revision
+            self._cache[opened.id] = cached if cached is not None and newer else opened
+            for old in list(self._cache)[:-OPENED]:
+                self._cache.pop(old, None)
 
     def history(self, plan_id: str, before: int = NEWEST, most: int = 100) -> list[Entry]:
         """Newest first, from the revision before `before` on."""
@@ -125,8 +134,8 @@ class Plans:
 
     def at(self, plan_id: str, revision: int) -> Plan:
         """The plan as it was at a revision: from the next snapshot on, or from now, what came after it is taken back step by step."""
+        opened = self.open(plan_id)  # before this connection looks, so that it has all of its journal
         with self.store.reading() as connection:
-            opened = self._open(connection, plan_id)
             if not 0 <= revision <= opened.revision:
                 raise NotThere(f"there is no revision {revision} of this plan; it has {opened.revision}")
             plan, last = opened.plan, opened.revision
