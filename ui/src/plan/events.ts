@@ -1,3 +1,5 @@
+const RETRY = 10_000; // milliseconds
+
 type News = { revision: number } | { live: boolean };
 
 /**
@@ -9,6 +11,7 @@ export function follow(plan: string, tell: (news: News) => void): () => void {
   const channel = new BroadcastChannel(name);
   const leaving = new AbortController();
   let source: EventSource | null = null;
+  let again = 0;
   const share = (news: News) => {
     tell(news);
     channel.postMessage(news);
@@ -17,9 +20,14 @@ export function follow(plan: string, tell: (news: News) => void): () => void {
     source = new EventSource(`/api/v1/plans/${plan}/events`);
     source.addEventListener("revision", (event) => share({ revision: Number(event.data) }));
     source.addEventListener("open", () => share({ live: true }));
-    source.addEventListener("error", () => share({ live: false }));
+    source.addEventListener("error", () => {
+      share({ live: false });
+      // Refused, as where too many listen or the session has ended: the browser does not try again by itself.
+      if (source?.readyState === EventSource.CLOSED && !leaving.signal.aborted) again = window.setTimeout(listen, RETRY);
+    });
   };
   const stop = () => {
+    window.clearTimeout(again);
     source?.close();
     leaving.abort();
     channel.close();
