@@ -1,5 +1,6 @@
 """Records, journal, undo, versions."""
 
+import json
 import sqlite3
 from pathlib import Path
 
@@ -12,6 +13,7 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from tests.plans import edits, plans
+from yardgate.core.bounds import Managed
 from yardgate.core.directory import Directory
 from yardgate.core.edit import PutDirectory, PutUser, RemoveGroup, SetGrant
 from yardgate.core.plan import Place, Plan, PlanError, User, same
@@ -22,6 +24,7 @@ from yardgate.store import NotThere, Opened, Plans, Stale, Store
 from yardgate.store import plans as plans_module
 from yardgate.store.accounts import Accounts
 from yardgate.store.database import MIGRATIONS, connect
+from yardgate.store.rollouts import Rollouts
 from yardgate.store.tables import metadata
 
 
@@ -62,12 +65,17 @@ def test_the_newest_migration_is_the_one_that_a_start_looks_for(store: Store) ->
         assert compare_metadata(MigrationContext.configure(connection), metadata) == []
 
 
-def old_database(path: Path) -> None:
-    """As the first version made it."""
+def made_by(version: str, path: Path) -> None:
+    """A database with the tables of an older version."""
     config = Config()
     config.set_main_option("script_location", str(MIGRATIONS))
     config.attributes["engine"] = connect(path)
-    command.upgrade(config, "0001")
+    command.upgrade(config, version)
+
+
+def old_database(path: Path) -> None:
+    """As the first version made it."""
+    made_by("0001", path)
     with sqlite3.connect(path) as old:
         old.execute(
             "INSERT INTO plans VALUES ('p', 'keelson', '', 1, 0, '2026-11-01T00:00:00Z', 'pooled', 'refusal', NULL, 1, NULL)"
@@ -83,6 +91,29 @@ def test_a_database_from_before_lists_opens_with_all_that_was_in_it(tmp_path: Pa
     assert plan.places == {"keel": Place(id="keel", name="keel", kind="pool", note="the large one")}
     assert plan.grants == {"keel": {"everyone": Level.RO}}
     assert (plan.target.entering, plan.patterns) == ("asked", {})
+
+
+def test_what_earlier_rollouts_made_may_go_on_being_changed(tmp_path: Path) -> None:
+    path = tmp_path / "old.sqlite"
+    old_database(path)
+    made_by("0009", path)
+    group, account, theirs = ({"name": name} for name in ("crew", "ada", "docker"))
+    steps = [
+        {"part": "groups", "before": None, "after": group},
+        {"part": "accounts", "before": None, "after": account},
+        {"part": "members", "before": None, "after": theirs},
+        {"part": "groups", "before": group, "after": {"name": "yard"}},
+        {"part": "groups", "before": theirs, "after": {"name": "ours"}},
+        {"part": "accounts", "before": account, "after": None},
+    ]
+    row = ("p", 1, "t", "ann", 1, "/srv/old", "{}", 300, "{}", json.dumps(steps), "[]", "kept", "", None, "t")
+    with sqlite3.connect(path) as old:
+        old.execute(f"INSERT INTO runs VALUES ({', '.join('?' * len(row))})", row)
+        old.execute("INSERT INTO rollouts VALUES ('p', 1, 'applied', 't', 'ann', 1, '/srv/old', '[]', '{}', 1)")
+        old.execute("INSERT INTO destinations VALUES ('p', ?)", (json.dumps({"kind": "here"}),))
+    rollouts = Rollouts(Store(path))
+    assert rollouts.managed("p") == {Managed("groups", "yard")}
+    assert (rollouts.destination("p").kind, rollouts.destination("p").top) == ("here", "/srv/old")
 
 
 @settings(max_examples=150, suppress_health_check=[HealthCheck.function_scoped_fixture, HealthCheck.too_slow])
