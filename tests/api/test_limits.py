@@ -4,6 +4,7 @@ import logging
 import socket
 import threading
 import time
+from typing import Any
 
 import pytest
 
@@ -174,3 +175,23 @@ def test_who_listens_is_counted_and_hears_nothing_any_more_once_shut_out(
         assert client.post(f"/api/v1/plans/{plan}/edits", json=edit()).status_code == 200
     assert sorted(line for _, line in heard) == ["data: 1"] * 3 + ["ended"] * 3
     assert served.app.state.desk.news.listeners == set()
+
+
+@pytest.mark.parametrize(
+    ("edit", "said"),
+    [
+        ({"op": "put-place", "place": {"id": "p", "name": "p", "kind": "pool", "own": {"style": "mode", "bits": "750"}}}, "bits: Input should be a valid integer"),
+        ({"op": "put-place", "place": {"id": "p", "name": "p", "kind": "pool", "own": {"style": "mode", "bits": True}}}, "bits: Input should be a valid integer"),
+        ({"op": "put-user", "user": {"id": "u", "name": "u", "uid": "12"}}, "uid: Input should be a valid integer"),
+        ({"op": "put-user", "user": {"id": "u", "name": "u", "enabled": 1}}, "enabled: Input should be a valid boolean"),
+    ],
+)  # fmt: skip
+def test_json_is_taken_as_it_is_written(served: Served, lantern: Plan, edit: Any, said: str) -> None:
+    plan = Plans(served.store).create(lantern, "ann").id
+    with served.client("planner") as client:
+        answer = client.post(f"/api/v1/plans/{plan}/edits", json={"revision": 1, "edits": [edit]})
+        assert (answer.status_code, said in answer.json()["detail"]) == (422, True), answer.text
+        for revision in (True, "1", 1.5):
+            whole = {"revision": revision, "edits": [{"op": "set-title", "name": "x", "office": ""}]}
+            answer = client.post(f"/api/v1/plans/{plan}/edits", json=whole)
+            assert (answer.status_code, "revision" in answer.json()["detail"]) == (422, True), answer.text

@@ -12,6 +12,8 @@ from fastapi.routing import APIRoute
 from pydantic import TypeAdapter, ValidationError
 
 SMALL = 16 * 1024  # bytes that are taken apart at once
+OF_ANOTHER_KIND = ("literal_error", "unexpected_keyword_argument", "extra_forbidden", "missing", "missing_argument")
+"""What is wrong with a record of one of several kinds where it is meant to be one of the others."""
 DIGITS = 20  # of a whole number
 
 
@@ -55,8 +57,9 @@ def _parsed(body: bytes, kind: TypeAdapter[Any] | None) -> Any:
             kind.validate_json(body, strict=True)
         return found
     except ValidationError as error:
-        first = error.errors(include_url=False, include_context=False, include_input=False)[:1]
-        return Wrong(RequestValidationError([{**one, "loc": ("body", *one["loc"])} for one in first]))
+        found = error.errors(include_url=False, include_context=False, include_input=False)
+        telling = next((one for one in found if one["type"] not in OF_ANOTHER_KIND), found[0])
+        return Wrong(RequestValidationError([{**telling, "loc": ("body", *telling["loc"])}]))
     except UnicodeDecodeError:
         why = "it is not UTF-8"
     except json.JSONDecodeError as error:
