@@ -49,8 +49,6 @@ def holds(plan: Plan, now: Kept, want: Want, found: Sequence[Remedy]) -> None:
 def test_the_first_remedy_does_what_is_wanted_and_changes_what_it_announces() -> None:
     tally = Counter[str]()
 
-    @settings(max_examples=times(150, 1000))
-    @given(plans(shares=True), st.data())
     def wanting(plan: Plan, data: st.DataObject) -> None:
         now = kept(plan)
         for _ in range(4 if plan.users else 0):
@@ -66,7 +64,9 @@ def test_the_first_remedy_does_what_is_wanted_and_changes_what_it_announces() ->
             tally["without"] += not found and not gone
             holds(plan, now, want, found)
 
-    wanting()
+    # Of one run many plans are often alike, and may be mostly such where nothing can be had: so it is three.
+    for _ in range(3):
+        settings(max_examples=times(100, 350))(given(plans(shares=True), st.data())(wanting))()
     print(dict(tally))
     assert tally["wanted"] > 200
     assert tally["without"] * 20 < tally["wanted"], (
