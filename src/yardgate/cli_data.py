@@ -1,5 +1,6 @@
 """Commands for the data folder as a whole: copies of it, putting one back, looking it through."""
 
+import tempfile
 from pathlib import Path
 from typing import Annotated
 
@@ -7,26 +8,19 @@ import typer
 
 from yardgate.console import Data, Refused, out, settings_of
 from yardgate.core.plan import show
-from yardgate.store import Trouble
-from yardgate.store.backups import Backup, back_up, looked_through
+from yardgate.store.backups import Backup, back_up
 from yardgate.store.backups import restore as put_back
 from yardgate.store.sound import look_through
 
 
 def backup(to: Annotated[Path, typer.Argument(help="The file to make.")], data: Data = None) -> None:
     """Copy the data folder's database into one file, also while it is served, and look the copy through."""
-    try:
-        _say(f"{to} holds", back_up(settings_of(data).database, to))
-    except Trouble as error:
-        raise Refused(str(error), 1) from None
+    _say(f"{to} holds", back_up(settings_of(data).database, to))
 
 
 def restore(source: Annotated[Path, typer.Argument(help="A copy.")], data: Data = None) -> None:
     """Put a copy in the place of the data folder's database. What was there is kept beside it."""
-    try:
-        found, kept = put_back(settings_of(data).data, source)
-    except Trouble as error:
-        raise Refused(str(error), 1) from None
+    found, kept = put_back(settings_of(data).data, source)
     _say("Put back:", found)
     if kept is not None:
         out.print(f"What was there is in {kept}", markup=False, highlight=False, soft_wrap=True)
@@ -35,24 +29,14 @@ def restore(source: Annotated[Path, typer.Argument(help="A copy.")], data: Data 
 def check_data(data: Data = None) -> None:
     """Look the database through: its pages, its rows, and every plan against its own journal. Exit code 1 where something is wrong."""
     path = settings_of(data).database
-    try:
-        _say("Whole:", looked_through_with_log(path))
-        wrong = list(look_through(path))
-    except Trouble as error:
-        raise Refused(str(error), 1) from None
+    with tempfile.TemporaryDirectory(prefix="yardgate-") as folder:  # a copy has what SQLite keeps beside it, too
+        _say("Whole:", back_up(path, Path(folder) / "copy.sqlite"))
+    wrong = list(look_through(path))
     for line in wrong:
         out.print(line, markup=False, highlight=False, soft_wrap=True)
     if wrong:
         raise Refused("Copies are in the folder backups; “yardgate restore” puts one back", 1)
     out.print("Every plan is what its journal says.")
-
-
-def looked_through_with_log(path: Path) -> Backup:
-    """The same with what SQLite keeps beside it: of a copy that is thrown away."""
-    import tempfile
-
-    with tempfile.TemporaryDirectory(prefix="yardgate-") as folder:
-        return looked_through(back_up(path, Path(folder) / "copy.sqlite").path)
 
 
 def _say(head: str, found: Backup) -> None:

@@ -9,7 +9,7 @@ from threading import BoundedSemaphore, Lock
 from typing import Any, TypeVar
 
 import numpy as np
-from fastapi import Response
+from fastapi import HTTPException, Response
 from numpy.typing import NDArray
 
 from yardgate.api.news import News
@@ -75,14 +75,17 @@ class Desk:
         self._hosts = BoundedSemaphore(HOSTS)
 
     @contextmanager
-    def reading_hosts(self) -> Iterator[bool]:
-        """One's turn at reading a host while somebody waits for the answer: few at once, so that others' requests are not held up."""
-        turn = self._hosts.acquire(timeout=WAIT)
+    def reading_hosts(self) -> Iterator[None]:
+        """One's turn at reading a host while somebody waits for the answer: few at once, so that others' requests are not held up.
+
+        Raises HTTPException, where none came.
+        """
+        if not self._hosts.acquire(timeout=WAIT):
+            raise HTTPException(503, "Other hosts are being read; try again in a minute", {"Retry-After": "30"})
         try:
-            yield turn
+            yield
         finally:
-            if turn:
-                self._hosts.release()
+            self._hosts.release()
 
     def matrix(self, opened: Opened) -> Matrix:
         of = self._of(opened)

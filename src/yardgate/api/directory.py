@@ -88,6 +88,15 @@ def _agreed(desk: Desk, plan: str, account: Account, directory: Directory, said:
         )
 
 
+def _agree(request: Request, desk: Desk, plan: str, account: Account, directory: Directory) -> None:
+    """From now on a directory is read from this server, where it was not before."""
+    if desk.servers.agreed(plan, directory.id) == directory.server:
+        return
+    desk.servers.agree(plan, directory.id, directory.server, account.name)
+    about = f"{directory.name} at {directory.controller or directory.domain} as {directory.reader or 'nobody'}"
+    say(request, account.name, "directory's server agreed", about, plan)
+
+
 def _from_environment(directory: Directory) -> str | None:
     try:
         return passwords.given(directory)
@@ -160,11 +169,11 @@ def check_directory(plan: str, account: Planner, desk: TheDesk, body: CheckDirec
 
 
 @router.put("/{directory}/password", status_code=204)
-def keep_password(plan: str, directory: str, account: Planner, desk: TheDesk, body: Password) -> None:
+def keep_password(plan: str, directory: str, account: Planner, request: Request, desk: TheDesk, body: Password) -> None:
     """Keep the reading account's password in memory until the server ends, for the server that was agreed on."""
     joined = _joined(desk.plans.open(plan).plan, directory)
     _agreed(desk, plan, account, joined, body.password)
-    desk.servers.agree(plan, directory, joined.server, account.name)
+    _agree(request, desk, plan, account, joined)
     desk.readings.remember(plan, joined, body.password)
 
 
@@ -178,10 +187,7 @@ def start_reading(plan: str, account: Planner, request: Request, desk: TheDesk, 
         desk.readings.found(plan, directory, Copy(found, None, now()))
     else:
         _agreed(desk, plan, account, directory, body.password)
-        if desk.servers.agreed(plan, directory.id) != directory.server:
-            desk.servers.agree(plan, directory.id, directory.server, account.name)
-            about = f"{directory.name} at {directory.controller or directory.domain} as {directory.reader or 'nobody'}"
-            say(request, account.name, "directory's server agreed", about, plan)
+        _agree(request, desk, plan, account, directory)
         say(request, account.name, "directory read", directory.name, plan)
         if body.password:
             desk.readings.remember(plan, directory, body.password)

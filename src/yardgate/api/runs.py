@@ -151,9 +151,7 @@ def _there(desk: Desk, opened: Opened) -> System:
     known, where = desk.rollouts.in_force(opened.id), desk.rollouts.destination(opened.id)
     meant = compiled(desk.matrix(opened), where.top, where.joined).system
     try:
-        with desk.reading_hosts() as turn, reached(where, READING) as at:
-            if not turn:
-                raise HTTPException(503, "Other hosts are being read; try again in a minute", {"Retry-After": "30"})
+        with desk.reading_hosts(), reached(where, READING) as at:
             desk.rollouts.looked(opened.id, at.about())
             return at.read(asked(known, meant))
     except ApplianceError as error:

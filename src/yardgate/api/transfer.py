@@ -77,16 +77,13 @@ def _copied(desk: Desk, opened: Opened, body: Import) -> server.Copied:
     where = desk.rollouts.destination(opened.id)
     if other := next((top for top in body.tops if top != where.top and not below(where.top, top)), None):
         raise HTTPException(422, f"{show(other)} does not lie in {where.top}, which is all that is read of this host")
-    with desk.reading_hosts() as turn:
-        if not turn:
-            raise HTTPException(503, "Other hosts are being read; try again in a minute", {"Retry-After": "30"})
-        try:
-            with reached(where, SECONDS) as at:
-                if not isinstance(at, LinuxHost):
-                    raise HTTPException(422, "Only a Linux file server can be taken in whole; the stand-in is none")
-                return copied(at.run, body.tops)
-        except ApplianceError as error:
-            raise HTTPException(409, f"The appliance could not be read: {error}") from None
+    try:
+        with desk.reading_hosts(), reached(where, SECONDS) as at:
+            if not isinstance(at, LinuxHost):
+                raise HTTPException(422, "Only a Linux file server can be taken in whole; the stand-in is none")
+            return copied(at.run, body.tops)
+    except ApplianceError as error:
+        raise HTTPException(409, f"The appliance could not be read: {error}") from None
 
 
 @router.post("/import/preview")

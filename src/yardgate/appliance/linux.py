@@ -444,7 +444,6 @@ IN = """cd -P -- "$1" && test "$PWD" = "$1" || { echo "no folder of its own, or 
 """
 """Go into a folder and look where one is then. From there it is named `.`: whatever its path leads to by now, nothing else is touched."""
 DO_IN = f"""{IN}shift; "$@\""""
-MAKE_IN = f"""{IN}mkdir --parents --mode=0700 -- "./$2\""""
 TAKE_FROM = f"""test -e "$1/$2" || exit 0
 {IN}rmdir -- "./$2\""""
 WIPE_FROM = f"""{IN}test -d "./$2" && test ! -L "./$2" || {{ echo "no folder of its own: $1/$2" >&2; exit 1; }}
@@ -478,7 +477,9 @@ def _folder_commands(was: Folder | None, now: Folder | None, *, wipe: bool) -> I
         return
     yield from _known((now.owner, now.group, *whos(now.listed)))
     if was is None:
-        yield _from("make the folder, for nobody yet", MAKE_IN, now.name, "mkdir", "--parents", "--mode=0700", "--")
+        above, _, name = now.name.rpartition("/")
+        making = ("mkdir", "--parents", "--mode=0700", "--", name)
+        yield _in("make the folder, for nobody yet", above or "/", *making)
     if was is None or (was.owner, was.group) != (now.owner, now.group):
         yield _in("give it its owner", now.name, "chown", f"{now.owner}:{now.group}", ".")
     yield _in("take what new things in it get", now.name, "setfacl", "--remove-default", ".")
