@@ -30,7 +30,7 @@ class OffLoop(APIRoute):
             if not body or "json" not in request.headers.get("content-type", ""):
                 return await handler(request)
             small = len(body) <= SMALL
-            found = _parsed(body, kind) if small else await run_in_threadpool(_parsed, body, kind)
+            found = parsed(body, kind) if small else await run_in_threadpool(parsed, body, kind)
             request._json = found  # where Request.json() looks first
             try:
                 return await handler(request)
@@ -49,7 +49,7 @@ class Wrong:
     error: HTTPException | RequestValidationError
 
 
-def _parsed(body: bytes, kind: TypeAdapter[Any] | None) -> Any:
+def parsed(body: bytes, kind: TypeAdapter[Any] | None) -> Any:
     """What a body says, as Request.json() gives it. It is looked at as JSON has its types first: a number is no text of digits, and true no 1."""
     try:
         found = json.loads(body, parse_int=_whole)

@@ -102,11 +102,7 @@ def read(run: Runner, asked: System, files: Files = FILES, parts: Collection[Par
 def about(run: Runner) -> HostAccounts:
     """All accounts and groups of the host's own files, and from which numbers on it keeps people's (login.defs(5)). Raises ApplianceError."""
     users, groups = (
-        {
-            row[0]: int(row[2])
-            for line in _text(run, path).splitlines()
-            if len(row := line.split(":")) == fields and row[2].isdigit()
-        }
+        {row[0]: int(row[2]) for row in _rows(run, path, fields)}
         for path, fields in (("/etc/passwd", 7), ("/etc/group", 4))
     )
     said = dict(re.findall(r"^\s*(UID_MIN|GID_MIN)\s+(\d+)", _text(run, "/etc/login.defs", missing=""), re.MULTILINE))
@@ -116,7 +112,7 @@ def about(run: Runner) -> HostAccounts:
 
 def _people(run: Runner, asked: System, parts: Collection[Part]) -> System:
     """Accounts, groups and who is in them: those asked about by name, and those with a number asked about."""
-    groups = {row[0]: row for line in _text(run, "/etc/group").splitlines() if len(row := line.split(":")) == 4}
+    groups = {row[0]: row for row in _rows(run, "/etc/group", 4)}
     gids = {str(record.gid) for record in asked.groups.values() if record.gid is not None}
     mine = [row for row in groups.values() if row[0] in {*asked.groups, *asked.members} or row[2] in gids]
     members = (Members(name=row[0], users=frozenset(name for name in row[3].split(",") if name)) for row in mine)
@@ -127,7 +123,7 @@ def _people(run: Runner, asked: System, parts: Collection[Part]) -> System:
     if "accounts" not in parts:
         return found
     numbers = {str(record.uid) for record in asked.accounts.values() if record.uid is not None}
-    passwd = [row for line in _text(run, "/etc/passwd").splitlines() if len(row := line.split(":")) == 7]
+    passwd = _rows(run, "/etc/passwd", 7)
     expiry = {row[0]: row[7] for line in _text(run, "/etc/shadow").splitlines() if len(row := line.split(":")) > 7}
     group_of = {row[2]: row[0] for row in reversed(groups.values())}
     people = [row for row in passwd if row[0] in asked.accounts or row[2] in numbers]
@@ -135,6 +131,12 @@ def _people(run: Runner, asked: System, parts: Collection[Part]) -> System:
     return replace(
         found, accounts={row[0]: _account(row, group_of, expiry.get(row[0], ""), smb.get(row[0])) for row in people}
     )
+
+
+def _rows(run: Runner, path: str, fields: int) -> list[list[str]]:
+    """The lines of /etc/passwd or /etc/group that say an account, as the C library has it: with all fields, and a number."""
+    rows = (line.split(":") for line in _text(run, path).split("\n"))
+    return [row for row in rows if len(row) == fields and re.fullmatch("[0-9]{1,10}", row[2])]
 
 
 def _text(run: Runner, path: str, missing: str | None = None) -> str:
@@ -148,7 +150,7 @@ def _account(
     row: Sequence[str], group_of: Mapping[str, str], expiry: str, smb: tuple[bool, date | None] | None
 ) -> Account:
     name, _, uid, gid, comment, *_ = row
-    day = EPOCH + timedelta(days=int(expiry)) if expiry.isdigit() else None
+    day = EPOCH + timedelta(min(int(expiry), (date.max - EPOCH).days)) if re.fullmatch("[0-9]+", expiry[:20]) else None
     shut = day is not None and day <= SHUT
     enabled = not shut and (smb is None or smb[0])
     agreed = smb is None or smb[1] == (None if day is None or day >= NEVER else day)
@@ -190,7 +192,10 @@ def _day(text: str) -> date | None:
     found = re.search(r"(\d{1,2}) (\w{3}) (\d{4})", text)
     if found is None or found[2] not in _MONTHS:
         return None
-    day = date(int(found[3]), _MONTHS.index(found[2]) + 1, int(found[1]))
+    try:
+        day = date(int(found[3]), _MONTHS.index(found[2]) + 1, int(found[1]))
+    except ValueError:
+        raise ApplianceError(f"the SMB server says a day that is none: {found[0]}") from None
     return None if day >= NEVER else day
 
 
@@ -203,14 +208,15 @@ def posix_lists(run: Runner, paths: Collection[str]) -> dict[str, Folder]:
     """Owners and lists of what is there of some paths, as the file system has them. Raises ApplianceError."""
     if not paths:
         return {}
-    given = "".join(f"{path}\0" for path in paths)
+    asked = frozenset(paths)
+    given = "".join(f"{path}\0" for path in sorted(asked))
     there = run(Command(("xargs", "-0", "-r", "getfacl", "-p", "--"), "read owners and lists", given, changes=False))
     if not there.out.strip():
         if there.code and "No such file" not in there.err:
             raise ApplianceError(f"lists cannot be read: {there.err.strip()}")
         return {}
     try:
-        return dict(_listed(there.out))
+        return {path: folder for path, folder in _listed(there.out) if path in asked}
     except FormatError as error:
         raise ApplianceError(f"owners and lists cannot be read: {error}") from None
 
@@ -228,7 +234,8 @@ def _listed(text: str) -> Iterator[tuple[str, Folder]]:
 
 def ordered_lists(run: Runner, paths: Iterable[str]) -> dict[str, descriptor.Kept]:
     """The ordered lists that the SMB server keeps beside files and folders, by path. Raises ApplianceError."""
-    given = "".join(f"{path}\0" for path in paths)
+    asked = frozenset(paths)
+    given = "".join(f"{path}\0" for path in sorted(asked))
     asking = ("getfattr", "--absolute-names", f"--name={descriptor.ATTRIBUTE}", "--encoding=hex", "--")
     said = run(Command(("xargs", "-0", "-r", *asking), "read ordered lists", given, changes=False))
     values: dict[str, bytes] = {}
@@ -237,7 +244,7 @@ def ordered_lists(run: Runner, paths: Iterable[str]) -> dict[str, descriptor.Kep
         if line.startswith("# file: "):
             path = posix_text.unescape(line.removeprefix("# file: "))
         elif line.startswith(f"{descriptor.ATTRIBUTE}=0x"):
-            values[path] = bytes.fromhex(line.partition("=0x")[2])
+            values[path] = _bytes(line.partition("=0x")[2])
     if not values:
         return {}
     try:
@@ -246,7 +253,14 @@ def ordered_lists(run: Runner, paths: Iterable[str]) -> dict[str, descriptor.Kep
         read = {value: descriptor.read(value, lambda sid: known.get(sid, sid)) for value in kinds}
     except FormatError as error:
         raise ApplianceError(f"ordered lists cannot be read: {error}") from None
-    return {path: read[value] for path, value in values.items()}
+    return {path: read[value] for path, value in values.items() if path in asked}
+
+
+def _bytes(text: str) -> bytes:
+    try:
+        return bytes.fromhex(text)
+    except ValueError:
+        raise ApplianceError("ordered lists cannot be read: what the host says of one is cut off") from None
 
 
 def _names(run: Runner, sids: Collection[str]) -> dict[str, str]:

@@ -480,7 +480,7 @@ def place_troubles(plan: Plan, place: Place) -> Iterator[Trouble]:
             place.id,
             f"dataset {show(place.name)} cannot lie in folder {show(parent.name)}; only in a pool or a dataset",
         )
-    elif plan.places[plan.path(place.id)[0]].parent is not None:
+    elif (top := plan.path(place.id)[0]) in plan.places and plan.places[top].parent is not None:
         yield Trouble(place.id, f"{place.kind} {show(place.name)} lies inside itself")
 
 

@@ -134,6 +134,8 @@ def _read(value: bytes, start: int, name: Callable[[str], str]) -> Kept:
         kind, flags, size, mask = struct.unpack_from("<BBHI", value, at)
         if kind not in (ALLOWED, DENIED):
             raise FormatError(f"an entry of type {kind} is neither to allow nor to refuse")
+        if size < 16:  # MS-DTYP 2.4.4.1: the head, the mask and a SID, which has eight bytes at least
+            raise FormatError(f"an entry of {size} bytes is too short to be one")
         sid = _sid_at(value, at + 8)
         kept = flags & FLAGS | (INHERITED if flags & INHERITED_ACE else 0)
         entries.append(Entry("allow" if kind == ALLOWED else "deny", SPECIAL.get(sid) or name(sid), mask, kept))

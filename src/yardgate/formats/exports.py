@@ -68,7 +68,9 @@ def read(text: str) -> tuple[Export, ...]:
 SHARE = "# share "
 _LINE = re.compile(r'"([^"]*)" (.*)')
 _CLIENT = re.compile(
-    r"(?P<hosts>[^()\s]+)\((?P<access>r[ow]),sec=(?P<flavour>sys|krb5p),(?P<squash>\w+_squash),anonuid=\d+,anongid=\d+,sync,no_subtree_check\)"
+    r"(?P<hosts>[^()\s]+)\((?P<access>r[ow]),sec=(?P<flavour>sys|krb5p),(?P<squash>"
+    + "|".join(SQUASH.values())
+    + r"),anonuid=\d+,anongid=\d+,sync,no_subtree_check\)"
 )
 
 

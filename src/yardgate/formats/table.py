@@ -14,19 +14,21 @@ FORMULA = ("=", "+", "-", "@", "\t", "\r")  # a spreadsheet may take a cell that
 
 def rows(text: str) -> Iterator[tuple[int, list[str]]]:
     """(line on which it begins, fields) for each row that is not blank. The delimiter is the header's most frequent one."""
-    if not text.strip():
-        raise FormatError("there is nothing in it; the first line must name the columns", 1, 1)
+    found = False
     reader = csv.reader(io.StringIO(text, newline=""), delimiter=_delimiter(text), strict=True)
     while True:
         line = reader.line_num + 1
         try:
             row = next(reader)
         except StopIteration:
+            if not found:
+                raise FormatError("there is nothing in it; the first line must name the columns", 1, 1) from None
             return
         except csv.Error as error:
             raise FormatError(f"not a well-formed table: {error}", reader.line_num or line, 1) from None
         fields = [_unguard(field.strip(" ")).strip() for field in row]
         if any(fields):
+            found = True
             yield line, fields
 
 

@@ -1,0 +1,262 @@
+"""Everything that reads foreign text, from bytes; with samples to begin from, and what such a reader may say instead of an answer.
+
+A text of several parts (two account files, all that a host says) has them one after the other, with a line `%%` between.
+"""
+
+import io
+import zipfile
+from collections.abc import Callable, Mapping
+from dataclasses import replace
+from datetime import date
+from itertools import cycle
+from typing import Any, get_args
+
+import openpyxl
+from pydantic import TypeAdapter
+
+from yardgate import demo
+from yardgate.api.parsing import Wrong, parsed
+from yardgate.api.schemas import Edits
+from yardgate.appliance import inside, linux, taking
+from yardgate.appliance.linux import Command, Done
+from yardgate.appliance.target import ApplianceError
+from yardgate.core.directory import Schema
+from yardgate.core.edit import Edit, apply, difference, sentence
+from yardgate.core.lists import Entry, Ordered
+from yardgate.core.plan import Plan, PlanError, check
+from yardgate.core.resolve import resolve
+from yardgate.core.system import Folder, compiled
+from yardgate.directory.accounts import records
+from yardgate.formats import (
+    accounts,
+    descriptor,
+    edits,
+    exports,
+    ldif,
+    listing,
+    matrix,
+    people,
+    planfile,
+    promises,
+    server,
+    smbconf,
+    workbook,
+)  # fmt: skip
+from yardgate.formats.listing import Style
+from yardgate.formats.reading import FormatError, decode
+
+REFUSALS = (FormatError, PlanError, ApplianceError)
+BETWEEN = b"\n%%\n"
+PLAN = demo.plan()
+AT = "office-2"  # the place that listings are of
+WANTED = compiled(resolve(PLAN, date(2027, 1, 1)), "/srv").system
+EDITS: TypeAdapter[Any] = TypeAdapter(Edits)
+
+
+class Make(dict[str, Any]):
+    """Whatever is not known is made: a place where the name has a slash, a group where it begins with a capital letter, or else a person."""
+
+    def get(self, name: str, _: Any = None) -> Any:
+        return "place" if "/" in name else "group" if name[:1].isupper() else "person"
+
+    def __getitem__(self, name: str) -> Any:
+        return self.get(name)
+
+    def __contains__(self, _: object) -> bool:
+        return True
+
+
+def _kept(found: tuple[Edit, ...]) -> None:
+    """As an import's preview does it: the next plan stands, and every edit has words."""
+    after, _ = apply(PLAN, found)
+    assert check(after) == ()
+    for edit in found[:100]:
+        sentence(PLAN, after, edit)
+
+
+def _table(content: bytes) -> str:
+    return workbook.text(content) if content.startswith(workbook.BEGINS) else decode(content)
+
+
+def _parts(content: bytes, number: int) -> list[bytes]:
+    return (content.split(BETWEEN) + [b""] * number)[:number]
+
+
+def _host(content: bytes) -> Callable[[Command], Done]:
+    """A host that answers each command with the next part of what it has to say."""
+    parts = cycle(part.decode("utf-8", "surrogateescape") for part in content.split(BETWEEN))
+    return lambda _: Done(0, next(parts), "")
+
+
+def _listing(style: Style) -> Callable[[bytes], None]:
+    return lambda content: _kept(listing.read(PLAN, decode(content, nul=style == "mode"), style, AT, Make()).edits)
+
+
+def _list(style: Style) -> Callable[[bytes], object]:
+    return lambda content: listing.list_from_text(PLAN, decode(content), style)
+
+
+def _accounts(content: bytes) -> None:
+    passwd, group = _parts(content, 2)
+    _kept(accounts.read(PLAN, decode(passwd), decode(group), 1000, 60000, True).edits)
+
+
+SERVER = ("smb.conf", "more.conf", "passwd", "group", "exports", "getfacl.txt", "pdbedit.txt")
+
+
+def _server(content: bytes) -> None:
+    said = {name: decode(part) for name, part in zip(SERVER, _parts(content, len(SERVER)), strict=True) if part}
+    _kept(server.read(PLAN, server.sorted_out(said), Make()).edits)
+
+
+def _directory(content: bytes) -> None:
+    entries = list(ldif.read(content))
+    for schema in get_args(Schema):
+        records(replace(demo.DIRECTORY, schema=schema), entries)
+
+
+def _sheet(content: bytes) -> None:
+    """The inside of a workbook, which a change of the packed bytes hardly ever reaches."""
+    book, out = io.BytesIO(_book(ROWS)), io.BytesIO()
+    with zipfile.ZipFile(book) as read, zipfile.ZipFile(out, "w") as written:
+        for name in read.namelist():
+            written.writestr(name, content if name == SHEET else read.read(name))
+    _kept(matrix.read(PLAN, workbook.text(out.getvalue()), Make()).edits)
+
+
+def _request(content: bytes) -> None:
+    found = parsed(content, EDITS)
+    if not isinstance(found, Wrong):
+        _kept(tuple(EDITS.validate_python(found).edits))
+
+
+def _host_read(content: bytes) -> None:
+    linux.read(_host(content), WANTED)
+
+
+def _host_about(content: bytes) -> None:
+    linux.about(_host(content))
+
+
+def _host_inside(content: bytes) -> None:
+    list(inside.inside(_host(content), "/srv/tank"))
+
+
+def _host_taken(content: bytes) -> None:
+    _kept(server.read(PLAN, taking.copied(_host(content), ["/srv"]), Make()).edits)
+
+
+READERS: Mapping[str, Callable[[bytes], object]] = {
+    "plan": lambda content: _kept(difference(PLAN, planfile.read(decode(content)))),
+    "matrix": lambda content: _kept(matrix.read(PLAN, _table(content), Make()).edits),
+    "sheet": _sheet,
+    "people": lambda content: _kept(people.read(PLAN, _table(content), Make()).edits),
+    "promises": lambda content: _kept(promises.read(PLAN, _table(content)).edits),
+    "sentence": lambda content: promises.read_sentence(PLAN, decode(content)),
+    "accounts": _accounts,
+    "posix": _listing("posix"),
+    "mode": _listing("mode"),
+    "ordered": _listing("ordered"),
+    "one posix": _list("posix"),
+    "one ordered": _list("ordered"),
+    "ldif": _directory,
+    "server": _server,
+    "smbconf": lambda content: smbconf.read(decode(content)),
+    "exports": lambda content: exports.read(decode(content)),
+    "descriptor": lambda content: descriptor.read(content, str),
+    "request": _request,
+    "host": _host_read,
+    "host about": _host_about,
+    "host inside": _host_inside,
+    "host taken": _host_taken,
+}
+
+
+def _book(text: str) -> bytes:
+    book, out = openpyxl.Workbook(), io.BytesIO()
+    for line in text.splitlines()[:4]:
+        book.active.append(line.split(",")[:4])
+    book.save(out)
+    return out.getvalue()
+
+
+def _samples() -> Mapping[str, list[bytes]]:
+    """For each reader, what the program itself writes of the demo plan, or what a host of the demo would say."""
+    made, people_there, groups_there = difference(Plan(), PLAN), WANTED.accounts.values(), WANTED.groups.values()
+    members = {name: ",".join(sorted(found.users)) for name, found in WANTED.members.items()}
+    passwd = "".join(f"{one.name}:x:{one.uid or 5000}:100:{one.full_name},,:/:/bin/sh\n" for one in people_there)
+    shadow = "".join(f"{one.name}:!:19000:0:99999:7::20500:\n" for one in people_there)
+    group = "".join(f"{one.name}:x:{one.gid or 6000}:{members.get(one.name, '')}\n" for one in groups_there)
+    passdb = "".join(PASSDB.format(one.name, number) for number, one in enumerate(people_there))
+    smb, nfs = smbconf.render(WANTED.offers.values()), exports.render(WANTED.exports.values())
+    lists, nfs4 = listing.write_restore(PLAN, "hulls"), listing.write_nfs4(PLAN, "toolpaths")
+    table, rows, request = matrix.write_grants(PLAN), people.write(PLAN), '{{"revision":1,"edits":{}}}'
+    kept = Folder(name="/srv/tank/c", owner="mira", group="draughting", listed=Ordered((Entry("allow", "mira", 7, 3),)))
+    value = b"".join(bytes.fromhex(said) if kind == "hex" else b"\1\2\0\0" for kind, said in descriptor.pieces(kept))
+
+    def parts(*texts: str) -> bytes:
+        return BETWEEN.join(text.encode() for text in texts)
+
+    return {
+        "plan": [planfile.write(PLAN).encode()],
+        "matrix": [table.encode(), table.replace(",", ";").encode(), _book(table)],
+        "sheet": [zipfile.ZipFile(io.BytesIO(_book(ROWS))).read(SHEET)],
+        "people": [rows.encode(), _book(rows)],
+        "promises": [promises.write(PLAN).encode()],
+        "sentence": [b"Everyone but Ledger must not be able to write keel/office/payroll over smb."],
+        "accounts": [parts(passwd, group)],
+        "posix": [lists.encode(), LIST.encode()],
+        "mode": [b"d 2770 root Ledger office\0d 755 root root office/a\0f 640 root root office/b\0"],
+        "ordered": [nfs4.encode(), b"# file: office\nA:fdg:Ledger:rwaDdxtTnNcCoy\nD::EVERYONE@:w\n"],
+        "one posix": [LIST.partition("\n")[2].encode()],
+        "one ordered": [b"A::OWNER@:r\nA:fdg:Ledger:rwaDdxtTnNcCoy\nD::EVERYONE@:w\n"],
+        "ldif": [ldif.write(entry[:2] for entry in demo.entries()).encode(), ldif.local_accounts(PLAN).encode()],
+        "server": [parts(OFFICE, "[b]\n guest ok = yes\n", passwd, group, EXPORTS, LIST, passdb)],
+        "smbconf": [smb.encode()],
+        "exports": [nfs.encode()],
+        "descriptor": [value],
+        "request": [request.format(edits.write([edit])).encode() for edit in made[::7]],
+        "host": [parts(group, passwd, shadow, passdb, LIST, "", smb, nfs)],
+        "host about": [parts(passwd, group, "UID_MIN  1000\nGID_MIN 1000\n")],
+        "host inside": [parts("f/srv/a\0h/srv/b\0d/srv/tank/c\0", LIST, f"# file: /srv/a\n{NTACL}=0x{value.hex()}\n", passdb, group)],
+        "host taken": [parts(OFFICE, "[b]\n guest ok = yes\n", EXPORTS, LIST, passwd, group, passdb)],
+    }  # fmt: skip
+
+
+ROWS, SHEET = "name,keel\nLedger,RW\n", "xl/worksheets/sheet1.xml"
+NTACL = descriptor.ATTRIBUTE
+PASSDB = """---------------
+Unix username:        {}
+User SID:             S-1-5-21-1-2-3-{}
+Account Flags:        [U          ]
+Kickoff time:         never
+"""
+LIST = """# file: /srv/a
+# owner: root
+# group: Ledger
+# flags: -s-
+user::rwx
+user:gwen.castellan:r-x\t#effective:r--
+group::r-x
+mask::r--
+other::---
+default:user::rwx
+default:group:Ledger:rwx
+default:group::---
+default:mask::rwx
+default:other::---
+"""
+OFFICE = """[global]
+ workgroup = OFFICE
+ include = /etc/samba/more.conf
+[a]
+ path = /srv/a
+ valid users = @Ledger, +"late ones" DOM\\mira %S
+ write list = mira \\
+   jonas
+ copy = b
+[homes]
+ browseable = no
+"""
+EXPORTS = "/srv/a 192.0.2.0/24(rw,sync) @net(ro) \\\n *.example.net(ro,all_squash,anonuid=5)\n"
+SAMPLES = _samples()
