@@ -207,7 +207,9 @@ def _spread(took: list[float]) -> str:
 
 
 def _memory(pid: int, *, most: bool = False) -> float:
-    """What a process has in memory, in MiB."""
+    """What a process and those that it started have in memory, in MiB."""
     wanted = "VmHWM" if most else "VmRSS"
     lines = Path(f"/proc/{pid}/status").read_text().splitlines()
-    return next(int(line.split()[1]) for line in lines if line.startswith(wanted)) / 1024
+    own = next(int(line.split()[1]) for line in lines if line.startswith(wanted)) / 1024
+    started = Path(f"/proc/{pid}/task/{pid}/children").read_text().split()
+    return own + sum(_memory(int(child), most=most) for child in started)

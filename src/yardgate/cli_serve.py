@@ -159,6 +159,8 @@ def _run(store: Store, settings: Settings, host_names: list[str], greeting: str)
     import uvicorn
 
     from yardgate.api.app import create_app
+    from yardgate.api.aside import Aside
+    from yardgate.api.aside import Settings as AsideSettings
     from yardgate.api.wire import Patient, Sparing
 
     public = urlsplit(settings.address)
@@ -188,6 +190,7 @@ def _run(store: Store, settings: Settings, host_names: list[str], greeting: str)
     signal.signal(signal.SIGTERM, _ended)  # the server raises it again when it has closed its connections
     over = threading.Event()
     keeping = threading.Thread(target=_keep_daily, args=(settings, over), daemon=True, name="daily copies")
+    there = AsideSettings(str(store.path.resolve()), tuple(sorted(hosts)), settings.this_host, secure)
     config = uvicorn.Config(
         create_app(
             store,
@@ -195,6 +198,7 @@ def _run(store: Store, settings: Settings, host_names: list[str], greeting: str)
             this_host=settings.this_host,
             secure=secure,
             proxies=frozenset(settings.trusted_proxy),
+            aside=Aside(there),
         ),
         ssl_certfile=settings.certificate,
         ssl_keyfile=settings.key,

@@ -23,6 +23,7 @@ from yardgate.api import (
     storage,
     transfer,
 )
+from yardgate.api.aside import Aside
 from yardgate.api.desk import Desk
 from yardgate.api.guard import Guard
 from yardgate.api.schemas import Problem
@@ -42,10 +43,13 @@ def create_app(
     this_host: bool = False,
     secure: bool = False,
     proxies: frozenset[str] = frozenset(),
+    aside: Aside | None = None,
+    resume: bool = True,
 ) -> FastAPI:
     """The whole web application on one store. `hosts`: the names under which it may be asked for; `this_host`: whether plans may be
     rolled out on the machine that it runs on; `secure`: whether browsers reach it by TLS; `proxies`: the addresses of those that are
-    believed from where a request comes."""
+    believed from where a request comes; `aside`: the process that does what takes long, if there is one; `resume`: whether rollouts that were
+    under way go on."""
     app = FastAPI(
         title="Yard Gate",
         version=__version__,
@@ -54,10 +58,13 @@ def create_app(
         openapi_url="/api/v1/openapi.json",
         responses={code: {"model": Problem} for code in (401, 403, 404, 409, 422, 429)},
         generate_unique_id_function=_operation,
+        lifespan=None if aside is None else aside.until_the_end,
     )
     app.state.desk = Desk(store, this_host=this_host)
-    app.state.desk.rolling.resume()
-    app.state.desk.pushing.resume()
+    if resume:
+        app.state.desk.rolling.resume()
+        app.state.desk.pushing.resume()
+    app.state.aside = aside
     app.state.secure, app.state.proxies = secure, proxies
     app.state.cookie = signin.cookie_name(store.token, secure=secure)
     app.state.tries = signin.Tries()
@@ -95,7 +102,7 @@ def create_app(
         raise HTTPException(404, f"There is nothing at /api/{path[:100]}")
 
     @app.get("/{path:path}", include_in_schema=False)
-    def web(path: str) -> Response:
+    async def web(path: str) -> Response:
         """The built user interface; any path that is no file is a page of it."""
         if len(path) > LONGEST:
             raise HTTPException(404, "There is no such file")
@@ -109,6 +116,8 @@ def create_app(
             raise HTTPException(404, "There is no such file")
         if not (WEB / "index.html").is_file():
             raise HTTPException(503, "The user interface is not built yet: run ./yard demo or ./yard test")
+        if aside is not None:
+            aside.soon()
         return FileResponse(WEB / "index.html", headers={"Cache-Control": "no-cache"})
 
     return app

@@ -12,7 +12,9 @@ from typing import Any
 
 from fastapi import HTTPException, Request, Response
 
+from yardgate.api.aside import Aside
 from yardgate.api.parsing import OffLoop
+from yardgate.api.signin import address_of
 
 AT_ONCE, EACH = 3, 1  # that are under way at the same time: of all, and of one session
 PATIENCE = 300.0  # seconds that one waits at most
@@ -40,14 +42,17 @@ class Turns:
 
 
 class Long(OffLoop):
-    """A route that may take long. `app.state.turns` says whose turn it is."""
+    """A route that may take long. `app.state.turns` says whose turn it is, and `app.state.aside` does it, if there is such a process."""
 
     def get_route_handler(self) -> Callable[[Request], Coroutine[Any, Any, Response]]:
         handler = super().get_route_handler()
 
         async def handle(request: Request) -> Response:
             turns: Turns = request.app.state.turns
+            aside: Aside | None = request.app.state.aside
             async with turns.turn(request.headers.get("cookie", "")):
+                if aside is not None:
+                    return await aside.ask(request, address_of(request))
                 return await handler(request)
 
         return handle
