@@ -113,7 +113,10 @@ class Person:
                 self.ask("rollout", "GET", self.at("/rollout"))
 
 
-def run(browsers: int, seconds: float, users: int = 2000, groups: int = 120, places: int = 300) -> list[Result]:
+def run(
+    browsers: int, seconds: float, most: int | None = None, users: int = 2000, groups: int = 120, places: int = 300
+) -> list[Result]:
+    """For so many seconds, as people do it; or until `most` requests were answered, as fast as they are."""
     with tempfile.TemporaryDirectory(prefix="yardgate-load-") as folder:
         store = Store(Path(folder) / "yardgate.sqlite")
         plan = Plans(store).create(random_plan(users, groups, places, 1), "bench").id
@@ -130,14 +133,21 @@ def run(browsers: int, seconds: float, users: int = 2000, groups: int = 120, pla
                 assert server.poll() is None, "the server did not start"
             Thread(target=server.stdout.read, daemon=True).start()
             try:
-                return _load(server.pid, plan, cookies, browsers, seconds, users, places)
+                return _load(server.pid, plan, cookies, browsers, seconds, most, users, places)
             finally:
                 server.terminate()
                 server.wait(60)
 
 
 def _load(
-    pid: int, plan: str, cookies: list[str], browsers: int, seconds: float, users: int, places: int
+    pid: int,
+    plan: str,
+    cookies: list[str],
+    browsers: int,
+    seconds: float,
+    most: int | None,
+    users: int,
+    places: int,
 ) -> list[Result]:
     seen, quick, over = Seen(), Seen(), Event()
     people = [Person(seen, plan, cookies[n], n, users, places) for n in range(browsers)]
@@ -151,7 +161,7 @@ def _load(
     def live(person: Person) -> None:
         while not over.is_set():
             person.act()
-            over.wait(person.rng.uniform(0.5, 3))
+            over.wait(person.rng.uniform(0.5, 3) if most is None else 0)
 
     def again(pause: float, act: Callable[[], object]) -> None:
         while not over.wait(pause):
@@ -170,19 +180,18 @@ def _load(
     first = _memory(pid)
     for job in jobs:
         job.start()
-    middle = 0.0
-    until = time.monotonic() + seconds
-    while time.monotonic() < until:
-        time.sleep(min(1.0, max(0.0, until - time.monotonic())))
-        if not middle and time.monotonic() > until - seconds / 2:
-            middle = _memory(pid)
+    begun, held = time.monotonic(), [(0.0, first)]
+    while (share := _share(begun, seconds, most, seen, quick)) < 1:
+        time.sleep(1)
+        if share - held[-1][0] > 0.09:
+            held.append((share, _memory(pid)))
     over.set()
     last = _memory(pid, most=True)
     edits, probes = seen.took.get("edit", []), sorted(chain.from_iterable(quick.took.values()))
     requests = sum(map(len, seen.took.values())) + len(probes)
     found = [
         Result(
-            f"{browsers} sessions, {seconds:.0f} s",
+            f"{browsers} sessions, {time.monotonic() - begun:.0f} s",
             f"{requests} requests, {len(seen.wrong) + len(quick.wrong)} errors",
             "0 errors",
         ),
@@ -192,11 +201,17 @@ def _load(
     found += [
         Result(what, f"{len(took)}; {_spread(took)}", "") for what, took in sorted(seen.took.items()) if what != "edit"
     ]
-    found.append(
-        Result("memory", f"{first:.0f} MiB at first, {middle:.0f} half way, at most {last:.0f}", "under 600 MiB")
-    )
+    course = ", ".join(f"{memory:.0f}" for _, memory in held)
+    found.append(Result("memory", f"MiB, each tenth: {course}; at most {last:.0f}", "under 600, and no growth"))
     found += [Result("error", words, "") for words in (seen.wrong + quick.wrong)[:5]]
     return found
+
+
+def _share(begun: float, seconds: float, most: int | None, *seen: Seen) -> float:
+    """How much of it is done."""
+    if most is None:
+        return (time.monotonic() - begun) / seconds
+    return sum(len(took) for one in seen for took in list(one.took.values())) / most
 
 
 def _spread(took: list[float]) -> str:

@@ -373,13 +373,16 @@ def bench(
         typer.Option(help="Measure a server with so many sessions on a plan of 2,000 people and 300 places instead."),
     ] = 0,
     seconds: Annotated[float, typer.Option(help="How long, for --load.")] = 300.0,
+    requests: Annotated[
+        int | None, typer.Option(help="For --load: until so many were answered, without pauses, instead of for a time.")
+    ] = None,
     as_json: AsJson = False,
 ) -> None:
     """Measure speed and memory: ratios and medians, in one run."""
     if load:
         from yardgate.bench_load import run as run_load
 
-        results = run_load(load, seconds)
+        results = run_load(load, seconds, requests)
     elif files:
         from yardgate.bench import run_pushes
 
