@@ -1,5 +1,6 @@
 """What takes long is worked out once for all who ask, few at a time, and holds nobody else up; and what may be asked for has its limits."""
 
+import asyncio
 import base64
 import io
 import sqlite3
@@ -8,13 +9,14 @@ import zipfile
 from typing import Any
 
 import pytest
+from fastapi import HTTPException, Response
 from openpyxl import Workbook
 
 from tests.api.conftest import Web, edit
 from tests.server import until
 from tests.serving import Served
 from yardgate.api import agreed, transfer
-from yardgate.api.turns import AT_ONCE
+from yardgate.api.turns import AT_ONCE, Turns
 from yardgate.appliance.target import ApplianceError
 from yardgate.core.plan import Plan
 from yardgate.core.rollout import Destination
@@ -71,7 +73,7 @@ def test_findings_are_worked_out_once_for_all_who_ask_and_hold_nobody_up(
 def test_few_long_ones_at_a_time_and_of_each_who_asks_one(
     served: Served, lantern: Plan, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    plan = Plans(served.store).create(lantern, "ann").id
+    plans = Plans(served.store)
     go, inside, most = threading.Event(), [], []
     writing = workbook.write
 
@@ -87,22 +89,56 @@ def test_few_long_ones_at_a_time_and_of_each_who_asks_one(
     for name in names:
         served.token("reader", name)
 
-    def take(client: Any) -> None:
+    def take(client: Any, plan: str) -> None:
         assert client.get(f"/api/v1/plans/{plan}/export/workbook").status_code == 200
 
     clients = {name: served.client("reader", name) for name in names}
-    takers = [threading.Thread(target=take, args=(clients[name],)) for name in names]
+    asked = [(clients[name], plans.create(lantern, "ann").id) for name in names]
+    takers = [threading.Thread(target=take, args=one) for one in asked]
     for taker in takers:
         taker.start()
     until(lambda: len(inside) == AT_ONCE)
     with served.client("reader", "quick") as client:
-        assert client.get(f"/api/v1/plans/{plan}").status_code == 200
+        assert client.get(f"/api/v1/plans/{asked[0][1]}").status_code == 200
     go.set()
     for taker in takers:
         taker.join(60)
     assert max(most) == AT_ONCE
     assert len(most) == len(names)
     assert served.app.state.turns.under_way.total() == 0
+
+
+def test_what_several_ask_for_is_worked_out_once_for_all_who_came_before_it_began() -> None:
+    async def scene() -> None:
+        turns, go, times = Turns(), asyncio.Event(), []
+
+        async def work() -> Response:
+            times.append(len(times) + 1)
+            await go.wait()
+            if len(times) > 2:
+                raise HTTPException(503, "too long")
+            return Response(f"{len(times)}")
+
+        first = asyncio.ensure_future(turns.together("x", "ann", work))
+        await asyncio.sleep(0)
+        while not times:
+            await asyncio.sleep(0)
+        later = [asyncio.ensure_future(turns.together("x", f"reader {number}", work)) for number in range(5)]
+        await asyncio.sleep(0)
+        assert times == [1], "what has begun may not know what was changed since"
+        go.set()
+        answers = [await one for one in (first, *later)]
+        assert [answer.body for answer in answers] == [b"1", *[b"2"] * 5]
+        assert len({id(answer.raw_headers) for answer in answers}) == 6, "each is sent by itself"
+        failing = [asyncio.ensure_future(turns.together("x", "bo", work)) for _ in range(3)]
+        for one in failing:
+            with pytest.raises(HTTPException):
+                await one
+        assert times == [1, 2, 3]
+        assert not turns.begun
+        assert not turns.waiting
+
+    asyncio.run(scene())
 
 
 def test_hosts_are_read_for_planners_below_the_top_and_few_at_once(web: Web, monkeypatch: pytest.MonkeyPatch) -> None:

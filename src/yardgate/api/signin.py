@@ -92,6 +92,12 @@ def at_least(role: str) -> Callable[[Request, Account], Account]:
     return check
 
 
+def may_read(request: Request) -> bool:
+    """Whether who asks may read the plan that is asked about."""
+    account = asking(request)
+    return account is not None and rank(account, request.path_params.get("plan")) >= RANKS.index("reader")
+
+
 TheDesk = Annotated[Desk, Depends(desk)]
 Somebody = Annotated[Account, Depends(signed_in)]
 Reader = Annotated[Account, Depends(at_least("reader"))]
