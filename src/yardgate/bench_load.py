@@ -15,6 +15,7 @@ import time
 from collections.abc import Callable
 from contextlib import suppress
 from dataclasses import dataclass, field
+from functools import partial
 from http.client import HTTPConnection, HTTPException
 from itertools import chain
 from pathlib import Path
@@ -27,7 +28,10 @@ from yardgate.store.accounts import Accounts
 
 PORT = 8747
 LEVELS = ("RW", "RO", "NA", None)
-QUICK = ("outline head", "board", "reason", "history", "session")
+BADGES = (
+    10  # windows whose number of findings is fetched anew as soon as it is there; whoever works on does not wait for it
+)
+AGAIN = 5  # times that an edit is done again on what others made of the plan meanwhile
 
 
 @dataclass
@@ -36,7 +40,6 @@ class Seen:
 
     took: dict[str, list[float]] = field(default_factory=dict)
     wrong: list[str] = field(default_factory=list)
-    stale: int = 0
     lock: Lock = field(default_factory=Lock)
 
     def add(self, what: str, seconds: float) -> None:
@@ -73,12 +76,8 @@ class Person:
                 if not again:
                     self.seen.fail(f"{what}: {error!r}")
                     return b""
-        self.seen.add(what, time.perf_counter() - begun)
-        if answer.status == 409 and what == "edit":
-            self.revision = json.loads(content).get("revision", self.revision)
-            with self.seen.lock:
-                self.seen.stale += 1
-        elif answer.status not in fine:
+        self.seen.add("stale edit" if answer.status == 409 else what, time.perf_counter() - begun)
+        if answer.status not in (*fine, 409):
             self.seen.fail(f"{what}: {answer.status} {content[:120]!r}")
         return content
 
@@ -88,12 +87,16 @@ class Person:
     def act(self) -> None:
         """One thing that somebody does."""
         place, user = f"p{self.rng.randrange(self.places - 1)}", f"u{self.rng.randrange(self.users)}"
-        match self.rng.choices(range(9), (25, 30, 15, 8, 6, 6, 4, 4, 2))[0]:
+        match self.rng.choices(range(8), (25, 30, 15, 8, 6, 4, 4, 2))[0]:
             case 0:
                 edit = {"op": "set-grant", "place": place, "who": user, "level": self.rng.choice(LEVELS)}
-                said = self.ask("edit", "POST", self.at("/edits"), {"revision": self.revision, "edits": [edit]})
-                with suppress(ValueError):
-                    self.revision = json.loads(said).get("revision", self.revision)
+                for _ in range(AGAIN):
+                    asked = self.revision
+                    said = self.ask("edit", "POST", self.at("/edits"), {"revision": asked, "edits": [edit]})
+                    with suppress(ValueError):
+                        self.revision = json.loads(said).get("revision", asked)
+                    if self.revision == asked + 1:
+                        break
             case 1:
                 some = "&".join(f"place=p{self.rng.randrange(self.places - 1)}" for _ in range(20))
                 self.ask("board", "GET", self.at(f"/board?{some}"))
@@ -102,12 +105,10 @@ class Person:
             case 3:
                 self.ask("history", "GET", self.at("/history"))
             case 4:
-                self.ask("standing", "GET", self.at("/standing"))
-            case 5:
                 self.ask("shares", "GET", self.at("/shares"))
-            case 6:
+            case 5:
                 self.ask("storage", "GET", self.at(f"/storage/{place}"))
-            case 7:
+            case 6:
                 self.ask("outline", "GET", self.at(""))
             case _:
                 self.ask("rollout", "GET", self.at("/rollout"))
@@ -123,7 +124,7 @@ def run(
         accounts = Accounts(store)
         cookies = [
             f"yardgate-{store.token}={accounts.begin(accounts.add(f'p {n}', 'planner').id)}"
-            for n in range(browsers + 3)
+            for n in range(browsers + 3 + BADGES)
         ]
         store.close()
         command = [sys.executable, "-m", "yardgate.cli", "serve", "--data", folder, "--port", str(PORT)]
@@ -154,11 +155,13 @@ def _load(
     importing, taking, probing = (
         Person(of, plan, cookies[browsers + n], browsers + n, users, places) for n, of in enumerate((seen, seen, quick))
     )
+    badges = [Person(seen, plan, cookies[-1 - n], 100 + n, users, places) for n in range(BADGES)]
     stranger = Person(Seen(), plan, "", 99, users, places)
     table = "who,pool\r\n" + "".join(f"New person {number},RO\r\n" for number in range(20_000))
     taken = {"revision": 1, "kind": "matrix", "content": base64.b64encode(table.encode()).decode()}
 
     def live(person: Person) -> None:
+        over.wait(person.rng.uniform(0, 3))
         while not over.is_set():
             person.act()
             over.wait(person.rng.uniform(0.5, 3) if most is None else 0)
@@ -171,6 +174,7 @@ def _load(
     beside: list[tuple[float, Callable[[], object]]] = [
         (5, lambda: importing.ask("import preview", "POST", importing.at("/import/preview"), taken)),
         (10, lambda: taking.ask("workbook", "GET", taking.at("/export/workbook"))),
+        *((1.0, partial(one.ask, "standing", "GET", one.at("/standing"))) for one in badges),
         (1, lambda: stranger.ask("bad upload", "POST", stranger.at("/edits"), b"[" * 5_000_000, (401, 413))),
         (0.1, lambda: probing.ask("session", "GET", "/api/v1/session")),
         (0.3, lambda: probing.ask("history", "GET", probing.at("/history?most=5"))),
@@ -200,7 +204,7 @@ def _load(
             f"{requests} requests, {len(seen.wrong) + len(quick.wrong)} errors",
             "0 errors",
         ),
-        Result("edits", f"{len(edits)} and {seen.stale} stale; {_spread(edits)}", "p95 under 1 s"),
+        Result("edits", f"{len(edits)}; {_spread(edits)}", "p95 under 1 s"),
         Result("quick requests beside all that", _spread(probes), "never over 0.5 s"),
     ]
     found += [
