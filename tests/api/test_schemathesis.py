@@ -8,6 +8,7 @@ import schemathesis
 from hypothesis import HealthCheck, settings
 from schemathesis.specs.openapi.checks import content_type_conformance, response_schema_conformance
 
+from tests.thorough import times
 from yardgate.api.app import create_app
 from yardgate.api.signin import Tries
 from yardgate.demo import plan
@@ -36,7 +37,7 @@ schema = (
 
 
 @schema.parametrize()
-@settings(max_examples=30, suppress_health_check=list(HealthCheck))
+@settings(max_examples=times(30, 900), suppress_health_check=list(HealthCheck))
 def test_no_request_brings_the_server_down(case: schemathesis.Case) -> None:
     APP.state.tries = Tries()
     if "plan" in (case.path_parameters or {}) and case.path_parameters["plan"]:

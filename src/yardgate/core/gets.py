@@ -1,0 +1,148 @@
+"""What somebody gets in a place, beside what is granted to them there: as granted, more, less, or not at all because nothing leads there.
+
+What is granted is what the grants that count in the place come to by the clash rule. Where storage is not planned and nothing is said on the
+place itself, the nearest place above that says something counts, as far up as a share reaches: nobody meant anything else. Where a list is
+planned by hand and nothing is granted, there is nothing to compare: the list is what was meant. A guest is granted what the shares that begin
+there let guests do, and what is granted to everyone.
+
+To pass through to something deeper is never more than granted: it lets nobody read. An account that is shut gets nothing, and is not short of it.
+Root, and who runs a share, pass every list: that is what they are for.
+"""
+
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass
+from typing import Literal, NamedTuple
+
+import numpy as np
+
+from yardgate.core.outcome import Column, Outcome
+from yardgate.core.packed import unpack
+from yardgate.core.plan import EVERYONE, GUEST
+from yardgate.core.reason import grants_gate
+from yardgate.core.resolve import Codes, to_codes
+from yardgate.core.rights import LEVELS, Level
+from yardgate.core.share import Protocol
+from yardgate.core.storage import granted_on
+from yardgate.core.ways import counted_as
+from yardgate.core.weighing import parts, weigh
+
+State = Literal["as granted", "settled", "not set", "not shared", "more", "less"]
+STATES: tuple[State, ...] = ("as granted", "settled", "not set", "not shared", "more", "less")
+AS_GRANTED, SETTLED, NOT_SET, NOT_SHARED, MORE, LESS = range(6)
+
+WORDS: Mapping[State, str] = {
+    "as granted": "as granted",
+    "settled": "settled by the rule",
+    "not set": "nothing is granted",
+    "not shared": "no share leads there",
+    "more": "more than granted",
+    "less": "less than granted",
+}
+
+
+class Stands(NamedTuple):
+    """One place, for all subjects and the guest behind them: uint8 (subjects + 1,). granted: `Level.code`. state: index into STATES."""
+
+    granted: Column
+    state: Codes
+
+
+class Off(NamedTuple):
+    """Somebody (a user, or the guest) who does not get what is granted to them."""
+
+    subject: str
+    place: str
+    granted: Level
+    gets: Level
+
+
+@dataclass(frozen=True, slots=True)
+class Gets:
+    """outcome: what comes out. places: how that stands to what is granted, for each place."""
+
+    outcome: Outcome
+    places: Mapping[str, Stands]
+
+    def off(self, state: Literal["more", "less"]) -> Iterator[Off]:
+        """The people, and the guest, who get more, or less, than is granted."""
+        matrix, wanted = self.outcome.matrix, STATES.index(state)
+        users = matrix.counting.users
+        for place, stands in self.places.items():
+            column = self.outcome.best[None][place]
+            for number in np.flatnonzero(stands.state == wanted).tolist():
+                if number < users or number == len(column) - 1:
+                    who = matrix.counting.subjects[number] if number < users else GUEST
+                    yield Off(who, place, LEVELS[int(stands.granted[number])], LEVELS[int(column[number])])
+
+    def count(self, state: State) -> int:
+        """How many people and guests."""
+        users, wanted = self.outcome.matrix.counting.users, STATES.index(state)
+        return sum(
+            int((stands.state[:users] == wanted).sum() + (stands.state[-1] == wanted))
+            for stands in self.places.values()
+        )
+
+
+def gets(found: Outcome, over: Protocol | None = None) -> Gets:
+    """Over any way in, or over one protocol."""
+    return Gets(found, {place: _stands(found, place, over) for place in found.matrix.plan.places})
+
+
+def said_at(found: Outcome, place: str) -> str | None:
+    """The place whose grants are what is granted in a place; None where a list alone says it."""
+    matrix = found.matrix
+    plan, laying, path = matrix.plan, matrix.laying, matrix.plan.path(place)
+    tops = [plan.path(plan.shares[way.share].place) for way in found.ways_to(place)]
+    highest = min((len(top) for top in tops), default=len(path)) - 1
+    for step in reversed(path[highest:]):
+        laid = laying.get(step)
+        if granted_on(plan, laying, step):
+            return step
+        if laid is not None and laid.list is not None:
+            return None
+    return place
+
+
+def _stands(found: Outcome, place: str, over: Protocol | None) -> Stands:
+    matrix = found.matrix
+    plan, counting, column = matrix.plan, matrix.counting, found.best[over][place]
+    subjects, at = len(counting.subjects), said_at(found, place)
+    state = np.full(subjects + 1, AS_GRANTED, dtype=np.uint8)
+    granted = column.copy()
+    if at is None:
+        state[column == Level.NA.code] = NOT_SET
+    else:
+        lines = [granted_on(plan, matrix.laying, at)]
+        high, low = weigh(plan.target, counting, lines)
+        said = parts(plan.target, counting, lines)
+        granted[:-1] = to_codes(high[0] | counting.boss, low[0] | counting.boss, subjects)
+        state[:-1][unpack(said.disagree[0] & ~counting.boss, subjects)] = SETTLED
+        concerned = unpack(said.concerned[0] | counting.boss, subjects)
+        state[:-1][~concerned & (column[:-1] == Level.NA.code)] = NOT_SET
+    granted[-1] = _guest(found, place, at).code
+    passing = counting.root.copy()
+    for way in found.ways_to(place, over):
+        runs = plan.shares[way.share].administrator
+        if way.protocol == "smb" and runs is not None:
+            passing |= counted_as(matrix, runs)
+    passes = np.append(unpack(passing, subjects), False)
+    active = np.append(unpack(counting.active, subjects), True)
+    state[(column > np.maximum(granted, Level.PT.code)) & active & ~passes] = MORE
+    state[(column < granted) & active] = LESS
+    if not found.ways_to(place, over):
+        state[:] = NOT_SHARED
+    return Stands(granted, state)
+
+
+def _guest(found: Outcome, place: str, at: str | None) -> Level:
+    """What is granted to a guest: by the shares that begin at the place that says it or below, and by the grants to everyone."""
+    matrix = found.matrix
+    plan, path = matrix.plan, matrix.plan.path(place)
+    below = path[path.index(at) :] if at is not None else path
+    shares = [plan.shares[way.share] for way in found.ways_to(place) if way.protocol == "smb"]
+    levels = [share.guests for share in shares if share.place in below]
+    if at is not None:
+        levels.append(
+            grants_gate(plan, at, matrix.laying.get(at), {GUEST: (GUEST,), EVERYONE: (GUEST, EVERYONE)}).level
+        )
+    return max(levels, default=Level.NA)
