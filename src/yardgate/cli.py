@@ -6,7 +6,7 @@ from collections.abc import Callable
 from dataclasses import asdict, replace
 from datetime import date
 from pathlib import Path
-from typing import Annotated, Any, Literal
+from typing import Annotated, Literal
 
 import typer
 from rich.table import Table
@@ -36,7 +36,7 @@ from yardgate.console import (
 from yardgate.core.clash import rule_words
 from yardgate.core.edit import SetGrant, apply, describe, difference, sentence
 from yardgate.core.names import Names
-from yardgate.core.outcome import outcome
+from yardgate.core.outcome import outcome, shifts
 from yardgate.core.packed import count
 from yardgate.core.plan import Plan, PlanError, show
 from yardgate.core.reason import ListLine
@@ -318,26 +318,26 @@ def grant(who: str, place: str, level: str, plan: PlanName = None, file: PlanPat
         one_of(names.who(who), who, "user or group"),
         SPELLINGS[level.casefold()],
     )
-    before = resolve_plan(work.plan, date.today())
+    before = work.plan
     after = work.keep((edit,))
-    _say_changes(work.plan, after, before, describe(work.plan, after, [edit]))
+    _say_changes(before, after, describe(before, after, [edit]))
 
 
-def _say_changes(plan: Plan, after: Plan, before: Any, words: str) -> None:
-    from yardgate.core.resolve import changes
-
-    found = [
-        change for change in changes(before, resolve_plan(after, before.on, before)) if change.subject in after.users
-    ]
+def _say_changes(before: Plan, after: Plan, words: str) -> None:
+    """What comes out differently over the ways in."""
+    then = resolve_plan(before, date.today())
+    was = outcome(then)
+    found = shifts(was, outcome(resolve_plan(after, then.on, then), was))
     out.print(
         f"{words}; {len(found)} {'cell' if len(found) == 1 else 'cells'} came out differently",
         markup=False,
         highlight=False,
         soft_wrap=True,
     )
-    table = Table("who", "place", "before", "after", box=None)
-    for change in found[:40]:
-        table.add_row(plan.named(change.subject), plan.path_name(change.place), change.before, change.after)
+    table = Table("who", "place", "over", "before", "after", box=None)
+    for cell in found[:40]:
+        row = (before.named(cell.subject), before.path_name(cell.place), (cell.over or "").upper())
+        table.add_row(*row, cell.before, cell.after)
     if found:
         out.print(table)
 
@@ -350,10 +350,10 @@ def undo(
 ) -> None:
     """Take back the latest change of a plan in the data folder."""
     work = Source(data, plan, None)
-    before = resolve_plan(work.plan, date.today())
+    before = work.plan
     step = work.plans.redo if redo else work.plans.undo
     after = step(work.opened.id, work.opened.revision, "command line")
-    _say_changes(work.plan, after.plan, before, work.plans.history(work.opened.id, most=1)[0].words)
+    _say_changes(before, after.plan, work.plans.history(work.opened.id, most=1)[0].words)
 
 
 @app.command()

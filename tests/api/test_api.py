@@ -14,7 +14,7 @@ from yardgate.core.plan import Plan, same
 from yardgate.core.share import Over
 from yardgate.core.ways import explain_over
 from yardgate.formats import planfile
-from yardgate.store import Plans
+from yardgate.store import Plans, Store
 
 
 def b64(text: str | bytes) -> str:
@@ -32,15 +32,21 @@ def test_the_outline_numbers_subjects_by_id(web: Web, client: TestClient, lanter
     )
 
 
+@pytest.fixture
+def web(store: Store, quay: Plan) -> Web:
+    """The demo plan with its lists: without them, what is granted inside a share reaches nobody."""
+    return Web(store, Plans(store).create(quay, "ann").id)
+
+
 def test_a_window_is_a_part_of_the_whole_board(web: Web, client: TestClient, lantern: Plan) -> None:
     whole = client.get(web.at("/board"), params={"place": ["toolpaths", "payroll"]}).json()
     assert whole["subjects"] == whole["count"] == 50
     part = client.get(web.at("/board"), params={"place": ["payroll"], "first": 5, "count": 10}).json()
-    for key in ("levels", "sources", "clashes"):
+    for key in ("levels", "sources", "granted", "states"):
         assert part["columns"]["payroll"][key] == whole["columns"]["payroll"][key][5:15]
     number = sorted(lantern.users).index("priya-natarajan")
     cell = {key: text[number] for key, text in whole["columns"]["toolpaths"].items()}
-    assert cell == {"levels": "N", "sources": "g", "clashes": "1"}
+    assert cell == {"levels": "N", "sources": "g", "granted": "N", "states": "s"}
 
 
 def test_an_edit_answers_with_what_it_changed_and_can_be_undone(web: Web, client: TestClient) -> None:
@@ -95,7 +101,13 @@ def test_errors_are_problem_details_that_name_the_object(web: Web, client: TestC
 def test_the_reason_is_in_gates_with_names(web: Web, client: TestClient) -> None:
     answer = client.get(web.at("/reason"), params={"subject": "priya-natarajan", "place": "toolpaths"}).json()
     assert answer["reason"]["level"] == "NA"
-    assert answer["reason"]["gates"][1]["sentence"] == "Apprentices: no access. A refusal wins."
+    assert [gate["kind"] for gate in answer["reason"]["gates"]] == ["account", "service", "share", "way", "list"]
+    grants = answer["reason"]["gates"][2]["sentence"]
+    assert grants.startswith("Draughting: read-write"), "over a share, its own grants are asked"
+    plain = client.get(
+        web.at("/reason"), params={"subject": "priya-natarajan", "place": "toolpaths", "over": "storage"}
+    ).json()
+    assert plain["reason"]["gates"][1]["sentence"].startswith("Apprentices: no access. A refusal wins.")
     assert answer["names"]["apprentices"] == "Apprentices"
 
 
@@ -105,10 +117,16 @@ def test_rules_clashes_and_group_offers(web: Web, client: TestClient) -> None:
     assert rules["pooled", "refusal"]["taken"]
     assert rules["pooled", "refusal"]["changed"]["total"] == 0
     widest = {cell["subject"] for cell in rules["pooled", "widest"]["changed"]["cells"]}
-    assert {"priya-natarajan", "saskia-de-wit", "henrik-vance"} <= widest
-    clashes = client.get(web.at("/clashes")).json()
-    assert {"subject": "priya-natarajan", "place": "toolpaths"} in clashes["cells"]
-    assert clashes["total"] == len(clashes["cells"])
+    assert {"priya-natarajan", "saskia-de-wit"} <= widest
+    off = client.get(web.at("/stands")).json()
+    assert (off["more"], off["less"]) == (4, 6)
+    assert len(off["cells"]) == 10
+    assert {"subject": "guest", "place": "noticeboard", "granted": "RO", "gets": "NA"} in off["cells"]
+    short = {"subject": "henrik-vance", "place": "backups", "granted": "RO", "gets": "NA"}
+    assert short in off["cells"]
+    settled = client.get(web.at("/stands"), params={"what": "settled"}).json()
+    assert {"subject": "priya-natarajan", "place": "toolpaths", "granted": "NA", "gets": "NA"} in settled["cells"]
+    assert settled["settled"] == len(settled["cells"])
     offers = client.get(web.at("/instead"), params={"who": "tomas-brandt", "place": "petrel-9", "level": "RW"}).json()
     assert offers[0]["name"] == "Draughting"
 
@@ -181,9 +199,9 @@ def test_bad_imports_say_line_and_column(web: Web, client: TestClient) -> None:
     assert client.post(web.at("/import/preview"), json=body).json()["column"] == 4
 
 
-def test_exports_are_what_the_formats_write(web: Web, client: TestClient, lantern: Plan) -> None:
+def test_exports_are_what_the_formats_write(web: Web, client: TestClient, quay: Plan) -> None:
     answer = client.get(web.at("/export/plan"))
-    assert same(planfile.read(answer.text), lantern)
+    assert same(planfile.read(answer.text), quay)
     assert answer.headers["content-disposition"] == 'attachment; filename="keelson-r1-plan.json"'
     for what in ("grants", "effective", "people"):
         assert client.get(web.at(f"/export/{what}")).text.startswith(("kind,name", "name,full name"))
@@ -193,7 +211,7 @@ def test_exports_are_what_the_formats_write(web: Web, client: TestClient, lanter
         f"/api/v1/plans/{into_nothing}/import",
         json={**body, "revision": client.get(f"/api/v1/plans/{into_nothing}").json()["revision"]},
     )
-    assert same(planfile.read(client.get(f"/api/v1/plans/{into_nothing}/export/plan").text), lantern)
+    assert same(planfile.read(client.get(f"/api/v1/plans/{into_nothing}/export/plan").text), quay)
 
 
 @pytest.mark.parametrize("kind", HOSTILE)
@@ -256,21 +274,22 @@ def test_too_large_a_body_is_refused(web: Web, client: TestClient) -> None:
     assert in_pieces.headers["content-type"] == "application/problem+json"
 
 
-def test_shares_say_who_gets_in_and_why_not(web: Web, client: TestClient, lantern: Plan) -> None:
+def test_shares_say_who_gets_in_and_why_not(web: Web, client: TestClient, quay: Plan) -> None:
     found = client.get(web.at("/shares")).json()
-    by_name = {lantern.shares[one["share"]].name: one["ways"] for one in found["shares"]}
-    assert set(by_name) == {share.name for share in lantern.shares.values()}
+    by_name = {quay.shares[one["share"]].name: one["ways"] for one in found["shares"]}
+    assert set(by_name) == {share.name for share in quay.shares.values()}
     assert by_name["images"][0]["protocol"] == "nfs"
-    assert sum(by_name["drawings"][0]["counts"].values()) == len(lantern.users)
+    assert sum(by_name["drawings"][0]["counts"].values()) == len(quay.users)
     assert (
         by_name["notices"][0]["guest"]
-        == explain_over(lantern, "guest", "noticeboard", Over("share-notices", "smb"), date.today()).level
+        == explain_over(quay, "guest", "noticeboard", Over("share-notices", "smb"), date.today()).level
     )
     assert found["unreached"] == []
 
     def ask(**query: str) -> Any:
         return client.get(
-            web.at("/shares/share-machines/reason"), params={"place": "toolpaths", "protocol": "nfs", **query}
+            web.at("/shares/reason"),
+            params={"share": "share-machines", "place": "toolpaths", "protocol": "nfs", **query},
         )
 
     told = ask(subject="tomas-brandt", host="192.0.2.7").json()["reason"]

@@ -30,7 +30,10 @@ from yardgate.store.copies import Copies
 from yardgate.store.servers import Servers
 
 WORD = StandIn.password
-AT = "/directories/lanternquay"
+
+
+def of(what: str, directory: str = "lanternquay") -> str:
+    return f"/directories/{what}?directory={directory}"
 
 
 @pytest.fixture
@@ -51,7 +54,7 @@ def joined(web: Web, server: StandIn) -> Directory:
 
 def wait(client: TestClient, web: Web, state: str = "ready") -> dict[str, Any]:
     for _ in range(600):
-        found = client.get(web.at(f"{AT}/reading")).json()
+        found = client.get(web.at(of("reading"))).json()
         if found["state"] != "reading":
             break
         time.sleep(0.02)
@@ -67,7 +70,7 @@ def begin(client: TestClient, web: Web, directory: Directory, **more: Any) -> No
 
 def keep(client: TestClient, web: Web) -> dict[str, Any]:
     revision = client.get(web.at()).json()["revision"]
-    answer = client.post(web.at(f"{AT}/keep"), json={"revision": revision})
+    answer = client.post(web.at(of("keep")), json={"revision": revision})
     assert answer.status_code == 200, answer.text
     return dict(answer.json())
 
@@ -126,7 +129,7 @@ def test_a_password_that_is_known_goes_to_no_other_server_than_was_agreed(
 ) -> None:
     planner, boss = web.client(), web.client("administrator")
     monkeypatch.setenv("YARDGATE_DIRECTORY_PASSWORD", WORD)
-    assert boss.put(web.at(f"{AT}/password"), json={"password": WORD}).status_code == 204
+    assert boss.put(web.at(of("password")), json={"password": WORD}).status_code == 204
     others = [
         replace(joined, controller=ear.at),
         replace(joined, controller=ear.at, security="plain", plain_agreed=True, fingerprint=None),
@@ -146,7 +149,7 @@ def test_a_password_that_is_known_goes_to_no_other_server_than_was_agreed(
             assert (answer.status_code, "type the password again" in answer.text) == (422, True), (what, other)
     edits = [{"op": "put-directory", "directory": asdict(others[1])}]
     assert planner.post(web.at("/edits"), json={"revision": 2, "edits": edits}).status_code == 200
-    assert planner.put(web.at(f"{AT}/password"), json={"password": "x"}).status_code == 403
+    assert planner.put(web.at(of("password")), json={"password": "x"}).status_code == 403
     assert planner.get(web.at("/directories")).json()[0]["password_known"] is False
     command = [sys.executable, "-m", "yardgate.cli", "directory", "read", "--data", str(web.store.path.parent)]
     done = subprocess.run(command, capture_output=True, text=True, env={**os.environ, "COLUMNS": "300"})
@@ -164,11 +167,11 @@ def test_a_reading_is_looked_at_and_then_kept_and_undone(client: TestClient, web
     begin(client, web, joined)
     found = wait(client, web)
     assert found["full"] is False
-    told = client.get(web.at(f"{AT}/reading/changes")).json()
+    told = client.get(web.at(of("reading/changes"))).json()
     assert told["counts"] == {"gone": 1, "shut": 1, "renamed": 2, "joins": 2, "leaves": 1, "new": 1, "changed": 2}
     assert "Dana Rook is gone from the directory; what was granted stays, marked" in [i["words"] for i in told["items"]]
     assert [i["words"] for i in told["items"] if i["what"] == "new"] == [
-        "Nadia Roux is new: read-write on 1 and read-only on 5 of 22 places"
+        "Nadia Roux is new: read-write on 2 and read-only on 6 of 22 places"
     ]
     assert {cell["subject"] for cell in told["changed"]["cells"]} == {"dana-rook", "rolf-petersen"}
     assert same(now(web), before)  # nothing is kept before somebody says so
@@ -179,7 +182,7 @@ def test_a_reading_is_looked_at_and_then_kept_and_undone(client: TestClient, web
     assert after.users["ines-marques"].name == "ines.duarte"
     page = client.get(web.at("/directories")).json()[0]
     assert (page["gone"], page["shut"]) == (["dana-rook"], 1)
-    assert client.get(web.at(f"{AT}/reading")).json()["state"] == "none"
+    assert client.get(web.at(of("reading"))).json()["state"] == "none"
     client.post(web.at("/undo"), json={"revision": answer["revision"]})
     assert same(now(web), before)
     begin(client, web, joined, full=True)
@@ -194,9 +197,9 @@ def test_a_directory_comes_in_from_ldif_and_leaves_again(client: TestClient, web
     body = {"directory": asdict(other), "ldif": base64.b64encode(content).decode()}
     assert client.post(web.at("/directories/reading"), json=body).status_code == 202
     before = now(web)
-    told = client.get(web.at("/directories/elsewhere/reading/changes")).json()
+    told = client.get(web.at(of("reading/changes", "elsewhere"))).json()
     assert told["counts"]["new"] == 14 - 1  # one of them is for mail only
-    kept = client.post(web.at("/directories/elsewhere/keep"), json={"revision": 1}).json()
+    kept = client.post(web.at(of("keep", "elsewhere")), json={"revision": 1}).json()
     assert now(web).users["pia-lombardi-2"].origin == "elsewhere"
     edits = [{"op": "remove-directory", "directory": "elsewhere"}]
     assert client.post(web.at("/edits"), json={"revision": kept["revision"], "edits": edits}).status_code == 200
@@ -216,8 +219,8 @@ def test_a_reading_that_fails_leaves_the_plan_as_it_was(
     begin(client, web, joined, full=True)
     failed = wait(client, web, "failed")
     assert "try again" in failed["words"]
-    assert client.get(web.at(f"{AT}/reading/changes")).status_code == 409
-    assert client.post(web.at(f"{AT}/keep"), json={"revision": 2}).status_code == 409
+    assert client.get(web.at(of("reading/changes"))).status_code == 409
+    assert client.post(web.at(of("keep")), json={"revision": 2}).status_code == 409
     assert same(now(web), before)
     server.faults = Faults()
     begin(client, web, joined, full=True)
@@ -227,20 +230,20 @@ def test_a_reading_that_fails_leaves_the_plan_as_it_was(
 def test_a_reading_can_be_given_up(client: TestClient, web: Web, joined: Directory, server: StandIn) -> None:
     server.faults = Faults(slow=0.3)
     begin(client, web, joined, full=True)
-    assert client.get(web.at(f"{AT}/reading")).json()["state"] == "reading"
-    assert client.delete(web.at(f"{AT}/reading")).status_code == 204
-    assert client.get(web.at(f"{AT}/reading")).json()["state"] == "none"
+    assert client.get(web.at(of("reading"))).json()["state"] == "reading"
+    assert client.delete(web.at(of("reading"))).status_code == 204
+    assert client.get(web.at(of("reading"))).json()["state"] == "none"
 
 
 @pytest.mark.usefixtures("joined")
 def test_other_numbers_are_looked_at_and_given(client: TestClient, web: Web) -> None:
     body = {"revision": 2, "numbering": "table", "low": 40_000, "high": 41_000}
-    found = client.post(web.at(f"{AT}/mapping"), json=body).json()
+    found = client.post(web.at(of("mapping")), json=body).json()
     assert found["moved"] == 13
     assert {move["becomes"] for move in found["moves"]} == set(range(40_000, 40_013))
-    assert client.post(web.at(f"{AT}/mapping/keep"), json=body).status_code == 200
+    assert client.post(web.at(of("mapping/keep")), json=body).status_code == 200
     assert now(web).users["pia-lombardi"].uid in range(40_000, 40_013)
-    wrong = client.post(web.at(f"{AT}/mapping"), json={**body, "low": 50_000})
+    wrong = client.post(web.at(of("mapping")), json={**body, "low": 50_000})
     assert (wrong.status_code, "none in 1 to" in wrong.json()["detail"]) == (422, True)
 
 
@@ -250,8 +253,8 @@ def test_readers_look_and_change_nothing(web: Web, joined: Directory) -> None:
     refusals: list[Callable[[], int]] = [
         lambda: reader.post(web.at("/directories/reading"), json={"directory": asdict(joined)}).status_code,
         lambda: reader.post(web.at("/directories/check"), json={"directory": asdict(joined)}).status_code,
-        lambda: reader.post(web.at(f"{AT}/keep"), json={"revision": 2}).status_code,
-        lambda: reader.put(web.at(f"{AT}/password"), json={"password": "x"}).status_code,
+        lambda: reader.post(web.at(of("keep")), json={"revision": 2}).status_code,
+        lambda: reader.put(web.at(of("password")), json={"password": "x"}).status_code,
     ]
     assert [refuse() for refuse in refusals] == [403] * 4
 
@@ -268,7 +271,7 @@ def test_the_password_is_nowhere(
     caplog.set_level(logging.DEBUG)
     monkeypatch.setattr(StandIn, "password", secret)
     client = web.client()
-    said = [client.put(web.at(f"{AT}/password"), json={"password": secret}).text]
+    said = [client.put(web.at(of("password")), json={"password": secret}).text]
     begin(client, web, joined, password=None)
     wait(client, web)
     keep(client, web)
@@ -280,7 +283,7 @@ def test_the_password_is_nowhere(
             web.at("/directories/check"), json={"directory": {**asdict(joined), "base": "x"}, "password": secret}
         ).text
     )
-    said += [client.get(web.at(path)).text for path in ("", "/directories", f"{AT}/reading", "/history")]
+    said += [client.get(web.at(path)).text for path in ("", "/directories", of("reading"), "/history")]
     said += [client.get(web.at(f"/export/{what}")).text for what in ("plan", "grants", "effective", "people")]
     file = tmp_path / "plan.json"
     file.write_text(planfile.write(now(web)))
@@ -316,7 +319,7 @@ def test_a_large_directory_is_told_in_part_and_kept_whole(client: TestClient, we
 
     text = ldif.write([(e.dn, e.attributes) for e in (*demo.entries(), *(entry(number) for number in range(3000)))])
     begin(client, web, joined, ldif=base64.b64encode(text.encode()).decode())
-    told = client.get(web.at(f"{AT}/reading/changes")).json()
+    told = client.get(web.at(of("reading/changes"))).json()
     assert told["counts"]["new"] == 3001
     assert len(told["items"]) < 520
     keep(client, web)

@@ -64,19 +64,15 @@ def test_a_card_and_the_report_tell_what_comes_out(client: TestClient, web: Web,
 def test_the_board_as_seen_over_ways_in_is_what_comes_out_there(client: TestClient, web: Web, lantern: Plan) -> None:
     found = outcome(resolve(lantern, date.today()))
     subjects = [*sorted(lantern.users), *sorted(lantern.groups)]
-    for over in ("any", "smb", "nfs"):
-        protocol = None if over == "any" else over
-        board = client.get(web.at("/board"), params={"place": list(lantern.places), "over": over}).json()
+    for protocol in (None, "smb", "nfs"):
+        query = {"place": list(lantern.places), **({"over": protocol} if protocol else {})}
+        board = client.get(web.at("/board"), params=query).json()
         for place, column in board["columns"].items():
             told = ["NPRW".index(letter) for letter in column["levels"]]
             assert told == [found.level(who, place, protocol).code for who in subjects]  # type: ignore[arg-type]
             reached = found.ways_to(place, protocol)  # type: ignore[arg-type]
-            assert (set(column["sources"]) == {"u"}) == (not reached)
-            both = over == "any" and {way.protocol for way in reached} == {"smb", "nfs"}
-            for who, differs in zip(subjects, column["clashes"], strict=True):
-                apart = found.level(who, place, "smb") != found.level(who, place, "nfs")
-                assert (differs == "1") == (both and apart)
-    query = {"subject": "priya-natarajan", "place": "toolpaths", "over": "any"}
+            assert (set(column["states"]) == {"u"}) == (not reached)
+    query = {"subject": "priya-natarajan", "place": "toolpaths"}
     why = client.get(web.at("/reason"), params=query).json()
     levels = {(way["share"], way["protocol"]): way["level"] for way in why["ways"]}
     assert (
@@ -84,6 +80,6 @@ def test_the_board_as_seen_over_ways_in_is_what_comes_out_there(client: TestClie
         == why["reason"]["level"]
         == max(levels.values(), key=["NA", "PT", "RO", "RW"].index)
     )
-    plain = client.get(web.at("/reason"), params={"subject": "priya-natarajan", "place": "toolpaths"}).json()
+    plain = client.get(web.at("/reason"), params={**query, "over": "storage"}).json()
     assert plain["over"] is None
     assert plain["ways"] == why["ways"]

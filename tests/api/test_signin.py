@@ -23,7 +23,7 @@ READS = [
     "",
     "/board?place=payroll",
     "/reason?subject=mira-oyelaran&place=payroll",
-    "/clashes",
+    "/stands",
     "/rules",
     "/history",
     "/versions",

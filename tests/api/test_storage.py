@@ -25,17 +25,17 @@ def get(client: TestClient, yard: Web, path: str, **query: Any) -> Any:
 
 
 def test_a_place_is_shown_layer_by_layer_with_what_stops_on_the_way(yard: Web) -> None:
-    found = get(yard.client(), yard, "/storage/toolpaths")
+    found = get(yard.client(), yard, "/storage", place="toolpaths")
     assert [layer["place"] for layer in found["layers"]] == ["keel", "drawings", "toolpaths"]
     stops = {line["who"]: line["stops"] for line in found["layers"][1]["lines"]}
     assert stops["directors"] is None
     assert stops["draughting"] == "granted anew on toolpaths"
     assert stops["rigging"] == "this folder only: it lets people through"
     assert [line["who"] for line in found["reading"]][:2] == ["apprentices", "draughting"]
-    cut = get(yard.client(), yard, "/storage/minutes")
+    cut = get(yard.client(), yard, "/storage", place="minutes")
     assert {line["stops"] for line in cut["layers"][1]["lines"] if line["made"] != "pass"} == {"cut at minutes"}
     assert cut["text"] == "A:fdg:Directors:rwaDdxtTnNcCy"
-    foreign = get(yard.client(), yard, "/storage/nightly")
+    foreign = get(yard.client(), yard, "/storage", place="nightly")
     assert {(u["subject"], u["wanted"], u["gets"]) for u in foreign["unsaid"]} >= {("viktor-sand", "RW", "NA")}
 
 
@@ -117,7 +117,7 @@ def test_listings_come_in_and_lists_go_out(yard: Web) -> None:
 @pytest.mark.parametrize(
     "path",
     [
-        "/storage/nowhere",
+        "/storage?place=nowhere",
         "/storage/push-down?place=nowhere",
         "/storage/style?place=nowhere&to=mode",
         "/storage/kinds?place=nowhere",

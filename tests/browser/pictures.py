@@ -75,8 +75,8 @@ def grants(see: Camera) -> None:
     see.go("board?view=grants&who=apprentices&place=toolpaths", ".c.RW")
 
 
-def clashes(see: Camera) -> None:
-    see.go("board?view=clashes", ".c.RW")
+def off(see: Camera) -> None:
+    see.go("board?view=off", ".c.less")
 
 
 def rule(see: Camera) -> None:
@@ -161,7 +161,7 @@ def history(see: Camera) -> None:
 
 
 TAKEN = [
-    board, grants, clashes, rule, people, storage, storage_posix, push_down, take_in, shares, walk, promises, findings,
+    board, grants, off, rule, people, storage, storage_posix, push_down, take_in, shares, walk, promises, findings,
     rollout, inside, history, board_dark,
 ]  # fmt: skip
 

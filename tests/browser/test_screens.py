@@ -17,7 +17,7 @@ from yardgate.store.accounts import Accounts
 SCREENS = [
     "board",
     "board?view=grants",
-    "board?view=clashes",
+    "board?view=off",
     "board?rows=people",
     "people",
     "shares?share=share-images",

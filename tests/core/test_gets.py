@@ -1,18 +1,26 @@
 """What everybody gets beside what is granted to them: the same one by one, by the gates."""
 
+from dataclasses import replace
+from typing import Any
+
 from hypothesis import given, settings
 
 from tests.conftest import ON
 from tests.gates import everything
 from tests.plans import plans
 from tests.thorough import times
+from yardgate.core.edit import PutPlace, SetGrant, apply
 from yardgate.core.gets import STATES, gets, said_at
+from yardgate.core.lists import Mode, Posix
 from yardgate.core.membership import token
 from yardgate.core.outcome import outcome
-from yardgate.core.plan import Plan
+from yardgate.core.plan import EVERYONE, GUEST, Place, Plan, User
 from yardgate.core.reason import grants_gate
 from yardgate.core.resolve import resolve
 from yardgate.core.rights import LEVELS, Level
+from yardgate.core.share import HostRule, Share
+
+RW, RO, NA = Level.RW, Level.RO, Level.NA
 
 
 @settings(max_examples=times(200, 2000))
@@ -48,3 +56,80 @@ def test_every_cell_is_told_as_the_gates_have_it(plan: Plan) -> None:
             else:
                 state = "settled" if len(said) > 1 and not boss else "as granted"
             assert STATES[stands.state[number]] == state, (user, place, level, granted)
+
+
+def office(**more: Any) -> Plan:
+    """Everyone writes in the office, over SMB; in it lies personnel, meant for two."""
+    users = {name: User(id=name, name=name, uid=1000 + n) for n, name in enumerate(("ann", "bo", "cy", "di"))}
+    places = {
+        "tank": Place(id="tank", name="tank", kind="pool"),
+        "office": Place(id="office", name="office", kind="dataset", parent="tank"),
+        "personnel": Place(id="personnel", name="personnel", kind="dataset", parent="office"),
+    }
+    grants = {"office": {EVERYONE: RW}, "personnel": {"ann": RW, "bo": RO}}
+    shares = {"office": Share(id="office", name="office", place="office", smb=True)}
+    return Plan(**{"users": users, "places": places, "grants": grants, "shares": shares, **more})
+
+
+def told(plan: Plan, place: str) -> dict[str, tuple[Level, Level, str]]:
+    """Who -> granted, gets, and how the one stands to the other."""
+    found = gets(outcome(resolve(plan, ON)))
+    column, stands = found.outcome.best[None][place], found.places[place]
+    whos = [*found.outcome.matrix.counting.subjects, GUEST]
+    return {
+        who: (LEVELS[stands.granted[n]], LEVELS[column[n]], STATES[stands.state[n]])
+        for n, who in enumerate(whos)
+        if who in (*plan.users, GUEST)
+    }
+
+
+def test_a_folder_for_two_in_a_share_for_all_is_open_to_all_and_says_so() -> None:
+    plan = office()
+    assert told(plan, "personnel") == {
+        "ann": (RW, RW, "as granted"),
+        "bo": (RO, RW, "more"),
+        "cy": (NA, RW, "more"),
+        "di": (NA, RW, "more"),
+        GUEST: (NA, NA, "not set"),
+    }
+    assert {state for *_, state in told(plan, "office").values()} == {"as granted", "not set"}, "guests are not let in"
+    refused, _ = apply(plan, [SetGrant("personnel", "cy", NA)])
+    assert told(refused, "personnel")["cy"] == (NA, RW, "more"), "to refuse it there changes nothing"
+    planned = replace(plan.places["personnel"], own=Posix(()), cut=True, carried="both")
+    closed, _ = apply(plan, [PutPlace(planned)])
+    assert told(closed, "personnel")["cy"] == (NA, NA, "not set")
+    assert told(closed, "personnel")["ann"][2] == "as granted"
+
+
+def test_homes_that_everybody_can_read_are_counted_one_by_one() -> None:
+    plan = office()
+    whos = tuple(plan.users)
+    homes = {f"home-{who}": Place(id=f"home-{who}", name=who, kind="folder", parent="office") for who in whos}
+    grants = {"office": {EVERYONE: RO}, **{f"home-{who}": {who: RW} for who in whos}}
+    found = gets(outcome(resolve(replace(plan, places=plan.places | homes, grants=grants), ON)))
+    more = {(off.subject, off.place) for off in found.off("more")}
+    assert {cell for cell in more if cell[1] != "personnel"} == {
+        (who, home) for who in whos for home in homes if home != f"home-{who}"
+    }
+    less = {(off.subject, off.granted, off.gets) for off in found.off("less")}
+    assert less == {(who, RW, RO) for who in whos}, "the share holds them to reading"
+    assert (found.count("more"), found.count("less")) == (len(more), len(less))
+
+
+def test_where_no_share_leads_nobody_gets_in_and_over_nfs_hosts_are_asked_and_no_grants() -> None:
+    plan = office(shares={})
+    hosts = (HostRule(hosts="192.0.2.0/24", level=RW),)
+    nfs = Share(id="x", name="x", place="personnel", smb=False, nfs=True, hosts=hosts)
+    over = told(replace(plan, shares={"x": nfs}), "personnel")
+    assert over["ann"] == (RW, RW, "as granted")
+    assert over["cy"] == (NA, RW, "more")
+    assert over[GUEST][2] == "more", "whoever a client claims to be, and nobody is refused"
+    assert {state for *_, state in told(replace(plan, shares={"x": nfs}), "office").values()} == {"not shared"}
+
+
+def test_guests_are_held_beside_what_the_share_lets_them_do() -> None:
+    plan = office()
+    plan = replace(plan, shares={"office": replace(plan.shares["office"], guests=RO)}, grants={"office": {"ann": RW}})
+    assert told(plan, "office")[GUEST] == (RO, RO, "as granted")
+    closed = replace(plan.places["office"], own=Mode(0o770), cut=True, carried="both")
+    assert told(apply(plan, [PutPlace(closed)])[0], "office")[GUEST] == (RO, NA, "less")

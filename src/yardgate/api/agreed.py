@@ -8,6 +8,7 @@ from yardgate.api.desk import Desk
 from yardgate.api.parsing import OffLoop
 from yardgate.api.schemas import (
     BreachOut,
+    CellChange,
     ContradictionOut,
     Edits,
     EffectOut,
@@ -16,7 +17,6 @@ from yardgate.api.schemas import (
     KeepingOut,
     RemedyOut,
     SentenceIn,
-    ShiftOut,
     StandingOut,
     TouchedCell,
 )
@@ -162,7 +162,7 @@ def _effect(before: Plan, found: Effect) -> EffectOut:
         people=len({shift.subject for shift in found.shifts}),
         places=len({shift.place for shift in found.shifts}),
         cells=[
-            ShiftOut(subject=s.subject, place=s.place, over=s.over, before=s.before, after=s.after)
+            CellChange(subject=s.subject, place=s.place, over=s.over, before=s.before, after=s.after)
             for s in found.shifts[:LISTED]
         ],
         breaks=said(found.breaks),

@@ -7,6 +7,7 @@ again where it ended; it ends with this one.
 import asyncio
 import json
 import logging
+import os
 import shutil
 import sys
 from asyncio.subprocess import PIPE, Process
@@ -21,6 +22,7 @@ from fastapi import HTTPException, Request, Response
 log = logging.getLogger("yardgate.aside")
 BEGINNING, ENDING = 30.0, 5.0  # seconds that the process may take to start, and to end
 PATIENCE = httpx.Timeout(300.0, connect=BEGINNING)
+SPARING = {"MALLOC_ARENA_MAX": "2"}  # what threads gave back is used by all of them (mallopt(3))
 PASSED_ON = ("content-type", "content-encoding", "content-disposition", "etag", "retry-after", "vary")
 NOT_SENT = frozenset({"connection", "content-length", "transfer-encoding", "x-forwarded-for"})
 
@@ -83,7 +85,7 @@ class Aside:
 
     async def _start(self) -> Running:
         command = (sys.executable, "-m", "yardgate.api.aside_process", json.dumps(asdict(self.settings)))
-        process = await asyncio.create_subprocess_exec(*command, stdin=PIPE, stdout=PIPE)
+        process = await asyncio.create_subprocess_exec(*command, stdin=PIPE, stdout=PIPE, env=os.environ | SPARING)
         assert process.stdout is not None
         path = (await process.stdout.readline()).decode().strip()
         if not path:

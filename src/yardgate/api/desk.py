@@ -1,7 +1,7 @@
 """What the routers share: the store, and the newest matrix of each plan, so that an edit resolves only what it touched."""
 
 import re
-from collections.abc import Callable, Iterable, Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass, field
 from datetime import date
@@ -19,12 +19,12 @@ from yardgate.api.rolling import Rolling
 from yardgate.api.schemas import CellChange, Changed, Column, EntryOut, GrantOut, ReasonOut, Step
 from yardgate.core.findings import find
 from yardgate.core.findings.case import Case, Finding
+from yardgate.core.gets import View, column, stands
 from yardgate.core.keeping import Kept, keep
-from yardgate.core.outcome import Outcome, outcome
+from yardgate.core.outcome import Outcome, Shift, outcome
 from yardgate.core.plan import Plan
 from yardgate.core.reason import Reason
-from yardgate.core.resolve import Change, Matrix, detail, resolve
-from yardgate.core.share import Protocol
+from yardgate.core.resolve import Matrix, detail, resolve
 from yardgate.store import Entry, Opened, Plans, Store
 from yardgate.store.accounts import Accounts
 from yardgate.store.audit import Audit
@@ -34,8 +34,9 @@ from yardgate.store.rollouts import Rollouts
 from yardgate.store.servers import Servers
 
 LEVEL_LETTERS = np.frombuffer(b"NPRW", dtype=np.uint8)
-SOURCE_LETTERS = np.frombuffer(b"-ogaAxwl", dtype=np.uint8)
-CLASH_LETTERS = np.frombuffer(b"01", dtype=np.uint8)
+SOURCE_LETTERS = np.frombuffer(b"-ogaAxwli", dtype=np.uint8)
+SOURCE_LETTERS_WAY = np.uint8(8)  # it is the way in that gives, or leaves, something else
+STATE_LETTERS = np.frombuffer(b"=s.u+<", dtype=np.uint8)
 LISTED = 500
 T = TypeVar("T")
 HOSTS, WAIT = 2, 3.0  # hosts that are read at once for requests, and the seconds that a further one waits
@@ -50,7 +51,7 @@ class Worked:
     forcing: Lock = field(default_factory=Lock)
     matrix: Matrix | None = None
     kept: Kept | None = None
-    in_force: tuple[int, Matrix] | None = None
+    in_force: tuple[int, Outcome] | None = None
     working: dict[str, Lock] = field(default_factory=dict)
     worked: dict[str, tuple[tuple[int, date, int | None], Any]] = field(default_factory=dict)
 
@@ -106,16 +107,20 @@ class Desk:
                 of.kept = last
             return last
 
-    def in_force(self, opened: Opened) -> Matrix | None:
+    def outcome(self, opened: Opened) -> Outcome:
+        """What everybody gets over the ways in."""
+        return self.kept(opened).outcome
+
+    def in_force(self, opened: Opened) -> Outcome | None:
         """The plan that was put on the appliance last, resolved; None where none was. What was left for later then counts as put there."""
         revision = self.rollouts.revision_in_force(opened.id)
         if revision is None:
             return None
-        now, of = self.matrix(opened), self._of(opened)
+        now, of = self.outcome(opened), self._of(opened)
         with of.forcing:
             known = of.in_force
-            if known is None or known[0] != revision or known[1].on != now.on:
-                known = (revision, resolve(self.plans.at(opened.id, revision), now.on))
+            if known is None or known[0] != revision or known[1].matrix.on != now.matrix.on:
+                known = (revision, outcome(resolve(self.plans.at(opened.id, revision), now.matrix.on)))
                 of.in_force = known
             return known[1]
 
@@ -145,7 +150,7 @@ class Desk:
     def case(self, opened: Opened) -> Case:
         """What findings are looked for in."""
         there = self.in_force(opened)
-        return Case(self.kept(opened).outcome, there.plan if there is not None else None)
+        return Case(self.outcome(opened), there.matrix.plan if there is not None else None)
 
     def step(self, opened: Opened, stack: tuple[int, ...]) -> Step | None:
         if not stack:
@@ -175,7 +180,11 @@ def order(matrix: Matrix) -> NDArray[np.intp]:
     return np.array([counting.number[subject] for subject in (*sorted(users), *sorted(groups))], dtype=np.intp)
 
 
-def columns(matrix: Matrix, places: Iterable[str], first: int = 0, count: int | None = None) -> dict[str, Column]:
+def columns(
+    found: Outcome, places: Iterable[str], view: View = None, first: int = 0, count: int | None = None
+) -> dict[str, Column]:
+    """The columns of the board as they come out."""
+    matrix = found.matrix
     wanted = [place for place in places if place in matrix.rows]
     shown = order(matrix)[first : None if count is None else first + count]
     details = detail(matrix, wanted)
@@ -183,47 +192,28 @@ def columns(matrix: Matrix, places: Iterable[str], first: int = 0, count: int | 
     def letters(alphabet: NDArray[np.uint8], codes: NDArray[np.uint8]) -> str:
         return alphabet[codes[shown]].tobytes().decode("ascii")
 
-    return {
-        place: Column(
-            levels=letters(LEVEL_LETTERS, matrix.rows[place]),
-            sources=letters(SOURCE_LETTERS, details[place].source),
-            clashes=letters(CLASH_LETTERS, details[place].clash.astype(np.uint8)),
-        )
-        for place in wanted
-    }
-
-
-def seen_columns(
-    found: Outcome, places: Iterable[str], over: Protocol | None, first: int = 0, count: int | None = None
-) -> dict[str, Column]:
-    """The columns as they come out over a protocol, or over any way in."""
-    matrix, shown = found.matrix, order(found.matrix)[first : None if count is None else first + count]
     result = {}
-    for place, column in columns(matrix, places, first, count).items():
-        levels, ways = found.best[over][place][shown], found.ways_to(place, over)
-        sources = np.frombuffer(column.sources.encode(), dtype=np.uint8)
-        if not ways:
-            sources = np.full_like(sources, ord("u"))
-        else:
-            sources = np.where(levels == matrix.rows[place][shown], sources, np.uint8(ord("i")))
-        both = over is None and {way.protocol for way in ways} == {"smb", "nfs"}
-        differs = (found.best["smb"][place] != found.best["nfs"][place])[shown] & both
+    for place in wanted:
+        comes, told, source = column(found, place, view), stands(found, place, view), details[place].source
+        elsewhere = comes[:-1] != matrix.rows[place]
         result[place] = Column(
-            levels=LEVEL_LETTERS[levels].tobytes().decode("ascii"),
-            sources=sources.astype(np.uint8).tobytes().decode("ascii"),
-            clashes=CLASH_LETTERS[differs.astype(np.uint8)].tobytes().decode("ascii"),
+            levels=letters(LEVEL_LETTERS, comes),
+            sources=letters(SOURCE_LETTERS, np.where(elsewhere, SOURCE_LETTERS_WAY, source)),
+            granted=letters(LEVEL_LETTERS, told.granted),
+            states=letters(STATE_LETTERS, told.state),
         )
     return result
 
 
-def changed(plan: Plan, found: list[Change], other: Plan | None = None) -> Changed:
-    """Changed cells of users; groups are rows of their own on the board, but nobody's level."""
-    cells = [c for c in found if c.subject in plan.users or (other is not None and c.subject in other.users)]
+def changed(found: Sequence[Shift]) -> Changed:
     return Changed(
-        total=len(cells),
-        people=len({c.subject for c in cells}),
-        places=len({c.place for c in cells}),
-        cells=[CellChange(subject=c.subject, place=c.place, before=c.before, after=c.after) for c in cells[:LISTED]],
+        total=len(found),
+        people=len({c.subject for c in found}),
+        places=len({c.place for c in found}),
+        cells=[
+            CellChange(subject=c.subject, place=c.place, over=c.over, before=c.before, after=c.after)
+            for c in found[:LISTED]
+        ],
     )
 
 

@@ -14,6 +14,7 @@ from yardgate.api.schemas import (
     CheckDirectory,
     CheckedDirectory,
     DirectoryOut,
+    Id,
     ItemOut,
     LeftOutOut,
     MappingIn,
@@ -30,8 +31,9 @@ from yardgate.api.signin import Planner, Reader, TheDesk, say
 from yardgate.core.directory import Copy, Directory
 from yardgate.core.edit import apply
 from yardgate.core.idmap import moves, troubles
+from yardgate.core.outcome import Outcome, outcome, shifts
 from yardgate.core.plan import Group, Plan, PlanError, User, directory_troubles
-from yardgate.core.resolve import Matrix, changes, resolve
+from yardgate.core.resolve import resolve
 from yardgate.core.rights import Level
 from yardgate.core.sync import Item, Sync, sync
 from yardgate.directory import passwords
@@ -168,8 +170,8 @@ def check_directory(plan: str, account: Planner, desk: TheDesk, body: CheckDirec
     )
 
 
-@router.put("/{directory}/password", status_code=204)
-def keep_password(plan: str, directory: str, account: Planner, request: Request, desk: TheDesk, body: Password) -> None:
+@router.put("/password", status_code=204)
+def keep_password(plan: str, directory: Id, account: Planner, request: Request, desk: TheDesk, body: Password) -> None:
     """Keep the reading account's password in memory until the server ends, for the server that was agreed on."""
     joined = _joined(desk.plans.open(plan).plan, directory)
     _agreed(desk, plan, account, joined, body.password)
@@ -200,8 +202,8 @@ def start_reading(plan: str, account: Planner, request: Request, desk: TheDesk, 
     return reading(plan, directory.id, account, desk)
 
 
-@router.get("/{directory}/reading")
-def reading(plan: str, directory: str, _: Reader, desk: TheDesk) -> ReadingOut:
+@router.get("/reading")
+def reading(plan: str, directory: Id, _: Reader, desk: TheDesk) -> ReadingOut:
     """How far the reading is."""
     found = desk.readings.of(plan, directory)
     if found is None:
@@ -217,8 +219,8 @@ def reading(plan: str, directory: str, _: Reader, desk: TheDesk) -> ReadingOut:
     )
 
 
-@router.delete("/{directory}/reading", status_code=204)
-def cancel_reading(plan: str, directory: str, _: Planner, desk: TheDesk) -> None:
+@router.delete("/reading", status_code=204)
+def cancel_reading(plan: str, directory: Id, _: Planner, desk: TheDesk) -> None:
     """Give the reading up, or throw away what it found. The plan is as before."""
     desk.readings.forget(plan, directory)
 
@@ -230,37 +232,34 @@ def _ready(desk: Desk, plan: str, directory: str) -> tuple[Directory, Copy]:
     return found.directory, found.copy
 
 
-@router.get("/{directory}/reading/changes")
-def reading_changes(plan: str, directory: str, _: Reader, desk: TheDesk) -> SyncOut:
+@router.get("/reading/changes")
+def reading_changes(plan: str, directory: Id, _: Reader, desk: TheDesk) -> SyncOut:
     """What the reading does to the plan: accounts, and the cells that come out differently."""
     settings, copy = _ready(desk, plan, directory)
     opened = desk.plans.open(plan)
     found = sync(opened.plan, settings, copy.records.values())
-    before = desk.matrix(opened)
+    before = desk.outcome(opened)
     after, _inverse = apply(opened.plan, found.edits)
-    outcome = resolve(after, before.on, before)
-    cells = changes(before, outcome)
+    then = outcome(resolve(after, before.matrix.on, before.matrix), before)
+    cells = shifts(before, then)
     return SyncOut(
         edits=len(found.edits),
         counts=dict(Counter(item.what for item in found.items)),
-        items=[ItemOut(what=item.what, who=item.who, words=_with_levels(item, outcome)) for item in _fairly(found)],
+        items=[ItemOut(what=item.what, who=item.who, words=_with_levels(item, then)) for item in _fairly(found)],
         left_out=[LeftOutOut(name=out.name, why=out.why) for out in found.left_out[:LISTED]],
-        changed=changed(after, cells, opened.plan),
+        changed=changed(cells),
         names={who: after.named(who) for who in sorted({cell.subject for cell in cells[:LISTED]})},
     )
 
 
-def _with_levels(item: Item, outcome: Matrix) -> str:
+def _with_levels(item: Item, then: Outcome) -> str:
     """What is told of somebody, and for newcomers what they get: their cells did not exist before, so no cell changes."""
-    if item.what not in ("new", "back") or item.who not in outcome.plan.users:
+    plan = then.matrix.plan
+    if item.what not in ("new", "back") or item.who not in plan.users:
         return item.words
-    levels = Counter(outcome.level(item.who, place) for place in outcome.plan.places)
+    levels = Counter(then.level(item.who, place) for place in plan.places)
     gets = [f"{level.words} on {levels[level]}" for level in (Level.RW, Level.RO) if levels[level]]
-    return (
-        f"{item.words}: {' and '.join(gets)} of {len(outcome.plan.places)} places"
-        if gets
-        else f"{item.words}: gets nothing"
-    )
+    return f"{item.words}: {' and '.join(gets)} of {len(plan.places)} places" if gets else f"{item.words}: gets nothing"
 
 
 def _fairly(found: Sync) -> list[Item]:
@@ -272,12 +271,12 @@ def _fairly(found: Sync) -> list[Item]:
     return [item for items in by_kind.values() for item in items[:share]]
 
 
-@router.post("/{directory}/keep")
-def keep_reading(plan: str, directory: str, account: Planner, desk: TheDesk, body: At) -> Answer:
+@router.post("/keep")
+def keep_reading(plan: str, directory: Id, account: Planner, desk: TheDesk, body: At) -> Answer:
     """Keep what was read: the plan's accounts follow it, as one change that can be undone, and it becomes the last copy."""
     settings, copy = _ready(desk, plan, directory)
     opened = desk.plans.open(plan)
-    before = desk.matrix(opened)
+    before = desk.outcome(opened)
     found = sync(opened.plan, settings, copy.records.values())
     counts = Counter(item.what for item in found.items)
     said = ", ".join(f"{number} {what}" for what, number in sorted(counts.items())) or "nothing changed"
@@ -289,8 +288,8 @@ def keep_reading(plan: str, directory: str, account: Planner, desk: TheDesk, bod
     return stepped(desk, before, kept)
 
 
-@router.post("/{directory}/mapping")
-def try_mapping(plan: str, directory: str, _: Reader, desk: TheDesk, body: MappingIn) -> MappingOut:
+@router.post("/mapping")
+def try_mapping(plan: str, directory: Id, _: Reader, desk: TheDesk, body: MappingIn) -> MappingOut:
     """What another way of giving numbers would do: whose number moves, and on which places it is written down."""
     opened = desk.plans.open(plan)
     found = _mapped(desk, plan, opened.plan, _joined(opened.plan, directory), body)
@@ -309,11 +308,11 @@ def try_mapping(plan: str, directory: str, _: Reader, desk: TheDesk, body: Mappi
     )
 
 
-@router.post("/{directory}/mapping/keep")
-def keep_mapping(plan: str, directory: str, account: Planner, desk: TheDesk, body: MappingIn) -> Answer:
+@router.post("/mapping/keep")
+def keep_mapping(plan: str, directory: Id, account: Planner, desk: TheDesk, body: MappingIn) -> Answer:
     """Give the numbers anew, as one change that can be undone."""
     opened = desk.plans.open(plan)
-    before = desk.matrix(opened)
+    before = desk.outcome(opened)
     joined = _joined(opened.plan, directory)
     found = _mapped(desk, plan, opened.plan, joined, body)
     words = f"numbers of {joined.name}: {body.numbering}, {body.low} to {body.high}"

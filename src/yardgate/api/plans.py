@@ -34,8 +34,9 @@ from yardgate.api.storage import standing
 from yardgate.core.clash import rule_words
 from yardgate.core.edit import Edit, PutGroup, PutShare, SetGrant, apply, describe, difference, sentence
 from yardgate.core.membership import cycles
+from yardgate.core.outcome import Outcome, outcome, shifts
 from yardgate.core.plan import Group, Plan
-from yardgate.core.resolve import Matrix, changes, resolve
+from yardgate.core.resolve import resolve
 from yardgate.formats import planfile
 from yardgate.formats.reading import decode
 from yardgate.store import NotThere, Opened
@@ -142,17 +143,21 @@ def _group(group: Group) -> GroupOut:
     return GroupOut(**plain, members=sorted(group.members), unknown=list(group.unknown))
 
 
-def _answer(desk: Desk, before: Matrix, after: Matrix, opened: Opened, edits: Sequence[Edit], words: str) -> Answer:
-    """What changed between two matrices. Only grants edited: their places' new columns come along, if they are few."""
-    places = {edit.place for edit in edits if isinstance(edit, SetGrant)}
-    places |= {place for place, row in after.rows.items() if before.rows.get(place) is not row}
+def _answer(desk: Desk, before: Outcome, after: Outcome, opened: Opened, edits: Sequence[Edit], words: str) -> Answer:
+    """What changed between two outcomes. Only grants edited: the new columns of their places, and of those where something else comes out,
+    come along, if they are few."""
+    plan, laying = after.matrix.plan, after.matrix.laying
+    edited = {edit.place for edit in edits if isinstance(edit, SetGrant)}
+    places = {place for place in plan.places if edited.intersection(plan.path(place))}
+    for old, new in ((before.matrix.rows, after.matrix.rows), *((before.best[p], after.best[p]) for p in after.best)):
+        places |= {place for place, row in new.items() if old.get(place) is not row}
     whole = len(places) > COLUMNS_SENT or not all(isinstance(edit, SetGrant) for edit in edits)
     return Answer(
         revision=opened.revision,
         words=words,
-        changed=changed(after.plan, changes(before, after), before.plan),
-        grants={} if whole else dict(grants(after.plan, places)),
-        standing={} if whole else standing({p: after.laying[p] for p in places if p in after.laying}),
+        changed=changed(shifts(before, after)),
+        grants={} if whole else dict(grants(plan, places)),
+        standing={} if whole else standing({p: laying[p] for p in places if p in laying}),
         columns={} if whole else columns(after, places),
         whole=whole,
         undo=desk.step(opened, opened.done),
@@ -164,18 +169,18 @@ def _answer(desk: Desk, before: Matrix, after: Matrix, opened: Opened, edits: Se
 def edit(plan: str, account: Planner, desk: TheDesk, body: Edits) -> Answer:
     """Keep a batch of edits, all or nothing. 409 where the plan has moved on."""
     opened = desk.plans.open(plan)
-    before = desk.matrix(opened)
+    before = desk.outcome(opened)
     kept = desk.plans.commit(plan, body.revision, body.edits, account.name)
-    return _answer(desk, before, desk.matrix(kept), kept, body.edits, describe(before.plan, kept.plan, body.edits))
+    return _answer(desk, before, desk.outcome(kept), kept, body.edits, describe(opened.plan, kept.plan, body.edits))
 
 
 @router.post("/{plan}/what-if")
 def what_if(plan: str, _: Reader, desk: TheDesk, body: Edits) -> Answer:
     """What edits would change, without keeping them."""
     opened = desk.plans.open(plan)
-    before = desk.matrix(opened)
+    before = desk.outcome(opened)
     next_plan, _inverse = apply(opened.plan, body.edits)
-    after = resolve(next_plan, before.on, before)
+    after = outcome(resolve(next_plan, before.matrix.on, before.matrix), before)
     return _answer(desk, before, after, opened, body.edits, describe(opened.plan, next_plan, body.edits))
 
 
@@ -199,21 +204,21 @@ def loss(plan: str, _: Reader, desk: TheDesk, body: Edits) -> list[str]:
 @router.post("/{plan}/undo")
 def undo(plan: str, account: Planner, desk: TheDesk, body: At) -> Answer:
     """Take back the latest change."""
-    before = desk.matrix(desk.plans.open(plan))
+    before = desk.outcome(desk.plans.open(plan))
     return stepped(desk, before, desk.plans.undo(plan, body.revision, account.name))
 
 
 @router.post("/{plan}/redo")
 def redo(plan: str, account: Planner, desk: TheDesk, body: At) -> Answer:
     """Do again what was undone last."""
-    before = desk.matrix(desk.plans.open(plan))
+    before = desk.outcome(desk.plans.open(plan))
     return stepped(desk, before, desk.plans.redo(plan, body.revision, account.name))
 
 
-def stepped(desk: Desk, before: Matrix, opened: Opened) -> Answer:
+def stepped(desk: Desk, before: Outcome, opened: Opened) -> Answer:
     entry = desk.plans.history(opened.id, most=1)[0]
     edits = desk.plans.edits(opened.id, opened.revision)
-    return _answer(desk, before, desk.matrix(opened), opened, edits, entry.words)
+    return _answer(desk, before, desk.outcome(opened), opened, edits, entry.words)
 
 
 @router.get("/{plan}/history")
@@ -243,7 +248,7 @@ def name_version(plan: str, account: Planner, desk: TheDesk, body: NewVersion) -
 @router.post("/{plan}/back-to")
 def back_to(plan: str, account: Planner, desk: TheDesk, body: BackTo) -> Answer:
     """Make the plan what it was at an earlier revision, as one change that can be undone."""
-    before = desk.matrix(desk.plans.open(plan))
+    before = desk.outcome(desk.plans.open(plan))
     return stepped(desk, before, desk.plans.back_to(plan, body.revision, body.to, account.name))
 
 
@@ -253,9 +258,9 @@ def compare(plan: str, _: Reader, desk: TheDesk, older: Revision, newer: Revisio
     old, new = desk.plans.at(plan, older), desk.plans.at(plan, newer)
     edits = difference(old, new)
     today = date.today()
-    found = changes(resolve(old, today), resolve(new, today))
+    found = shifts(outcome(resolve(old, today)), outcome(resolve(new, today)))
     return Comparison(
-        words=[sentence(old, new, edit) for edit in edits[:1000]], total=len(edits), changed=changed(new, found, old)
+        words=[sentence(old, new, edit) for edit in edits[:1000]], total=len(edits), changed=changed(found)
     )
 
 

@@ -33,8 +33,8 @@ from yardgate.appliance.reach import reached
 from yardgate.appliance.target import ApplianceError
 from yardgate.core.bounds import NEVER, Managed, top_trouble
 from yardgate.core.drift import taken_in
+from yardgate.core.outcome import shifts
 from yardgate.core.plan import Plan, show
-from yardgate.core.resolve import changes
 from yardgate.core.rollout import Destination, Step, after, chosen, drift, in_the_way, removals, sign_in_again, words
 from yardgate.core.system import System, asked, away_from, compiled, host_names
 from yardgate.core.trial import Question, questions
@@ -112,8 +112,8 @@ def since_rollout(plan: str, _: Reader, desk: TheDesk) -> SinceOut:
     """The cells that come out otherwise than on the appliance."""
     opened = desk.plans.open(plan)
     there = desk.in_force(opened)
-    found = changes(there, desk.matrix(opened)) if there is not None else []
-    return SinceOut(revision=desk.rollouts.revision_in_force(plan), changed=changed(opened.plan, found))
+    found = shifts(there, desk.outcome(opened)) if there is not None else []
+    return SinceOut(revision=desk.rollouts.revision_in_force(plan), changed=changed(found))
 
 
 @router.post("/host-keys")

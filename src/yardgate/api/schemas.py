@@ -7,6 +7,7 @@ from pydantic import AwareDatetime, Base64Bytes, BaseModel, ConfigDict, Field
 
 from yardgate.core.agreed import Accepted, Promise
 from yardgate.core.directory import Directory, Numbering
+from yardgate.core.gets import State
 from yardgate.core.lists import OwnList
 from yardgate.core.plan import Carrier, Pattern, Place, Target, User
 from yardgate.core.reason import Reason
@@ -271,13 +272,14 @@ class Outline(BaseModel):
 
 class Column(BaseModel):
     """One place, a character for each subject. levels: N, P, R, W. sources: - nothing said, o own, g group, a all
-    (baseline or everyone), A administrator, x account shut, w blocked on the way, l the storage list; as seen over ways in also
-    i the way in, u no way in reaches the place. clashes: 1 where grants disagree or the level is not the one granted; as seen over
-    any way in, where SMB and NFS give different levels."""
+    (baseline or everyone), A administrator, x account shut, w blocked on the way, l the storage list, i the way in. granted: N, P, R, W,
+    what is granted. states: how what comes out stands to that: = as granted, s settled by the rule, . nothing is granted, u no way in leads
+    there, + more than granted, < less than granted."""
 
     levels: str
     sources: str
-    clashes: str
+    granted: str
+    states: str
 
 
 class Window(BaseModel):
@@ -289,6 +291,9 @@ class Window(BaseModel):
 
 
 class CellChange(BaseModel):
+    """A cell of somebody, or of the guest, that comes out differently over any way in, or else over one protocol."""
+
+    over: Protocol | None
     subject: str
     place: str
     before: Level
@@ -304,12 +309,6 @@ class Changed(BaseModel):
     cells: list[CellChange]
 
 
-class ShiftOut(CellChange):
-    """A cell that comes out differently over any way in, or else over one protocol."""
-
-    over: Protocol | None
-
-
 class EffectOut(BaseModel):
     """What edits change over the ways in (at most 200 cells are listed), and promises that they break or mend, in words.
 
@@ -319,7 +318,7 @@ class EffectOut(BaseModel):
     total: int
     people: int
     places: int
-    cells: list[ShiftOut]
+    cells: list[CellChange]
     breaks: list[str]
     mends: list[str]
 
@@ -385,6 +384,9 @@ class ReasonOut(BaseModel):
         "OverOut | None", Field(description="the way in that it is the reason for; none: grants and storage alone")
     ] = None
     ways: Annotated[list["WayLevel"], Field(description="what comes out over each way in that reaches the place")] = []
+    granted: Annotated[Level, Field(description="what is granted, by the grants that count in the place")] = Level.NA
+    stands: Annotated[State, Field(description="how what comes out stands to that")] = "as granted"
+    words: Annotated[str, Field(description="the same in words")] = ""
 
 
 class WayOut(BaseModel):
@@ -565,12 +567,20 @@ class RemedyOut(BaseModel):
     effect: EffectOut
 
 
-class Clashes(BaseModel):
-    """Cells of people and services where grants disagree or do not come out, in order of places; at most 2000 are listed."""
+class OffCell(Cell):
+    granted: Level
+    gets: Level
+
+
+class Stands(BaseModel):
+    """How many people and guests, in how many places, get more or less than is granted to them, or what the rule settled where grants differ;
+    and which, in order of places; at most 2000 are listed."""
 
     revision: Revision
-    total: int
-    cells: list[Cell]
+    more: int
+    less: int
+    settled: int
+    cells: list[OffCell]
 
 
 class SurpriseOut(BaseModel):

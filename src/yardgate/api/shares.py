@@ -87,7 +87,7 @@ def _walker(plan: Plan, who: str, protocol: Protocol) -> tuple[Plan, str]:
     return claimed(plan, made)
 
 
-@router.get("/shares/{share}/reason")
+@router.get("/shares/reason")
 def reason_over(
     plan: str,
     share: Id,

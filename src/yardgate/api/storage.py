@@ -132,8 +132,8 @@ def from_text(plan: str, _: Reader, desk: TheDesk, body: ListIn) -> ListOut:
     return ListOut(own=own, text=listing.list_text(p, own))
 
 
-@router.get("/{place}")
-def stored(plan: str, place: str, _: Reader, desk: TheDesk) -> StoredPlace:
+@router.get("")
+def stored(plan: str, place: Id, _: Reader, desk: TheDesk) -> StoredPlace:
     """A place's list with where each line comes from, layer by layer from the top, and the order in which it is read."""
     opened = desk.plans.open(plan)
     p, matrix = opened.plan, desk.matrix(opened)

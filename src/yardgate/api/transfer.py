@@ -15,8 +15,9 @@ from yardgate.appliance.taking import copied
 from yardgate.appliance.target import ApplianceError
 from yardgate.core.bounds import below
 from yardgate.core.edit import apply, difference, sentence
+from yardgate.core.outcome import outcome, shifts
 from yardgate.core.plan import show
-from yardgate.core.resolve import changes, resolve
+from yardgate.core.resolve import resolve
 from yardgate.formats import access, accounts, ldif, listing, matrix, people, planfile, promises, server, workbook
 from yardgate.formats.reading import FormatError, Reading, decode
 from yardgate.store import Opened
@@ -90,7 +91,7 @@ def _copied(desk: Desk, opened: Opened, body: Import) -> server.Copied:
 def preview(plan: str, account: Planner, request: Request, desk: TheDesk, body: Import) -> ImportPreview:
     """What an import would do, without keeping it."""
     opened = desk.plans.open(plan)
-    before = desk.matrix(opened)
+    before = desk.outcome(opened)
     if body.kind == "server" and not body.files:
         say(
             request,
@@ -101,14 +102,14 @@ def preview(plan: str, account: Planner, request: Request, desk: TheDesk, body: 
         )
     reading = read(desk, opened, body)
     after, _inverse = apply(opened.plan, reading.edits)
-    found = changes(before, resolve(after, before.on, before))
+    found = shifts(before, outcome(resolve(after, before.matrix.on, before.matrix), before))
     return ImportPreview(
         edits=len(reading.edits),
         words=[sentence(opened.plan, after, edit) for edit in reading.edits[:LISTED]],
         notes=[NoteOut(line=note.line, text=note.text) for note in reading.notes[:LISTED]],
         note_count=len(reading.notes),
         unknown=[UnknownOut(line=name.line, name=name.name, of=name.of) for name in reading.unknown[:LISTED]],
-        changed=changed(after, found, opened.plan),
+        changed=changed(found),
     )
 
 
@@ -116,7 +117,7 @@ def preview(plan: str, account: Planner, request: Request, desk: TheDesk, body: 
 def keep(plan: str, account: Planner, desk: TheDesk, body: Import) -> Answer:
     """Keep an import, as one change that can be undone."""
     opened = desk.plans.open(plan)
-    before = desk.matrix(opened)
+    before = desk.outcome(opened)
     edits = read(desk, opened, body).edits
     if not edits:
         raise FormatError("there is nothing in it that the plan does not have already")

@@ -3,7 +3,7 @@
 What is granted is what the grants that count in the place come to by the clash rule. Where storage is not planned and nothing is said on the
 place itself, the nearest place above that says something counts, as far up as a share reaches: nobody meant anything else. Where a list is
 planned by hand and nothing is granted, there is nothing to compare: the list is what was meant. A guest is granted what the shares that begin
-there let guests do, and what is granted to everyone.
+there let guests do; further down, what is granted to everyone.
 
 To pass through to something deeper is never more than granted: it lets nobody read. An account that is shut gets nothing, and is not short of it.
 Root, and who runs a share, pass every list: that is what they are for.
@@ -48,7 +48,7 @@ class Stands(NamedTuple):
 
 
 class Off(NamedTuple):
-    """Somebody (a user, or the guest) who does not get what is granted to them."""
+    """Somebody (a user, or the guest) in a place."""
 
     subject: str
     place: str
@@ -63,8 +63,8 @@ class Gets:
     outcome: Outcome
     places: Mapping[str, Stands]
 
-    def off(self, state: Literal["more", "less"]) -> Iterator[Off]:
-        """The people, and the guest, who get more, or less, than is granted."""
+    def off(self, state: State) -> Iterator[Off]:
+        """The people, and the guest, for whom it stands so."""
         matrix, wanted = self.outcome.matrix, STATES.index(state)
         users = matrix.counting.users
         for place, stands in self.places.items():
@@ -83,9 +83,17 @@ class Gets:
         )
 
 
-def gets(found: Outcome, over: Protocol | None = None) -> Gets:
-    """Over any way in, or over one protocol."""
-    return Gets(found, {place: _stands(found, place, over) for place in found.matrix.plan.places})
+View = Protocol | Literal["storage"] | None
+"""Over one protocol, by grants and storage alone, or over any way in."""
+
+
+def gets(found: Outcome) -> Gets:
+    return Gets(found, {place: stands(found, place) for place in found.matrix.plan.places})
+
+
+def column(found: Outcome, place: str, view: View = None) -> Column:
+    """What comes out: uint8 (subjects + 1,), `Level.code`. By grants and storage alone a guest gets nothing."""
+    return np.append(found.matrix.rows[place], np.uint8(0)) if view == "storage" else found.best[view][place]
 
 
 def said_at(found: Outcome, place: str) -> str | None:
@@ -103,14 +111,14 @@ def said_at(found: Outcome, place: str) -> str | None:
     return place
 
 
-def _stands(found: Outcome, place: str, over: Protocol | None) -> Stands:
+def stands(found: Outcome, place: str, view: View = None) -> Stands:
     matrix = found.matrix
-    plan, counting, column = matrix.plan, matrix.counting, found.best[over][place]
+    plan, counting, comes = matrix.plan, matrix.counting, column(found, place, view)
     subjects, at = len(counting.subjects), said_at(found, place)
     state = np.full(subjects + 1, AS_GRANTED, dtype=np.uint8)
-    granted = column.copy()
+    granted = comes.copy()
     if at is None:
-        state[column == Level.NA.code] = NOT_SET
+        state[comes == Level.NA.code] = NOT_SET
     else:
         lines = [granted_on(plan, matrix.laying, at)]
         high, low = weigh(plan.target, counting, lines)
@@ -118,31 +126,33 @@ def _stands(found: Outcome, place: str, over: Protocol | None) -> Stands:
         granted[:-1] = to_codes(high[0] | counting.boss, low[0] | counting.boss, subjects)
         state[:-1][unpack(said.disagree[0] & ~counting.boss, subjects)] = SETTLED
         concerned = unpack(said.concerned[0] | counting.boss, subjects)
-        state[:-1][~concerned & (column[:-1] == Level.NA.code)] = NOT_SET
+        state[:-1][~concerned & (comes[:-1] == Level.NA.code)] = NOT_SET
     granted[-1] = _guest(found, place, at).code
+    state[-1] = NOT_SET if not granted[-1] and not comes[-1] else AS_GRANTED
     passing = counting.root.copy()
-    for way in found.ways_to(place, over):
+    ways = found.ways_to(place, None if view == "storage" else view)
+    for way in ways:
         runs = plan.shares[way.share].administrator
         if way.protocol == "smb" and runs is not None:
             passing |= counted_as(matrix, runs)
     passes = np.append(unpack(passing, subjects), False)
     active = np.append(unpack(counting.active, subjects), True)
-    state[(column > np.maximum(granted, Level.PT.code)) & active & ~passes] = MORE
-    state[(column < granted) & active] = LESS
-    if not found.ways_to(place, over):
+    state[(comes > np.maximum(granted, Level.PT.code)) & active & ~passes] = MORE
+    state[(comes < granted) & active] = LESS
+    if not ways and view != "storage":
         state[:] = NOT_SHARED
     return Stands(granted, state)
 
 
 def _guest(found: Outcome, place: str, at: str | None) -> Level:
-    """What is granted to a guest: by the shares that begin at the place that says it or below, and by the grants to everyone."""
+    """What is granted to a guest: what the shares that begin at the place that says it, or below, let guests do; further down, what is granted to
+    everyone there, as far as the share lets guests in at all."""
     matrix = found.matrix
     plan, path = matrix.plan, matrix.plan.path(place)
-    below = path[path.index(at) :] if at is not None else path
     shares = [plan.shares[way.share] for way in found.ways_to(place) if way.protocol == "smb"]
-    levels = [share.guests for share in shares if share.place in below]
-    if at is not None:
-        levels.append(
-            grants_gate(plan, at, matrix.laying.get(at), {GUEST: (GUEST,), EVERYONE: (GUEST, EVERYONE)}).level
-        )
+    if at is None:
+        return max((share.guests for share in shares), default=Level.NA)
+    everyone = grants_gate(plan, at, matrix.laying.get(at), {GUEST: (GUEST,), EVERYONE: (GUEST, EVERYONE)}).level
+    below = path[path.index(at) :]
+    levels = (share.guests if share.place in below else min(share.guests, everyone) for share in shares)
     return max(levels, default=Level.NA)

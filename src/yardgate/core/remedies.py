@@ -29,10 +29,11 @@ from yardgate.core.lists import Mode, Posix
 from yardgate.core.lists.modebits import STICKY
 from yardgate.core.membership import token
 from yardgate.core.names import fresh_id
+from yardgate.core.outcome import Outcome, Shift, outcome, shifts
 from yardgate.core.packed import count
 from yardgate.core.plan import EVERYONE, GUEST, LOCAL, Plan, PlanError, fold
 from yardgate.core.reason import Gate, Reason, explain, grants_gate
-from yardgate.core.resolve import Change, Matrix, changes, resolve
+from yardgate.core.resolve import Matrix, resolve
 from yardgate.core.rewrite import by_hand, let_through, without_lines
 from yardgate.core.rights import Level
 from yardgate.core.share import HostRule, Over, Protocol, Share, share_name_trouble
@@ -475,23 +476,24 @@ class Instead:
     """A grant to a group that gives one user the level wanted; `others`: the cells of other users that change with it."""
 
     edit: SetGrant
-    others: tuple[Change, ...]
+    others: tuple[Shift, ...]
 
 
-def group_instead(now: Matrix, place: str, user: str, level: Level) -> tuple[Instead, ...]:
-    """Grants to one of the user's groups that come out as `level` for the user in the place, fewest other changes first."""
-    plan = now.plan
-    without, before = plan, now
+def group_instead(now: Outcome, place: str, user: str, level: Level) -> tuple[Instead, ...]:
+    """Grants to one of the user's groups after which the user gets what they get now, fewest other changes first."""
+    plan, on = now.matrix.plan, now.matrix.on
+    without, before = plan, now.matrix
     if user in plan.grants.get(place, {}):
         without = apply(plan, [SetGrant(place, user, None)])[0]
-        before = resolve(without, now.on, now)
+        before = resolve(without, on, before)
     found = []
     for group in token(plan, user):
         if group in (user, EVERYONE):
             continue
         edit = SetGrant(place, group, level)
-        after = resolve(apply(without, [edit])[0], now.on, before)
-        if after.level(user, place) == level:
-            others = tuple(c for c in changes(now, after) if c.subject in plan.users and c.subject != user)
-            found.append(Instead(edit, others))
+        matrix = resolve(apply(without, [edit])[0], on, before)
+        if matrix.level(user, place) == level:
+            cells = shifts(now, outcome(matrix, now))
+            if not any(cell.subject == user for cell in cells):
+                found.append(Instead(edit, tuple(cells)))
     return tuple(sorted(found, key=lambda instead: (len(instead.others), instead.edit.who)))

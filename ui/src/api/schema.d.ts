@@ -577,8 +577,7 @@ export interface paths {
         };
         /**
          * Reason
-         * @description Why somebody (or, for a group, somebody in it alone) gets what they get in a place; over a protocol, or any: over the way in
-         *     that gives most.
+         * @description Why somebody (or, for a group, somebody in it alone) gets what they get in a place; over the way in that gives most, or what grants and storage alone would give.
          */
         get: operations["reason"];
         put?: never;
@@ -589,7 +588,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/plans/{plan}/clashes": {
+    "/api/v1/plans/{plan}/stands": {
         parameters: {
             query?: never;
             header?: never;
@@ -597,10 +596,10 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Clashes
-         * @description The cells of people and services where grants disagree, or where another level comes out than is granted.
+         * Stands
+         * @description Who gets more or less than is granted, or where grants differ and the rule settled it.
          */
-        get: operations["clashes"];
+        get: operations["stands"];
         put?: never;
         post?: never;
         delete?: never;
@@ -749,7 +748,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/plans/{plan}/storage/{place}": {
+    "/api/v1/plans/{plan}/storage": {
         parameters: {
             query?: never;
             header?: never;
@@ -870,7 +869,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/plans/{plan}/directories/{directory}/password": {
+    "/api/v1/plans/{plan}/directories/password": {
         parameters: {
             query?: never;
             header?: never;
@@ -897,33 +896,17 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        get?: never;
-        put?: never;
-        /**
-         * Start Reading
-         * @description Begin to read a directory, joined or about to be, or take its content from LDIF. Nothing is kept by it.
-         */
-        post: operations["start_reading"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/plans/{plan}/directories/{directory}/reading": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
         /**
          * Reading
          * @description How far the reading is.
          */
         get: operations["reading"];
         put?: never;
-        post?: never;
+        /**
+         * Start Reading
+         * @description Begin to read a directory, joined or about to be, or take its content from LDIF. Nothing is kept by it.
+         */
+        post: operations["start_reading"];
         /**
          * Cancel Reading
          * @description Give the reading up, or throw away what it found. The plan is as before.
@@ -934,7 +917,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/plans/{plan}/directories/{directory}/reading/changes": {
+    "/api/v1/plans/{plan}/directories/reading/changes": {
         parameters: {
             query?: never;
             header?: never;
@@ -954,7 +937,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/plans/{plan}/directories/{directory}/keep": {
+    "/api/v1/plans/{plan}/directories/keep": {
         parameters: {
             query?: never;
             header?: never;
@@ -974,7 +957,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/plans/{plan}/directories/{directory}/mapping": {
+    "/api/v1/plans/{plan}/directories/mapping": {
         parameters: {
             query?: never;
             header?: never;
@@ -994,7 +977,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/plans/{plan}/directories/{directory}/mapping/keep": {
+    "/api/v1/plans/{plan}/directories/mapping/keep": {
         parameters: {
             query?: never;
             header?: never;
@@ -1034,7 +1017,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/plans/{plan}/shares/{share}/reason": {
+    "/api/v1/plans/{plan}/shares/reason": {
         parameters: {
             query?: never;
             header?: never;
@@ -1861,15 +1844,13 @@ export interface components {
             /** Reaches */
             reaches: components["schemas"]["ReachOut"][];
         };
-        /** Cell */
-        Cell: {
-            /** Subject */
-            subject: string;
-            /** Place */
-            place: string;
-        };
-        /** CellChange */
+        /**
+         * CellChange
+         * @description A cell of somebody, or of the guest, that comes out differently over any way in, or else over one protocol.
+         */
         CellChange: {
+            /** Over */
+            over: ("smb" | "nfs") | null;
             /** Subject */
             subject: string;
             /** Place */
@@ -1921,34 +1902,21 @@ export interface components {
             distrust: string | null;
         };
         /**
-         * Clashes
-         * @description Cells of people and services where grants disagree or do not come out, in order of places; at most 2000 are listed.
-         */
-        Clashes: {
-            /**
-             * Revision
-             * @description the plan's revision that this was made on, or is
-             */
-            revision: number;
-            /** Total */
-            total: number;
-            /** Cells */
-            cells: components["schemas"]["Cell"][];
-        };
-        /**
          * Column
          * @description One place, a character for each subject. levels: N, P, R, W. sources: - nothing said, o own, g group, a all
-         *     (baseline or everyone), A administrator, x account shut, w blocked on the way, l the storage list; as seen over ways in also
-         *     i the way in, u no way in reaches the place. clashes: 1 where grants disagree or the level is not the one granted; as seen over
-         *     any way in, where SMB and NFS give different levels.
+         *     (baseline or everyone), A administrator, x account shut, w blocked on the way, l the storage list, i the way in. granted: N, P, R, W,
+         *     what is granted. states: how what comes out stands to that: = as granted, s settled by the rule, . nothing is granted, u no way in leads
+         *     there, + more than granted, < less than granted.
          */
         Column: {
             /** Levels */
             levels: string;
             /** Sources */
             sources: string;
-            /** Clashes */
-            clashes: string;
+            /** Granted */
+            granted: string;
+            /** States */
+            states: string;
         };
         /**
          * Compared
@@ -2229,7 +2197,7 @@ export interface components {
             /** Places */
             places: number;
             /** Cells */
-            cells: components["schemas"]["ShiftOut"][];
+            cells: components["schemas"]["CellChange"][];
             /** Breaks */
             breaks: string[];
             /** Mends */
@@ -3158,6 +3126,15 @@ export interface components {
             /** Text */
             text: string;
         };
+        /** OffCell */
+        OffCell: {
+            /** Subject */
+            subject: string;
+            /** Place */
+            place: string;
+            granted: components["schemas"]["Level"];
+            gets: components["schemas"]["Level"];
+        };
         /**
          * Offer
          * @description A share over SMB: who gets in by name, who of them writes, who acts as root inside. ordered: the server keeps ordered lists in it.
@@ -3869,6 +3846,24 @@ export interface components {
              * @default []
              */
             ways: components["schemas"]["WayLevel"][];
+            /**
+             * @description what is granted, by the grants that count in the place
+             * @default NA
+             */
+            granted: components["schemas"]["Level"];
+            /**
+             * Stands
+             * @description how what comes out stands to that
+             * @default as granted
+             * @enum {string}
+             */
+            stands: "as granted" | "settled" | "not set" | "not shared" | "more" | "less";
+            /**
+             * Words
+             * @description the same in words
+             * @default
+             */
+            words: string;
         };
         /**
          * RemedyOut
@@ -4458,20 +4453,6 @@ export interface components {
             /** Unreached */
             unreached: string[];
         };
-        /**
-         * ShiftOut
-         * @description A cell that comes out differently over any way in, or else over one protocol.
-         */
-        ShiftOut: {
-            /** Subject */
-            subject: string;
-            /** Place */
-            place: string;
-            before: components["schemas"]["Level"];
-            after: components["schemas"]["Level"];
-            /** Over */
-            over: ("smb" | "nfs") | null;
-        };
         /** SignIn */
         SignIn: {
             /** Name */
@@ -4523,6 +4504,26 @@ export interface components {
             contradictions: components["schemas"]["ContradictionOut"][];
             /** Findings */
             findings: components["schemas"]["FindingOut"][];
+        };
+        /**
+         * Stands
+         * @description How many people and guests, in how many places, get more or less than is granted to them, or what the rule settled where grants differ;
+         *     and which, in order of places; at most 2000 are listed.
+         */
+        Stands: {
+            /**
+             * Revision
+             * @description the plan's revision that this was made on, or is
+             */
+            revision: number;
+            /** More */
+            more: number;
+            /** Less */
+            less: number;
+            /** Settled */
+            settled: number;
+            /** Cells */
+            cells: components["schemas"]["OffCell"][];
         };
         /** StartOut */
         StartOut: {
@@ -7480,8 +7481,8 @@ export interface operations {
                 place: string[];
                 first?: number;
                 count?: number | null;
-                /** @description as seen over a protocol, or over any way in; none: what grants and storage alone give */
-                over?: ("any" | "smb" | "nfs") | null;
+                /** @description over a protocol, or what grants and storage alone would give; none: over any way in */
+                over?: ("smb" | "nfs" | "storage") | null;
             };
             header?: never;
             path: {
@@ -7561,8 +7562,8 @@ export interface operations {
             query: {
                 subject: string;
                 place: string;
-                /** @description as seen over a protocol, or over any way in; none: what grants and storage alone give */
-                over?: ("any" | "smb" | "nfs") | null;
+                /** @description over a protocol, or what grants and storage alone would give; none: over any way in */
+                over?: ("smb" | "nfs" | "storage") | null;
             };
             header?: never;
             path: {
@@ -7637,9 +7638,11 @@ export interface operations {
             };
         };
     };
-    clashes: {
+    stands: {
         parameters: {
-            query?: never;
+            query?: {
+                what?: "off" | "settled";
+            };
             header?: never;
             path: {
                 plan: string;
@@ -7654,7 +7657,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Clashes"];
+                    "application/json": components["schemas"]["Stands"];
                 };
             };
             /** @description Unauthorized */
@@ -8269,11 +8272,12 @@ export interface operations {
     };
     stored: {
         parameters: {
-            query?: never;
+            query: {
+                place: string;
+            };
             header?: never;
             path: {
                 plan: string;
-                place: string;
             };
             cookie?: never;
         };
@@ -8739,11 +8743,12 @@ export interface operations {
     };
     keep_password: {
         parameters: {
-            query?: never;
+            query: {
+                directory: string;
+            };
             header?: never;
             path: {
                 plan: string;
-                directory: string;
             };
             cookie?: never;
         };
@@ -8759,6 +8764,84 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    reading: {
+        parameters: {
+            query: {
+                directory: string;
+            };
+            header?: never;
+            path: {
+                plan: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReadingOut"];
+                };
             };
             /** @description Unauthorized */
             401: {
@@ -8896,90 +8979,14 @@ export interface operations {
             };
         };
     };
-    reading: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                plan: string;
-                directory: string;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Successful Response */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ReadingOut"];
-                };
-            };
-            /** @description Unauthorized */
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Forbidden */
-            403: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Not Found */
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Conflict */
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Too Many Requests */
-            429: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
     cancel_reading: {
         parameters: {
-            query?: never;
+            query: {
+                directory: string;
+            };
             header?: never;
             path: {
                 plan: string;
-                directory: string;
             };
             cookie?: never;
         };
@@ -9050,11 +9057,12 @@ export interface operations {
     };
     reading_changes: {
         parameters: {
-            query?: never;
+            query: {
+                directory: string;
+            };
             header?: never;
             path: {
                 plan: string;
-                directory: string;
             };
             cookie?: never;
         };
@@ -9127,11 +9135,12 @@ export interface operations {
     };
     keep_reading: {
         parameters: {
-            query?: never;
+            query: {
+                directory: string;
+            };
             header?: never;
             path: {
                 plan: string;
-                directory: string;
             };
             cookie?: never;
         };
@@ -9208,11 +9217,12 @@ export interface operations {
     };
     try_mapping: {
         parameters: {
-            query?: never;
+            query: {
+                directory: string;
+            };
             header?: never;
             path: {
                 plan: string;
-                directory: string;
             };
             cookie?: never;
         };
@@ -9289,11 +9299,12 @@ export interface operations {
     };
     keep_mapping: {
         parameters: {
-            query?: never;
+            query: {
+                directory: string;
+            };
             header?: never;
             path: {
                 plan: string;
-                directory: string;
             };
             cookie?: never;
         };
@@ -9447,6 +9458,7 @@ export interface operations {
     reason_over: {
         parameters: {
             query: {
+                share: string;
                 subject: string;
                 place: string;
                 protocol: "smb" | "nfs";
@@ -9458,7 +9470,6 @@ export interface operations {
             header?: never;
             path: {
                 plan: string;
-                share: string;
             };
             cookie?: never;
         };

@@ -10,21 +10,30 @@ import { Side } from "../parts/Side";
 import { calledName, isLocal, pathName, shownName, shutWord, sourceName, whoName } from "../plan/index";
 import { Columns } from "../plan/columns";
 import { usePlan } from "../plan/PlanContext";
-import { useClashes, useSince, useStanding } from "../plan/queries";
+import { useSince, useStanding, useStands } from "../plan/queries";
 import { brokenCells, promisable, promiseEdit } from "../promises/words";
 import { parseBlock } from "./block";
 import { useCursor } from "./useCursor";
 import { CARRIERS } from "../storage/Layers";
 import { RuleChooser } from "./RuleChooser";
-import { boardColumns, groupedRows, hasEveryone, peopleRows } from "./rows";
+import { boardColumns, groupedRows, hasEveryone, peopleRows, type BoardRow } from "./rows";
 import { WhyPanel } from "./WhyPanel";
 
-type View = "grants" | "effect" | "clashes";
+type View = "grants" | "effect" | "off" | "settled";
+const VIEWS: View[] = ["grants", "effect", "off", "settled"];
 const FETCH_AHEAD = 2_000_000; // cells that are fetched before they are looked at, so that no scrolling can outrun them
-const SOURCES: Record<string, string> = { "-": "", o: "", g: "group", a: "all", A: "admin", x: "shut", w: "way", l: "list", i: "way in", u: "no share" };
-const SOURCE_WORDS: Record<string, string> = { "-": "nothing said", o: "own grant", g: "from a group", a: "from the grant to all", A: "as administrator", x: "the account is shut", w: "blocked on the way", l: "from the storage list", i: "from the way in", u: "no share reaches it" };
-const SEEN = [{ value: "none", label: "grants and storage" }, { value: "any", label: "over any way in" }, { value: "smb", label: "over SMB" }, { value: "nfs", label: "over NFS" }];
+const SOURCES: Record<string, string> = { "-": "", o: "", g: "group", a: "all", A: "admin", x: "shut", w: "way", l: "list", i: "share" };
+const SOURCE_WORDS: Record<string, string> = { "-": "nothing said", o: "own grant", g: "from a group", a: "from the grant to all", A: "as administrator", x: "the account is shut", w: "blocked on the way", l: "from the storage list", i: "by the share and its hosts" };
+const SEEN = [{ value: "any", label: "any way in" }, { value: "smb", label: "over SMB" }, { value: "nfs", label: "over NFS" }, { value: "storage", label: "grants and storage alone" }];
+const STATES: Record<string, string> = { "=": "as granted", s: "settled by the rule", ".": "nothing is granted", u: "no share leads there", "+": "more than granted", "<": "less than granted" };
 const PAINTS = [{ value: "off", label: "select" }, { value: "RW", label: "RW" }, { value: "RO", label: "RO" }, { value: "NA", label: "NA" }, { value: "none", label: "nothing" }];
+
+/** A number in a sentence, in rust where it is somebody. */
+function tally(number: number, one: string, many: string, what: string) {
+  return <span className={number > 0 ? "late" : ""}>{number === 0 ? "nobody gets" : `${number.toLocaleString()} ${number === 1 ? one : many}`} {what}</span>;
+}
+
+const GUESTS: BoardRow = { key: "guest", who: "guest", kind: "guest" };
 
 function kept(name: string): ReadonlySet<string> {
   try {
@@ -35,15 +44,16 @@ function kept(name: string): ReadonlySet<string> {
 }
 
 export default function Board() {
-  const { id, outline, index, columns: granted, canEdit, last, edit, whatIf, step } = usePlan();
+  const { id, outline, index, columns: out, canEdit, last, edit, whatIf, step } = usePlan();
   const { message: toast } = App.useApp();
   const [params] = useSearchParams();
-  const view = (["grants", "effect", "clashes"].includes(params.get("view") ?? "") ? params.get("view") : "effect") as View;
-  const over = view === "effect" ? (["any", "smb", "nfs"] as const).find((one) => one === params.get("over")) : undefined;
+  const view = VIEWS.find((one) => one === params.get("view")) ?? "effect";
+  const listed = view === "off" || view === "settled";
+  const over = view === "effect" ? (["smb", "nfs", "storage"] as const).find((one) => one === params.get("over")) : undefined;
   const revision = useRef(outline.revision);
   revision.current = outline.revision;
-  const store = useMemo(() => (over ? new Columns(id, () => revision.current, over) : granted), [id, over, granted]);
-  useEffect(() => { if (store !== granted) store.outdate(); }, [store, granted, outline]);
+  const store = useMemo(() => (over ? new Columns(id, () => revision.current, over) : out), [id, over, out]);
+  useEffect(() => { if (store !== out) store.outdate(); }, [store, out, outline]);
   const peopleOnly = params.get("rows") === "people";
   const [foldedRows, setFoldedRows] = useState(() => kept(`rows ${id}`));
   const [foldedColumns, setFoldedColumns] = useState(() => kept(`columns ${id}`));
@@ -54,29 +64,29 @@ export default function Board() {
   const version = useSyncExternalStore(store.subscribe, store.getVersion);
 
   const camesDown = useMemo(() => new Map(Object.entries(outline.standing).map(([place, stands]) => [place, new Map(stands.came.map((line) => [line.who, line]))])), [outline.standing]);
-  const clashes = useClashes(id);
-  const clashing = useMemo(() => {
-    const cells = clashes.data?.cells ?? [];
-    return { who: new Set(cells.map((cell) => cell.subject)), places: new Set(cells.map((cell) => cell.place)) };
-  }, [clashes.data]);
+  const stands = useStands(view === "settled" ? "settled" : "off");
+  const chosen = useMemo(() => {
+    const cells = stands.data?.cells ?? [];
+    return { who: new Set(cells.map((cell) => cell.subject)), places: new Set(cells.map((cell) => cell.place)), cells: new Map(cells.map((cell) => [`${cell.subject}|${cell.place}`, cell])) };
+  }, [stands.data]);
 
   const everyone = useMemo(() => hasEveryone(outline), [outline]);
   const rows = useMemo(() => {
-    const all = peopleOnly || view === "clashes" ? peopleRows(index) : groupedRows(index, everyone, foldedRows);
-    return view === "clashes" ? all.filter((row) => clashing.who.has(row.who)) : all;
-  }, [index, everyone, foldedRows, peopleOnly, view, clashing]);
+    const all = peopleOnly || listed ? [...peopleRows(index), ...(chosen.who.has("guest") && listed ? [GUESTS] : [])] : groupedRows(index, everyone, foldedRows);
+    return listed ? all.filter((row) => chosen.who.has(row.who)) : all;
+  }, [index, everyone, foldedRows, peopleOnly, listed, chosen]);
   const columns = useMemo(() => {
-    const all = boardColumns(outline, index, view === "clashes" ? new Set() : foldedColumns);
-    return view === "clashes" ? all.filter((column) => clashing.places.has(column.place.id)) : all;
-  }, [outline, index, foldedColumns, view, clashing]);
+    const all = boardColumns(outline, index, listed ? new Set() : foldedColumns);
+    return listed ? all.filter((column) => chosen.places.has(column.place.id)) : all;
+  }, [outline, index, foldedColumns, listed, chosen]);
   const grants = useMemo(() => {
     const found = new Map<string, Map<string, Level>>();
     for (const [place, lines] of Object.entries(outline.grants)) found.set(place, new Map(lines.map((line) => [line.who, line.level])));
     return found;
   }, [outline.grants]);
   const unfold = useCallback((what: "rows" | "columns") => (what === "rows" ? setFoldedRows : setFoldedColumns)((old) => (old.size > 0 ? new Set() : old)), []);
-  // With no cell named, begin where grants disagree: that is what most need looking at.
-  const { spot, anchor, move, change, forget } = useCursor(rows, columns, grid, clashes.data?.cells[0], unfold);
+  // With no cell named, begin where somebody does not get what is granted.
+  const { spot, anchor, move, change, forget } = useCursor(rows, columns, grid, stands.data?.cells[0], unfold);
   const here = { row: rows[spot.row], column: columns[spot.col] };
 
   const needed = useCallback((first: number, lastColumn: number) => store.need(columns.slice(Math.max(0, first - 8), lastColumn + 9).map((column) => column.place.id)), [columns, store]);
@@ -97,23 +107,24 @@ export default function Board() {
       for (let col = Math.min(a.col, b.col); col <= Math.max(a.col, b.col); col++) {
         const [who, place] = [rows[row]?.who, columns[col]?.place.id];
         const value = level(row, col);
-        if (who && place && value !== undefined && (grants.get(place)?.get(who) ?? null) !== value) found.set(`${who}|${place}`, { op: "set-grant", place, who, level: value, at: null });
+        if (who && who !== "guest" && place && value !== undefined && (grants.get(place)?.get(who) ?? null) !== value) found.set(`${who}|${place}`, { op: "set-grant", place, who, level: value, at: null });
       }
     }
     return [...found.values()];
   }, [rows, columns, grants]);
 
+  const asked = useRef(0);
   const set = useCallback((level: Level | null, a: Spot = spot, b: Spot = anchor) => {
     if (!canEdit) {
       toast.info("This account may only read. Nothing was changed.");
       return;
     }
+    asked.current++; // what was pointed at is done now: no answer to it is waited for
     setWould(null);
     const edits = editsFor(a, b, () => level);
     if (edits.length > 0) void edit(edits);
   }, [canEdit, editsFor, edit, toast, spot, anchor]);
 
-  const asked = useRef(0);
   const preview = useCallback((level: Level | null | undefined) => {
     const serial = ++asked.current;
     if (level === undefined) {
@@ -138,7 +149,7 @@ export default function Board() {
       else set(levels[key] ?? null);
     } else if (event.key === "Enter") {
       event.preventDefault();
-      document.querySelector<HTMLElement>(".side .gate, .side h2")?.closest<HTMLElement>(".side")?.querySelector<HTMLElement>(".sets button")?.focus();
+      document.querySelector<HTMLElement>(".side h2")?.focus();
     } else if (event.key === "?") {
       setKeysOpen(true);
     } else if (event.key === "Escape") {
@@ -209,7 +220,7 @@ export default function Board() {
     for (let row = Math.min(spot.row, anchor.row); row <= Math.max(spot.row, anchor.row); row++) {
       for (let col = Math.min(spot.col, anchor.col); col <= Math.max(spot.col, anchor.col); col++) {
         const [who, level] = [rows[row]!.who, levelAt(row, col)];
-        if (who !== "everyone" && level) edits.push(promiseEdit(who, columns[col]!.place.id, promisable(level)[0]!));
+        if (who !== "everyone" && who !== "guest" && level) edits.push(promiseEdit(who, columns[col]!.place.id, promisable(level)[0]!));
       }
     }
     if (edits.length > 0) void edit(edits);
@@ -233,19 +244,17 @@ export default function Board() {
       if (came) return { cls: `came ${came.level}${marks}`, level: came.level, word: "above", label: `${name}: ${WORDS[came.level]}, comes down from ${index.places.get(came.said_on)?.name}` };
       return level ? { cls: level + marks, level, label: `${name}: granted ${WORDS[level]}` } : { cls: `none${marks}`, label: `${name}: nothing said` };
     }
-    const cell = store.cell(place.id, index.number.get(who));
+    const guest = chosen.cells.get(`guest|${place.id}`);
+    const cell = kind !== "guest" ? store.cell(place.id, index.number.get(who)) : { level: guest?.gets ?? ("NA" as const), source: "i", granted: guest?.granted ?? ("NA" as const), state: !guest ? "." : view === "settled" ? "s" : guest.gets > guest.granted ? "+" : "<" };
     if (!cell) return { cls: "mark far waiting", mark: "…", label: `${name}: being asked` };
-    const { level, source, clash } = cell;
-    if (view === "clashes" && !clash) return { cls: marks, label: `${name}: ${WORDS[level]}, no clash` };
-    if (kind === "group" && source === "-" && level === "NA") return { cls: `none${marks}`, label: `${name}: nothing said` };
-    const soft = level === "NA" && (source === "-" || source === "x" || source === "u") ? " soft" : "";
-    const word = kind === "group" && grants.get(place.id)?.has(who) ? "" : SOURCES[source];
-    return {
-      cls: `${level}${soft}${clash ? (over ? " differs" : " clash") : ""}${marks}`,
-      level,
-      word: over && clash ? "differs" : word,
-      label: `${name}: ${WORDS[level]}, ${SOURCE_WORDS[source]}${clash ? (over ? ", SMB and NFS differ" : ", grants disagree or do not come out") : ""}${broken.has(`${who}|${place.id}`) ? ", a promise is broken" : ""}${fresh.has(`${who}|${place.id}`) ? ", not on the appliance yet" : ""}`,
-    };
+    const { level, source, granted, state } = cell;
+    const label = `${name}: ${state === "u" ? "" : `${WORDS[level]}, `}${STATES[state]}${"+<u".includes(state) ? ` (granted ${WORDS[granted]})` : `, ${SOURCE_WORDS[source]}`}${broken.has(`${who}|${place.id}`) ? ", a promise is broken" : ""}${fresh.has(`${who}|${place.id}`) ? ", not on the appliance yet" : ""}`;
+    if (listed && !chosen.cells.has(`${who}|${place.id}`)) return { cls: marks, label };
+    if (state === "u") return { cls: `mark unshared${marks}`, mark: "–", word: granted === "NA" ? "" : granted, label };
+    if (state === "." && level === "NA") return { cls: `none${marks}`, label };
+    if (state === "+" || state === "<") return { cls: `${level} ${state === "+" ? "more" : "less"}${marks}`, level, word: `grant ${granted}`, label };
+    const soft = source === "x" ? " soft" : "";
+    return { cls: `${level}${soft}${marks}`, level, word: kind === "group" && grants.get(place.id)?.has(who) ? "" : SOURCES[source], label };
   };
 
   const bands = (cols: { index: number; start: number }[], width: number) => {
@@ -318,17 +327,17 @@ export default function Board() {
     <>
       <div className="work">
         <div className="tools">
-          <Segmented size="small" aria-label="View" value={view} onChange={(value) => { forget(); change({ view: value, who: null, place: null }); }} options={[{ value: "grants", label: "Grants" }, { value: "effect", label: "In effect" }, { value: "clashes", label: `Clashes ${clashes.data ? clashes.data.total.toLocaleString() : ""}` }]} />
+          <Segmented size="small" aria-label="View" value={view} onChange={(value) => { forget(); change({ view: value, who: null, place: null }); }} options={[{ value: "grants", label: "Grants" }, { value: "effect", label: "In effect" }, { value: "off", label: `Not as granted ${stands.data ? (stands.data.more + stands.data.less).toLocaleString() : ""}` }, ...(view === "settled" ? [{ value: "settled", label: "Settled" }] : [])]} />
           <RuleChooser />
-          {view === "effect" && outline.shares.length > 0 && <Select aria-label="As seen over" title="As seen over a way in" size="small" popupMatchSelectWidth={false} value={over ?? "none"} options={SEEN} onChange={(value) => change({ over: value === "none" ? null : value })} />}
+          {view === "effect" && outline.shares.length > 0 && <Select aria-label="As seen over" title="As seen over a way in" size="small" popupMatchSelectWidth={false} value={over ?? "any"} options={SEEN} onChange={(value) => change({ over: value === "any" ? null : value })} />}
           <span className="spread" />
-          {canEdit && <span className="row">paint <Segmented size="small" aria-label="What dragging does" value={paint} onChange={setPaint} options={PAINTS} /></span>}
-          {view !== "clashes" && <Segmented size="small" aria-label="Rows" value={peopleOnly ? "people" : "groups"} onChange={(value) => change({ rows: value === "people" ? "people" : null })} options={[{ value: "groups", label: "groups" }, { value: "people", label: "people" }]} />}
+          {canEdit && <span className="row" title="What dragging over cells does"><Segmented size="small" aria-label="What dragging does" value={paint} onChange={setPaint} options={PAINTS} /></span>}
+          {!listed && <Segmented size="small" aria-label="Rows" value={peopleOnly ? "people" : "groups"} onChange={(value) => change({ rows: value === "people" ? "people" : null })} options={[{ value: "groups", label: "groups" }, { value: "people", label: "people" }]} />}
           <Button size="small" onClick={() => setKeysOpen(true)} aria-label="Keys">?</Button>
         </div>
         <div className={`said ${would ? "would" : last ? "" : "quiet"}`} role="status">
           {would ? (
-            <>Would set {would.level ? WORDS[would.level] : "nothing"}: {cellsWords(would.answer.changed)} would come out differently (outlined).</>
+            <>Would set {would.level ? WORDS[would.level] : "nothing"}: {would.answer.changed.total === 0 ? "nothing would come out differently" : `${cellsWords(would.answer.changed)} would come out differently (outlined)`}.</>
           ) : last && others ? (
             <>
               <span style={{ overflow: "hidden", textOverflow: "ellipsis", whiteSpace: "nowrap" }}>{last.words}</span>
@@ -339,12 +348,15 @@ export default function Board() {
           ) : store.failed ? (
             <>The server does not answer; what is shown may be old.</>
           ) : (
-            <>{canEdit ? "Arrows move, w read-write, r read-only, n no access, Backspace nothing said. ? shows all keys." : outline.archived ? "This plan is archived: it can be read, not changed." : "You may read this plan, not change it."}</>
+            <>
+              {stands.data && <span>{tally(stands.data.more, "gets", "get", "more than granted")} · {tally(stands.data.less, "gets", "get", "less")} · {stands.data.settled > 0 ? <button className="plain" style={{ textDecoration: "underline" }} onClick={() => change({ view: "settled", who: null, place: null })}>{stands.data.settled.toLocaleString()} settled by the rule</button> : "none settled by the rule"} · </span>}
+              {canEdit ? "arrows move, w read-write, r read-only, n no access, Backspace nothing; ? all keys" : outline.archived ? "this plan is archived: it can be read, not changed" : "you may read this plan, not change it"}
+            </>
           )}
         </div>
-        {clashes.isError && <div className="trouble">{message(clashes.error)}</div>}
-        {view === "clashes" && clashes.data?.total === 0 ? (
-          <div className="empty"><h2>No grants disagree</h2><p className="muted">For every person and place, all grants that concern them say the same, so every clash rule gives the same board, and storage gives what is granted.</p></div>
+        {stands.isError && <div className="trouble">{message(stands.error)}</div>}
+        {listed && stands.data?.cells.length === 0 ? (
+          <div className="empty"><h2>{view === "off" ? "Everybody gets what is granted" : "Nothing had to be settled"}</h2><p className="muted">{view === "off" ? "For every person and place, what comes out over the shares is what is granted there." : "For every person and place, all grants that concern them say the same, so every rule gives the same board."}</p></div>
         ) : (
           <Grid
             handle={grid}

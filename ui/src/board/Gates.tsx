@@ -35,18 +35,23 @@ function Entries({ entries }: { entries: ListLine[] }) {
 
 const VERDICTS: Record<string, string> = { decides: "decides", outranked: "outranked", farther: "farther away", "too late": "too late" };
 
+/** Gates that say nothing more than that one passes. */
+function quiet(gate: ReasonOut["reason"]["gates"][number]) {
+  return (gate.kind === "account" || gate.kind === "service") && gate.level === "RW";
+}
+
 /** The gates that somebody passes, in order, and what each one says. top: the place whose grants count at the share. */
 export function Gates({ reason, top = reason.place }: { reason: Omit<ReasonOut["reason"], "rights">; top?: string }) {
   const { outline, index } = usePlan();
   return (
     <>
       {reason.gates.map((gate, number) => (
-        <section key={gate.kind} className={`gate ${gate.decides ? "decides" : ""}`} aria-label={gate.title}>
+        <section key={gate.kind} className={`gate ${gate.decides ? "decides" : ""}`} aria-label={gate.title} title={quiet(gate) ? gate.sentence : undefined}>
           <header>
             <span className="spread">{number + 1} · {gate.title}</span>
             {gate.kind === "share" && reason.carried === "storage" ? <span style={{ fontWeight: 400 }}><span className="muted">carried by the list</span> <LevelTag level={reason.granted} /></span> : ["account", "service", "way"].includes(gate.kind) && gate.level === "RW" ? <span className="muted" style={{ fontWeight: 400 }}>passes</span> : <LevelTag level={gate.level} />}
           </header>
-          <p>{gate.sentence}</p>
+          {!(quiet(gate) && !gate.decides) && <p>{gate.sentence}</p>}
           {gate.steps?.map((step) => (
             <div key={step.place} className={`line ${step.enters ? "" : "decides"}`}>
               <span>{pathName(index, step.place)}</span>

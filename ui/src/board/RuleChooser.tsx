@@ -23,7 +23,7 @@ export function RuleChooser() {
   return (
     <>
       <span className="row">
-        clash: <Button size="small" onClick={() => { setDraft(inForce); setOpen(true); }} aria-haspopup="dialog">{outline.rule}</Button>
+        <Button size="small" title="What counts where several grants concern one person" onClick={() => { setDraft(inForce); setOpen(true); }} aria-haspopup="dialog">{outline.rule}</Button>
       </span>
       <Modal title="What this appliance does" open={open} onCancel={() => setOpen(false)} width={820} okText="Take it" okButtonProps={{ disabled: !canEdit || !would.data }} onOk={() => edits && void edit(edits).then((kept) => kept && setOpen(false))} cancelText="Leave it">
         <p className="muted">Appliances differ here. Choose what yours does to see whom it would treat differently; nothing changes until you take it.</p>

@@ -31,22 +31,24 @@ export function WhyPanel({ who, place, over, onSet, onWould }: { who: string; pl
     enabled: known && isUser && own !== null,
   });
   const found = reason.data?.reason;
+  const stands = reason.data?.stands;
   const shareName = (share: string) => outline.shares.find((one) => one.id === share)?.name ?? share;
   const [wanted, setWanted] = useState<Level | null>(null);
   const broken = useStanding().data?.promises.filter((one) => one.promise.place === place && one.breaches.some((breach) => breach.subject === who)) ?? [];
 
   return (
     <>
-      <h2>{whoName(index, who)} → {index.places.get(place)?.name}</h2>
+      <h2 tabIndex={-1}>{whoName(index, who)} → {index.places.get(place)?.name}</h2>
       <div className="muted" style={{ marginBottom: 8 }}>{pathName(index, place)}</div>
       {found && (
         <div className="row" style={{ marginBottom: 8 }}>
-          <LevelTag level={found.level} long />
-          {found.level !== found.granted && found.clash ? <span className="muted">granted {WORDS[found.granted]}</span> : found.clash && <span className="muted">grants disagree here</span>}
+          {stands === "not shared" ? <b>no way in</b> : <LevelTag level={found.level} long />}
+          <span className={stands === "more" || stands === "less" ? "late" : "muted"}>{reason.data!.words}{stands === "more" || stands === "less" || stands === "not shared" ? `: granted ${WORDS[reason.data!.granted!]}` : ""}</span>
           {found.odd && <span className="muted" title="The rights here are none of the usual sets">odd rights</span>}
           {found.keeper && <span className="muted" title="May change the list or the owner, and so take every right">keeper</span>}
         </div>
       )}
+      {who === "guest" ? <p>Who comes without an account gets what the share lets guests do, as far as the storage list lets them: <Link to={`/p/${id}/walk?as=guest~smb~&place=${encodeURIComponent(place)}`}>walk there as a guest</Link>.</p> : <>
       <div className="sets" role="group" aria-label={`Set what ${whoName(index, who)} is granted here`} onMouseLeave={() => onWould(undefined)}>
         {(["RW", "RO", "NA", null] as const).map((level) => (
           <button key={level ?? "none"} type="button" className={level ?? ""} disabled={!canEdit} aria-pressed={own === level} title={`${level ? WORDS[level] : "nothing said"}: point here to see what would change`} onClick={() => onSet(level)} onMouseEnter={() => onWould(level)} onFocus={() => onWould(level)} onBlur={() => onWould(undefined)}>
@@ -56,16 +58,17 @@ export function WhyPanel({ who, place, over, onSet, onWould }: { who: string; pl
         ))}
       </div>
       <p className="muted" style={{ margin: "2px 0 10px" }}>{own === null ? `No grant of ${isUser ? "their own" : "its own"} here.` : isUser ? `A personal grant: ${WORDS[own]}.` : `Granted here: ${WORDS[own]}.`}</p>
+      </>}
       {who === "everyone" && <p>A grant to everyone concerns every person and service.</p>}
       {reason.isError && <div className="trouble">{message(reason.error)}</div>}
       {known && !found && !reason.isError && <div className="muted" role="status">Asking why …</div>}
       {reason.data && (reason.data.ways ?? []).length > 0 && (
         <>
-          <div className="muted">{reason.data.over ? `As seen over ${reason.data.over.protocol.toUpperCase()}, through ${shareName(reason.data.over.share)}. Over each way in:` : "What grants and storage give. Over each way in:"}</div>
+          <div className="muted">{reason.data.over ? `As seen over ${reason.data.over.protocol.toUpperCase()}, through ${shareName(reason.data.over.share)}. Over each way in:` : "What grants and storage alone would give. Over each way in:"}</div>
           <ul className="cells">{reason.data.ways!.map((way) => <li key={`${way.share} ${way.protocol}`}><span className="who"><Link to={`/p/${id}/walk?as=${encodeURIComponent(who)}~${way.protocol}~&share=${encodeURIComponent(way.share)}&place=${encodeURIComponent(place)}`}>{way.protocol.toUpperCase()}, {shareName(way.share)}</Link></span><LevelTag level={way.level} /></li>)}</ul>
         </>
       )}
-      {over && reason.data?.ways?.length === 0 && outline.shares.length > 0 && <p className="late">No share reaches this place: what follows is what grants and storage would give.</p>}
+      {over !== "storage" && reason.data?.ways?.length === 0 && <p className="late">No share leads here, so nobody gets in. What follows is what grants and storage would give.</p>}
       {found && <Gates reason={found} top={reason.data?.over ? outline.shares.find((share) => share.id === reason.data!.over!.share)?.place : undefined} />}
       {broken.map(({ promise, words }) => <div key={promise.id} className="trouble">Broken here: <Link to={`/p/${id}/promises?chosen=${encodeURIComponent(promise.id)}`}>{words}</Link></div>)}
       {found && who !== "everyone" && (

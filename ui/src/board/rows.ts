@@ -4,7 +4,7 @@ import type { PlanIndex } from "../plan/index";
 export interface BoardRow {
   key: string;
   who: string;
-  kind: "everyone" | "group" | "person";
+  kind: "everyone" | "group" | "person" | "guest";
   /** people under this group, where it is one */
   people?: number;
   folded?: boolean;

@@ -17,9 +17,9 @@ export function Numbers({ directory, onClose }: { directory: Directory; onClose:
   const [high, setHigh] = useState(String(directory.high ?? 999_999));
   const [found, setFound] = useState<MappingOut | null>(null);
   const body = { revision: outline.revision, numbering, low: Number(low), high: Number(high) };
-  const params = { path: { plan: id, directory: directory.id } };
-  const look = useMutation({ mutationFn: () => ask(api.POST("/api/v1/plans/{plan}/directories/{directory}/mapping", { params, body })), onSuccess: setFound });
-  const keep = useMutation({ mutationFn: async () => take(await ask(api.POST("/api/v1/plans/{plan}/directories/{directory}/mapping/keep", { params, body }))), onSuccess: onClose });
+  const params = { path: { plan: id }, query: { directory: directory.id } };
+  const look = useMutation({ mutationFn: () => ask(api.POST("/api/v1/plans/{plan}/directories/mapping", { params, body })), onSuccess: setFound });
+  const keep = useMutation({ mutationFn: async () => take(await ask(api.POST("/api/v1/plans/{plan}/directories/mapping/keep", { params, body }))), onSuccess: onClose });
   const good = /^\d{1,10}$/.test(low) && /^\d{1,10}$/.test(high);
   const places = (ids: string[]) => ids.map((place) => pathName(index, place)).join(", ");
   const shown = (number: number | null) => (number === null ? "none" : number);

@@ -24,11 +24,11 @@ export function Reading({ directory, name, onDone }: { directory: string; name: 
   const { id, canEdit } = usePlan();
   const client = useQueryClient();
   const key = ["reading", id, directory];
-  const params = { params: { path: { plan: id, directory } } };
-  const found = useQuery({ queryKey: key, queryFn: () => ask(api.GET("/api/v1/plans/{plan}/directories/{directory}/reading", params)), refetchInterval: (query) => (query.state.data?.state === "reading" ? 300 : false) });
+  const params = { params: { path: { plan: id }, query: { directory } } };
+  const found = useQuery({ queryKey: key, queryFn: () => ask(api.GET("/api/v1/plans/{plan}/directories/reading", params)), refetchInterval: (query) => (query.state.data?.state === "reading" ? 300 : false) });
   const reading = found.data;
   const forget = async () => {
-    await ask(api.DELETE("/api/v1/plans/{plan}/directories/{directory}/reading", params)).catch(() => undefined);
+    await ask(api.DELETE("/api/v1/plans/{plan}/directories/reading", params)).catch(() => undefined);
     await client.invalidateQueries({ queryKey: key });
     onDone();
   };
@@ -57,12 +57,12 @@ function Found({ directory, name, full, forget, onKept }: { directory: string; n
   const { id, outline, index, canEdit, take } = usePlan();
   const [trouble, setTrouble] = useState("");
   const [busy, setBusy] = useState(false);
-  const params = { params: { path: { plan: id, directory } } };
-  const found = useQuery({ queryKey: ["reading-changes", id, directory, outline.revision], gcTime: 0, queryFn: () => ask(api.GET("/api/v1/plans/{plan}/directories/{directory}/reading/changes", params)) });
+  const params = { params: { path: { plan: id }, query: { directory } } };
+  const found = useQuery({ queryKey: ["reading-changes", id, directory, outline.revision], gcTime: 0, queryFn: () => ask(api.GET("/api/v1/plans/{plan}/directories/reading/changes", params)) });
   const keep = async () => {
     setBusy(true);
     try {
-      await take(await ask(api.POST("/api/v1/plans/{plan}/directories/{directory}/keep", { ...params, body: { revision: outline.revision } })));
+      await take(await ask(api.POST("/api/v1/plans/{plan}/directories/keep", { ...params, body: { revision: outline.revision } })));
       onKept();
     } catch (error) {
       setTrouble(message(error));

@@ -6,7 +6,7 @@ import { NavLink, useLocation, useNavigate, useSearchParams } from "react-router
 import { api, ask, type Outline, type Session, type User } from "../api/client";
 import { calledName, isLocal, pathName, shownName } from "../plan/index";
 import { usePlan } from "../plan/PlanContext";
-import { useClashes, useDirectories, useRollout, useSince, useStanding } from "../plan/queries";
+import { useDirectories, useRollout, useSince, useStanding, useStands } from "../plan/queries";
 import { Brand, signOut } from "./Brand";
 import { Ago } from "../parts/Ago";
 import { plural } from "../parts/plural";
@@ -35,7 +35,8 @@ export function Frame({ session, children }: { session: Session; children: React
   const [drawer, setDrawer] = useState<"history" | "take-in" | "accounts" | "audit" | "mine" | null>(null);
   const navigate = useNavigate();
   const base = `/p/${id}`;
-  const clashes = useClashes(id);
+  const stands = useStands().data;
+  const off = (stands?.more ?? 0) + (stands?.less ?? 0);
   const latest = useQuery({ queryKey: ["of-plan", id, "latest"], queryFn: () => ask(api.GET("/api/v1/plans/{plan}/history", { params: { path: { plan: id }, query: { most: 1 } } })) });
   const last = latest.data?.[0];
   const directories = useDirectories();
@@ -51,6 +52,19 @@ export function Frame({ session, children }: { session: Session; children: React
   useEffect(() => {
     document.title = `${outline.name} · Yard Gate`;
   }, [outline.name]);
+
+  useEffect(() => {
+    const onKey = (event: KeyboardEvent) => {
+      const key = event.key.toLowerCase();
+      const typing = (event.target as HTMLElement | null)?.closest?.("input, textarea, [contenteditable=true], [role=dialog]");
+      if (event.defaultPrevented || typing || !(event.ctrlKey || event.metaKey) || event.altKey || (key !== "z" && key !== "y")) return;
+      event.preventDefault();
+      const what = key === "y" || event.shiftKey ? "redo" : "undo";
+      if (canEdit && outline[what]) void step(what);
+    };
+    window.addEventListener("keydown", onKey);
+    return () => window.removeEventListener("keydown", onKey);
+  }, [canEdit, outline, step]);
 
   return (
     <div className="frame">
@@ -70,7 +84,7 @@ export function Frame({ session, children }: { session: Session; children: React
       <nav className="stations" aria-label="Stations">
         <NavLink to={`${base}/people`}>People <span className="count">{outline.users.length.toLocaleString()}</span></NavLink>
         <NavLink to={`${base}/storage`}>Storage <span className="count">{outline.places.length.toLocaleString()}</span></NavLink>
-        <NavLink to={`${base}/board`}>Board {clashes.data && clashes.data.total > 0 && <span className="count bad">{clashes.data.total.toLocaleString()} {clashes.data.total === 1 ? "clash" : "clashes"}</span>}</NavLink>
+        <NavLink to={`${base}/board`}>Board {off > 0 && <span className="count bad" title="cells of people who do not get what is granted to them">{off.toLocaleString()} not as granted</span>}</NavLink>
         <NavLink to={`${base}/shares`}>Shares <span className="count">{outline.shares.length.toLocaleString()}</span></NavLink>
         <NavLink to={`${base}/walk`}>Walk</NavLink>
         <NavLink to={`${base}/promises`}>Promises {broken > 0 ? <span className="count bad">{broken.toLocaleString()} broken</span> : agreed && <span className="count">{agreed.promises.length.toLocaleString()}</span>}</NavLink>
@@ -87,7 +101,7 @@ export function Frame({ session, children }: { session: Session; children: React
       <main className="station">{children}</main>
       <footer className="strip">
         <span><span className="dot" style={{ background: live ? "var(--rw)" : "var(--attention)" }} />{live ? (canEdit ? "every change is kept at once" : outline.archived ? "archived, to be read" : "to be read") : "the server does not answer; trying again"}</span>
-        {clashes.data && <button className="plain" title="Cells where grants disagree, or do not come out" onClick={() => void navigate(`${base}/board?view=clashes`)}>{clashes.data.total === 0 ? "all grants agree and come out" : `${clashes.data.total.toLocaleString()} ${clashes.data.total === 1 ? "cell clashes" : "cells clash"}`}</button>}
+        {stands && <button className={`plain ${off > 0 ? "late" : ""}`} title="What people get over the shares, beside what is granted to them" onClick={() => void navigate(`${base}/board?view=off`)}>{off === 0 ? "everybody gets what is granted" : [stands.more > 0 && `${stands.more.toLocaleString()} get more`, stands.less > 0 && `${stands.less.toLocaleString()} get less`].filter(Boolean).join(", ")}</button>}
         {agreed && <button className={`plain ${serious > 0 ? "late" : ""}`} onClick={() => void navigate(`${base}/promises?show=findings`)}>{found.length === 0 ? "nothing found" : serious > 0 ? `${serious} serious of ${plural(found.length, "finding")}` : plural(found.length, "finding")}</button>}
         {agreed && agreed.promises.length > 0 && <button className={`plain ${broken > 0 ? "late" : ""}`} onClick={() => void navigate(`${base}/promises`)}>{broken === 0 ? `${plural(agreed.promises.length, "promise")} kept` : `${agreed.promises.length - broken} of ${agreed.promises.length} promises kept`}</button>}
         {outline.cycles.length > 0 && <button className="plain" onClick={() => void navigate(`${base}/people?who=${encodeURIComponent(outline.cycles[0]![0]!)}`)}>{outline.cycles.length} {outline.cycles.length === 1 ? "circle" : "circles"} of groups</button>}

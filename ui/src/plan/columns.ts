@@ -3,14 +3,15 @@ import { api, ask, type Column, type Level } from "../api/client";
 const BLOCK = 24;
 const LEVELS: Record<string, Level> = { N: "NA", P: "PT", R: "RO", W: "RW" };
 
-/** As seen over a protocol, or over any way in; without it, what grants and storage alone give. */
-export type Seen = "any" | "smb" | "nfs";
+/** Over a protocol, or what grants and storage alone would give; without it, over any way in. */
+export type Seen = "smb" | "nfs" | "storage";
 
-/** What comes out for somebody in a place. source: - nothing said, o own, g group, a all, A administrator, x account shut, w blocked on the way, l the list, i the way in, u no way in. clash: for any way in, SMB and NFS differ. */
+/** What comes out for somebody in a place, where from, what is granted, and how the one stands to the other. The letters are the API's. */
 export interface CellOut {
   level: Level;
   source: string;
-  clash: boolean;
+  granted: Level;
+  state: string;
 }
 
 /** The columns of the board that this browser has, fetched in blocks as they are looked at. Old ones stay in sight until new ones are here. */
@@ -41,7 +42,7 @@ export class Columns {
   cell(place: string, subject: number | undefined): CellOut | undefined {
     const column = this.have.get(place);
     const level = LEVELS[column?.levels[subject ?? -1] ?? ""];
-    return column && level ? { level, source: column.sources[subject!] ?? "-", clash: column.clashes[subject!] === "1" } : undefined;
+    return column && level ? { level, source: column.sources[subject!] ?? "-", granted: LEVELS[column.granted[subject!] ?? ""] ?? "NA", state: column.states[subject!] ?? "=" } : undefined;
   }
 
   has(place: string): boolean {

@@ -61,6 +61,7 @@ export function indexed(outline: Named): PlanIndex {
 
 export function whoName(index: PlanIndex, who: string): string {
   if (who === "everyone") return "Everyone";
+  if (who === "guest") return "Guests";
   const user = index.users.get(who);
   const name = user ? shownName(user) : (index.groups.get(who)?.name ?? who);
   return index.namesakes.has(who) ? `${name} (${sourceName(index, who)})` : name;

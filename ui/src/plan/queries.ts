@@ -2,9 +2,10 @@ import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { api, ask, type Edit } from "../api/client";
 import { usePlan } from "./PlanContext";
 
-/** The cells where grants disagree; asked once for all that show them. */
-export function useClashes(plan: string) {
-  return useQuery({ queryKey: ["of-plan", plan, "clashes"], queryFn: () => ask(api.GET("/api/v1/plans/{plan}/clashes", { params: { path: { plan } } })) });
+/** Who gets more or less than is granted, or where the rule settled it; asked once for all that show them. */
+export function useStands(what: "off" | "settled" = "off") {
+  const { id } = usePlan();
+  return useQuery({ queryKey: ["of-plan", id, "stands", what], placeholderData: keepPreviousData, queryFn: () => ask(api.GET("/api/v1/plans/{plan}/stands", { params: { path: { plan: id }, query: { what } } })) });
 }
 
 /** Promises and findings, asked once for all that show them; the old answer stays until the new one is there. */

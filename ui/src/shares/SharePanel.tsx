@@ -90,7 +90,7 @@ function Try({ share }: { share: Share }) {
   const found = useQuery({
     queryKey: ["of-plan", id, "share-reason", share.id, who, over, from],
     enabled: who !== undefined,
-    queryFn: () => ask(api.GET("/api/v1/plans/{plan}/shares/{share}/reason", { params: { path: { plan: id, share: share.id }, query: { subject: who!, place: share.place, protocol: over, host: from } } })),
+    queryFn: () => ask(api.GET("/api/v1/plans/{plan}/shares/reason", { params: { path: { plan: id }, query: { share: share.id, subject: who!, place: share.place, protocol: over, host: from } } })),
   });
   return (
     <>

@@ -101,7 +101,7 @@ function Mark({ place, style, above, grants }: { place: Place; style: Style | nu
 function PlaceDetail({ place, onAdd, onGone }: { place: Place; onAdd: (kind: Place["kind"]) => void; onGone: () => void }) {
   const { id, outline, index, canEdit, edit } = usePlan();
   const [dialog, setDialog] = useState<"remove" | "move" | "push" | "style" | "begin" | "text" | "each" | null>(null);
-  const stored = useQuery({ queryKey: ["of-plan", id, "stored", place.id], queryFn: () => ask(api.GET("/api/v1/plans/{plan}/storage/{place}", { params: { path: { plan: id, place: place.id } } })) });
+  const stored = useQuery({ queryKey: ["of-plan", id, "stored", place.id], queryFn: () => ask(api.GET("/api/v1/plans/{plan}/storage", { params: { path: { plan: id }, query: { place: place.id } } })) });
   const lines = outline.grants[place.id] ?? [];
   const put = (change: Partial<Place>, more: Edit[] = []) => void edit([{ op: "put-place", place: { ...place, ...change } }, ...more]);
   const move = (who: string, level: Level, at: number) => void edit([{ op: "set-grant", place: place.id, who, level, at }]);

@@ -20,7 +20,7 @@ export function Refused({ walker, share, visit, listed }: { walker: Walker; shar
   const says = clientSays(visit, walker, here.place === visit.place);
   const reason = useQuery({
     queryKey: ["of-plan", id, "share-reason", share, who, protocol, host, name, visit.place],
-    queryFn: () => ask(api.GET("/api/v1/plans/{plan}/shares/{share}/reason", { params: { path: { plan: id, share }, query: { subject: who, place: visit.place, protocol, host, name } } })),
+    queryFn: () => ask(api.GET("/api/v1/plans/{plan}/shares/reason", { params: { path: { plan: id }, query: { share, subject: who, place: visit.place, protocol, host, name } } })),
   });
   return (
     <>

@@ -9,10 +9,10 @@ from typing import Literal
 import numpy as np
 
 from yardgate.core.edit import Edit, apply
-from yardgate.core.outcome import Outcome
+from yardgate.core.outcome import Outcome, Shift, outcome, shifts
 from yardgate.core.packed import Bits, unpack
 from yardgate.core.plan import GUEST, Plan
-from yardgate.core.resolve import Change, Matrix, changes, resolve
+from yardgate.core.resolve import Matrix, resolve
 from yardgate.core.rights import LEVELS, Level
 from yardgate.core.share import Share
 from yardgate.core.storage import Laying
@@ -67,12 +67,12 @@ class Case:
     def laying(self) -> Laying:
         return self.matrix.laying
 
-    def trial(self, edits: Sequence[Edit]) -> tuple[Change, ...]:
-        """What would come out differently for users, by grants and storage, after some edits."""
+    def trial(self, edits: Sequence[Edit]) -> tuple[Shift, ...]:
+        """What would come out differently over the ways in, after some edits."""
         if not edits:
             return ()
         after = resolve(apply(self.plan, edits)[0], self.on, self.matrix)
-        return tuple(change for change in changes(self.matrix, after) if change.subject in self.plan.users)
+        return tuple(shifts(self.outcome, outcome(after, self.outcome)))
 
     def users(self, plane: Bits) -> tuple[str, ...]:
         """Ids of the users of a bit plane (words,) who may sign in."""
