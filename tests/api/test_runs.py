@@ -136,7 +136,11 @@ def test_a_step_that_fails_or_reads_back_otherwise_puts_everything_back(
     run = until(client, web.at("/rollout/runs/1"), "put back")
     assert run["done"] == number - 1
     assert run["steps"][number - 1]["state"] == "back"
-    assert ("no space left on device" if fault == "fail" else "it reads back otherwise") in run["trouble"]
+    assert (
+        "no space left on device"
+        if fault == "fail"
+        else "it reads back otherwise than it was set; what is still missing: "
+    ) in run["trouble"]
     assert appliance.state.saved == appliance.state.running == BEFORE
 
 

@@ -126,3 +126,13 @@ def test_listings_come_in_and_lists_go_out(yard: Web) -> None:
 )
 def test_what_is_not_there_is_said_to_be_not_there(yard: Web, path: str) -> None:
     assert yard.client().get(yard.at(path)).status_code == 404
+
+
+@pytest.mark.parametrize("place", ["style", "forecast", "kinds", "push-down", "text", "a/b", "..", "a?b=c", "%2e"])
+def test_whatever_a_place_is_called_its_list_is_shown(yard: Web, place: str) -> None:
+    new = {"id": place, "name": "new", "kind": "folder", "parent": "toolpaths"}
+    body = {"revision": 1, "edits": [{"op": "put-place", "place": new}]}
+    client = yard.client("planner")
+    assert client.post(yard.at("/edits"), json=body).status_code == 200
+    assert [layer["place"] for layer in get(client, yard, "/storage", place=place)["layers"]][-1] == place
+    assert get(client, yard, "/board", place=place)["columns"][place]["states"]

@@ -180,7 +180,7 @@ def test_a_reader_can_look_and_is_told_that_nothing_changes(yard: Yard) -> None:
     page = yard.page("reader")
     page.go(yard.at("board?who=apprentices&place=toolpaths"))
     page.until(lambda: page.all(".c.active.NA"))
-    page.says("You may read this plan, not change it.")
+    page.says("you may read this plan, not change it")
     page.one("[role=grid]").send_keys(Keys.BACKSPACE)
     page.says("This account may only read. Nothing was changed.")
     assert not page.button("Undo").is_enabled()

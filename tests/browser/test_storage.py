@@ -125,7 +125,7 @@ def test_gates_stand_one_under_another_and_the_deciding_line_is_named(yard: Yard
     page.go(yard.at("board?who=priya-natarajan&place=toolpaths"))
     page.until(lambda: [g.text.split("\n")[0] for g in page.all(".gate header")])
     titles = [gate.get_attribute("aria-label") for gate in page.all(".gate")]
-    assert titles == ["Account", "Grants on toolpaths", "Way there", "List of toolpaths"]
+    assert titles == ["Account", "Service", "Grants on drawings", "Way there", "List of toolpaths"]
     deciding = page.one(".gate.decides").text
     assert "refuse Apprentices" in deciding
     assert "too late" in deciding

@@ -2,11 +2,11 @@
 
 import subprocess
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from yardgate.appliance.linux import LANGUAGE, Command, Done
 from yardgate.appliance.target import Appliance, ApplianceError, TooLate, Unreachable
-from yardgate.core.rollout import Step, stands
+from yardgate.core.rollout import Step, stands, words
 from yardgate.core.system import System
 
 SECONDS = 600  # the longest that one command may take
@@ -90,4 +90,8 @@ def _do(at: Appliance, step: Step, now: System) -> str | None:
         return str(error)
     if stands(there, step.after):
         return None
-    return f"{step.record.name} is still there" if step.after is None else f"it reads back otherwise: {there}"
+    if step.after is None:
+        return f"{step.record.name} is still there"
+    if there is None:
+        return f"{step.record.name} is not there when it is read back"
+    return f"it reads back otherwise than it was set; what is still missing: {words(replace(step, before=there))}"

@@ -6,7 +6,8 @@ planned by hand and nothing is granted, there is nothing to compare: the list is
 there let guests do; further down, what is granted to everyone.
 
 To pass through to something deeper is never more than granted: it lets nobody read. An account that is shut gets nothing, and is not short of it.
-Root, and who runs a share, pass every list: that is what they are for.
+Root, and who runs a share, pass every list: that is what they are for. As long as a plan has no shares at all, what grants and storage give stands
+for what people get (as in `outcome`).
 """
 
 from collections.abc import Iterator, Mapping
@@ -139,7 +140,7 @@ def stands(found: Outcome, place: str, view: View = None) -> Stands:
     active = np.append(unpack(counting.active, subjects), True)
     state[(comes > np.maximum(granted, Level.PT.code)) & active & ~passes] = MORE
     state[(comes < granted) & active] = LESS
-    if not ways and view != "storage":
+    if not ways and view != "storage" and (plan.shares or view is not None):
         state[:] = NOT_SHARED
     return Stands(granted, state)
 

@@ -248,7 +248,8 @@ export default function Board() {
     const cell = kind !== "guest" ? store.cell(place.id, index.number.get(who)) : { level: guest?.gets ?? ("NA" as const), source: "i", granted: guest?.granted ?? ("NA" as const), state: !guest ? "." : view === "settled" ? "s" : guest.gets > guest.granted ? "+" : "<" };
     if (!cell) return { cls: "mark far waiting", mark: "…", label: `${name}: being asked` };
     const { level, source, granted, state } = cell;
-    const label = `${name}: ${state === "u" ? "" : `${WORDS[level]}, `}${STATES[state]}${"+<u".includes(state) ? ` (granted ${WORDS[granted]})` : `, ${SOURCE_WORDS[source]}`}${broken.has(`${who}|${place.id}`) ? ", a promise is broken" : ""}${fresh.has(`${who}|${place.id}`) ? ", not on the appliance yet" : ""}`;
+    const told = "+<u".includes(state) ? `${state === "u" ? "" : `${WORDS[level]}, `}${STATES[state]}, granted ${WORDS[granted]}` : state === "." && level === "NA" ? STATES[state] : `${WORDS[level]}, ${SOURCE_WORDS[source]}${state === "s" ? `, ${STATES[state]}` : ""}`;
+    const label = `${name}: ${told}${broken.has(`${who}|${place.id}`) ? ", a promise is broken" : ""}${fresh.has(`${who}|${place.id}`) ? ", not on the appliance yet" : ""}`;
     if (listed && !chosen.cells.has(`${who}|${place.id}`)) return { cls: marks, label };
     if (state === "u") return { cls: `mark unshared${marks}`, mark: "–", word: granted === "NA" ? "" : granted, label };
     if (state === "." && level === "NA") return { cls: `none${marks}`, label };
@@ -349,7 +350,8 @@ export default function Board() {
             <>The server does not answer; what is shown may be old.</>
           ) : (
             <>
-              {stands.data && <span>{tally(stands.data.more, "gets", "get", "more than granted")} · {tally(stands.data.less, "gets", "get", "less")} · {stands.data.settled > 0 ? <button className="plain" style={{ textDecoration: "underline" }} onClick={() => change({ view: "settled", who: null, place: null })}>{stands.data.settled.toLocaleString()} settled by the rule</button> : "none settled by the rule"} · </span>}
+              {outline.shares.length === 0 && <span className="late">Nothing is shared yet: this is what grants and storage would give. <Link to={`/p/${id}/shares`}>Add a share</Link> · </span>}
+              {outline.shares.length > 0 && stands.data && <span>{tally(stands.data.more, "gets", "get", "more than granted")} · {tally(stands.data.less, "gets", "get", "less")} · {stands.data.settled > 0 ? <button className="plain" style={{ textDecoration: "underline" }} onClick={() => change({ view: "settled", who: null, place: null })}>{stands.data.settled.toLocaleString()} settled by the rule</button> : "none settled by the rule"} · </span>}
               {canEdit ? "arrows move, w read-write, r read-only, n no access, Backspace nothing; ? all keys" : outline.archived ? "this plan is archived: it can be read, not changed" : "you may read this plan, not change it"}
             </>
           )}

@@ -68,7 +68,7 @@ export function WhyPanel({ who, place, over, onSet, onWould }: { who: string; pl
           <ul className="cells">{reason.data.ways!.map((way) => <li key={`${way.share} ${way.protocol}`}><span className="who"><Link to={`/p/${id}/walk?as=${encodeURIComponent(who)}~${way.protocol}~&share=${encodeURIComponent(way.share)}&place=${encodeURIComponent(place)}`}>{way.protocol.toUpperCase()}, {shareName(way.share)}</Link></span><LevelTag level={way.level} /></li>)}</ul>
         </>
       )}
-      {over !== "storage" && reason.data?.ways?.length === 0 && <p className="late">No share leads here, so nobody gets in. What follows is what grants and storage would give.</p>}
+      {over !== "storage" && outline.shares.length > 0 && reason.data?.ways?.length === 0 && <p className="late">No share leads here, so nobody gets in. What follows is what grants and storage would give.</p>}
       {found && <Gates reason={found} top={reason.data?.over ? outline.shares.find((share) => share.id === reason.data!.over!.share)?.place : undefined} />}
       {broken.map(({ promise, words }) => <div key={promise.id} className="trouble">Broken here: <Link to={`/p/${id}/promises?chosen=${encodeURIComponent(promise.id)}`}>{words}</Link></div>)}
       {found && who !== "everyone" && (
