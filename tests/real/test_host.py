@@ -210,6 +210,23 @@ def test_whatever_fails_in_the_middle_everything_is_put_back(keelson: Host) -> N
     assert shell(keelson, SNAPSHOT) == before
 
 
+def test_an_account_that_is_just_in_use_is_waited_for(keelson: Host) -> None:
+    """shadow's tools delete and rename no account that a process acts as: a session that is ending is waited for, one that stays is told."""
+    run = runner(keelson)
+    one = compiled(resolve(office(3), ON), TOP).system
+    now, carried = roll(keelson, read(run, asked(one)), one)
+    account = next(iter(one.accounts.values())).name
+    acting = f"setsid setpriv --reuid={account} --clear-groups sleep {{}} < /dev/null > /dev/null 2>&1 & echo $!"
+    shell(keelson, acting.format(3))
+    assert put_back(LinuxHost(run), after_steps(now, carried.done), carried).failed is None
+    now, carried = roll(keelson, read(run, asked(one)), one)
+    pid = shell(keelson, acting.format(600)).strip()
+    undone = put_back(LinuxHost(run), after_steps(now, carried.done), carried)
+    assert f"user {account} is currently used by process {pid}" in undone.why
+    shell(keelson, f"kill {pid}")
+    assert put_back(LinuxHost(run), after_steps(now, carried.done), carried).failed is None
+
+
 def fails(at: Host, first: System, then: System) -> None:
     """Roll one out on the other, again and again, each time another command of it failing: not done at all, or done and not said so."""
     run, total = runner(at), 0

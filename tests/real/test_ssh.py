@@ -157,7 +157,8 @@ def test_killed_at_any_moment_the_host_is_whole_or_as_it_was(keelson: Host, way:
                 assert client.get(at).json()["steps"], "it is not kept yet"
                 client.post(f"{at}/runs/{number}/wish", json={"wish": "put back"})
                 until(lambda n=number, c=client: c.get(f"{at}/runs/{n}").json()["ended"], 120)  # type: ignore[misc]
-            assert client.get(f"{at}/runs/{number}").json()["state"] == "put back"
+            run = client.get(f"{at}/runs/{number}").json()
+            assert run["state"] == "put back", (run["trouble"], run["notes"], [s for s in run["steps"] if s["why"]])
             assert shell(keelson, SNAPSHOT) == before
     finally:
         server.stop()

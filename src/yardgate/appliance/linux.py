@@ -356,6 +356,16 @@ def _where(there: Literal["a", "no"], database: str, name: str, why: str, *argv:
     return Command(("sh", "-euc", script, "sh", database, name, *argv), why, shown=shlex.join(argv))
 
 
+def _when_free(account: str, why: str, *argv: str) -> Command:
+    """A command that shadow's tools refuse while a process acts as the account: as a session of the SMB server that is just ending."""
+    return Command(("sh", "-euc", WHEN_FREE, "sh", account, *argv), why, shown=shlex.join(argv))
+
+
+WHEN_FREE = """for left in 9 8 7 6 5 4 3 2 1 0; do
+  if ! getent passwd "$1" > /dev/null; then exit 0; fi
+  said=$(shift; "$@" 2>&1) && exit 0
+  case $left$said in [1-9]*"currently used by process"*) sleep 1 ;; *) printf '%s\\n' "$said" >&2; exit 1 ;; esac
+done"""
 WHERE = """if getent "$1" "$2" > /dev/null; then shift 2; "$@"; fi"""
 WHERE_NO = """if ! getent "$1" "$2" > /dev/null; then shift 2; "$@"; fi"""
 
@@ -383,7 +393,7 @@ def _account_commands(was: Account | None, now: Account | None) -> Iterator[Comm
     if now is None:
         assert was is not None
         yield _script("end its account at the SMB server", FORGET, was.name)
-        yield _where("a", "passwd", was.name, "delete the account; its files stay", "userdel", "--", was.name)
+        yield _when_free(was.name, "delete the account; its files stay", "userdel", "--", was.name)
         yield FORGETTING
         return
     if was is None:
@@ -412,7 +422,7 @@ def _account_changes(was: Account, now: Account) -> Iterator[Command]:
     if was.name != now.name:
         yield _script("end its old account at the SMB server", FORGET, was.name)
         renaming = ("usermod", "--login", now.name, "--", was.name)
-        yield _where("a", "passwd", was.name, "rename the account", *renaming)
+        yield _when_free(was.name, "rename the account", *renaming)
         yield FORGETTING
     if now.smb and (not was.smb or was.name != now.name):
         yield _script("make its account at the SMB server, with a password that nobody knows yet", ENTER, now.name)
