@@ -12,6 +12,7 @@ from fastapi.testclient import TestClient
 
 from tests.api.conftest import Web
 from tests.server import Server
+from tests.server import until as wait_for
 from tests.standin import stand_in
 from tests.thorough import times
 from yardgate import demo
@@ -110,6 +111,29 @@ def test_what_nobody_keeps_is_put_back(web: Web, appliance: StandIn, monkeypatch
     assert {step["state"] for step in run["steps"]} == {"back"}
     assert appliance.state.saved == BEFORE
     assert client.get(web.at("/rollout")).json()["total"] == STEPS
+
+
+def test_broken_off_between_the_end_of_the_watch_and_its_record_it_is_put_back(
+    web: Web, appliance: StandIn, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """All is back, the appliance was told to watch no longer, and then this side was killed before it wrote that down."""
+
+    def killed(*_: Any) -> None:
+        raise SystemExit
+
+    client = web.client()
+    number = begin(client, web)["number"]
+    path = web.at(f"/rollout/runs/{number}")
+    until(client, path, "waiting")
+    ending = rolling.Worker._end
+    monkeypatch.setattr(rolling.Worker, "_end", killed)
+    client.post(web.at(f"/rollout/runs/{number}/wish"), json={"wish": "put back"})
+    wait_for(lambda: appliance.state.held is None, 20)
+    monkeypatch.setattr(rolling.Worker, "_end", ending)
+    again = web.client()
+    run = until(again, path, "put back", "not all put back")
+    assert (run["state"], run["trouble"]) == ("put back", "it was not kept")
+    assert appliance.state.saved == BEFORE
 
 
 def test_it_is_stopped_in_the_middle_and_put_back(web: Web, appliance: StandIn) -> None:

@@ -199,6 +199,10 @@ class Worker:
                 self._be("host puts back")
             case "nothing" if self.state == "keeping":
                 self._keep_record()
+            case "nothing" if self.state == "putting back" and self.back >= set(range(self.done)):
+                self._end(
+                    "put back", self._there(at), self.run.trouble
+                )  # it was told so, and this side ended before it wrote it down
             case "nothing" if self.state in ("doing", "trying", "waiting"):
                 at.arm(self.run.before, self.run.steps, self.run.seconds)
 
