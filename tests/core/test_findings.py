@@ -297,6 +297,15 @@ CASES: dict[str, tuple[Plan, Plan]] = {
     "name-means-two": (joined(100_105, "ann"), joined(100_105, "dee")),
     "no-group": (yard(users=with_user("dora")), yard(users=with_user("dora", primary_group="office"))),
     "empty-group": (yard(groups=with_group("late")), yard(groups=with_group("late", "ann"))),
+    "more-than-granted": (
+        replace(yard(), grants={**on_hulls(), "petrel": {"ann": RW, "bo": RO, "cy": RO, "backup": RO}}),
+        petrel(
+            replace(yard(), grants={**on_hulls(), "petrel": {"ann": RW, "bo": RO, "cy": RO, "backup": RO}}),
+            own=Ordered(),
+            cut=True,
+            carried="storage",
+        ),
+    ),
     "sign-in-name": (
         yard(users=with_user("ann", name="ann.lee", aliases=("ann@yard.example",))),
         yard(users=with_user("ann", aliases=("ann@yard.example",))),

@@ -480,8 +480,9 @@ class Instead:
 
 
 def group_instead(now: Outcome, place: str, user: str, level: Level) -> tuple[Instead, ...]:
-    """Grants to one of the user's groups after which the user gets what they get now, fewest other changes first."""
+    """Grants to one of the user's groups that give the user what a grant of their own gives, fewest other changes first."""
     plan, on = now.matrix.plan, now.matrix.on
+    by_own = outcome(resolve(apply(plan, [SetGrant(place, user, level)])[0], on, now.matrix), now)
     without, before = plan, now.matrix
     if user in plan.grants.get(place, {}):
         without = apply(plan, [SetGrant(place, user, None)])[0]
@@ -493,7 +494,7 @@ def group_instead(now: Outcome, place: str, user: str, level: Level) -> tuple[In
         edit = SetGrant(place, group, level)
         matrix = resolve(apply(without, [edit])[0], on, before)
         if matrix.level(user, place) == level:
-            cells = shifts(now, outcome(matrix, now))
-            if not any(cell.subject == user for cell in cells):
-                found.append(Instead(edit, tuple(cells)))
+            then = outcome(matrix, now)
+            if not any(cell.subject == user for cell in shifts(by_own, then)):
+                found.append(Instead(edit, tuple(cell for cell in shifts(now, then) if cell.subject != user)))
     return tuple(sorted(found, key=lambda instead: (len(instead.others), instead.edit.who)))

@@ -8,6 +8,7 @@ from collections.abc import Iterator
 
 from yardgate.core.findings.accounts import CHECKS as ACCOUNTS
 from yardgate.core.findings.case import Case, Check, Finding, Severity
+from yardgate.core.findings.gets import CHECKS as GETS
 from yardgate.core.findings.grants import CHECKS as GRANTS
 from yardgate.core.findings.hosts import CHECKS as HOSTS
 from yardgate.core.findings.numbers import CHECKS as NUMBERS
@@ -16,6 +17,7 @@ from yardgate.core.findings.storage import CHECKS as STORAGE
 
 SEVERITIES: tuple[Severity, ...] = ("serious", "consider", "note")
 CHECKS: tuple[Check, ...] = (
+    *GETS,
     *GRANTS,
     *STORAGE,
     *SHARES,
