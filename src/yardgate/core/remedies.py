@@ -480,7 +480,7 @@ class Instead:
 
 
 def group_instead(now: Outcome, place: str, user: str, level: Level) -> tuple[Instead, ...]:
-    """Grants to one of the user's groups that give the user what a grant of their own gives, fewest other changes first."""
+    """Grants to one of the user's groups that give the user the level, or what a grant of their own would give; fewest other changes first."""
     plan, on = now.matrix.plan, now.matrix.on
     by_own = outcome(resolve(apply(plan, [SetGrant(place, user, level)])[0], on, now.matrix), now)
     without, before = plan, now.matrix
@@ -495,6 +495,6 @@ def group_instead(now: Outcome, place: str, user: str, level: Level) -> tuple[In
         matrix = resolve(apply(without, [edit])[0], on, before)
         if matrix.level(user, place) == level:
             then = outcome(matrix, now)
-            if not any(cell.subject == user for cell in shifts(by_own, then)):
+            if then.level(user, place) in (level, by_own.level(user, place)):
                 found.append(Instead(edit, tuple(cell for cell in shifts(now, then) if cell.subject != user)))
     return tuple(sorted(found, key=lambda instead: (len(instead.others), instead.edit.who)))
