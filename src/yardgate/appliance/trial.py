@@ -83,14 +83,18 @@ while read -r name; do
     case $said in *"Account Flags:        [D"*) smbpasswd -c "$1/smb.conf" -d "$name" > /dev/null ;; esac  # a password opens it
   fi
 done"""
-ENTER = """umask 077; printf 'username = %s\\npassword = %s\\n' "$3" "$(cat "$1/password")" > "$1/who"
-if test -n "$3"; then set -- "$@" -A "$1/who"; else set -- "$@" -N; fi
-conf=$1/smb.conf port=$2 share=$4; shift 4
-smbclient -s "$conf" -p "$port" "$@" "//127.0.0.1/$share" 2>&1 || true
+ENTER = """umask 077; head -c "$5" > "$1/lines"; cat > "$1/made"
+exec 3< "$1/lines" 4< "$1/made"
+printf 'username = %s\\npassword = %s\\n' "$3" "$(cat "$1/password")" > "$1/who"
+conf=$1/smb.conf port=$2 share=$4
+top=$(testparm -s --section-name="$share" --parameter-name=path "$conf" 2> /dev/null)
+if test -n "$3"; then set -- -A "$1/who"; else set -- -N; fi
+said=$(smbclient -s "$conf" -p "$port" "$@" "//127.0.0.1/$share" 2>&1 <&3 || true)
+if test -d "$top"; then cd -- "$top"; xargs -0 -r rm -f -- <&4; fi
+printf '%s\\n' "$said"
 """
-SWEEP = """top=$(testparm -s --section-name="$2" --parameter-name=path "$1/smb.conf" 2> /dev/null)
-test -n "$top"; cd -- "$top"; xargs -0 -r rm -f --
-"""
+"""Go in, and take away what was made there, as root: not all who may make a file may delete it, and some shares keep what is deleted. Both in one go, which
+comes to its end here, even if whoever asked for it does not."""
 REFUSED = re.compile(r"^NT_STATUS_\w+ (?:listing (.*)\\\*|opening remote file (.*))$", re.MULTILINE)
 CANNOT = set('"\r\n;')  # in a path that a client is given to read, line by line
 
@@ -120,25 +124,19 @@ class LinuxTrial:
             raise ApplianceError("a folder has a name that the client cannot be given")
         inside = [folder.replace("/", "\\") for folder in folders]
         name = f"yardgate-trial-{self.mark}"
-        lines = (f'ls "{at}\\*"\nput {FOLDER}/mark "{at}\\{name}"\n' for at in inside)
-        said = self._ask("go in", ENTER, str(self.port), account, share, given="".join(lines))
+        lines = "".join(f'ls "{at}\\*"\nput {FOLDER}/mark "{at}\\{name}"\n' for at in inside)
+        made = "".join(f"{folder}/{name}".lstrip("/") + "\0" for folder in folders)
+        length = str(len(lines.encode("utf-8", "surrogateescape")))
+        said = self._ask("go in", ENTER, str(self.port), account, share, length, given=lines + made)
         if "tree connect failed" in said or "session setup failed" in said:
             return None
         found = list(REFUSED.finditer(said))
         unseen, unmade = ({one[kind].strip("\\") for one in found if one[kind] is not None} for kind in (1, 2))
-        answers = [Found(at not in unseen, f"{at}\\{name}".lstrip("\\") not in unmade) for at in inside]
-        made = (folder for folder, answer in zip(folders, answers, strict=True) if answer.adds)
-        self._sweep(share, [f"{folder}/{name}".lstrip("/") for folder in made])
-        return answers
+        return [Found(at not in unseen, f"{at}\\{name}".lstrip("\\") not in unmade) for at in inside]
 
     def end(self) -> None:
         with suppress(ApplianceError):  # it ends by itself
             self._ask("end the second SMB server", STOP)
-
-    def _sweep(self, share: str, made: Sequence[str]) -> None:
-        """Take away the files that somebody made, as root: not all who may make one may delete it, and some shares keep what is deleted."""
-        if made:
-            self._ask("take away what was made", SWEEP, share, given="".join(f"{path}\0" for path in made))
 
     def _ask(self, why: str, script: str, *more: str, given: str = "") -> str:
         done = self.run(Command(("sh", "-euc", script, "sh", FOLDER, *more), why, given, changes=False, root=True))
