@@ -41,7 +41,7 @@ def test_numbers_are_claimed_over_nfs_alone_and_from_a_host(client: TestClient, 
     )
     assert asked(client, web, who="4294967295", protocol="nfs")[0] == 422
     query = {"subject": "54321:54321", "place": share.place, "protocol": "nfs"}
-    why = client.get(web.at(f"/shares/{share.id}/reason"), params=query).json()
+    why = client.get(web.at("/shares/reason"), params=query | {"share": share.id}).json()
     assert why["names"]["uid 54321"] == "uid 54321"
     assert "the client claims the uid 54321" in why["reason"]["gates"][0]["sentence"]
 

@@ -21,6 +21,7 @@ from fastapi import HTTPException, Request, Response
 
 log = logging.getLogger("yardgate.aside")
 BEGINNING, ENDING = 30.0, 5.0  # seconds that the process may take to start, and to end
+EACH_ANEW = httpx.Limits(max_keepalive_connections=0)  # so that one that ended is found when it is connected to
 PATIENCE = httpx.Timeout(300.0, connect=BEGINNING)
 SPARING = {"MALLOC_ARENA_MAX": "2"}  # what threads gave back is used by all of them (mallopt(3))
 PASSED_ON = ("content-type", "content-encoding", "content-disposition", "etag", "retry-after", "vary")
@@ -90,7 +91,9 @@ class Aside:
         path = (await process.stdout.readline()).decode().strip()
         if not path:
             raise OSError("it ended before it listened")
-        return Running(process, Path(path), httpx.AsyncClient(transport=httpx.AsyncHTTPTransport(uds=path)))
+        return Running(
+            process, Path(path), httpx.AsyncClient(transport=httpx.AsyncHTTPTransport(uds=path, limits=EACH_ANEW))
+        )
 
     async def ask(self, request: Request, address: str) -> Response:
         """The answer to a request from `address`. Raises HTTPException, where the process ends in the midst of it, or takes too long."""

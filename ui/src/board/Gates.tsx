@@ -37,7 +37,7 @@ const VERDICTS: Record<string, string> = { decides: "decides", outranked: "outra
 
 /** Gates that say nothing more than that one passes. */
 function quiet(gate: ReasonOut["reason"]["gates"][number]) {
-  return (gate.kind === "account" || gate.kind === "service") && gate.level === "RW";
+  return gate.kind === "service" ? gate.level === "RW" : gate.kind === "account" && gate.sentence.endsWith("may sign in.");
 }
 
 /** The gates that somebody passes, in order, and what each one says. top: the place whose grants count at the share. */
