@@ -21,12 +21,12 @@ export function Changes({ changed, index, names, most = 40 }: { changed: Changed
         {shown.map(([key, cells]) => (
           <li key={key}>
             <b title={byPlace ? pathName(index, key) : undefined}>{byPlace ? place(key) : person(key)}</b>
-            {[...grouped(cells, (cell) => `${cell.before} ${cell.after}`)].map(([change, alike]) => {
+            {[...grouped(cells, (cell) => `${cell.before} ${cell.after} ${cell.over ?? ""}`)].map(([change, alike]) => {
               const others = alike.map((cell) => (byPlace ? person(cell.subject) : place(cell.place)));
               return (
                 <div key={change}>
                   <LevelChange before={alike[0]!.before} after={alike[0]!.after} />
-                  <span title={others.join(", ")}>{others.slice(0, NAMED).join(", ")}{others.length > NAMED && ` and ${(others.length - NAMED).toLocaleString()} more`}</span>
+                  <span title={others.join(", ")}>{others.slice(0, NAMED).join(", ")}{others.length > NAMED && ` and ${(others.length - NAMED).toLocaleString()} more`}{alike[0]!.over && ` (over ${alike[0]!.over.toUpperCase()} alone)`}</span>
                 </div>
               );
             })}

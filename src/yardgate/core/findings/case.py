@@ -4,11 +4,13 @@ from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import date
 from functools import cached_property
+from itertools import chain
 from typing import Literal
 
 import numpy as np
 
 from yardgate.core.edit import Edit, apply
+from yardgate.core.gets import Off, gets
 from yardgate.core.outcome import Outcome, Shift, outcome, shifts
 from yardgate.core.packed import Bits, unpack
 from yardgate.core.plan import GUEST, Plan
@@ -73,6 +75,12 @@ class Case:
             return ()
         after = resolve(apply(self.plan, edits)[0], self.on, self.matrix)
         return tuple(shifts(self.outcome, outcome(after, self.outcome)))
+
+    @cached_property
+    def off(self) -> Mapping[Cell, Off]:
+        """Who gets more or less than is granted, and where."""
+        found = gets(self.outcome)
+        return {(one.subject, one.place): one for one in chain(found.off("more"), found.off("less"))}
 
     def users(self, plane: Bits) -> tuple[str, ...]:
         """Ids of the users of a bit plane (words,) who may sign in."""

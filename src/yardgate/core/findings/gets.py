@@ -6,7 +6,7 @@ from dataclasses import replace
 from yardgate.core.arrange import starts
 from yardgate.core.edit import Edit, PutPlace, apply
 from yardgate.core.findings.case import Case, Check, Finding, Found
-from yardgate.core.gets import LESS, MORE, Off, gets, stands
+from yardgate.core.gets import LESS, MORE, Off, stands
 from yardgate.core.outcome import Outcome, outcome
 from yardgate.core.plan import GUEST, Place
 from yardgate.core.resolve import resolve
@@ -21,8 +21,9 @@ def more_than_granted(case: Case) -> Found:
     Mostly no list is planned there, so that whoever gets into the share above gets into it, too; over NFS the hosts are asked and no grants at all.
     Plan a list that carries the grants. Where a list is planned, look which of its lines gives more."""
     by_place: dict[str, list[Off]] = {}
-    for off in gets(case.outcome).off("more"):
-        by_place.setdefault(off.place, []).append(off)
+    for off in case.off.values():
+        if off.gets > off.granted and not _by_list(case, off.place):
+            by_place.setdefault(off.place, []).append(off)
     for number, (place, found) in enumerate(sorted(by_place.items(), key=lambda one: -len(one[1]))):
         laid = case.laying.get(place)
         planned = laid is not None and laid.list is not None
@@ -38,6 +39,12 @@ def more_than_granted(case: Case) -> Found:
             why = "its list gives more than the grants"
         said = f"{whos} {'gets' if len(found) == 1 else 'get'} {gets_words} in {case.path(place)} without being granted it: {why}."
         yield Finding("more-than-granted", "serious", (place,), said, cells, fix, words)
+
+
+def _by_list(case: Case, place: str) -> bool:
+    """Whether a list carries the grants of a place: that it says something else is another finding (`grants.unsayable`)."""
+    laid = case.laying.get(place)
+    return laid is not None and laid.list is not None and laid.carried != "share" and place in case.plan.grants
 
 
 def _gates(case: Case, off: Off) -> str:

@@ -149,11 +149,11 @@ def unsayable(case: Case) -> Found:
     for place, laid in case.laying.items():
         said_here = place in case.plan.grants
         wrong = [u for u in unsaid(case.plan, case.matrix.counting, laid) if u.subject in case.plan.users]
-        wrong = [u for u in wrong if case.plan.users[u.subject].active(case.on) and case.plan.users[u.subject].uid != 0]
+        wrong = [u for u in wrong if (u.subject, place) in case.off]
         if not said_here or not wrong:
             continue
         lead = wrong[0]
-        sentence = f"The list of {case.path(place)} does not give what is granted: {case.plan.named(lead.subject)} gets {lead.gets.words} in place of {lead.wanted.words}"
+        sentence = f"The list of {case.path(place)} does not give what is granted: {case.plan.named(lead.subject)} gets {case.level(lead.subject, place).words} in place of {lead.wanted.words}"
         sentence += f", and {len(wrong) - 1} more fare likewise." if len(wrong) > 1 else "."
         fix, does = _sayable(case, place, [u.subject for u in wrong])
         cells = tuple((u.subject, place) for u in wrong)
