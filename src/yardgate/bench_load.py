@@ -107,7 +107,7 @@ class Person:
             case 4:
                 self.ask("shares", "GET", self.at("/shares"))
             case 5:
-                self.ask("storage", "GET", self.at(f"/storage/{place}"))
+                self.ask("storage", "GET", self.at(f"/storage?place={place}"))
             case 6:
                 self.ask("outline", "GET", self.at(""))
             case _:

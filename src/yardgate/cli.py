@@ -36,7 +36,7 @@ from yardgate.console import (
 from yardgate.core.clash import rule_words
 from yardgate.core.edit import SetGrant, apply, describe, difference, sentence
 from yardgate.core.names import Names
-from yardgate.core.outcome import outcome, shifts
+from yardgate.core.outcome import outcome, outcome_of, shifts
 from yardgate.core.packed import count
 from yardgate.core.plan import Plan, PlanError, show
 from yardgate.core.reason import ListLine
@@ -325,9 +325,8 @@ def grant(who: str, place: str, level: str, plan: PlanName = None, file: PlanPat
 
 def _say_changes(before: Plan, after: Plan, words: str) -> None:
     """What comes out differently over the ways in."""
-    then = resolve_plan(before, date.today())
-    was = outcome(then)
-    found = shifts(was, outcome(resolve_plan(after, then.on, then), was))
+    was = outcome(resolve_plan(before, date.today()))
+    found = shifts(was, outcome_of(after, was))
     out.print(
         f"{words}; {len(found)} {'cell' if len(found) == 1 else 'cells'} came out differently",
         markup=False,

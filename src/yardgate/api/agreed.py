@@ -4,11 +4,10 @@ from typing import Annotated
 
 from fastapi import APIRouter, HTTPException, Query, Request, Response
 
-from yardgate.api.desk import Desk
+from yardgate.api.desk import Desk, changed
 from yardgate.api.parsing import OffLoop
 from yardgate.api.schemas import (
     BreachOut,
-    CellChange,
     ContradictionOut,
     Edits,
     EffectOut,
@@ -158,13 +157,7 @@ def _effect(before: Plan, found: Effect) -> EffectOut:
 
     return EffectOut(
         along=[in_words(before, after, edit) for edit in found.along[:LISTED]],
-        total=len(found.shifts),
-        people=len({shift.subject for shift in found.shifts}),
-        places=len({shift.place for shift in found.shifts}),
-        cells=[
-            CellChange(subject=s.subject, place=s.place, over=s.over, before=s.before, after=s.after)
-            for s in found.shifts[:LISTED]
-        ],
+        **dict(changed(found.shifts, LISTED)),
         breaks=said(found.breaks),
         mends=said(found.mends),
     )

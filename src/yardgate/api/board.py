@@ -76,7 +76,7 @@ def reason(plan: str, _: Reader, desk: TheDesk, subject: Id, place: Id, over: Se
 def stands(plan: str, _: Reader, desk: TheDesk, what: Literal["off", "settled"] = "off") -> Stands:
     """Who gets more or less than is granted, or where grants differ and the rule settled it."""
     opened = desk.plans.open(plan)
-    found = gets(desk.outcome(opened))
+    _tag, found = desk.once(opened, "gets", lambda: gets(desk.outcome(opened)))
     cells = chain(found.off("more"), found.off("less")) if what == "off" else found.off("settled")
     order = sorted(cells, key=lambda cell: (fold(opened.plan.path_name(cell.place)), cell.place, cell.subject))
     return Stands(

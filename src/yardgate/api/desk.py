@@ -35,7 +35,7 @@ from yardgate.store.servers import Servers
 
 LEVEL_LETTERS = np.frombuffer(b"NPRW", dtype=np.uint8)
 SOURCE_LETTERS = np.frombuffer(b"-ogaAxwli", dtype=np.uint8)
-SOURCE_LETTERS_WAY = np.uint8(8)  # it is the way in that gives, or leaves, something else
+OF_THE_WAY = np.uint8(8)  # its number among them: it is the way in that gives, or leaves, something else
 STATE_LETTERS = np.frombuffer(b"=s.u+<", dtype=np.uint8)
 LISTED = 500
 T = TypeVar("T")
@@ -47,9 +47,11 @@ class Worked:
     """What is worked out of one plan, as it was last, each under a lock of its own: whoever asks while it is worked out waits for just that."""
 
     resolving: Lock = field(default_factory=Lock)
+    coming_out: Lock = field(default_factory=Lock)
     keeping: Lock = field(default_factory=Lock)
     forcing: Lock = field(default_factory=Lock)
     matrix: Matrix | None = None
+    outcome: Outcome | None = None
     kept: Kept | None = None
     in_force: tuple[int, Outcome] | None = None
     working: dict[str, Lock] = field(default_factory=dict)
@@ -97,19 +99,25 @@ class Desk:
                 of.matrix = last
             return last
 
-    def kept(self, opened: Opened) -> Kept:
-        """What comes out over the ways in, and how the promises stand."""
-        matrix, of = self.matrix(opened), self._of(opened)
-        with of.keeping:
-            last = of.kept
-            if last is None or last.outcome.matrix is not matrix:
-                last = keep(outcome(matrix, last.outcome if last is not None else None), last)
-                of.kept = last
-            return last
-
     def outcome(self, opened: Opened) -> Outcome:
         """What everybody gets over the ways in."""
-        return self.kept(opened).outcome
+        matrix, of = self.matrix(opened), self._of(opened)
+        with of.coming_out:
+            last = of.outcome
+            if last is None or last.matrix is not matrix:
+                last = outcome(matrix, last)
+                of.outcome = last
+            return last
+
+    def kept(self, opened: Opened) -> Kept:
+        """What comes out over the ways in, and how the promises stand."""
+        found, of = self.outcome(opened), self._of(opened)
+        with of.keeping:
+            last = of.kept
+            if last is None or last.outcome is not found:
+                last = keep(found, last)
+                of.kept = last
+            return last
 
     def in_force(self, opened: Opened) -> Outcome | None:
         """The plan that was put on the appliance last, resolved; None where none was. What was left for later then counts as put there."""
@@ -198,21 +206,21 @@ def columns(
         elsewhere = comes[:-1] != matrix.rows[place]
         result[place] = Column(
             levels=letters(LEVEL_LETTERS, comes),
-            sources=letters(SOURCE_LETTERS, np.where(elsewhere, SOURCE_LETTERS_WAY, source)),
+            sources=letters(SOURCE_LETTERS, np.where(elsewhere, OF_THE_WAY, source)),
             granted=letters(LEVEL_LETTERS, told.granted),
             states=letters(STATE_LETTERS, told.state),
         )
     return result
 
 
-def changed(found: Sequence[Shift]) -> Changed:
+def changed(found: Sequence[Shift], most: int = LISTED) -> Changed:
     return Changed(
         total=len(found),
         people=len({c.subject for c in found}),
         places=len({c.place for c in found}),
         cells=[
             CellChange(subject=c.subject, place=c.place, over=c.over, before=c.before, after=c.after)
-            for c in found[:LISTED]
+            for c in found[:most]
         ],
     )
 

@@ -31,9 +31,8 @@ from yardgate.api.signin import Planner, Reader, TheDesk, say
 from yardgate.core.directory import Copy, Directory
 from yardgate.core.edit import apply
 from yardgate.core.idmap import moves, troubles
-from yardgate.core.outcome import Outcome, outcome, shifts
+from yardgate.core.outcome import Outcome, outcome_of, shifts
 from yardgate.core.plan import Group, Plan, PlanError, User, directory_troubles
-from yardgate.core.resolve import resolve
 from yardgate.core.rights import Level
 from yardgate.core.sync import Item, Sync, sync
 from yardgate.directory import passwords
@@ -240,7 +239,7 @@ def reading_changes(plan: str, directory: Id, _: Reader, desk: TheDesk) -> SyncO
     found = sync(opened.plan, settings, copy.records.values())
     before = desk.outcome(opened)
     after, _inverse = apply(opened.plan, found.edits)
-    then = outcome(resolve(after, before.matrix.on, before.matrix), before)
+    then = outcome_of(after, before)
     cells = shifts(before, then)
     return SyncOut(
         edits=len(found.edits),

@@ -34,7 +34,7 @@ from yardgate.api.storage import standing
 from yardgate.core.clash import rule_words
 from yardgate.core.edit import Edit, PutGroup, PutShare, SetGrant, apply, describe, difference, sentence
 from yardgate.core.membership import cycles
-from yardgate.core.outcome import Outcome, outcome, shifts
+from yardgate.core.outcome import Outcome, outcome, outcome_of, shifts
 from yardgate.core.plan import Group, Plan
 from yardgate.core.resolve import resolve
 from yardgate.formats import planfile
@@ -180,7 +180,7 @@ def what_if(plan: str, _: Reader, desk: TheDesk, body: Edits) -> Answer:
     opened = desk.plans.open(plan)
     before = desk.outcome(opened)
     next_plan, _inverse = apply(opened.plan, body.edits)
-    after = outcome(resolve(next_plan, before.matrix.on, before.matrix), before)
+    after = outcome_of(next_plan, before)
     return _answer(desk, before, after, opened, body.edits, describe(opened.plan, next_plan, body.edits))
 
 

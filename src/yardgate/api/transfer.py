@@ -15,9 +15,8 @@ from yardgate.appliance.taking import copied
 from yardgate.appliance.target import ApplianceError
 from yardgate.core.bounds import below
 from yardgate.core.edit import apply, difference, sentence
-from yardgate.core.outcome import outcome, shifts
+from yardgate.core.outcome import outcome_of, shifts
 from yardgate.core.plan import show
-from yardgate.core.resolve import resolve
 from yardgate.formats import access, accounts, ldif, listing, matrix, people, planfile, promises, server, workbook
 from yardgate.formats.reading import FormatError, Reading, decode
 from yardgate.store import Opened
@@ -102,7 +101,7 @@ def preview(plan: str, account: Planner, request: Request, desk: TheDesk, body: 
         )
     reading = read(desk, opened, body)
     after, _inverse = apply(opened.plan, reading.edits)
-    found = shifts(before, outcome(resolve(after, before.matrix.on, before.matrix), before))
+    found = shifts(before, outcome_of(after, before))
     return ImportPreview(
         edits=len(reading.edits),
         words=[sentence(opened.plan, after, edit) for edit in reading.edits[:LISTED]],

@@ -10,8 +10,8 @@ from typing import NamedTuple
 
 import numpy as np
 
-from yardgate.core.plan import GUEST
-from yardgate.core.resolve import Codes, Matrix
+from yardgate.core.plan import GUEST, Plan
+from yardgate.core.resolve import Codes, Matrix, resolve
 from yardgate.core.rights import LEVELS, Level
 from yardgate.core.share import Over, Protocol
 from yardgate.core.storage import alike
@@ -84,6 +84,11 @@ def outcome(matrix: Matrix, before: Outcome | None = None) -> Outcome:
     else:
         best[None] = {place: np.append(row, np.uint8(0)) for place, row in matrix.rows.items()}
     return Outcome(matrix, let_in, over, best)
+
+
+def outcome_of(plan: Plan, before: Outcome) -> Outcome:
+    """Of another plan on the same day, worked out from what is known."""
+    return outcome(resolve(plan, before.matrix.on, before.matrix), before)
 
 
 def _let_in(matrix: Matrix, over: Over, known: Outcome | None) -> Codes:

@@ -29,7 +29,7 @@ from yardgate.core.lists import Mode, Posix
 from yardgate.core.lists.modebits import STICKY
 from yardgate.core.membership import token
 from yardgate.core.names import fresh_id
-from yardgate.core.outcome import Outcome, Shift, outcome, shifts
+from yardgate.core.outcome import Outcome, Shift, outcome, outcome_of, shifts
 from yardgate.core.packed import count
 from yardgate.core.plan import EVERYONE, GUEST, LOCAL, Plan, PlanError, fold
 from yardgate.core.reason import Gate, Reason, explain, grants_gate
@@ -482,7 +482,7 @@ class Instead:
 def group_instead(now: Outcome, place: str, user: str, level: Level) -> tuple[Instead, ...]:
     """Grants to one of the user's groups that give the user the level, or what a grant of their own would give; fewest other changes first."""
     plan, on = now.matrix.plan, now.matrix.on
-    by_own = outcome(resolve(apply(plan, [SetGrant(place, user, level)])[0], on, now.matrix), now)
+    by_own = outcome_of(apply(plan, [SetGrant(place, user, level)])[0], now)
     without, before = plan, now.matrix
     if user in plan.grants.get(place, {}):
         without = apply(plan, [SetGrant(place, user, None)])[0]

@@ -11,10 +11,10 @@ import numpy as np
 
 from yardgate.core.edit import Edit, apply
 from yardgate.core.gets import Off, gets
-from yardgate.core.outcome import Outcome, Shift, outcome, shifts
+from yardgate.core.outcome import Outcome, Shift, outcome_of, shifts
 from yardgate.core.packed import Bits, unpack
 from yardgate.core.plan import GUEST, Plan
-from yardgate.core.resolve import Matrix, resolve
+from yardgate.core.resolve import Matrix
 from yardgate.core.rights import LEVELS, Level
 from yardgate.core.share import Share
 from yardgate.core.storage import Laying
@@ -73,8 +73,7 @@ class Case:
         """What would come out differently over the ways in, after some edits."""
         if not edits:
             return ()
-        after = resolve(apply(self.plan, edits)[0], self.on, self.matrix)
-        return tuple(shifts(self.outcome, outcome(after, self.outcome)))
+        return tuple(shifts(self.outcome, outcome_of(apply(self.plan, edits)[0], self.outcome)))
 
     @cached_property
     def off(self) -> Mapping[Cell, Off]:

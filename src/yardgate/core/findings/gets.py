@@ -7,9 +7,8 @@ from yardgate.core.arrange import starts
 from yardgate.core.edit import Edit, PutPlace, apply
 from yardgate.core.findings.case import Case, Check, Finding, Found
 from yardgate.core.gets import LESS, MORE, Off, stands
-from yardgate.core.outcome import Outcome, outcome
-from yardgate.core.plan import GUEST, Place
-from yardgate.core.resolve import resolve
+from yardgate.core.outcome import Outcome, outcome_of
+from yardgate.core.plan import Place
 
 KINDS = {"windows": "an ordered list", "mixed": "a POSIX list"}  # with which a place may begin, and the words for it
 TRIED = 40  # places for which a repair is looked for
@@ -49,7 +48,7 @@ def _by_list(case: Case, place: str) -> bool:
 
 def _gates(case: Case, off: Off) -> str:
     """What lets somebody in all the same."""
-    levels = case.outcome.levels(GUEST if off.subject == GUEST else off.subject, off.place)
+    levels = case.outcome.levels(off.subject, off.place)
     way = max(levels, key=lambda one: levels[one])
     name = case.plan.shares[way.share].name
     return (
@@ -63,7 +62,7 @@ def _repair(case: Case, place: str) -> tuple[tuple[Edit, ...], str]:
     """Edits after which nobody there or below gets more or less than is granted who did not before, and what they do."""
     for record, words in _carrying(case, place):
         fix = (PutPlace(record),)
-        then = outcome(resolve(apply(case.plan, fix)[0], case.on, case.matrix), case.outcome)
+        then = outcome_of(apply(case.plan, fix)[0], case.outcome)
         if _mends(case.outcome, then, place):
             return fix, words
     return (), ""
