@@ -38,34 +38,45 @@ def test_how_promises_stand_and_what_is_found(yard: Web) -> None:
     assert (breach["subject"], breach["level"], breach["why"]) == ("priya-natarajan", "NA", "Apprentices: no access.")
     assert found["contradictions"] == []
     assert {one["kind"] for one in found["findings"] if one["severity"] == "serious"} >= {
-        "enter-missing",
-        "guest-stopped",
         "host-wide",
+        "less-than-granted",
+        "more-than-granted",
         "person-runs-job",
         "root-unsquashed",
-        "unsayable",
     }
-    folder = finding(found, "enter-missing")
+    folder = finding(found, "less-than-granted")
     assert folder["about"] == ["training"]
     assert folder["cells"][0]["level"] == "RO"
-    assert folder["advice"].startswith("A list gives reading, and not entering")
+    assert folder["advice"].startswith("Somebody gets less in a place than is granted to them there")
 
 
 def test_a_fix_is_previewed_then_kept_then_undone(yard: Web) -> None:
-    fix = finding(get(yard, "/standing"), "enter-missing")["fix"]
+    found = finding(get(yard, "/standing"), "less-than-granted")
+    fix = found["fix"]
     client = yard.client()
     effect = client.post(yard.at("/effect"), json={"revision": 1, "edits": fix}).json()
     assert effect["total"] == 3
     assert effect["mends"] == ["Apprentices must be able to write keel/training"]
     assert effect["breaks"] == []
+    assert (effect["free"], effect["more"], effect["less"], effect["hosts"]) == (True, [], [], [])
     assert client.post(yard.at("/edits"), json={"revision": 1, "edits": fix}).status_code == 200
     after = get(yard, "/standing")
-    assert "enter-missing" not in {one["kind"] for one in after["findings"]}
+    assert found["id"] not in {one["id"] for one in after["findings"]}
     assert [one["words"] for one in after["promises"] if one["broken"]] == [
         "Draughting must be able to read keel/drawings/toolpaths"
     ]
     assert client.post(yard.at("/undo"), json={"revision": 2}).status_code == 200
-    assert "enter-missing" in {one["kind"] for one in get(yard, "/standing")["findings"]}
+    assert found["id"] in {one["id"] for one in get(yard, "/standing")["findings"]}
+
+
+def test_a_change_by_host_is_told_for_the_hosts(yard: Web) -> None:
+    """A host rule made narrower takes the share from 255 hosts, though no person's best changes."""
+    fix = finding(get(yard, "/standing"), "host-wide")["fix"]
+    effect = yard.client().post(yard.at("/effect"), json={"revision": 1, "edits": fix}).json()
+    assert (effect["total"], effect["free"]) == (0, False)
+    told = [(host["share"], host["hosts"], host["before"], host["after"], host["costs"]) for host in effect["hosts"]]
+    assert told == [("images", "the rest of 192.0.2.0/24", "RW", "NA", True)]
+    assert effect["hosts"][0]["people"] > 0
 
 
 def test_remedies_do_what_they_say(yard: Web) -> None:

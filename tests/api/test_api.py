@@ -146,7 +146,7 @@ def test_versions_compare_and_return(web: Web, client: TestClient) -> None:
     client.post(web.at("/edits"), json=edit())
     comparison = client.get(web.at("/compare"), params={"older": 1, "newer": 2}).json()
     assert comparison["words"] == ["Apprentices on keel/drawings/toolpaths: nothing said"]
-    assert comparison["changed"]["total"] == 2
+    assert comparison["effect"]["total"] == 2
     back = client.post(web.at("/back-to"), json={"revision": 2, "to": 1}).json()
     assert (back["revision"], back["words"]) == (3, "returned to revision 1")
     assert client.get(web.at("/versions")).json()[0]["name"] == "as it was"

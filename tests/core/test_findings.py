@@ -19,7 +19,7 @@ from yardgate.core.lists import Entry, Mode, Ordered, Posix, PosixEntry
 from yardgate.core.outcome import outcome
 from yardgate.core.plan import EVERYONE, GUEST, Group, GroupQuota, Place, Plan, Target, User, check
 from yardgate.core.resolve import resolve
-from yardgate.core.rights import EXECUTE, FULL, PASS, READ, WRITE, Level
+from yardgate.core.rights import EXECUTE, FULL, READ, WRITE, Level
 from yardgate.core.share import HostRule, Service, Share
 from yardgate.core.ways import PROTOCOLS
 
@@ -89,6 +89,12 @@ def petrel(plan: Plan, **fields: Any) -> Plan:
     return replace(plan, places={**plan.places, "petrel": replace(plan.places["petrel"], **fields)})
 
 
+def by_hand_alone(own: Posix) -> Plan:
+    """Nothing is granted: the list of hulls by hand says what people get, and keel lets everybody pass."""
+    keel = replace(yard().places["keel"], own=Posix((PosixEntry("other", "", 1),)), carried="storage")
+    return yard(places={**stored(own), "keel": keel}, grants={})
+
+
 def nested(**fields: Any) -> Plan:
     """Hulls of ann's, with a dataset inside."""
     plan = yard(places=stored(Posix(), owner="ann", group="crew"))
@@ -119,28 +125,6 @@ WHOLE = Posix((PosixEntry("group", "crew", 7),), (PosixEntry("group", "crew", 7)
 TO_HOST = [("192.0.2.20", RW)]
 
 CASES: dict[str, tuple[Plan, Plan]] = {
-    "way-blocked": (
-        yard(
-            places={
-                **stored(Ordered()),
-                "keel": replace(
-                    yard().places["keel"], carried="storage", own=Ordered((Entry("deny", "crew", EXECUTE, 0),))
-                ),
-            }
-        ),
-        yard(
-            places={
-                **stored(Ordered()),
-                "keel": replace(
-                    yard().places["keel"], carried="storage", own=Ordered((Entry("deny", "crew", WRITE & ~PASS, 0),))
-                ),
-            }
-        ),
-    ),
-    "unsayable": (
-        yard(places=stored(Mode(), group="crew"), users=with_user("dora")),
-        yard(places=stored(Mode(), group="crew"), users=with_user("dora"), grants={"hulls": {"crew": RW}}),
-    ),
     "refusal-beats": (
         yard(grants=on_hulls(late=NA), groups=with_group("late", "bo")),
         yard(grants=on_hulls(late=NA), groups=with_group("late", "dora"), users=with_user("dora")),
@@ -151,10 +135,6 @@ CASES: dict[str, tuple[Plan, Plan]] = {
         yard(grants=on_hulls(late=NA), groups=with_group("late", "bo")),
     ),
     "personal-repeats": (yard(grants=on_hulls(ann=RW)), yard(grants=on_hulls(cy=RW))),
-    "enter-missing": (
-        yard(places=stored(GIVES)),
-        yard(places=stored(WHOLE)),
-    ),
     "world-writable": (yard(places=stored(Mode(0o777))), yard(places=stored(Mode(0o1777)))),
     "everyone-full": (
         yard(places=stored(Ordered((Entry("allow", EVERYONE, FULL),)))),
@@ -190,14 +170,9 @@ CASES: dict[str, tuple[Plan, Plan]] = {
         petrel(yard(places=stored(Ordered())), cut=True, own=Ordered((Entry("allow", "crew", WRITE),))),
         petrel(yard(places=stored(Ordered())), cut=True),
     ),
-    "share-unbacked": (yard(places=stored(Ordered(), carried="share")), yard(places=stored(Ordered(), carried="both"))),
     "storage-unshared": (
         yard(places=stored(Ordered((Entry("allow", "dora", READ),)), carried="both"), users=with_user("dora")),
         yard(places=stored(Ordered((Entry("allow", "dora", READ),))), users=with_user("dora")),
-    ),
-    "guest-stopped": (
-        yard(places=stored(Ordered()), shares=with_share(guests=RO)),
-        yard(places=stored(Ordered()), shares=with_share(guests=RO), grants=on_hulls(everyone=RO)),
     ),
     "guest-shut-out": (
         yard(places=stored(Ordered()), grants=on_hulls(everyone=RO)),
@@ -306,6 +281,11 @@ CASES: dict[str, tuple[Plan, Plan]] = {
             carried="storage",
         ),
     ),
+    "less-than-granted": (
+        yard(places=stored(Mode(), group="crew"), users=with_user("dora")),
+        yard(places=stored(Mode(), group="crew"), users=with_user("dora"), grants={"hulls": {"crew": RW}}),
+    ),
+    "enter-missing": (by_hand_alone(GIVES), by_hand_alone(WHOLE)),
     "sign-in-name": (
         yard(users=with_user("ann", name="ann.lee", aliases=("ann@yard.example",))),
         yard(users=with_user("ann", aliases=("ann@yard.example",))),
@@ -314,6 +294,79 @@ CASES: dict[str, tuple[Plan, Plan]] = {
     "number-missing": (joined(None), joined(100_105)),
     "odd-account": (joined(100_105, "dee dee"), joined(100_105, "dee")),
 }
+
+
+BLOCKED = yard(
+    places={
+        **stored(Ordered()),
+        "keel": replace(yard().places["keel"], carried="storage", own=Ordered((Entry("deny", "crew", EXECUTE, 0),))),
+    }
+)
+ONLY = {"smb": Service(id="smb", only=frozenset({"crew", "machines"}))}
+NUMBERLESS = replace(over_nfs(*TO_HOST), users=with_user("ann", uid=None), groups=yard().groups)
+
+CAUSES: dict[str, tuple[Plan, str, str]] = {
+    "the way": (
+        BLOCKED,
+        "keel above it does not let them pass",
+        "Let them pass through keel; nothing else in there opens.",
+    ),
+    "a line by hand": (
+        yard(places=stored(Ordered((Entry("deny", "cy", FULL),)))),
+        "the list of keel/hulls does not give it",
+        "Take away what the list of keel/hulls says of cy by hand.",
+    ),
+    "no entering": (
+        yard(places=stored(GIVES)),
+        "the list of keel/hulls does not give it",
+        "Take away what the list of keel/hulls says of crew by hand.",
+    ),
+    "the share alone": (
+        yard(places=stored(Ordered(), carried="share")),
+        "keel above it does not let them pass",
+        "Let the list of keel/hulls carry the grants, too.",
+    ),
+    "mode bits": (
+        yard(places=stored(Mode(), group="crew"), users=with_user("dora")),
+        "the list of keel/hulls does not give it",
+        "Give keel/hulls a POSIX list, which can name more than one group.",
+    ),
+    "guests": (
+        yard(places=stored(Ordered()), shares=with_share(guests=RO)),
+        "keel above it does not let them pass",
+        "Close hulls to guests, who get no more there anyway.",
+    ),
+    "read-only": (
+        yard(shares=with_share(read_only=True)),
+        "hulls is read-only, whatever is granted",
+        "Let hulls be written to by whom that is granted.",
+    ),
+    "the service": (
+        yard(services=ONLY),
+        "SMB is only for some, and it is not among them",
+        "Let office use SMB.",
+    ),
+    "hosts": (over_nfs(("192.0.2.20", RO)), "over hulls no host gets more", ""),
+    "no number": (NUMBERLESS, "over NFS they count only by a uid, and have none", ""),
+    "granted deeper": (
+        yard(grants={"petrel": {"ann": RW}}),
+        "hulls lets in whom keel/hulls is granted to, and no others",
+        "Plan an ordered list on keel/hulls and keel/hulls/petrel, of what is granted there.",
+    ),
+}
+
+
+@pytest.mark.parametrize("cause", CAUSES)
+def test_who_gets_less_is_told_why_and_offered_what_is_right(cause: str) -> None:
+    plan, why, does = CAUSES[cause]
+    found = found_in(plan, "less-than-granted")
+    assert len(found) == 1, [one.sentence for one in found]
+    assert found[0].sentence.endswith(f": {why}."), found[0].sentence
+    assert found[0].does == does
+    if does:
+        after, _ = apply(plan, found[0].fix)
+        assert found_in(after, "less-than-granted") == []
+        assert effect(keep(outcome(resolve(plan, ON))), found[0].fix).price.nothing
 
 
 def found_in(plan: Plan, kind: str, in_force: Plan | None = None) -> list[Finding]:

@@ -13,7 +13,7 @@ from yardgate.core.agreed import LEAST, Act, Promise
 from yardgate.core.edit import apply
 from yardgate.core.keeping import contradictions, keep, standing, why
 from yardgate.core.membership import token
-from yardgate.core.outcome import Outcome, outcome, shifts
+from yardgate.core.outcome import Outcome, outcome, over_ways, shifts
 from yardgate.core.plan import EVERYONE, GUEST, Group, Place, Plan, PlanError, User, check
 from yardgate.core.resolve import resolve
 from yardgate.core.rights import Level
@@ -101,9 +101,16 @@ def test_an_outcome_taken_over_from_the_plan_before_is_the_same_as_a_new_one(pla
         (who, place)
         for place in plan.places.keys() & after_plan.places.keys()
         for who in [*(plan.users.keys() & after_plan.users.keys()), GUEST]
-        if any(before.level(who, place, p) != after.level(who, place, p) for p in (None, "smb", "nfs"))  # type: ignore[arg-type]
+        if any(
+            over_ways(before, after, place, p)[before.number(who)]
+            != over_ways(after, before, place, p)[after.number(who)]
+            for p in PROTOCOLS_OR_ANY
+        )
     }
     assert {(shift.subject, shift.place) for shift in shifts(before, after)} == moved
+
+
+PROTOCOLS_OR_ANY: tuple[Protocol | None, ...] = (None, "smb", "nfs")
 
 
 def office(**promises: Promise) -> Plan:

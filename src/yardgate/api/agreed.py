@@ -4,7 +4,8 @@ from typing import Annotated
 
 from fastapi import APIRouter, HTTPException, Query, Request, Response
 
-from yardgate.api.desk import Desk, changed
+from yardgate.api.desk import Desk
+from yardgate.api.effects import told
 from yardgate.api.parsing import OffLoop
 from yardgate.api.schemas import (
     BreachOut,
@@ -21,15 +22,13 @@ from yardgate.api.schemas import (
 )
 from yardgate.api.signin import Reader, TheDesk
 from yardgate.api.turns import Long
-from yardgate.core.agreed import Promise
 from yardgate.core.edit import promised
-from yardgate.core.edit import sentence as in_words
-from yardgate.core.effect import Effect, effect
+from yardgate.core.effect import effect
 from yardgate.core.findings import BY_KIND
 from yardgate.core.findings import standing as accepted_or_not
 from yardgate.core.keeping import Keeping, Kept, contradictions, sentence
 from yardgate.core.keeping import standing as stands
-from yardgate.core.plan import GUEST, Plan
+from yardgate.core.plan import GUEST
 from yardgate.core.remedies import Want, remedies
 from yardgate.core.rights import GRANTABLE, Level
 from yardgate.core.share import Protocol
@@ -121,7 +120,7 @@ def read(plan: str, _: Reader, desk: TheDesk, body: SentenceIn) -> KeepingOut:
 def would(plan: str, _: Reader, desk: TheDesk, body: Edits) -> EffectOut:
     """What edits would change over the ways in, and which promises they would break or mend, without keeping them."""
     opened = desk.plans.open(plan)
-    return _effect(opened.plan, effect(desk.kept(opened), body.edits))
+    return told(opened.plan, effect(desk.kept(opened), body.edits))
 
 
 @long.get("/remedies")
@@ -144,20 +143,6 @@ def remedy(
         raise HTTPException(404, "This plan has no such place or person any more, or there is no such range of levels")
     want = Want(who, place, low, high, over, seen)
     return [
-        RemedyOut(edits=list(found.edits), words=list(found.words), effect=_effect(p, found.effect))
+        RemedyOut(edits=list(found.edits), words=list(found.words), effect=told(p, found.effect))
         for found in remedies(desk.kept(opened), want)
     ]
-
-
-def _effect(before: Plan, found: Effect) -> EffectOut:
-    after = found.after.outcome.matrix.plan
-
-    def said(promises: tuple[Promise, ...]) -> list[str]:
-        return [promised(after, promise) for promise in promises]
-
-    return EffectOut(
-        along=[in_words(before, after, edit) for edit in found.along[:LISTED]],
-        **dict(changed(found.shifts, LISTED)),
-        breaks=said(found.breaks),
-        mends=said(found.mends),
-    )

@@ -10,6 +10,7 @@ from fastapi.concurrency import run_in_threadpool
 from fastapi.responses import StreamingResponse
 
 from yardgate.api.desk import Desk, changed, columns, entry_out, grants
+from yardgate.api.effects import told
 from yardgate.api.parsing import OffLoop
 from yardgate.api.schemas import (
     Answer,
@@ -33,6 +34,8 @@ from yardgate.api.signin import RANKS, Planner, Reader, Somebody, TheDesk, rank,
 from yardgate.api.storage import standing
 from yardgate.core.clash import rule_words
 from yardgate.core.edit import Edit, PutGroup, PutShare, SetGrant, apply, describe, difference, sentence
+from yardgate.core.effect import between
+from yardgate.core.keeping import keep
 from yardgate.core.membership import cycles
 from yardgate.core.outcome import Outcome, outcome, outcome_of, shifts
 from yardgate.core.plan import Group, Plan
@@ -258,9 +261,12 @@ def compare(plan: str, _: Reader, desk: TheDesk, older: Revision, newer: Revisio
     old, new = desk.plans.at(plan, older), desk.plans.at(plan, newer)
     edits = difference(old, new)
     today = date.today()
-    found = shifts(outcome(resolve(old, today)), outcome(resolve(new, today)))
+    before = keep(outcome(resolve(old, today)))
+    after = keep(outcome(resolve(new, today, before.outcome.matrix), before.outcome), before)
     return Comparison(
-        words=[sentence(old, new, edit) for edit in edits[:1000]], total=len(edits), changed=changed(found)
+        words=[sentence(old, new, edit) for edit in edits[:1000]],
+        total=len(edits),
+        effect=told(old, between(before, after, edits)),
     )
 
 

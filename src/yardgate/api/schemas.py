@@ -309,16 +309,44 @@ class Changed(BaseModel):
     cells: list[CellChange]
 
 
+class Cell(BaseModel):
+    subject: str
+    place: str
+
+
+class OffCell(Cell):
+    granted: Level
+    gets: Level
+
+
+class HostShiftOut(BaseModel):
+    """Hosts that would do something else in a share over NFS, in words, and how many people would get something else there from them.
+
+    costs: they would get more, or less, than the rules give them now."""
+
+    share: str
+    hosts: str
+    before: Level
+    after: Level
+    people: int
+    costs: bool
+
+
 class EffectOut(BaseModel):
     """What edits change over the ways in (at most 200 cells are listed), and promises that they break or mend, in words.
 
-    along: what goes with the edits to keep the folders for each member of a group in step, in words."""
+    more, less: who would get more, or less, than is granted to them now (at most 200 each). hosts: what changes for hosts over NFS. free: whether
+    nobody and no host pays for it in this way. along: what goes with the edits to keep the folders for each member of a group in step, in words."""
 
     along: list[str]
     total: int
     people: int
     places: int
     cells: list[CellChange]
+    more: list[OffCell]
+    less: list[OffCell]
+    hosts: list[HostShiftOut]
+    free: bool
     breaks: list[str]
     mends: list[str]
 
@@ -518,11 +546,6 @@ class InsteadOut(BaseModel):
     others: Changed
 
 
-class Cell(BaseModel):
-    subject: str
-    place: str
-
-
 class TouchedCell(Cell):
     """A cell that a finding touches, and what comes out there over any way in."""
 
@@ -565,11 +588,6 @@ class RemedyOut(BaseModel):
     edits: list[AnyEdit]
     words: list[str]
     effect: EffectOut
-
-
-class OffCell(Cell):
-    granted: Level
-    gets: Level
 
 
 class Stands(BaseModel):
@@ -622,11 +640,11 @@ class BackTo(In):
 
 
 class Comparison(BaseModel):
-    """From one revision to another: every edit in words, and the cells that differ."""
+    """From one revision to another: every edit in words (at most 1,000), and what comes out differently."""
 
     words: list[str]
     total: int
-    changed: Changed
+    effect: EffectOut
 
 
 class NamedFile(In):

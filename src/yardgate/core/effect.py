@@ -5,8 +5,9 @@ from dataclasses import dataclass
 
 from yardgate.core.agreed import Promise
 from yardgate.core.edit import Edit, exactly, in_step
+from yardgate.core.gets import Price, price
 from yardgate.core.keeping import Kept, keep
-from yardgate.core.outcome import Shift, outcome, shifts
+from yardgate.core.outcome import HostShift, Shift, host_shifts, outcome, shifts
 from yardgate.core.resolve import Matrix, resolve
 
 
@@ -14,7 +15,7 @@ from yardgate.core.resolve import Matrix, resolve
 class Effect:
     """after: what comes out then. breaks, mends: promises that are kept now and not then, and the other way round.
 
-    along: edits that go with them (see `in_step`).
+    along: edits that go with them (see `in_step`). hosts: what changes for hosts over NFS. price: who gets more or less by it than is granted.
     """
 
     edits: tuple[Edit, ...]
@@ -23,6 +24,8 @@ class Effect:
     shifts: tuple[Shift, ...]
     breaks: tuple[Promise, ...]
     mends: tuple[Promise, ...]
+    hosts: tuple[HostShift, ...]
+    price: Price
 
 
 def effect(now: Kept, edits: Sequence[Edit], after: Matrix | None = None) -> Effect:
@@ -31,9 +34,22 @@ def effect(now: Kept, edits: Sequence[Edit], after: Matrix | None = None) -> Eff
     if after is None:
         plan, _ = exactly(now.outcome.matrix.plan, whole)
         after = resolve(plan, now.outcome.matrix.on, now.outcome.matrix)
-    then = keep(outcome(after, now.outcome), now)
+    return between(now, keep(outcome(after, now.outcome), now), edits, whole[len(edits) :])
+
+
+def between(now: Kept, then: Kept, edits: Sequence[Edit], along: tuple[Edit, ...] = ()) -> Effect:
+    """What is another in one plan than in another that some edits lead to."""
     was_broken = {keeping.promise.id for keeping in now.broken}
     is_broken = {keeping.promise.id for keeping in then.broken}
     breaks = tuple(keeping.promise for keeping in then.broken if keeping.promise.id not in was_broken)
     mends = tuple(k.promise for k in now.broken if k.promise.id in then.keepings and k.promise.id not in is_broken)
-    return Effect(tuple(edits), whole[len(edits) :], then, tuple(shifts(now.outcome, then.outcome)), breaks, mends)
+    return Effect(
+        tuple(edits),
+        along,
+        then,
+        tuple(shifts(now.outcome, then.outcome, gone=True)),
+        breaks,
+        mends,
+        tuple(host_shifts(now.outcome, then.outcome)),
+        price(now.outcome, then.outcome),
+    )

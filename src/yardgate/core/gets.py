@@ -2,7 +2,8 @@
 
 What is granted is what the grants that count in the place come to by the clash rule. Where storage is not planned and nothing is said on the
 place itself, the nearest place above that says something counts, as far up as a share reaches: nobody meant anything else. Where a list is
-planned by hand and nothing is granted, there is nothing to compare: the list is what was meant. A guest is granted what the shares that begin
+planned by hand and nothing is granted, there is nothing to compare: the list is what was meant; where the share alone carries the grants and the
+place has no list of its own, the share's grants are. A guest is granted what the shares that begin
 there let guests do; further down, what is granted to everyone.
 
 To pass through to something deeper is never more than granted: it lets nobody read. An account that is shut gets nothing, and is not short of it.
@@ -10,19 +11,20 @@ Root, and who runs a share, pass every list: that is what they are for. As long 
 for what people get (as in `outcome`).
 """
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
 from typing import Literal, NamedTuple
 
 import numpy as np
+from numpy.typing import NDArray
 
-from yardgate.core.outcome import Column, Outcome
+from yardgate.core.outcome import Column, HostShift, Outcome, host_shifts, over_ways
 from yardgate.core.packed import unpack
 from yardgate.core.plan import EVERYONE, GUEST
 from yardgate.core.reason import grants_gate
 from yardgate.core.resolve import Codes, to_codes
 from yardgate.core.rights import LEVELS, Level
-from yardgate.core.share import Protocol
+from yardgate.core.share import Over, Protocol
 from yardgate.core.storage import granted_on
 from yardgate.core.ways import counted_as
 from yardgate.core.weighing import parts, weigh
@@ -107,9 +109,53 @@ def said_at(found: Outcome, place: str) -> str | None:
         laid = laying.get(step)
         if granted_on(plan, laying, step):
             return step
-        if laid is not None and laid.list is not None:
+        handed_down = laid is not None and laid.carried == "share" and plan.places[step].own is None
+        if laid is not None and laid.list is not None and not handed_down:
             return None
     return place
+
+
+class Price(NamedTuple):
+    """What a change costs. gives: who gets more by it, and more than was granted to them before, or more than is granted to them then, and did not
+    before. takes: the same for less. hosts: those that get more or less than the rules gave them. granted: what was granted before; where no way in led
+    to a place, what is granted there now."""
+
+    gives: tuple[Off, ...]
+    takes: tuple[Off, ...]
+    hosts: tuple[HostShift, ...]
+
+    @property
+    def nothing(self) -> bool:
+        return not (self.gives or self.takes or self.hosts)
+
+
+def price(before: Outcome, after: Outcome) -> Price:
+    """Of users and guests that both plans have, in places that both have."""
+    old, new = before.matrix.counting, after.matrix.counting
+    users = [user for user in before.matrix.plan.users if user in after.matrix.plan.users]
+    who = [*users, GUEST]
+    then = np.array([*(old.number[user] for user in users), len(old.subjects)], dtype=np.intp)
+    now = np.array([*(new.number[user] for user in users), len(new.subjects)], dtype=np.intp)
+    active = np.append(unpack(new.active, len(new.subjects)), True)[now]
+    gives: list[Off] = []
+    takes: list[Off] = []
+    for place in after.matrix.plan.places:
+        if place not in before.matrix.plan.places:
+            continue
+        was, gets_now = over_ways(before, after, place)[then], over_ways(after, before, place)[now]
+        one, other = stands(before, place), stands(after, place)
+        unshared = one.state[then] == NOT_SHARED
+        unshared[-1] |= not before.ways_to(place, "smb")  # guests are let in over SMB alone
+        granted = np.where(unshared, other.granted[now], one.granted[then])
+        passes = _passing(after, after.ways_to(place))[now]
+        newly = (one.state[then] != other.state[now]) & ~unshared
+        more = (gets_now > was) & _beyond(gets_now, granted) & ~passes | newly & (other.state[now] == MORE)
+        less = (gets_now < was) & (gets_now < granted) | newly & (other.state[now] == LESS)
+        for found, cells in ((gives, more), (takes, less)):
+            for n in np.flatnonzero(cells & active).tolist():
+                found.append(Off(who[n], place, LEVELS[int(granted[n])], LEVELS[int(gets_now[n])]))
+    hosts = tuple(shift for shift in host_shifts(before, after) if shift.gives or shift.takes)
+    return Price(tuple(gives), tuple(takes), hosts)
 
 
 def stands(found: Outcome, place: str, view: View = None) -> Stands:
@@ -130,19 +176,29 @@ def stands(found: Outcome, place: str, view: View = None) -> Stands:
         state[:-1][~concerned & (comes[:-1] == Level.NA.code)] = NOT_SET
     granted[-1] = _guest(found, place, at).code
     state[-1] = NOT_SET if not granted[-1] and not comes[-1] else AS_GRANTED
-    passing = counting.root.copy()
     ways = found.ways_to(place, None if view == "storage" else view)
-    for way in ways:
-        runs = plan.shares[way.share].administrator
-        if way.protocol == "smb" and runs is not None:
-            passing |= counted_as(matrix, runs)
-    passes = np.append(unpack(passing, subjects), False)
     active = np.append(unpack(counting.active, subjects), True)
-    state[(comes > np.maximum(granted, Level.PT.code)) & active & ~passes] = MORE
+    state[_beyond(comes, granted) & active & ~_passing(found, ways)] = MORE
     state[(comes < granted) & active] = LESS
     if not ways and view != "storage" and (plan.shares or view is not None):
         state[:] = NOT_SHARED
     return Stands(granted, state)
+
+
+def _beyond(comes: Column, granted: Column) -> NDArray[np.bool_]:
+    beyond: NDArray[np.bool_] = comes > np.maximum(granted, Level.PT.code)
+    return beyond
+
+
+def _passing(found: Outcome, ways: Iterable[Over]) -> NDArray[np.bool_]:
+    """Whom no list stops: root, and over SMB whoever runs a share."""
+    matrix = found.matrix
+    passing = matrix.counting.root.copy()
+    for way in ways:
+        runs = matrix.plan.shares[way.share].administrator
+        if way.protocol == "smb" and runs is not None:
+            passing |= counted_as(matrix, runs)
+    return np.append(unpack(passing, len(matrix.counting.subjects)), False)
 
 
 def _guest(found: Outcome, place: str, at: str | None) -> Level:

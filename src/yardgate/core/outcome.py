@@ -10,12 +10,13 @@ from typing import NamedTuple
 
 import numpy as np
 
+from yardgate.core.hosts import HostClass, classes, levels
 from yardgate.core.plan import GUEST, Plan
 from yardgate.core.resolve import Codes, Matrix, resolve
 from yardgate.core.rights import LEVELS, Level
-from yardgate.core.share import Over, Protocol
+from yardgate.core.share import Over, Protocol, Wildcards
 from yardgate.core.storage import alike
-from yardgate.core.ways import guest_over, inside, lets_in, offered, resolve_over
+from yardgate.core.ways import guest_over, inside, is_on, lets_in, offered, resolve_over
 
 Column = Codes
 """The levels of all subjects of one place, and of the guest behind them: uint8 (subjects + 1,), `Level.code`."""
@@ -64,6 +65,30 @@ class Shift(NamedTuple):
     over: Protocol | None
     before: Level
     after: Level
+
+
+class HostShift(NamedTuple):
+    """Hosts that may do something else in a share over NFS, and how many users get something else somewhere in it from there.
+
+    granted: what the rules of the share gave them before, whether or not it was offered.
+    """
+
+    share: str
+    hosts: str
+    granted: Level
+    before: Level
+    after: Level
+    people: int
+
+    @property
+    def gives(self) -> bool:
+        """Whether they get more than the rules gave them."""
+        return self.after > max(self.before, self.granted)
+
+    @property
+    def takes(self) -> bool:
+        """Whether they get less than the rules gave them."""
+        return self.after < min(self.before, self.granted)
 
 
 def outcome(matrix: Matrix, before: Outcome | None = None) -> Outcome:
@@ -146,19 +171,31 @@ def _best(
     return found
 
 
-def shifts(before: Outcome, after: Outcome) -> list[Shift]:
-    """The cells of users and of the guest that both have and that come out differently, place by place."""
+def over_ways(found: Outcome, other: Outcome, place: str, protocol: Protocol | None = None) -> Column:
+    """What comes out, beside another plan: nothing where that one has shares and this one has none."""
+    column: Column = found.best[protocol][place]
+    alone = other.matrix.plan.shares and not found.matrix.plan.shares
+    return np.zeros_like(column) if alone else column
+
+
+def shifts(before: Outcome, after: Outcome, *, gone: bool = False) -> list[Shift]:
+    """The cells of users and of the guest that both have and that come out differently, place by place.
+
+    gone: also of places that only the first plan has: nobody gets anything there any more.
+    """
     old, new = before.matrix.counting, after.matrix.counting
     pairs = [(n, new.number[who]) for n, who in enumerate(old.subjects[: old.users]) if who in after.matrix.plan.users]
     then, now = np.array([*pairs, (len(old.subjects), len(new.subjects))], dtype=np.intp).T
     who = [*(old.subjects[n] for n, _ in pairs), GUEST]
     found: list[Shift] = []
-    for place in after.best[None]:
-        if place not in before.best[None]:
+    nothing = np.zeros(len(new.subjects) + 1, dtype=np.uint8)
+    for place in before.best[None]:
+        if place not in after.best[None] and not gone:
             continue
         seen = np.zeros(len(who), dtype=np.bool_)
         for protocol in (None, "smb", "nfs"):
-            was, row = before.best[protocol][place], after.best[protocol][place]
+            was = over_ways(before, after, place, protocol)
+            row = over_ways(after, before, place, protocol) if place in after.best[None] else nothing
             if was is row:
                 continue
             differ = (was[then] != row[now]) & ~seen
@@ -166,3 +203,57 @@ def shifts(before: Outcome, after: Outcome) -> list[Shift]:
             for n in np.flatnonzero(differ).tolist():
                 found.append(Shift(who[n], place, protocol, LEVELS[was[then[n]]], LEVELS[row[now[n]]]))
     return found
+
+
+def host_shifts(before: Outcome, after: Outcome) -> list[HostShift]:
+    """What changes by host rules, shares that begin or end among it, for each class of hosts that either plan tells apart."""
+    found: list[HostShift] = []
+    then, now = before.matrix.plan, after.matrix.plan
+    wildcards: Wildcards = "both" if "both" in (then.target.wildcards, now.target.wildcards) else "names"
+    for share in {**then.shares, **now.shares}:
+        sides = [(one, one.matrix.plan.shares.get(share)) for one in (before, after)]
+        texts = dict.fromkeys(rule.hosts for _, there in sides if there is not None for rule in there.hosts)
+        if all(Over(share, "nfs") not in one.over for one in (before, after)) or _hosts_alike(then, now, share):
+            continue
+        some = list(classes(tuple(texts), wildcards))
+        granted = _by_rules(then, share, some)
+        was, gets = (
+            _by_rules(one.matrix.plan, share, some) if Over(share, "nfs") in one.over else [Level.NA] * len(some)
+            for one in (before, after)
+        )
+        for host, said, old, new in zip(some, granted, was, gets, strict=True):
+            if old != new:
+                over = Over(share, "nfs", host.address, host.name)
+                found.append(HostShift(share, host.words, said, old, new, _people_from(before, after, over)))
+    return list(dict.fromkeys(found))
+
+
+def _hosts_alike(then: Plan, now: Plan, share: str) -> bool:
+    one, other = then.shares.get(share), now.shares.get(share)
+    if one is None or other is None or is_on(then, "nfs") != is_on(now, "nfs"):
+        return False
+    rules = [(plan.target.host_rules, plan.target.wildcards) for plan in (then, now)]
+    kept = one.hosts == other.hosts and one.nfs == other.nfs and one.read_only == other.read_only
+    return kept and rules[0] == rules[1]
+
+
+def _by_rules(plan: Plan, share: str, some: Sequence[HostClass]) -> Sequence[Level]:
+    """What the rules of a share let one host of each class do; NA where there is no such share."""
+    if share not in plan.shares:
+        return [Level.NA] * len(some)
+    there, target = plan.shares[share], plan.target
+    highest = Level.RO if there.read_only else Level.RW
+    return [min(highest, level) for level in levels(there.hosts, target.host_rules, target.wildcards, some)]
+
+
+def _people_from(before: Outcome, after: Outcome, over: Over) -> int:
+    """How many of the users of both plans get something else somewhere in the share from one host."""
+    sides = [resolve_over(one.matrix, over) if Over(over.share, "nfs") in one.over else {} for one in (before, after)]
+    numbers = [one.matrix.counting.number for one in (before, after)]
+    users = [user for user in before.matrix.plan.users if user in after.matrix.plan.users]
+    picked = [np.array([number[user] for user in users], dtype=np.intp) for number in numbers]
+    differ = np.zeros(len(users), dtype=np.bool_)
+    for place in sides[0] | sides[1]:
+        was, gets = (side[place][some] if place in side else 0 for side, some in zip(sides, picked, strict=True))
+        differ |= np.not_equal(was, gets)
+    return int(differ.sum())

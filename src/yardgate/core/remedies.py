@@ -77,12 +77,19 @@ class Remedy:
     effect: Effect
     mended: int = 0
 
-    def cost(self, want: Want) -> tuple[int, int, int, int, int]:
-        """Fewer promises broken, fewer other cells (those that mend a promise aside), more mended, fewer edits; of the like,
-        what is easier to live with."""
+    def paid(self, want: Want) -> int:
+        """How many others, and hosts, would get more or less than is granted to them now."""
+        price = self.effect.price
+        others = sum((one.subject, one.place) != (want.subject, want.place) for one in (*price.gives, *price.takes))
+        return others + len(price.hosts)
+
+    def cost(self, want: Want) -> tuple[int, bool, int, int, int, int]:
+        """Fewer promises broken, nobody who gets more or less than is granted, fewer other cells (those that mend a promise aside), more mended,
+        fewer edits; of the like, what is easier to live with."""
         others = sum((shift.subject, shift.place) != (want.subject, want.place) for shift in self.effect.shifts)
         burden = sum(map(_burden, self.edits))
-        return len(self.effect.breaks), others - self.mended, -len(self.effect.mends), len(self.edits), burden
+        paid = self.paid(want) > 0
+        return len(self.effect.breaks), paid, others - self.mended, -len(self.effect.mends), len(self.edits), burden
 
 
 def _burden(edit: Edit) -> int:

@@ -11,6 +11,7 @@ from datetime import date
 import numpy as np
 from numpy.typing import NDArray
 
+from yardgate.core.hosts import most
 from yardgate.core.membership import Token, token
 from yardgate.core.packed import Bits, count, pack, unpack
 from yardgate.core.plan import EVERYONE, GUEST, Plan, fold
@@ -214,7 +215,7 @@ def _share_gate(plan: Plan, subject: str, over: Over, laying: Laying) -> Gate:
 def _host_gate(plan: Plan, share: Share, over: Over) -> Gate:
     title = f"Hosts of {share.name}"
     if over.address is None:
-        level = max((rule.level for rule in share.hosts), default=Level.NA)
+        level = most(share.hosts, plan.target.host_rules, plan.target.wildcards)
         words = f"The most that any host gets: {level.words}." if share.hosts else "No host may mount it."
         return Gate("share", title, level, False, words)
     rule = host_rule(share.hosts, plan.target.host_rules, over.address, over.host, plan.target.wildcards)
@@ -276,13 +277,13 @@ def guest_over(plan: Plan, over: Over, places: Iterable[str], laying: Laying) ->
     """What the guest gets in places of a share, over one way in."""
     share = plan.shares[over.share]
     gates = (_service(plan, GUEST, over), _share_gate(plan, GUEST, over, laying))
-    most = min(gate.level for gate in gates)
-    if most == Level.NA:
+    let_in = min(gate.level for gate in gates)
+    if let_in == Level.NA:
         return dict.fromkeys(places, Level.NA)
     _, ways = identity(plan, GUEST, over)
     if over.protocol == "smb" and share.administrator in ways:
-        return dict.fromkeys(places, most)
-    return {place: min(most, _by_storage(plan, laying, place, over, GUEST)) for place in places}
+        return dict.fromkeys(places, let_in)
+    return {place: min(let_in, _by_storage(plan, laying, place, over, GUEST)) for place in places}
 
 
 def _by_storage(plan: Plan, laying: Laying, place: str, over: Over, subject: str, within: bool = False) -> Level:

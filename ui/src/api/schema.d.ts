@@ -1930,14 +1930,14 @@ export interface components {
         };
         /**
          * Comparison
-         * @description From one revision to another: every edit in words, and the cells that differ.
+         * @description From one revision to another: every edit in words (at most 1,000), and what comes out differently.
          */
         Comparison: {
             /** Words */
             words: string[];
             /** Total */
             total: number;
-            changed: components["schemas"]["Changed"];
+            effect: components["schemas"]["EffectOut"];
         };
         /**
          * ContradictionOut
@@ -2185,7 +2185,8 @@ export interface components {
          * EffectOut
          * @description What edits change over the ways in (at most 200 cells are listed), and promises that they break or mend, in words.
          *
-         *     along: what goes with the edits to keep the folders for each member of a group in step, in words.
+         *     more, less: who would get more, or less, than is granted to them now (at most 200 each). hosts: what changes for hosts over NFS. free: whether
+         *     nobody and no host pays for it in this way. along: what goes with the edits to keep the folders for each member of a group in step, in words.
          */
         EffectOut: {
             /** Along */
@@ -2198,6 +2199,14 @@ export interface components {
             places: number;
             /** Cells */
             cells: components["schemas"]["CellChange"][];
+            /** More */
+            more: components["schemas"]["OffCell"][];
+            /** Less */
+            less: components["schemas"]["OffCell"][];
+            /** Hosts */
+            hosts: components["schemas"]["HostShiftOut"][];
+            /** Free */
+            free: boolean;
             /** Breaks */
             breaks: string[];
             /** Mends */
@@ -2609,6 +2618,24 @@ export interface components {
             /** Hosts */
             hosts: string;
             level: components["schemas"]["Level"];
+        };
+        /**
+         * HostShiftOut
+         * @description Hosts that would do something else in a share over NFS, in words, and how many people would get something else there from them.
+         *
+         *     costs: they would get more, or less, than the rules give them now.
+         */
+        HostShiftOut: {
+            /** Share */
+            share: string;
+            /** Hosts */
+            hosts: string;
+            before: components["schemas"]["Level"];
+            after: components["schemas"]["Level"];
+            /** People */
+            people: number;
+            /** Costs */
+            costs: boolean;
         };
         /**
          * Import

@@ -1,8 +1,8 @@
 import { useInfiniteQuery, useQuery, useQueryClient } from "@tanstack/react-query";
-import { App, Button, Drawer, Input } from "antd";
+import { App, Button, Drawer, Input, Modal } from "antd";
 import { useState } from "react";
 import { api, ask, message, type Entry } from "../api/client";
-import { Changes, cellsWords } from "../parts/Changes";
+import { Effects } from "../parts/Effects";
 import { when } from "../parts/time";
 import { usePlan } from "../plan/PlanContext";
 
@@ -11,7 +11,7 @@ const PAGE = 60;
 /** The journal: who changed what when; name a version, compare, return. */
 export default function History({ onClose }: { onClose: () => void }) {
   const { id, outline, canEdit, take } = usePlan();
-  const { message: toast, modal } = App.useApp();
+  const { message: toast } = App.useApp();
   const client = useQueryClient();
   const [name, setName] = useState("");
   const [shown, setShown] = useState<number | null>(null);
@@ -36,22 +36,28 @@ export default function History({ onClose }: { onClose: () => void }) {
       toast.error(message(error));
     }
   };
-  const goBack = (revision: number, label: string) =>
-    modal.confirm({
-      title: `Return to ${label}?`,
-      content: "The plan becomes what it was then. This is one more change: undo takes it back, and nothing of the history is lost.",
-      okText: "Return to it",
-      onOk: async () => {
-        try {
-          await take(await ask(api.POST("/api/v1/plans/{plan}/back-to", { params: { path }, body: { revision: outline.revision, to: revision } })));
-        } catch (error) {
-          toast.error(message(error), 6);
-        }
-      },
-    });
+  const [target, setTarget] = useState<{ revision: number; label: string } | null>(null);
+  const [busy, setBusy] = useState(false);
+  const goBack = (revision: number, label: string) => setTarget({ revision, label });
+  const returnTo = async (revision: number) => {
+    setBusy(true);
+    try {
+      await take(await ask(api.POST("/api/v1/plans/{plan}/back-to", { params: { path }, body: { revision: outline.revision, to: revision } })));
+      setTarget(null);
+    } catch (error) {
+      toast.error(message(error), 6);
+    }
+    setBusy(false);
+  };
 
   return (
     <Drawer title="History" open onClose={onClose} size={520}>
+      {target && (
+        <Modal title={`Return to ${target.label}?`} open onCancel={() => setTarget(null)} okText="Return to it" okButtonProps={{ loading: busy }} onOk={() => void returnTo(target.revision)}>
+          <p>The plan becomes what it was then. This is one more change: undo takes it back, and nothing of the history is lost.</p>
+          <Difference older={outline.revision} newer={target.revision} />
+        </Modal>
+      )}
       {canEdit && (
         <div className="row" style={{ marginBottom: 12 }}>
           <Input placeholder="Name the plan as it is now, such as “before the move”" aria-label="Name of the version" value={name} maxLength={255} onChange={(event) => setName(event.target.value)} onPressEnter={() => name.trim() && void nameIt()} />
@@ -93,15 +99,14 @@ export default function History({ onClose }: { onClose: () => void }) {
 }
 
 function Difference({ older, newer }: { older: number; newer: number }) {
-  const { id, index } = usePlan();
+  const { id } = usePlan();
   const found = useQuery({ queryKey: ["compare", id, older, newer], queryFn: () => ask(api.GET("/api/v1/plans/{plan}/compare", { params: { path: { plan: id }, query: { older, newer } } })) });
   if (found.isError) return <div className="trouble">{message(found.error)}</div>;
   if (!found.data) return <p role="status">Comparing …</p>;
   return (
     <div>
       <ul className="words" tabIndex={0}>{found.data.words.length === 0 ? <li>nothing differs</li> : found.data.words.map((line, number) => <li key={number}>{line}</li>)}</ul>
-      <p className="muted">Comes out differently: {cellsWords(found.data.changed)}.</p>
-      {found.data.changed.total > 0 && <Changes changed={found.data.changed} index={index} most={20} />}
+      <Effects effect={found.data.effect} open />
     </div>
   );
 }

@@ -3,6 +3,7 @@ import { Input, Modal } from "antd";
 import { useState } from "react";
 import { api, ask, message, type Edit } from "../api/client";
 import { usePlan } from "../plan/PlanContext";
+import { useEffectOf, WouldChange } from "./Effects";
 
 /** Says what is lost by a removal, and asks for the name where anything else goes with it. */
 export function RemoveDialog({ name, edit, onClose }: { name: string; edit: Edit; onClose: (removed: boolean) => void }) {
@@ -13,8 +14,9 @@ export function RemoveDialog({ name, edit, onClose }: { name: string; edit: Edit
     gcTime: 0,
     queryFn: () => ask(api.POST("/api/v1/plans/{plan}/loss", { params: { path: { plan: plan.id } }, body: { revision: plan.outline.revision, edits: [edit] } })),
   });
+  const effect = useEffectOf([edit]);
   const more = (loss.data?.length ?? 0) > 1;
-  const ready = loss.data !== undefined && (!more || typed === name);
+  const ready = loss.data !== undefined && effect.data !== undefined && (!more || typed === name);
   return (
     <Modal title={`Remove ${name} from the plan`} open onCancel={() => onClose(false)} okText="Remove" okButtonProps={{ danger: true, disabled: !ready }} onOk={() => void plan.edit([edit]).then((kept) => onClose(kept !== null))}>
       {loss.isError && <div className="trouble">{message(loss.error)}</div>}
@@ -23,6 +25,8 @@ export function RemoveDialog({ name, edit, onClose }: { name: string; edit: Edit
         <>
           <p>This takes out of the plan:</p>
           <ul className="words" tabIndex={0}>{loss.data.map((line, number) => <li key={number}>{line}</li>)}</ul>
+          <h3>Who loses or gains by it</h3>
+          <WouldChange effect={effect} open />
           <p className="muted">Nothing on the appliance is touched, and undo brings it all back.</p>
           {more && <label className="field"><span>Write <b>{name}</b> to remove it</span><Input value={typed} onChange={(event) => setTyped(event.target.value)} autoFocus /></label>}
         </>

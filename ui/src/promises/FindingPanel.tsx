@@ -1,28 +1,26 @@
-import { useQuery } from "@tanstack/react-query";
 import { Button, DatePicker, Input } from "antd";
 import type { Dayjs } from "dayjs";
 import { useState } from "react";
 import { Link } from "react-router";
-import { api, ask, message, type FindingOut } from "../api/client";
+import type { FindingOut } from "../api/client";
 import { LevelTag } from "../parts/ArmSign";
 import { pathName, whoName } from "../plan/index";
 import { usePlan } from "../plan/PlanContext";
 import { PromiseThis } from "./PromiseThis";
-import { Effects, Remedies } from "./Remedies";
+import { useEffectOf, WouldChange } from "../parts/Effects";
+import { Remedies } from "./Remedies";
 
 const FIRST = 15;
 
 /** One finding: what it means, whom it touches, what removes it, or why it is accepted. */
 export function FindingPanel({ finding }: { finding: FindingOut }) {
-  const { id, outline, index, canEdit, edit } = usePlan();
+  const { id, index, canEdit, edit } = usePlan();
   const [busy, setBusy] = useState(false);
   const [asked, setAsked] = useState<string | null>(null);
   const has = finding.fix.length > 0;
-  const effect = useQuery({
-    queryKey: ["of-plan", id, "effect", outline.revision, finding.id],
-    enabled: has,
-    queryFn: () => ask(api.POST("/api/v1/plans/{plan}/effect", { params: { path: { plan: id } }, body: { revision: outline.revision, edits: finding.fix } })),
-  });
+  const effect = useEffectOf(finding.fix);
+  const [paid, setPaid] = useState(false);
+  const costs = effect.data?.free === false;
   const remove = async () => {
     setBusy(true);
     await edit(finding.fix);
@@ -33,11 +31,11 @@ export function FindingPanel({ finding }: { finding: FindingOut }) {
       <h2>{finding.title}</h2>
       <p>{finding.sentence}</p>
       <p className="muted">{finding.advice}</p>
-      {has && (
+      {has && costs && !paid && <p><button className="plain link" aria-expanded={false} onClick={() => setPaid(true)}>What would remove it, at a price …</button></p>}
+      {has && (!costs || paid) && (
         <div className="said-box">
-          <div className="row"><b>{finding.does}</b><span className="spread" /><Button size="small" type="primary" disabled={!canEdit} loading={busy} onClick={() => void remove()}>Do it</Button></div>
-          {effect.isError && <div className="trouble">{message(effect.error)}</div>}
-          {effect.data ? <Effects effect={effect.data} /> : !effect.isError && <span className="muted" role="status">Asking what it would change …</span>}
+          <div className="row"><b>{finding.does}</b><span className="spread" /><Button size="small" type={costs ? "default" : "primary"} danger={costs} disabled={!canEdit || !effect.data} loading={busy} onClick={() => void remove()}>{costs ? "Do it all the same" : "Do it"}</Button></div>
+          <WouldChange effect={effect} />
         </div>
       )}
       <p className="row" style={{ flexWrap: "wrap" }}>{finding.about.map((about) => <About key={about} about={about} />)}</p>

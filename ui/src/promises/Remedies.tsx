@@ -3,8 +3,7 @@ import { Button } from "antd";
 import { useState } from "react";
 import { api, ask, message, type Edit, type EffectOut, type Level, type Promised } from "../api/client";
 import { LevelTag } from "../parts/ArmSign";
-import { Changes } from "../parts/Changes";
-import { plural } from "../parts/plural";
+import { Effects } from "../parts/Effects";
 import { usePlan } from "../plan/PlanContext";
 
 /** What would repair a cell: edits, the best first, each with all that it changes besides. */
@@ -30,7 +29,7 @@ export function Remedies({ who, place, low, high, over = null, seen }: { who: st
           <div className="row">
             <span className="does">{remedy.words.map((words) => <span key={words}>{words}</span>)}</span>
             {low !== high && <Comes effect={remedy.effect} who={who} place={place} />}
-            <Button size="small" type={number === 0 ? "primary" : "default"} disabled={!canEdit || busy !== null} loading={busy === number} onClick={() => void keep(number, remedy.edits)}>Do it</Button>
+            <Button size="small" type={number === 0 && cheap(remedy.effect, who, place) ? "primary" : "default"} danger={!cheap(remedy.effect, who, place)} disabled={!canEdit || busy !== null} loading={busy === number} onClick={() => void keep(number, remedy.edits)}>Do it</Button>
           </div>
           <Effects effect={remedy.effect} who={who} place={place} />
         </li>
@@ -39,23 +38,13 @@ export function Remedies({ who, place, low, high, over = null, seen }: { who: st
   );
 }
 
+/** Whether nobody else pays for it: no other gets more or less than is granted to them, and no host. */
+function cheap(effect: EffectOut, who: string, place: string): boolean {
+  return effect.free || ([...effect.more, ...effect.less].every((cell) => cell.subject === who && cell.place === place) && !effect.hosts.some((host) => host.costs));
+}
+
 /** What comes out for somebody then. */
 function Comes({ effect, who, place }: { effect: EffectOut; who: string; place: string }) {
   const cell = effect.cells.find((one) => one.subject === who && one.place === place);
   return cell ? <LevelTag level={cell.after} /> : null;
-}
-
-/** What edits change besides the cell asked about, and which promises they break or mend. */
-export function Effects({ effect, who, place }: { effect: EffectOut; who?: string; place?: string }) {
-  const { index } = usePlan();
-  const [all, setAll] = useState(false);
-  const others = effect.total - effect.cells.filter((cell) => cell.subject === who && cell.place === place).length;
-  return (
-    <div className="effects">
-      {others === 0 ? <span className="muted">{who ? "changes nothing else for anybody" : "changes nobody’s access"}</span> : <button className="plain" aria-expanded={all} onClick={() => setAll(!all)}>{all ? "▾" : "▸"} {who ? "also changes " : "changes "}{plural(others, "cell")} of {plural(effect.people - (who && others < effect.total && !effect.cells.some((cell) => cell.subject === who && cell.place !== place) ? 1 : 0), "person", "people")}</button>}
-      {effect.mends.length > 0 && <span className="RW">mends {plural(effect.mends.length, "promise")}</span>}
-      {effect.breaks.map((words) => <div key={words} className="late">would break: {words}</div>)}
-      {all && <Changes changed={effect} index={index} />}
-    </div>
-  );
 }

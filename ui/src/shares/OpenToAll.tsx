@@ -1,17 +1,16 @@
-import { useQuery } from "@tanstack/react-query";
 import { Modal, Segmented } from "antd";
 import { useState } from "react";
-import { api, ask, message, type Edit, type Level, type Share } from "../api/client";
+import { type Edit, type Level, type Share } from "../api/client";
 import { LevelTag, WORDS } from "../parts/ArmSign";
 import { pathName } from "../plan/index";
 import { usePlan } from "../plan/PlanContext";
-import { Effects } from "../promises/Remedies";
+import { useEffectOf, WouldChange } from "../parts/Effects";
 
 type Public = "RO" | "RW";
 
 /** One switch that opens a share to everybody, guests too, or closes it again; what it does at the share and in storage. */
 export function OpenToAll({ share, onClose }: { share: Share; onClose: () => void }) {
-  const { id, outline, index, canEdit, edit } = usePlan();
+  const { outline, index, canEdit, edit } = usePlan();
   const granted = outline.grants[share.place]?.find((line) => line.who === "everyone")?.level ?? null;
   const isOpen = share.guests !== "NA";
   const [level, setLevel] = useState<Public | "NA">(isOpen ? "NA" : "RO");
@@ -21,11 +20,7 @@ export function OpenToAll({ share, onClose }: { share: Share; onClose: () => voi
     ...(share.guests !== level ? [{ op: "put-share" as const, share: { ...share, guests: level } }] : []),
     ...(granted !== grant ? [{ op: "set-grant" as const, place: share.place, who: "everyone", level: grant, at: null }] : []),
   ];
-  const effect = useQuery({
-    queryKey: ["of-plan", id, "effect", outline.revision, "open", share.id, level],
-    enabled: edits.length > 0,
-    queryFn: () => ask(api.POST("/api/v1/plans/{plan}/effect", { params: { path: { plan: id } }, body: { revision: outline.revision, edits } })),
-  });
+  const effect = useEffectOf(edits);
   const stopped = !closing && share.guests === "NA" && effect.data && !effect.data.cells.some((cell) => cell.subject === "guest" && cell.place === share.place && cell.after === level);
   const keep = async () => { if (await edit(edits)) onClose(); };
   const place = pathName(index, share.place);
@@ -38,7 +33,7 @@ export function OpenToAll({ share, onClose }: { share: Share; onClose: () => voi
       </ul>
       {share.read_only && level === "RW" && <p className="late">The share is read-only, whatever is granted: over it nobody will write.</p>}
       {stopped && <p className="late">A guest would still not get that far: a folder on the way or a line by hand keeps them out. Walk as a guest shows which.</p>}
-      {edits.length === 0 ? <p className="muted">It is so already.</p> : effect.isError ? <div className="trouble">{message(effect.error)}</div> : effect.data ? <Effects effect={effect.data} /> : <p className="muted" role="status">Asking what it would change …</p>}
+      {edits.length === 0 ? <p className="muted">It is so already.</p> : <WouldChange effect={effect} />}
     </Modal>
   );
 }

@@ -1,26 +1,21 @@
-import { useQuery } from "@tanstack/react-query";
 import { Checkbox, Modal, Select } from "antd";
 import { useState } from "react";
-import { api, ask, message, type Edit, type Place } from "../api/client";
+import { message, type Edit, type Place } from "../api/client";
 import { pathName, whoName } from "../plan/index";
 import { usePlan } from "../plan/PlanContext";
-import { Effects } from "../promises/Remedies";
+import { Effects, useEffectOf } from "../parts/Effects";
 import { useWhos } from "./editors";
 
 /** A folder in this place for every member of a group, with only that member and named keepers in it. */
 export function OneEach({ place, onClose }: { place: Place; onClose: () => void }) {
-  const { id, outline, index, canEdit, edit } = usePlan();
+  const { index, canEdit, edit } = usePlan();
   const [group, setGroup] = useState<string | null>(place.each?.group ?? null);
   const [keepers, setKeepers] = useState<string[]>(place.each?.keepers ?? []);
   const [shared, setShared] = useState(place.each?.shared ?? false);
   const whos = useWhos();
   const edits: Edit[] = [{ op: "put-place", place: { ...place, each: group ? { group, keepers, shared } : null } }];
   const same = JSON.stringify(edits[0]) === JSON.stringify({ op: "put-place", place });
-  const effect = useQuery({
-    queryKey: ["of-plan", id, "effect", outline.revision, "each", place.id, group, keepers, shared],
-    enabled: !same,
-    queryFn: () => ask(api.POST("/api/v1/plans/{plan}/effect", { params: { path: { plan: id } }, body: { revision: outline.revision, edits } })),
-  });
+  const effect = useEffectOf(same ? [] : edits);
   const keep = async () => { if (await edit(edits)) onClose(); };
   const along = effect.data?.along ?? [];
   return (

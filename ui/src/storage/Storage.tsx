@@ -5,6 +5,7 @@ import { Link, useSearchParams } from "react-router";
 import { api, ask, message, type Edit, type Level, type Place } from "../api/client";
 import { LevelTag } from "../parts/ArmSign";
 import { Field } from "../parts/Field";
+import { useEffectOf, WouldChange } from "../parts/Effects";
 import { RemoveDialog } from "../parts/RemoveDialog";
 import { Side } from "../parts/Side";
 import { below, freshId, pathName, whoName } from "../plan/index";
@@ -177,10 +178,12 @@ function PlaceDetail({ place, onAdd, onGone }: { place: Place; onAdd: (kind: Pla
 function MoveDialog({ place, targets, onClose, onMove }: { place: Place; targets: Place[]; onClose: () => void; onMove: (parent: string) => void }) {
   const { index } = usePlan();
   const [to, setTo] = useState<string | null>(place.parent ?? null);
+  const effect = useEffectOf(to && to !== place.parent ? [{ op: "put-place", place: { ...place, parent: to } }] : []);
   return (
-    <Modal title={`Move ${place.name}`} open onCancel={onClose} okText="Move" okButtonProps={{ disabled: !to || to === place.parent }} onOk={() => { onMove(to!); onClose(); }}>
+    <Modal title={`Move ${place.name}`} open onCancel={onClose} okText="Move" okButtonProps={{ disabled: !effect.data }} onOk={() => { onMove(to!); onClose(); }}>
       <label className="field"><span>It will lie in</span><Select showSearch={{ optionFilterProp: "label" }} style={{ width: "100%" }} value={to} onChange={setTo} options={targets.map((other) => ({ value: other.id, label: pathName(index, other.id) })).sort((a, b) => a.label.localeCompare(b.label))} /></label>
       <p className="muted">What lies below moves along, and so do all grants. On an appliance, moving a dataset changes the paths that people know.</p>
+      {to && to !== place.parent && <WouldChange effect={effect} open />}
     </Modal>
   );
 }

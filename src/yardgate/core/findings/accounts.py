@@ -92,6 +92,7 @@ def service_too_much(case: Case) -> Found:
         if user.kind != "service" or not user.active(case.on):
             continue
         cells: list[Cell] = []
+        own: list[Level] = []  # what is granted to it otherwise
         for place, whos in meant.items():
             if not whos or case.level(user.id, place) < Level.RO:
                 continue
@@ -101,15 +102,19 @@ def service_too_much(case: Case) -> Found:
             deciding = [line.who for line in lines if line.verdict == "decides"]
             if deciding and all(who in people for who in deciding):
                 cells.append((user.id, place))
+                own.append(max((line.level for line in lines if line.who not in people), default=Level.NA))
         if cells:
+            within = case.plan.target.within
+            sayable = within == "narrowest" or (within == "refusal" and not any(own))
             fix = (
-                tuple(SetGrant(place, who, Level.NA) for who, place in cells)
-                if case.plan.target.within in ("refusal", "narrowest")
+                tuple(SetGrant(place, who, level) for (who, place), level in zip(cells, own, strict=True))
+                if sayable
                 else ()
             )
             said = f"{user.name} gets into {_paths(case, [place for _, place in cells])} by what is granted to people."
+            there = "there" if len(cells) == 1 else f"in those {len(cells)} places"
             does = (
-                f"Refuse {user.name} {'that place' if len(cells) == 1 else f'those {len(cells)} places'}."
+                f"Give {user.name} {'only what is granted to it by itself' if any(own) else 'nothing'} {there}."
                 if fix
                 else ""
             )
@@ -154,6 +159,7 @@ def empty_group(case: Case) -> Found:
             else ()
         )
         where = f", and is granted {_paths(case, granted)}" if granted else ""
+        fix = fix if fix and case.price(fix).nothing else ()
         does = "Take the group away, with what is granted to it." if fix else ""
         yield Finding(
             "empty-group", "note", (group.id,), f"{case.plan.named(group.id)} has no members{where}.", (), fix, does

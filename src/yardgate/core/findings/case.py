@@ -10,7 +10,7 @@ from typing import Literal
 import numpy as np
 
 from yardgate.core.edit import Edit, apply
-from yardgate.core.gets import Off, gets
+from yardgate.core.gets import Off, Price, gets, price
 from yardgate.core.outcome import Outcome, Shift, outcome_of, shifts
 from yardgate.core.packed import Bits, unpack
 from yardgate.core.plan import GUEST, Plan
@@ -74,6 +74,10 @@ class Case:
         if not edits:
             return ()
         return tuple(shifts(self.outcome, outcome_of(apply(self.plan, edits)[0], self.outcome)))
+
+    def price(self, edits: Sequence[Edit]) -> Price:
+        """Who would get more or less than is granted to them by some edits."""
+        return price(self.outcome, outcome_of(apply(self.plan, edits)[0], self.outcome))
 
     @cached_property
     def off(self) -> Mapping[Cell, Off]:

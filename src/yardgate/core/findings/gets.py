@@ -1,95 +1,437 @@
-"""Findings about who gets more than is granted to them, whichever way they come in."""
+"""Findings about who gets more, and who gets less, than is granted to them: one for each cause, with the first repair that is right.
 
-from collections.abc import Iterator
+A repair is right where everybody it is for gets what is granted to them by it, nobody else gets more or less than is granted to them, and no host
+may do anything else. What is tried is led by the cause; what is offered was worked out for the whole plan.
+"""
+
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import replace
+from typing import Literal, NamedTuple
 
-from yardgate.core.arrange import starts
-from yardgate.core.edit import Edit, PutPlace, apply
-from yardgate.core.findings.case import Case, Check, Finding, Found
-from yardgate.core.gets import LESS, MORE, Off, stands
-from yardgate.core.outcome import Outcome, outcome_of
-from yardgate.core.plan import Place
+import numpy as np
+
+from yardgate.core.arrange import Style, restyle, starts, style_of
+from yardgate.core.edit import Edit, PutPlace, PutService, PutShare, apply
+from yardgate.core.findings.case import Case, Cell, Check, Finding, Found
+from yardgate.core.gets import LESS, MORE, Off, price, stands
+from yardgate.core.lists import Entry, Mode, Ordered, OwnList, Posix, posix
+from yardgate.core.membership import token
+from yardgate.core.outcome import outcome_of
+from yardgate.core.packed import unpack
+from yardgate.core.plan import EVERYONE, GUEST, PlanError
+from yardgate.core.rewrite import let_through, retouched, without_lines
+from yardgate.core.rights import EXECUTE, LEVELS, READ_DATA, WRITE_DATA, Level
+from yardgate.core.share import Over
+from yardgate.core.storage import granted_on
+from yardgate.core.ways import explain_over
 
 KINDS = {"windows": "an ordered list", "mixed": "a POSIX list"}  # with which a place may begin, and the words for it
-TRIED = 40  # places for which a repair is looked for
+TRIED = 40  # causes for which a repair is looked for
+
+Kind = Literal["unplanned", "share alone", "list", "way", "service", "read only", "hosts", "at the share", "number"]
+
+
+class Cause(NamedTuple):
+    """Why somebody gets something else than is granted to them. at: the id of the pool, place, share or protocol where it lies."""
+
+    kind: Kind
+    at: str
+
+
+Repair = tuple[tuple[Edit, ...], str]
+"""Edits, and what they do in words."""
 
 
 def more_than_granted(case: Case) -> Found:
     """Somebody gets more in a place than is granted to them there, over some way in: what is granted to others, or refused to them, does not hold.
 
-    Mostly no list is planned there, so that whoever gets into the share above gets into it, too; over NFS the hosts are asked and no grants at all.
-    Plan a list that carries the grants. Where a list is planned, look which of its lines gives more."""
+    Mostly no lists are planned there, so that whoever gets into the share above gets in as well; over NFS the hosts are asked and no grants at all.
+    Plan lists that carry the grants. Where lists are planned, look which of their lines gives more."""
+    found: dict[Cause, list[Off]] = {}
+    for off in case.off.values():
+        if off.gets > off.granted:
+            found.setdefault(_of_more(case, off.place), []).append(off)
+    for number, (cause, offs) in enumerate(sorted(found.items(), key=lambda one: -len(one[1]))):
+        fix, does = _first(case, offs, _against_more(case, cause, offs)) if number < TRIED else ((), "")
+        said = f"{_who_gets(case, offs)} without being granted it: {_why_more(case, cause, offs[0])}."
+        about = (cause.at, *(place for place in dict.fromkeys(off.place for off in offs) if place != cause.at))
+        yield Finding("more-than-granted", "serious", about[:2], said, _cells(offs), fix, does)
+
+
+def less_than_granted(case: Case) -> Found:
+    """Somebody gets less in a place than is granted to them there, over every way in: they may not enter a folder above, or the list, the share or its
+    service holds them back.
+
+    Where it is meant so, grant them less. Else let them pass the folder above, let the list carry what is granted, or change what the share lets
+    them do."""
     by_place: dict[str, list[Off]] = {}
     for off in case.off.values():
-        if off.gets > off.granted and not _by_list(case, off.place):
+        if off.gets < off.granted:
             by_place.setdefault(off.place, []).append(off)
-    for number, (place, found) in enumerate(sorted(by_place.items(), key=lambda one: -len(one[1]))):
-        laid = case.laying.get(place)
-        planned = laid is not None and laid.list is not None
-        fix, words = _repair(case, place) if number < TRIED else ((), "")
-        whos = case.names([off.subject for off in found])
-        cells = tuple((off.subject, place) for off in found)
-        gets_words = " or ".join(sorted({off.gets.words for off in found}))
-        if not planned:
-            why = f"no list is planned there, and {_gates(case, found[0])}"
-        elif laid is not None and laid.carried == "share":
-            why = f"its grants are held to by the share alone, and {_gates(case, found[0])}"
-        else:
-            why = "its list gives more than the grants"
-        said = f"{whos} {'gets' if len(found) == 1 else 'get'} {gets_words} in {case.path(place)} without being granted it: {why}."
-        yield Finding("more-than-granted", "serious", (place,), said, cells, fix, words)
+    causes: dict[Cell, Cause] = {}
+    for place in sorted(by_place, key=lambda place: len(case.plan.path(place))):
+        for off, cause in zip(by_place[place], _of_less(case, place, by_place[place]), strict=True):
+            here = (off.subject, place)
+            above = (off.subject, cause.at)  # who does not get there has one trouble, not two
+            causes[here] = causes.get(above, cause) if cause.kind == "way" else cause
+    found: dict[Cause, list[Off]] = {}
+    for cell, cause in causes.items():
+        found.setdefault(cause, []).append(case.off[cell])
+    for number, (cause, offs) in enumerate(sorted(found.items(), key=lambda one: -len(one[1]))):
+        fix, does = _first(case, offs, _against_less(case, cause, offs)) if number < TRIED else ((), "")
+        said = f"{_who_gets(case, offs)}, and {'is' if _one(offs) else 'are'} granted {_levels(off.granted for off in offs)}: {_why_less(case, cause, offs)}."
+        about = tuple(dict.fromkeys((*_about(cause, offs), offs[0].place)))
+        yield Finding("less-than-granted", "serious", tuple(dict.fromkeys(about)), said, _cells(offs), fix, does)
 
 
-def _by_list(case: Case, place: str) -> bool:
-    """Whether a list carries the grants of a place: that it says something else is another finding (`grants.unsayable`)."""
-    laid = case.laying.get(place)
-    return laid is not None and laid.list is not None and laid.carried != "share" and place in case.plan.grants
+def _about(cause: Cause, offs: Sequence[Off]) -> tuple[str, ...]:
+    match cause.kind:
+        case "number":
+            return cause.at, offs[0].subject
+        case "hosts":
+            return cause.at, "nfs"
+        case "at the share":
+            return cause.at, "smb"
+        case _:
+            return (cause.at,)
 
 
-def _gates(case: Case, off: Off) -> str:
-    """What lets somebody in all the same."""
+# --- in words ---------------------------------------------------------------------------------------------------------
+
+
+def _cells(offs: Sequence[Off]) -> tuple[tuple[str, str], ...]:
+    return tuple((off.subject, off.place) for off in offs)
+
+
+def _one(offs: Sequence[Off]) -> bool:
+    return len({off.subject for off in offs}) == 1 and offs[0].subject != GUEST
+
+
+def _names(case: Case, whos: Sequence[str]) -> str:
+    if GUEST not in whos:
+        return case.names(whos)
+    people = [who for who in whos if who != GUEST]
+    return f"{case.names(people)}, and guests," if people else "Guests"
+
+
+def _who_gets(case: Case, offs: Sequence[Off]) -> str:
+    places = list(dict.fromkeys(off.place for off in offs))
+    whos = list(dict.fromkeys(off.subject for off in offs))
+    where = case.path(places[0]) if len(places) == 1 else f"{case.path(places[0])} and {len(places) - 1} more"
+    one = len(whos) == 1 and whos != [GUEST]
+    return f"{_names(case, whos)} {'gets' if one else 'get'} {_levels(off.gets for off in offs)} in {where}"
+
+
+def _levels(levels: Iterable[Level]) -> str:
+    return " or ".join(level.words for level in sorted(set(levels), reverse=True))
+
+
+def _why_more(case: Case, cause: Cause, off: Off) -> str:
     levels = case.outcome.levels(off.subject, off.place)
     way = max(levels, key=lambda one: levels[one])
     name = case.plan.shares[way.share].name
-    return (
+    gates = (
         f"over NFS, through {name}, hosts are asked and no grants"
         if way.protocol == "nfs"
         else f"over SMB whoever gets into {name} gets in here as well"
     )
+    match cause.kind:
+        case "unplanned":
+            return f"no list is planned there, and {gates}"
+        case "share alone":
+            return f"its grants are held to by the share alone, and {gates}"
+        case _:
+            return f"the list of {case.path(cause.at)} gives more than the grants"
 
 
-def _repair(case: Case, place: str) -> tuple[tuple[Edit, ...], str]:
-    """Edits after which nobody there or below gets more or less than is granted who did not before, and what they do."""
-    for record, words in _carrying(case, place):
-        fix = (PutPlace(record),)
-        then = outcome_of(apply(case.plan, fix)[0], case.outcome)
-        if _mends(case.outcome, then, place):
-            return fix, words
-    return (), ""
+def _why_less(case: Case, cause: Cause, offs: Sequence[Off]) -> str:
+    plan, whos = case.plan, {off.subject for off in offs}
+    name = plan.shares[cause.at].name if cause.at in plan.shares else ""
+    match cause.kind:
+        case "way":
+            return f"{case.path(cause.at)} above it does not let them pass"
+        case "service":
+            return (
+                f"{cause.at.upper()} is only for some, and {'they are' if len(whos) > 1 else 'it is'} not among them"
+                if GUEST not in whos
+                else f"{cause.at.upper()} is only for some, and guests are not among them"
+            )
+        case "read only":
+            return f"{name} is read-only, whatever is granted"
+        case "hosts":
+            return f"over {name} no host gets more"
+        case "at the share":
+            return f"{name} lets in whom {case.path(plan.shares[cause.at].place)} is granted to, and no others"
+        case "number":
+            return "over NFS they count only by a uid, and have none"
+        case _:
+            return f"the list of {case.path(cause.at)} does not give it"
 
 
-def _carrying(case: Case, place: str) -> Iterator[tuple[Place, str]]:
-    """The place with a list that carries its grants."""
-    laid, path = case.laying.get(place), case.path(place)
-    if laid is not None and laid.list is not None:
-        if laid.carried == "share":
-            yield replace(case.plan.places[place], carried="both"), f"Let the list of {path} carry its grants, too."
-        return
-    kinds = ["mixed"] if any(way.protocol == "nfs" for way in case.outcome.ways_to(place)) else ["windows", "mixed"]
-    possible = {start.id: start for start in starts(case.plan, place)}
-    for kind in kinds:
-        yield possible[kind].place, f"Plan {KINDS[kind]} on {path} that carries its grants."
+# --- causes -----------------------------------------------------------------------------------------------------------
 
 
-def _mends(before: Outcome, after: Outcome, place: str) -> bool:
-    plan = after.matrix.plan
-    for one in plan.places:
-        if place not in plan.path(one):
+def _of_more(case: Case, place: str) -> Cause:
+    laid, path = case.laying.get(place), case.plan.path(place)
+    if laid is None or laid.list is None:
+        return Cause("unplanned", path[0])
+    if laid.carried == "share":
+        return Cause("share alone", _carrier(case, place))
+    return Cause("list", place)
+
+
+def _carrier(case: Case, place: str) -> str:
+    """The place where it is said what carries the grants of one."""
+    path = case.plan.path(place)
+    return next((step for step in reversed(path) if case.plan.places[step].carried is not None), path[0])
+
+
+def _of_less(case: Case, place: str, offs: Sequence[Off]) -> Iterator[Cause]:
+    """The cause for each: the first thing that holds them back on the way in that lets them furthest."""
+    found, plan = case.outcome, case.plan
+    size = len(case.matrix.counting.subjects)
+    doors = [
+        (step, np.append(unpack(case.matrix.lists[step][0], size), False))
+        for step in plan.path(place)[:-1]
+        if step in case.matrix.lists and plan.target.entering == "asked"
+    ]
+    ways = found.ways_to(place)
+    for off in offs:
+        if off.subject == GUEST and ways:
+            yield _of_guest(case, off, ways)
             continue
-        was, now = stands(before, one).state, stands(after, one).state
-        if (off := (now == MORE) | (now == LESS)).any() and (one == place or (off & (now != was)).any()):
-            return False
-    return True
+        number = found.number(off.subject)
+        let_in = {way: LEVELS[int(found.let_in[way][number])] for way in ways}
+        best = max(ways, key=lambda way: (let_in[way], way.protocol == "smb"), default=None)
+        closed = next((step for step, open_ in doors if not open_[number]), None)
+        if best is not None and let_in[best] < off.granted:
+            yield _at_share(case, best, off, let_in[best])
+        elif closed is not None:
+            yield Cause("way", closed)
+        else:
+            yield Cause("list", place)
 
 
-CHECKS = (Check("more-than-granted", "serious", "Somebody gets more than is granted", more_than_granted),)
+def _of_guest(case: Case, off: Off, ways: Sequence[Over]) -> Cause:
+    """Guests are let in over SMB alone: the first gate there that holds them back where a share would let them do it."""
+    smb = [way for way in ways if way.protocol == "smb"]
+    best = max(smb, key=lambda way: case.plan.shares[way.share].guests)
+    for gate in explain_over(case.plan, GUEST, off.place, best, case.on, case.laying).gates:
+        if gate.level < off.granted:
+            match gate.kind:
+                case "service":
+                    return Cause("service", "smb")
+                case "share":
+                    return Cause("read only", best.share)
+                case "way":
+                    return Cause("way", next(step.place for step in gate.steps if not step.enters))
+                case _:
+                    break
+    return Cause("list", off.place)
+
+
+def _at_share(case: Case, way: Over, off: Off, let_in: Level) -> Cause:
+    share, user = case.plan.shares[way.share], case.plan.users[off.subject]
+    only = case.plan.services[way.protocol].only if way.protocol in case.plan.services else None
+    if way.protocol == "nfs" and user.uid is None and share.squash != "all":
+        return Cause("number", share.id)
+    if way.protocol == "smb" and only is not None and not any(who in only for who in token(case.plan, user.id)):
+        return Cause("service", "smb")
+    if share.read_only and off.granted > let_in == Level.RO:
+        return Cause("read only", share.id)
+    return Cause("hosts" if way.protocol == "nfs" else "at the share", share.id)
+
+
+# --- repairs ----------------------------------------------------------------------------------------------------------
+
+
+def _first(case: Case, offs: Sequence[Off], tried: Iterable[Repair]) -> Repair:
+    """The first repair after which all of them get what is granted to them; else the one that mends most of them; nothing where none is right."""
+    best: tuple[int, Repair] = (0, ((), ""))
+    for edits, does in tried:
+        mended = _mended(case, offs, edits) if edits else 0
+        if mended == len(offs):
+            return edits, does
+        best = max(best, (mended, (edits, does)), key=lambda one: one[0])
+    return best[1]
+
+
+def _mended(case: Case, offs: Sequence[Off], edits: Sequence[Edit]) -> int:
+    """How many of them get what is granted to them after edits; 0 where somebody else pays for it."""
+    try:
+        after = outcome_of(apply(case.plan, edits)[0], case.outcome)
+    except PlanError:
+        return 0
+    if not price(case.outcome, after).nothing:
+        return 0
+    states = {place: stands(after, place).state for place in {off.place for off in offs}}
+    return sum(
+        states[off.place][after.number(off.subject)] not in (MORE, LESS)
+        and (off.gets < off.granted or after.level(off.subject, off.place) <= max(off.granted, Level.PT))
+        for off in offs
+    )
+
+
+def _against_more(case: Case, cause: Cause, offs: Sequence[Off]) -> Iterator[Repair]:
+    plan, places = case.plan, list(dict.fromkeys(off.place for off in offs))
+    match cause.kind:
+        case "unplanned":
+            yield from _planned(case, cause.at)
+            yield from ((fix, does) for place in places[:3] for fix, does in _planned(case, place))
+        case "share alone":
+            here = plan.places[cause.at]
+            yield (
+                (PutPlace(replace(here, carried="both")),),
+                f"Let the list of {case.path(here.id)} carry the grants, too.",
+            )
+            yield from _another_list(case, here.id, [off.subject for off in offs])
+        case _:
+            yield from _another_list(case, places[0], [off.subject for off in offs])
+
+
+def _against_less(case: Case, cause: Cause, offs: Sequence[Off]) -> Iterator[Repair]:
+    plan, whos = case.plan, [off.subject for off in offs]
+    yield from _by_cause(case, cause, offs)
+    if set(whos) == {GUEST}:
+        shares = [share for share in plan.shares.values() if share.guests and share.place in plan.path(offs[0].place)]
+        names = " and ".join(share.name for share in shares)
+        shut = tuple(PutShare(replace(share, guests=Level.NA)) for share in shares)
+        yield shut, f"Close {names} to guests, who get no more there anyway."
+
+
+def _by_cause(case: Case, cause: Cause, offs: Sequence[Off]) -> Iterator[Repair]:
+    plan, whos = case.plan, [off.subject for off in offs]
+    match cause.kind:
+        case "way":
+            yield from _passing(case, offs)
+        case "list":
+            yield from _another_list(case, cause.at, whos)
+            yield from _passing(case, offs)
+        case "read only":
+            share = plan.shares[cause.at]
+            yield (
+                (PutShare(replace(share, read_only=False)),),
+                f"Let {share.name} be written to by whom that is granted.",
+            )
+        case "at the share":
+            yield from _planned(case, plan.path(plan.shares[cause.at].place)[0])
+        case "service" if cause.at in plan.services:
+            service = plan.services[cause.at]
+            more = frozenset(
+                who for off in offs for who in _as_granted(case, off.place, [off.subject]) if who != EVERYONE
+            )
+            yield (
+                (PutService(replace(service, only=(service.only or frozenset()) | more)),),
+                f"Let {case.names(sorted(more))} use {cause.at.upper()}.",
+            )
+        case _:
+            return
+
+
+def _planned(case: Case, top: str) -> Iterator[Repair]:
+    """Lists of their own, which carry their grants, for the places at and below one that are shared and granted, and where a share begins."""
+    plan, laying, tops = case.plan, case.laying, {share.place for share in case.plan.shares.values()}
+    places = [
+        place
+        for place in plan.places
+        if top in plan.path(place)
+        and (place not in laying or laying[place].list is None)
+        and (place in tops or plan.grants.get(place))
+        and case.outcome.ways_to(place)
+    ]
+    if not places:
+        return
+    by_nfs = any(way.protocol == "nfs" for place in places for way in case.outcome.ways_to(place))
+    named = (
+        " and ".join(case.path(place) for place in places)
+        if len(places) < 3
+        else f"{case.path(places[0])} and {len(places) - 1} more places"
+    )
+    for kind in ("mixed", "windows") if by_nfs else ("windows", "mixed"):
+        made = (next(one for one in starts(plan, place) if one.id == kind) for place in places)
+        yield tuple(PutPlace(one.place) for one in made), f"Plan {KINDS[kind]} on {named}, of what is granted there."
+
+
+def _another_list(case: Case, place: str, whos: Sequence[str]) -> Iterator[Repair]:
+    """Other lists for one place: without a line by hand, entered where it is read, carrying the grants, in another style, of the grants alone."""
+    plan, path = case.plan, case.path(place)
+    here, styled = plan.places[place], next(s for s in reversed(plan.path(place)) if plan.places[s].own is not None)
+    counted = dict.fromkeys(who for one in whos for who in (token(plan, one) if one != GUEST else (EVERYONE,)))
+    for step in [one for one in reversed(plan.path(place)) if plan.places[one].own is not None]:
+        for who in counted:
+            yield (
+                without_lines(plan, step, who),
+                f"Take away what the list of {case.path(step)} says of {plan.named(who)} by hand.",
+            )
+    yield retouched(plan, [styled], _enters_too, _enters_by_mode), f"Let whoever may read {case.path(styled)} enter it."
+    if case.laying[place].carried == "share":
+        yield (PutPlace(replace(here, carried="both")),), f"Let the list of {path} carry the grants, too."
+    if style_of(plan, place) != "posix":
+        yield (
+            restyle(plan, styled, "posix").edits,
+            f"Give {case.path(styled)} a POSIX list, which can name more than one group.",
+        )
+    bare_lists: dict[Style, OwnList] = {"ordered": Ordered(), "posix": Posix(), "mode": Mode()}
+    own = bare_lists[style_of(plan, place) or "posix"]
+    carried = "both" if case.laying[place].carried == "share" else here.carried
+    for cut in (False, True):
+        bare = replace(here, own=own, cut=cut, carried=carried)
+        yield (
+            (PutPlace(bare),),
+            f"Make the list of {path} of what is granted alone{', and let nothing come down from above' if cut else ''}.",
+        )
+    for kind in ("mixed", "windows"):
+        made = next(one for one in starts(plan, place) if one.id == kind)
+        yield (
+            (PutPlace(made.place),),
+            f"Plan {KINDS[kind]} on {path}, of what is granted there, and let nothing come down from above.",
+        )
+
+
+def _enters_too(entry: Entry) -> int:
+    return entry.mask | (EXECUTE if entry.type == "allow" and entry.mask & (READ_DATA | WRITE_DATA) else 0)
+
+
+def _enters_by_mode(_tag: posix.Tag, _who: str, perms: int) -> int:
+    return perms | (posix.X if perms & (posix.R | posix.W) else 0)
+
+
+def _passing(case: Case, offs: Sequence[Off]) -> Iterator[Repair]:
+    """Each folder on the way lets through those whom it stops, by the users and groups to whom it is granted."""
+    plan = case.plan
+    stopped: dict[str, dict[str, None]] = {}
+    for place in dict.fromkeys(off.place for off in offs):
+        people = [off.subject for off in offs if off.place == place]
+        for step in plan.path(place)[:-1]:
+            if step in case.matrix.lists:
+                for person in people:
+                    if person == GUEST or not _enters(case, step, person):
+                        stopped.setdefault(step, {}).update(dict.fromkeys(_as_granted(case, place, [person])))
+    edits = tuple(edit for step, whos in stopped.items() for edit in let_through(plan, case.laying, step, whos))
+    placed = [p for p in dict.fromkeys(off.place for off in offs) if p in case.laying]
+    alone = list(dict.fromkeys(_carrier(case, place) for place in placed if case.laying[place].carried == "share"))
+    if alone:
+        names = " and ".join(map(case.path, alone))
+        yield (
+            tuple(PutPlace(replace(plan.places[p], carried="both")) for p in alone),
+            f"Let the list of {names} carry the grants, too.",
+        )
+    yield edits, f"Let them pass through {' and '.join(map(case.path, stopped))}; nothing else in there opens."
+
+
+def _enters(case: Case, step: str, person: str) -> bool:
+    return bool(unpack(case.matrix.lists[step][0], len(case.matrix.counting.subjects))[case.outcome.number(person)])
+
+
+def _as_granted(case: Case, place: str, people: Sequence[str]) -> tuple[str, ...]:
+    """The users and groups by whose grants on a place some people get there."""
+    said = [who for who, level in granted_on(case.plan, case.laying, place).items() if level != Level.NA]
+    return tuple(
+        who for who in said if any(who in (token(case.plan, one) if one != GUEST else (EVERYONE,)) for one in people)
+    )
+
+
+CHECKS = (
+    Check("more-than-granted", "serious", "Somebody gets more than is granted", more_than_granted),
+    Check("less-than-granted", "serious", "Somebody gets less than is granted", less_than_granted),
+)

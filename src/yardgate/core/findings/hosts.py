@@ -2,7 +2,7 @@
 
 import re
 from dataclasses import replace
-from ipaddress import ip_address
+from ipaddress import ip_address, ip_network
 
 from yardgate.core.edit import PutShare
 from yardgate.core.findings.case import Case, Check, Finding, Found
@@ -17,23 +17,21 @@ WIDE = {4: 24, 6: 64}
 
 
 def host_wide(case: Case) -> Found:
-    """A host rule takes in more hosts than it was made for: a whole network, where the share names single hosts in it, or more than one network.
+    """A host rule takes in more hosts than it was made for: a whole network, where the share's note names single hosts in it, or more than one network.
 
-    Write a line for each host that needs it."""
+    Write a line for each host that needs it. Hosts that have a rule of their own keep it."""
     for share in _over_nfs(case.plan):
         for number, rule in enumerate(share.hosts):
             known = hosts(rule.hosts)
-            if rule.level == Level.NA or known.kind in ("address", "name"):
+            again = any(other.hosts == rule.hosts for other in share.hosts[:number])
+            if again or rule.level == Level.NA or known.kind in ("address", "name"):
                 continue
             meant = _named_inside(share, rule, known)
             size = _how_many(known)
             if meant:
                 named = " and ".join(str(address) for address in meant)
                 lines = tuple(HostRule(hosts=str(address), level=rule.level) for address in meant)
-                others = tuple(
-                    r for r in share.hosts[:number] + share.hosts[number + 1 :] if r.hosts not in map(str, meant)
-                )
-                fix = (PutShare(replace(share, hosts=(*others[:number], *lines, *others[number:]))),)
+                fix = (PutShare(replace(share, hosts=(*share.hosts[:number], *lines, *share.hosts[number + 1 :]))),)
                 said = f"{share.name} gives {rule.hosts} {rule.level.words}, which is {size}, and names only {named} in it."
                 yield Finding(
                     "host-wide", "serious", (share.id, rule.hosts), said, (), fix, f"Give it to {named} alone."
@@ -48,16 +46,15 @@ def _over_nfs(plan: Plan) -> list[Share]:
 
 
 def _named_inside(share: Share, rule: HostRule, known: Hosts) -> list[Address]:
-    """Single hosts inside a rule that the share's note, or another of its rules, names."""
-    noted = (text.rstrip(":.") for text in re.findall(r"[0-9a-fA-F:.]+", share.note))
-    texts = [*noted, *(r.hosts for r in share.hosts if r is not rule)]
+    """Single hosts inside a rule that the share's note names, and that have no rule of their own."""
+    own = {hosts(other.hosts).network for other in share.hosts if other is not rule}
     found: list[Address] = []
-    for text in texts:
+    for text in re.findall(r"[0-9a-fA-F:.]+", share.note):
         try:
-            address = ip_address(text)
+            address = ip_address(text.rstrip(":."))
         except ValueError:
             continue
-        if known.take_in(address) and address not in found:
+        if known.take_in(address) and address not in found and ip_network(address) not in own:
             found.append(address)
     return found
 
@@ -77,6 +74,7 @@ def host_never(case: Case) -> Found:
 
     Take it away, or put it before the other."""
     for share in _over_nfs(case.plan):
+        told: set[str] = set()
         for number, rule in enumerate(share.hosts):
             known = hosts(rule.hosts)
             by = next((other for other in share.hosts[:number] if _covers(case.plan, hosts(other.hosts), known)), None)
@@ -90,6 +88,9 @@ def host_never(case: Case) -> Found:
                 why = "this appliance compares wildcards with host names, never with addresses"
             else:
                 continue
+            if rule.hosts in told:
+                continue
+            told.add(rule.hosts)
             fix = (PutShare(replace(share, hosts=share.hosts[:number] + share.hosts[number + 1 :])),)
             said = f"The host rule {rule.hosts} of {share.name} never counts: {why}."
             yield Finding(

@@ -5,7 +5,7 @@ from dataclasses import replace
 
 import numpy as np
 
-from yardgate.core.edit import Edit, PutPlace, PutService, PutShare, RemoveShare, SetGrant
+from yardgate.core.edit import Edit, PutService, PutShare, RemoveShare, SetGrant
 from yardgate.core.findings.case import Case, Check, Finding, Found
 from yardgate.core.lists import Entry
 from yardgate.core.membership import token
@@ -14,27 +14,6 @@ from yardgate.core.rights import LEVELS, Level, level
 from yardgate.core.share import Over, Service, Share
 from yardgate.core.storage import OrderedLaid, granted_on, rights_on
 from yardgate.core.ways import PROTOCOLS, is_on
-
-
-def share_unbacked(case: Case) -> Found:
-    """The share lets somebody in, and storage lets them nowhere in it: two layers decide, and only one was edited.
-
-    Let the list carry the grants as well as the share."""
-    for share in case.plan.shares.values():
-        laid = case.laying.get(share.place)
-        if not share.smb or laid is None or laid.list is None or laid.carried != "share" or not is_on(case.plan, "smb"):
-            continue
-        granted = granted_on(case.plan, case.laying, share.place)
-        whos = [who for who, said in granted.items() if said > Level.NA]
-        people = [who for who in _people(case.plan, whos) if case.plan.users[who].active(case.on)]
-        stopped = [who for who in people if _by_list(case, who, share.place) == Level.NA]
-        if stopped:
-            said = f"{share.name} lets {case.names(stopped)} in, and the list of {case.path(share.place)} does not."
-            fix = (PutPlace(replace(case.plan.places[share.place], carried="both")),)
-            cells = tuple((who, share.place) for who in stopped)
-            yield Finding(
-                "share-unbacked", "serious", (share.id,), said, cells, fix, "Let the list carry the grants, too."
-            )
 
 
 def storage_unshared(case: Case) -> Found:
@@ -92,29 +71,6 @@ def _people(plan: Plan, whos: Iterable[str]) -> list[str]:
     return [user for user in plan.users if not wanted.isdisjoint(token(plan, user))]
 
 
-def guest_stopped(case: Case) -> Found:
-    """The share lets guests in, and storage lets them nowhere in it: they see an empty share, or none.
-
-    Close the share to guests; or, if they are meant to get in, grant the place to everyone."""
-    for share in case.plan.shares.values():
-        over = Over(share.id, "smb")
-        if share.guests == Level.NA or over not in case.outcome.over:
-            continue
-        column = case.outcome.over[over][share.place]
-        if LEVELS[column[-1]] < Level.RO:
-            said = f"{share.name} lets guests in, and storage gives them {LEVELS[column[-1]].words} in {case.path(share.place)}."
-            fix = (PutShare(replace(share, guests=Level.NA)),)
-            yield Finding(
-                "guest-stopped",
-                "serious",
-                (share.id,),
-                said,
-                ((GUEST, share.place),),
-                fix,
-                "Close the share to guests, who get nothing there anyway.",
-            )
-
-
 def guest_shut_out(case: Case) -> Found:
     """Everyone is granted the place, and the share lets no guests in.
 
@@ -124,16 +80,10 @@ def guest_shut_out(case: Case) -> Found:
         said = case.plan.grants.get(share.place, {}).get(EVERYONE, Level.NA)
         if share.guests == Level.NA and share.smb and said > Level.NA and laid is not None and laid.list is not None:
             sentence = f"Everyone is granted {case.path(share.place)}, and {share.name} lets no guests in."
-            fix = (PutShare(replace(share, guests=said)),)
-            yield Finding(
-                "guest-shut-out",
-                "note",
-                (share.id,),
-                sentence,
-                ((GUEST, share.place),),
-                fix,
-                f"Let guests in at the share: {said.words}.",
-            )
+            open_ = (PutShare(replace(share, guests=said)),)
+            fix = () if case.price(open_).takes else open_
+            does = f"Let guests in at the share: {said.words}." if fix else ""
+            yield Finding("guest-shut-out", "note", (share.id,), sentence, ((GUEST, share.place),), fix, does)
 
 
 def guest_promised_away(case: Case) -> Found:
@@ -286,7 +236,8 @@ def runner_not_granted(case: Case) -> Found:
         ]
         if shut and case.plan.grants.get(share.place, {}).get(who) is None:
             said = f"{case.plan.named(who)} runs {share.name}, and {case.names(shut)} may not enter it."
-            fix = (SetGrant(share.place, who, Level.RW),)
+            granted = (SetGrant(share.place, who, Level.RW),)
+            fix = () if case.price(granted).takes else granted
             cells = tuple((user, share.place) for user in shut)
             yield Finding(
                 "runner-not-granted",
@@ -295,7 +246,7 @@ def runner_not_granted(case: Case) -> Found:
                 said,
                 cells,
                 fix,
-                f"Grant {case.plan.named(who)} read-write on {case.path(share.place)}.",
+                f"Grant {case.plan.named(who)} read-write on {case.path(share.place)}." if fix else "",
             )
 
 
@@ -341,9 +292,7 @@ def two_identities(case: Case) -> Found:
 
 
 CHECKS = (
-    Check("share-unbacked", "serious", "The share opens and storage does not", share_unbacked),
     Check("storage-unshared", "consider", "Storage opens and the share does not", storage_unshared),
-    Check("guest-stopped", "serious", "Guests are let in at the share and stopped in storage", guest_stopped),
     Check("guest-shut-out", "note", "Everyone is granted and guests are not let in", guest_shut_out),
     Check("guest-promised-away", "serious", "Guests get in where a promise says no", guest_promised_away),
     Check("hidden-guests", "consider", "A hidden share lets guests in", hidden_guests),

@@ -5,6 +5,7 @@ from dataclasses import replace
 from yardgate.core.arrange import restyle, style_of
 from yardgate.core.edit import Edit, PutPlace, SetGrant
 from yardgate.core.findings.case import Case, Check, Finding, Found
+from yardgate.core.gets import said_at
 from yardgate.core.lists import Entry
 from yardgate.core.lists.posix import R, W, X
 from yardgate.core.membership import token
@@ -37,7 +38,7 @@ def enter_missing(case: Case) -> Found:
             case.plan, [place.id], _enters_too, lambda _tag, _who, perms: perms | (X if perms & (R | W) else 0)
         )
         risen = [change for change in case.trial(fix) if change.after > change.before]
-        if risen:
+        if risen and said_at(case.outcome, place.id) is None:  # else it is among those who get less than is granted
             whos, cells = dict.fromkeys(c.subject for c in risen), tuple((c.subject, c.place) for c in risen)
             said = f"The list of {case.path(place.id)} gives {case.names(whos)} reading or writing without entering, which is worth less than it looks."
             yield Finding("enter-missing", "serious", (place.id,), said, cells, fix, "Add entering to each such line.")
@@ -147,16 +148,10 @@ def owner_limited(case: Case) -> Found:
         listed = level(rights, entering_asked=case.plan.target.entering == "asked")
         if listed < Level.RW and (keeper(rights) or isinstance(laid.list, PosixLaid)):
             said = f"{case.plan.named(owner.id)} gets {listed.words} in {case.path(place)} and owns it, so they can change the list that limits them."
-            fix = (PutPlace(replace(case.plan.places[place], owner=ROOT)),)
-            yield Finding(
-                "owner-limited",
-                "consider",
-                (place, owner.id),
-                said,
-                ((owner.id, place),),
-                fix,
-                "Give the place to root.",
-            )
+            fix: tuple[Edit, ...] = (PutPlace(replace(case.plan.places[place], owner=ROOT)),)
+            fix = fix if case.price(fix).nothing else ()
+            does = "Give the place to root." if fix else ""
+            yield Finding("owner-limited", "consider", (place, owner.id), said, ((owner.id, place),), fix, does)
 
 
 def style_unfit(case: Case) -> Found:

@@ -1,0 +1,44 @@
+"""What a change does, as it is told."""
+
+from yardgate.api.desk import changed
+from yardgate.api.schemas import EffectOut, HostShiftOut, OffCell
+from yardgate.core.agreed import Promise
+from yardgate.core.edit import promised, sentence
+from yardgate.core.effect import Effect
+from yardgate.core.gets import Off
+from yardgate.core.plan import Plan
+
+LISTED = 200
+
+
+def told(before: Plan, found: Effect) -> EffectOut:
+    after = found.after.outcome.matrix.plan
+
+    def said(promises: tuple[Promise, ...]) -> list[str]:
+        return [promised(after, promise) for promise in promises]
+
+    def off(cells: tuple[Off, ...]) -> list[OffCell]:
+        return [
+            OffCell(subject=one.subject, place=one.place, granted=one.granted, gets=one.gets) for one in cells[:LISTED]
+        ]
+
+    return EffectOut(
+        along=[sentence(before, after, edit) for edit in found.along[:LISTED]],
+        **dict(changed(found.shifts, LISTED)),
+        more=off(found.price.gives),
+        less=off(found.price.takes),
+        hosts=[
+            HostShiftOut(
+                share=(after.shares.get(one.share) or before.shares[one.share]).name,
+                hosts=one.hosts,
+                before=one.before,
+                after=one.after,
+                people=one.people,
+                costs=one.gives or one.takes,
+            )
+            for one in found.hosts[:LISTED]
+        ],
+        free=found.price.nothing,
+        breaks=said(found.breaks),
+        mends=said(found.mends),
+    )
