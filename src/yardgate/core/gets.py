@@ -129,8 +129,8 @@ class Price(NamedTuple):
         return not (self.gives or self.takes or self.hosts)
 
 
-def price(before: Outcome, after: Outcome) -> Price:
-    """Of users and guests that both plans have, in places that both have."""
+def price(before: Outcome, after: Outcome, known: Mapping[str, Stands] | None = None) -> Price:
+    """Of users and guests that both plans have, in places that both have. known: how everybody stands before, where that was worked out."""
     old, new = before.matrix.counting, after.matrix.counting
     users = [user for user in before.matrix.plan.users if user in after.matrix.plan.users]
     who = [*users, GUEST]
@@ -139,11 +139,9 @@ def price(before: Outcome, after: Outcome) -> Price:
     active = np.append(unpack(new.active, len(new.subjects)), True)[now]
     gives: list[Off] = []
     takes: list[Off] = []
-    for place in after.matrix.plan.places:
-        if place not in before.matrix.plan.places:
-            continue
+    for place in _perhaps_otherwise(before, after):
         was, gets_now = over_ways(before, after, place)[then], over_ways(after, before, place)[now]
-        one, other = stands(before, place), stands(after, place)
+        one, other = known[place] if known is not None else stands(before, place), stands(after, place)
         unshared = one.state[then] == NOT_SHARED
         unshared[-1] |= not before.ways_to(place, "smb")  # guests are let in over SMB alone
         granted = np.where(unshared, other.granted[now], one.granted[then])
@@ -156,6 +154,27 @@ def price(before: Outcome, after: Outcome) -> Price:
                 found.append(Off(who[n], place, LEVELS[int(granted[n])], LEVELS[int(gets_now[n])]))
     hosts = tuple(shift for shift in host_shifts(before, after) if shift.gives or shift.takes)
     return Price(tuple(gives), tuple(takes), hosts)
+
+
+def _perhaps_otherwise(before: Outcome, after: Outcome) -> Iterator[str]:
+    """The places that both plans have and where somebody may stand otherwise: all but those of which nothing that counts there is another."""
+    old, new = before.matrix, after.matrix
+    then, now = old.plan, new.plan
+    both = [place for place in now.places if place in then.places]
+    offers = then.shares == now.shares and then.services == now.services
+    if old.counting is not new.counting or then.target != now.target or not offers:
+        yield from both
+        return
+    changed = {
+        place
+        for place in both
+        if then.grants.get(place) != now.grants.get(place)
+        or old.laying.get(place) is not new.laying.get(place)
+        or then.places[place] is not now.places[place]
+    }
+    for place in both:
+        if before.best[None][place] is not after.best[None][place] or not changed.isdisjoint(now.path(place)):
+            yield place
 
 
 def stands(found: Outcome, place: str, view: View = None) -> Stands:

@@ -10,7 +10,7 @@ from typing import Literal
 import numpy as np
 
 from yardgate.core.edit import Edit, apply
-from yardgate.core.gets import Off, Price, gets, price
+from yardgate.core.gets import Gets, Off, Price, gets, price
 from yardgate.core.outcome import Outcome, Shift, outcome_of, shifts
 from yardgate.core.packed import Bits, unpack
 from yardgate.core.plan import GUEST, Plan
@@ -73,16 +73,27 @@ class Case:
         """What would come out differently over the ways in, after some edits."""
         if not edits:
             return ()
-        return tuple(shifts(self.outcome, outcome_of(apply(self.plan, edits)[0], self.outcome)))
+        return tuple(shifts(self.outcome, self.after(edits)))
+
+    def after(self, edits: Sequence[Edit]) -> Outcome:
+        """Raises PlanError."""
+        return outcome_of(apply(self.plan, edits)[0], self.outcome)
 
     def price(self, edits: Sequence[Edit]) -> Price:
         """Who would get more or less than is granted to them by some edits."""
-        return price(self.outcome, outcome_of(apply(self.plan, edits)[0], self.outcome))
+        return self.costs(self.after(edits))
+
+    def costs(self, after: Outcome) -> Price:
+        return price(self.outcome, after, self.gets.places)
+
+    @cached_property
+    def gets(self) -> Gets:
+        return gets(self.outcome)
 
     @cached_property
     def off(self) -> Mapping[Cell, Off]:
         """Who gets more or less than is granted, and where."""
-        found = gets(self.outcome)
+        found = self.gets
         return {(one.subject, one.place): one for one in chain(found.off("more"), found.off("less"))}
 
     def users(self, plane: Bits) -> tuple[str, ...]:

@@ -11,12 +11,11 @@ from typing import Literal, NamedTuple
 import numpy as np
 
 from yardgate.core.arrange import Style, restyle, starts, style_of
-from yardgate.core.edit import Edit, PutPlace, PutService, PutShare, apply
+from yardgate.core.edit import Edit, PutPlace, PutService, PutShare
 from yardgate.core.findings.case import Case, Cell, Check, Finding, Found
-from yardgate.core.gets import LESS, MORE, Off, price, stands
+from yardgate.core.gets import LESS, MORE, Off, stands
 from yardgate.core.lists import Entry, Mode, Ordered, OwnList, Posix, posix
 from yardgate.core.membership import token
-from yardgate.core.outcome import outcome_of
 from yardgate.core.packed import unpack
 from yardgate.core.plan import EVERYONE, GUEST, PlanError
 from yardgate.core.rewrite import let_through, retouched, without_lines
@@ -259,10 +258,10 @@ def _first(case: Case, offs: Sequence[Off], tried: Iterable[Repair]) -> Repair:
 def _mended(case: Case, offs: Sequence[Off], edits: Sequence[Edit]) -> int:
     """How many of them get what is granted to them after edits; 0 where somebody else pays for it."""
     try:
-        after = outcome_of(apply(case.plan, edits)[0], case.outcome)
+        after = case.after(edits)
     except PlanError:
         return 0
-    if not price(case.outcome, after).nothing:
+    if not case.costs(after).nothing:
         return 0
     states = {place: stands(after, place).state for place in {off.place for off in offs}}
     return sum(

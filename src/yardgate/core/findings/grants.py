@@ -6,6 +6,7 @@ import numpy as np
 
 from yardgate.core.edit import SetGrant
 from yardgate.core.findings.case import Case, Cell, Check, Finding, Found
+from yardgate.core.outcome import shifts
 from yardgate.core.plan import EVERYONE
 from yardgate.core.reason import GrantLine, explain
 from yardgate.core.rights import Level
@@ -57,8 +58,10 @@ def _without_effect(case: Case, lines: Sequence[Cell]) -> Iterator[Cell]:
     other_high, other_low = weigh(case.plan.target, now.counting, less)
     differ = ((high ^ other_high) | (low ^ other_low)) & now.counting.active
     for (place, who), plane in zip(lines, differ, strict=True):
-        edits = (SetGrant(place, who, None),)
-        if not case.users(plane) and not case.trial(edits) and case.price(edits).nothing:
+        if case.users(plane):
+            continue
+        after = case.after((SetGrant(place, who, None),))
+        if not shifts(case.outcome, after) and case.costs(after).nothing:
             yield place, who
 
 
