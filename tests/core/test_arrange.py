@@ -86,7 +86,7 @@ def test_what_another_style_cannot_say_is_said_in_words(quay: Plan) -> None:
 
 
 def test_starting_kinds_say_what_they_set_and_stand(quay: Plan) -> None:
-    kinds = {start.id: start for start in starts(quay, "training")}
+    kinds = {start.id: start for start in starts(quay, quay.places["training"])}
     assert set(kinds) >= {"windows", "mixed", "linux", "service-scan-station"}
     for start in kinds.values():
         plan = replace(quay, places={**quay.places, "training": start.place})

@@ -109,6 +109,9 @@ def test_a_grant_can_be_put_at_a_line_and_keeps_its_line_when_changed(lantern: P
         (PutUser(User(id="x", name="x", primary_group="nowhere")), "is not a group"),
         (PutUser(User(id="draughting", name="x")), "taken by a group"),
         (PutUser(User(id="everyone", name="x")), "built-in"),
+        (PutGroup(Group(id="x", name="Everyone")), "a group cannot be called “Everyone”: that name means all accounts"),
+        (PutGroup(Group(id="x", name="root")), "a group cannot be called “root”: every appliance has one of its own"),
+        (PutUser(User(id="root", name="Root")), "a person cannot be called “Root”: every appliance has one"),
         (PutGroup(Group(id="mira-oyelaran", name="x")), "taken by a user"),
         (PutGroup(Group(id="x", name="x", members=frozenset({"ghost"}))), "no user or group"),
         (PutPlace(Place(id="x", name="x", kind="dataset")), "nowhere"),
@@ -149,6 +152,9 @@ def test_words_name_people_as_people_do(lantern: Plan) -> None:
     assert words(SetGrant("toolpaths", "draughting", Level.RW, 0)).endswith("read-write, line 1")
     assert words(PutUser(replace(mira, enabled=False))) == "disabled Mira Oyelaran"
     assert words(PutUser(replace(mira, name="mira.o"))) == "renamed person mira.oyelaran to mira.o"
+    ledger = lantern.groups["ledger"]
+    both = replace(ledger, name="Books", members=ledger.members | {"mira-oyelaran"})
+    assert words(PutGroup(both)) == "renamed group Ledger to Books and Mira Oyelaran joined Books"
     assert words(Join("ledger", "mira-oyelaran")) == "Mira Oyelaran joined Ledger"
     assert words(RemovePlace("payroll")) == "removed keel/office/payroll from the plan"
     assert (

@@ -198,6 +198,9 @@ def test_new_things_by_setgid_default_list_and_primary_group(quay: Plan) -> None
     assert rights_to(quay, made, "idris-falk", idris) & EDITS == EDITS
     folder = make(quay, laying["vm-images"], "imke-brouwer", "folder", 0o777)
     assert (folder.group, modebits.bits_of(folder.access), folder.setgid) == ("machines", 0o755, True)
+    alone = replace(quay, users={**quay.users, "imke-brouwer": replace(quay.users["imke-brouwer"], primary_group=None)})
+    own = make(alone, lay(alone, count(alone, ON))["toolpaths"], "imke-brouwer", "file", 0o666)
+    assert own.group == "imke-brouwer", "a group of their own, as the host makes it"
     ordered_file = make(quay, laying["toolpaths"], "mira-oyelaran", "file", 0o666)
     assert ordered_file.group == "draughting"
     assert all(entry.flags == INHERITED for entry in ordered_file.entries)

@@ -14,7 +14,7 @@ from yardgate.core.plan import Plan, PlanError
 from yardgate.core.resolve import resolve
 from yardgate.core.rights import Level
 from yardgate.core.rollout import after, chosen, needs, removals, sign_in_again, stands, steps, walked, words
-from yardgate.core.share import HostRule
+from yardgate.core.share import HostRule, Service
 from yardgate.core.system import Account, Compiled, Export, Folder, HostGroup, Members, Offer, System, compiled
 
 NAMES = st.sampled_from(["ann", "bo", "cy", "dora", "eve"])
@@ -279,20 +279,27 @@ def test_a_host_that_is_joined_names_the_directorys_people_and_groups_but_makes_
     assert "@LANTERNQUAY\\contract staff" in {entry.who for entry in listed.entries}
 
 
-def test_names_that_a_host_cannot_have_are_refused_with_the_reason_and_of_groups_made_anew(lantern: Plan) -> None:
-    groups = {**lantern.groups, "all-staff": replace(lantern.groups["all-staff"], name="all staff; rm -rf /")}
-    found = compiled(resolve(replace(lantern, groups=groups), ON), "/srv").system
+def test_names_that_a_host_cannot_have_are_refused_with_the_reason_and_of_groups_made_anew(quay: Plan) -> None:
+    groups = {**quay.groups, "all-staff": replace(quay.groups["all-staff"], name="all staff; rm -rf /")}
+    found = compiled(resolve(replace(quay, groups=groups), ON), "/srv").system
     assert "all-staff-rm-rf" in found.groups
-    user = next(iter(lantern.users.values()))
-    odd = {**lantern.users, user.id: replace(user, name="$(reboot)")}
+    user = next(iter(quay.users.values()))
+    odd = {**quay.users, user.id: replace(user, name="$(reboot)")}
     with pytest.raises(PlanError, match="cannot be an account of the host: it has “"):
-        compiled(resolve(replace(lantern, users=odd), ON), "/srv")
+        compiled(resolve(replace(quay, users=odd), ON), "/srv")
 
 
-def test_what_a_host_has_for_itself_is_not_taken_over(lantern: Plan) -> None:
-    groups = {**lantern.groups, "all-staff": replace(lantern.groups["all-staff"], name="staff")}
-    assert "group-staff" in compiled(resolve(replace(lantern, groups=groups), ON), "/srv").system.groups
-    user = next(iter(lantern.users.values()))
-    odd = {**lantern.users, user.id: replace(user, name="backup")}
+def test_a_share_whose_folder_would_not_be_made_is_refused(lantern: Plan) -> None:
+    with pytest.raises(PlanError, match="“hulls” offers keel/hulls, for which no list is planned"):
+        compiled(resolve(lantern, ON), "/srv")
+    off = {"smb": Service(id="smb", on=False), "nfs": Service(id="nfs", on=False)}
+    assert not compiled(resolve(replace(lantern, services=off), ON), "/srv").system.offers
+
+
+def test_what_a_host_has_for_itself_is_not_taken_over(quay: Plan) -> None:
+    groups = {**quay.groups, "all-staff": replace(quay.groups["all-staff"], name="staff")}
+    assert "group-staff" in compiled(resolve(replace(quay, groups=groups), ON), "/srv").system.groups
+    user = next(iter(quay.users.values()))
+    odd = {**quay.users, user.id: replace(user, name="backup")}
     with pytest.raises(PlanError, match="“backup” is an account that hosts have for themselves"):
-        compiled(resolve(replace(lantern, users=odd), ON), "/srv")
+        compiled(resolve(replace(quay, users=odd), ON), "/srv")

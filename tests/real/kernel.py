@@ -168,12 +168,7 @@ def new_thing(
     """Owner, group, and mode with lists of a thing that somebody made, against the forecast."""
     made = make(plan, laying[place], subject, kind, mode, umask)  # type: ignore[arg-type]
     real = os.stat(path)
-    primary = plan.users[subject].primary_group
-    group = (
-        PRIVATE_GID
-        if made.group == ROOT and primary is None and not setgid_of(laying, place)
-        else number(plan, made.group)
-    )
+    group = PRIVATE_GID if made.group == subject else number(plan, made.group)
     bits = bits_of(made.access) | (SETGID if made.setgid else 0)
     access = get_list(plan, path, "access")
     lists = (access is None or access == frozenset(made.access)) and get_list(plan, path, "default") == (

@@ -1,12 +1,13 @@
 """What a change does, as it is told."""
 
 from yardgate.api.desk import changed
-from yardgate.api.schemas import EffectOut, HostShiftOut, OffCell
+from yardgate.api.schemas import EffectOut, HostShiftOut, MadeOut, OffCell
 from yardgate.core.agreed import Promise
 from yardgate.core.edit import promised, sentence
 from yardgate.core.effect import Effect
 from yardgate.core.gets import Off
 from yardgate.core.plan import Plan
+from yardgate.core.rights import Level
 
 LISTED = 200
 
@@ -38,6 +39,7 @@ def told(before: Plan, found: Effect) -> EffectOut:
             )
             for one in found.hosts[:LISTED]
         ],
+        made=[MadeOut(place=place, rw=levels[Level.RW], ro=levels[Level.RO]) for place, levels in found.made][:LISTED],
         free=found.price.nothing,
         breaks=said(found.breaks),
         mends=said(found.mends),

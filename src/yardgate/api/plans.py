@@ -4,6 +4,7 @@ import logging
 from collections.abc import AsyncIterator, Sequence
 from dataclasses import replace
 from datetime import date
+from typing import Annotated
 
 from fastapi import APIRouter, HTTPException, Query, Request
 from fastapi.concurrency import run_in_threadpool
@@ -21,6 +22,7 @@ from yardgate.api.schemas import (
     CopyPlan,
     Edits,
     EntryOut,
+    FreeId,
     GroupOut,
     NewPlan,
     NewVersion,
@@ -37,6 +39,7 @@ from yardgate.core.edit import Edit, PutGroup, PutShare, SetGrant, apply, descri
 from yardgate.core.effect import between
 from yardgate.core.keeping import keep
 from yardgate.core.membership import cycles
+from yardgate.core.names import fresh_id
 from yardgate.core.outcome import Outcome, outcome, outcome_of, shifts
 from yardgate.core.plan import Group, Plan
 from yardgate.core.resolve import resolve
@@ -253,6 +256,14 @@ def back_to(plan: str, account: Planner, desk: TheDesk, body: BackTo) -> Answer:
     """Make the plan what it was at an earlier revision, as one change that can be undone."""
     before = desk.outcome(desk.plans.open(plan))
     return stepped(desk, before, desk.plans.back_to(plan, body.revision, body.to, account.name))
+
+
+@router.get("/{plan}/free-id")
+def free_id(plan: str, _: Reader, desk: TheDesk, name: Annotated[str, Query(min_length=1, max_length=255)]) -> FreeId:
+    """An id for something new of this name, that nothing in the plan has."""
+    p = desk.plans.open(plan).plan
+    parts = (p.users, p.groups, p.places, p.patterns, p.directories, p.shares, p.promises)
+    return FreeId(id=fresh_id(name, {one for part in parts for one in part}))
 
 
 @router.get("/{plan}/compare")

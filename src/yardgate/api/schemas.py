@@ -332,6 +332,14 @@ class HostShiftOut(BaseModel):
     costs: bool
 
 
+class MadeOut(BaseModel):
+    """A place that would be new, and how many people, guests among them, would get in there over any way in."""
+
+    place: str
+    rw: int
+    ro: int
+
+
 class EffectOut(BaseModel):
     """What edits change over the ways in (at most 200 cells are listed), and promises that they break or mend, in words.
 
@@ -346,6 +354,7 @@ class EffectOut(BaseModel):
     more: list[OffCell]
     less: list[OffCell]
     hosts: list[HostShiftOut]
+    made: list[MadeOut]
     free: bool
     breaks: list[str]
     mends: list[str]
@@ -639,6 +648,10 @@ class BackTo(In):
     to: Revision
 
 
+class FreeId(BaseModel):
+    id: str
+
+
 class Comparison(BaseModel):
     """From one revision to another: every edit in words (at most 1,000), and what comes out differently."""
 
@@ -673,6 +686,10 @@ class Import(In):
     lowest: Annotated[int, Field(ge=0, le=2**32)] = 1000
     highest: Annotated[int, Field(ge=0, le=2**32)] = 60000
     private_groups: bool = False
+    tag: Annotated[
+        str | None,
+        Field(description="for keeping: of the preview; nothing is kept where it would come out otherwise now"),
+    ] = None
 
 
 class LineOut(BaseModel):
@@ -780,14 +797,16 @@ class UnknownOut(BaseModel):
 
 
 class ImportPreview(BaseModel):
-    """What an import would do; at most 1000 edits and notes are listed in words."""
+    """What an import would do; at most 1000 edits and notes are listed in words. tag: names just this outcome."""
+
+    tag: str
 
     edits: int
     words: list[str]
     notes: list[NoteOut]
     note_count: int
     unknown: list[UnknownOut]
-    changed: Changed
+    effect: EffectOut
 
 
 class TroubleOfNumber(BaseModel):

@@ -28,7 +28,7 @@ from yardgate.core.forecast import make, rights_to
 from yardgate.core.lists import Entry, Mode, Ordered, OwnList, Posix, PosixEntry
 from yardgate.core.lists.ordered import EVERYTHING_BELOW, INHERITED, on_folder
 from yardgate.core.membership import token
-from yardgate.core.plan import Plan, fold
+from yardgate.core.plan import Place, Plan, fold
 from yardgate.core.reason import COMPUTED
 from yardgate.core.rights import APART, EDITS, READ_DATA
 from yardgate.core.storage import Laid, Laying, Line, Maker, OrderedLaid, PosixKey, PosixLaid, unsaid
@@ -59,13 +59,15 @@ def _place(plan: Plan, place: str) -> None:
 
 
 @router.get("/kinds")
-def kinds(plan: str, _: Reader, desk: TheDesk, place: Id) -> list[StartOut]:
-    """Ways to begin with a place, by what it is for."""
+def kinds(plan: str, _: Reader, desk: TheDesk, place: Id | None = None) -> list[StartOut]:
+    """Ways to begin with a place, by what it is for; without one: with a new pool, whose id and name are still to be given."""
     p = desk.plans.open(plan).plan
-    _place(p, place)
+    if place is not None:
+        _place(p, place)
+    here = p.places[place] if place is not None else Place(id="pool", name="pool", kind="pool")
     return [
         StartOut(id=s.id, title=s.title, words=s.words, sets=list(s.sets), edits=[PutPlace(s.place)])
-        for s in starts(p, place)
+        for s in starts(p, here)
     ]
 
 

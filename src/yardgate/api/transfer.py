@@ -1,10 +1,12 @@
 """In and out: tables, account files and plan files."""
 
+from hashlib import sha256
 from typing import Literal
 
 from fastapi import APIRouter, HTTPException, Request, Response
 
-from yardgate.api.desk import Desk, attached, changed
+from yardgate.api.desk import Desk, attached
+from yardgate.api.effects import told
 from yardgate.api.plans import stepped
 from yardgate.api.schemas import Answer, Id, Import, ImportPreview, NoteOut, UnknownOut
 from yardgate.api.signin import Planner, Reader, TheDesk, say
@@ -15,8 +17,10 @@ from yardgate.appliance.taking import copied
 from yardgate.appliance.target import ApplianceError
 from yardgate.core.bounds import below
 from yardgate.core.edit import apply, difference, sentence
-from yardgate.core.outcome import outcome_of, shifts
-from yardgate.core.plan import show
+from yardgate.core.effect import between
+from yardgate.core.keeping import keep as keep_promises
+from yardgate.core.outcome import outcome_of
+from yardgate.core.plan import Plan, show
 from yardgate.formats import access, accounts, ldif, listing, matrix, people, planfile, promises, server, workbook
 from yardgate.formats.reading import FormatError, Reading, decode
 from yardgate.store import Opened
@@ -90,7 +94,7 @@ def _copied(desk: Desk, opened: Opened, body: Import) -> server.Copied:
 def preview(plan: str, account: Planner, request: Request, desk: TheDesk, body: Import) -> ImportPreview:
     """What an import would do, without keeping it."""
     opened = desk.plans.open(plan)
-    before = desk.outcome(opened)
+    before = desk.kept(opened)
     if body.kind == "server" and not body.files:
         say(
             request,
@@ -101,28 +105,37 @@ def preview(plan: str, account: Planner, request: Request, desk: TheDesk, body: 
         )
     reading = read(desk, opened, body)
     after, _inverse = apply(opened.plan, reading.edits)
-    found = shifts(before, outcome_of(after, before))
+    then = keep_promises(outcome_of(after, before.outcome), before)
     return ImportPreview(
+        tag=_tag(after),
         edits=len(reading.edits),
         words=[sentence(opened.plan, after, edit) for edit in reading.edits[:LISTED]],
         notes=[NoteOut(line=note.line, text=note.text) for note in reading.notes[:LISTED]],
         note_count=len(reading.notes),
         unknown=[UnknownOut(line=name.line, name=name.name, of=name.of) for name in reading.unknown[:LISTED]],
-        changed=changed(found),
+        effect=told(opened.plan, between(before, then, reading.edits)),
     )
 
 
 @router.post("/import")
 def keep(plan: str, account: Planner, desk: TheDesk, body: Import) -> Answer:
-    """Keep an import, as one change that can be undone."""
+    """Keep an import, as one change that can be undone. What is read of a host has to have been looked at (`tag`)."""
+    if body.kind == "server" and not body.files and body.tag is None:
+        raise HTTPException(422, "Look first at what reading the host would do; then keep just that")
     opened = desk.plans.open(plan)
     before = desk.outcome(opened)
     edits = read(desk, opened, body).edits
     if not edits:
         raise FormatError("there is nothing in it that the plan does not have already")
+    if body.tag is not None and body.tag != _tag(apply(opened.plan, edits)[0]):
+        raise HTTPException(409, "What was looked at is out of date: it would come out otherwise now. Look at it again")
     words = f"took in {KIND_WORDS[body.kind]}: {len(edits)} {'edit' if len(edits) == 1 else 'edits'}"
     kept = desk.plans.commit(plan, body.revision, edits, account.name, "import", words)
     return stepped(desk, before, kept)
+
+
+def _tag(after: Plan) -> str:
+    return sha256(planfile.write(after).encode()).hexdigest()
 
 
 @router.get("/export/{what}", response_class=Response)

@@ -267,12 +267,11 @@ class Start:
     place: Place
 
 
-def starts(plan: Plan, place: str) -> tuple[Start, ...]:
-    """The starting kinds for a place; those for applications once for each service account, in order of names."""
-    here = plan.places[place]
+def starts(plan: Plan, here: Place) -> tuple[Start, ...]:
+    """The starting kinds for a place, which the plan need not have yet; those for applications once for each service account, in order of names."""
     clean = replace(here, owner=ROOT, group=None, cut=here.kind != "pool", carried="storage")
     services = sorted((user for user in plan.users.values() if user.kind == "service"), key=lambda user: user.name)
-    writers = [w for w, said in plan.grants.get(place, {}).items() if w in plan.groups and said == "RW"]
+    writers = [w for w, said in plan.grants.get(here.id, {}).items() if w in plan.groups and said == "RW"]
     group = writers[0] if len(writers) == 1 else None
     return (
         Start(

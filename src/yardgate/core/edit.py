@@ -875,8 +875,6 @@ def sentence(before: Plan, after: Plan, edit: Edit) -> str:
             old = before.places.get(place.id)
             if old is None:
                 return f"added {place.kind} {where(place.id)}"
-            if old.parent != place.parent:
-                return f"moved {before.path_name(place.id)} to {where(place.id)}"
             return _put_words(place.kind, old, place, before, after)
         case RemoveUser(who) | RemoveGroup(who):
             return f"removed {named(who)}"
@@ -948,30 +946,42 @@ def _put_words(
     before: Plan,
     after: Plan,
 ) -> str:
+    name = after.named(new.id) if isinstance(new, User | Group) else new.name
     if old is None:
-        name = after.named(new.id) if isinstance(new, User | Group) else new.name
-        return f"added {kind} {name}"
-    if old.name != new.name:
-        return f"renamed {kind} {old.name} to {new.name}"
-    if isinstance(old, Group) and isinstance(new, Group) and old.members != new.members:
+        with_members = isinstance(new, Group) and len(new.members)
+        return f"added {kind} {name}{f' with {with_members} {_members(with_members)}' if with_members else ''}"
+    parts = [f"renamed {kind} {old.name} to {new.name}"] if old.name != new.name else []
+    if isinstance(old, Group) and isinstance(new, Group):
         came = [after.named(who) for who in sorted(new.members - old.members)]
         went = [before.named(who) for who in sorted(old.members - new.members)]
-        parts = [f"{', '.join(names)} {verb} {new.name}" for names, verb in ((came, "joined"), (went, "left")) if names]
-        return " and ".join(parts)
+        parts += [
+            f"{', '.join(names)} {verb} {new.name}" for names, verb in ((came, "joined"), (went, "left")) if names
+        ]
+    if isinstance(old, Place) and isinstance(new, Place) and old.parent != new.parent:
+        parts.append(f"moved {before.path_name(old.id)} to {after.path_name(new.id)}")
+    told = {"name", "members", "parent"}
     changed = [
         _FIELD_WORDS.get(f.name, f.name.replace("_", " "))
         for f in fields(new)
-        if getattr(old, f.name, None) != getattr(new, f.name)
+        if f.name not in told and getattr(old, f.name, None) != getattr(new, f.name)
     ]
     if isinstance(old, Place) and isinstance(new, Place) and old.cut != new.cut:
-        also = [field for field in changed if field != "inheritance"]
-        said = f"{'cut inheritance at' if new.cut else 'let lines come down again to'} {after.path_name(new.id)}"
-        return said + (f" and changed its {', '.join(also)}" if also else "")
-    if changed == ["list"] and isinstance(old, Place) and isinstance(new, Place):
-        return _list_words(old, new, after) or f"changed list of {kind} {new.name}"
-    if changed == ["enabled"] and isinstance(new, User):
-        return f"{'enabled' if new.enabled else 'disabled'} {after.named(new.id)}"
-    return f"changed {', '.join(changed) or 'nothing'} of {kind} {new.name}"
+        where = after.path_name(new.id)
+        parts.append(f"{'cut inheritance at' if new.cut else 'let lines come down again to'} {where}")
+        changed = [field for field in changed if field != "inheritance"]
+        if changed:
+            parts.append(f"changed its {', '.join(changed)}")
+    elif changed == ["list"] and isinstance(old, Place) and isinstance(new, Place):
+        parts.append(_list_words(old, new, after) or f"changed list of {kind} {new.name}")
+    elif changed == ["enabled"] and isinstance(new, User):
+        parts.append(f"{'enabled' if new.enabled else 'disabled'} {after.named(new.id)}")
+    elif changed:
+        parts.append(f"changed {', '.join(changed)} of {kind} {name}")
+    return " and ".join(parts) or f"changed nothing of {kind} {name}"
+
+
+def _members(number: int) -> str:
+    return "member" if number == 1 else "members"
 
 
 def _list_words(old: Place, new: Place, plan: Plan) -> str | None:

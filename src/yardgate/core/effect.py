@@ -1,14 +1,15 @@
 """What some edits would do: the cells that come out differently, and the promises that they break or mend."""
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 
 from yardgate.core.agreed import Promise
 from yardgate.core.edit import Edit, exactly, in_step
 from yardgate.core.gets import Price, price
 from yardgate.core.keeping import Kept, keep
-from yardgate.core.outcome import HostShift, Shift, host_shifts, outcome, shifts
+from yardgate.core.outcome import HostShift, Shift, host_shifts, outcome, people, shifts
 from yardgate.core.resolve import Matrix, resolve
+from yardgate.core.rights import Level
 
 
 @dataclass(frozen=True, slots=True)
@@ -18,6 +19,7 @@ class Effect:
     along: edits that go with them (see `in_step`). hosts: what changes for hosts over NFS. price: who gets more or less by it than is granted.
     """
 
+    before: Kept
     edits: tuple[Edit, ...]
     along: tuple[Edit, ...]
     after: Kept
@@ -26,6 +28,13 @@ class Effect:
     mends: tuple[Promise, ...]
     hosts: tuple[HostShift, ...]
     price: Price
+
+    @property
+    def made(self) -> Iterator[tuple[str, Mapping[Level, int]]]:
+        """The places that only the plan then has, and how many users and guests get which level there over any way in."""
+        then = self.after.outcome
+        for place in then.matrix.plan.places.keys() - self.before.outcome.matrix.plan.places.keys():
+            yield place, {level: int((people(then, place) == level.code).sum()) for level in (Level.RW, Level.RO)}
 
 
 def effect(now: Kept, edits: Sequence[Edit], after: Matrix | None = None) -> Effect:
@@ -44,6 +53,7 @@ def between(now: Kept, then: Kept, edits: Sequence[Edit], along: tuple[Edit, ...
     breaks = tuple(keeping.promise for keeping in then.broken if keeping.promise.id not in was_broken)
     mends = tuple(k.promise for k in now.broken if k.promise.id in then.keepings and k.promise.id not in is_broken)
     return Effect(
+        now,
         tuple(edits),
         along,
         then,

@@ -12,7 +12,7 @@ from yardgate.core.lists import ordered, posix
 from yardgate.core.lists.modebits import entries_of
 from yardgate.core.lists.ordered import GROUP, OWNER, Entry
 from yardgate.core.lists.posix import PosixEntry
-from yardgate.core.plan import ROOT, Plan
+from yardgate.core.plan import Plan
 from yardgate.core.rights import READ_ATTRIBUTES
 from yardgate.core.storage import Laid, OrderedLaid, names_on
 
@@ -21,7 +21,7 @@ Kind = Literal["file", "folder"]
 
 @dataclass(frozen=True, slots=True)
 class Made:
-    """A new thing. list: entries of an ordered list, or of a POSIX list (mode bits as one); default: a new folder's default list."""
+    """A new thing. group: a group of the plan, root, or the maker's id: a group of their own, of the same name. list: entries of an ordered list, or of a POSIX list (mode bits as one); default: a new folder's default list."""
 
     kind: Kind
     owner: str
@@ -35,12 +35,13 @@ class Made:
 def make(plan: Plan, laid: Laid, maker: str, kind: Kind, mode: int, umask: int = 0o022) -> Made:
     """What `maker` gets who makes a thing in a place asking for `mode`. umask counts only where there is no default list.
 
-    The group is the folder's where that is setgid, else the maker's primary group (root's, where they have none).
+    The group is the folder's where that is setgid, else the maker's primary group; where they have none, the one of their own
+    that the host makes with the account (useradd(8), USERGROUPS_ENAB).
     Raises ValueError where storage is not planned.
     """
     if laid.list is None:
         raise ValueError("storage is not planned here")
-    primary = plan.users[maker].primary_group or ROOT
+    primary = plan.users[maker].primary_group or maker
     if isinstance(laid.list, OrderedLaid):
         entries = laid.list.entries
         down = ordered.files_of(entries) if kind == "file" else ordered.folders_of(entries)

@@ -171,6 +171,12 @@ def _best(
     return found
 
 
+def people(found: Outcome, place: str) -> Column:
+    """Users and guest of a column, groups left out."""
+    column: Column = found.best[None][place]
+    return np.append(column[: found.matrix.counting.users], column[-1])
+
+
 def over_ways(found: Outcome, other: Outcome, place: str, protocol: Protocol | None = None) -> Column:
     """What comes out, beside another plan: nothing where that one has shares and this one has none."""
     column: Column = found.best[protocol][place]

@@ -392,6 +392,16 @@ def _text_troubles(object_id: str, kind: str, name: str, texts: Mapping[str, str
             yield Trouble(object_id, f"the {what} of {kind} {show(name)} {why}")
 
 
+def _taken_name(account: "User | Group", kind: str, number: int | None) -> Iterator[Trouble]:
+    """Names that mean something already: everyone, and root where it is not the account with number 0."""
+    if account.origin == LOCAL and fold(account.name) == EVERYONE:
+        yield Trouble(
+            account.id, f"a {kind} cannot be called {show(account.name)}: that name means all accounts, and guests"
+        )
+    if account.origin == LOCAL and fold(account.name) == ROOT and number != 0:
+        yield Trouble(account.id, f"a {kind} cannot be called {show(account.name)}: every appliance has one of its own")
+
+
 def user_troubles(plan: Plan, user: User) -> Iterator[Trouble]:
     yield from _text_troubles(
         user.id,
@@ -415,7 +425,8 @@ def user_troubles(plan: Plan, user: User) -> Iterator[Trouble]:
         yield Trouble(
             user.id, f"the id {show(user.id)} of user {show(user.name)} is taken by a group or a built-in who"
         )
-    if user.id == ROOT and user.uid != 0:
+    yield from _taken_name(user, user.kind, user.uid)
+    if user.id == ROOT and user.uid != 0 and fold(user.name) != ROOT:
         yield Trouble(user.id, f"the id {show(ROOT)} of user {show(user.name)} belongs to the account with uid 0")
     if user.uid is not None and not 0 <= user.uid <= LARGEST_NUMBER:
         yield Trouble(user.id, f"the uid {user.uid} of {show(user.name)} is outside 0 to {LARGEST_NUMBER}")
@@ -431,7 +442,8 @@ def group_troubles(plan: Plan, group: Group) -> Iterator[Trouble]:
     yield from _text_troubles(group.id, "group", group.name, texts)
     if group.id in BUILT_IN:
         yield Trouble(group.id, f"the id {show(group.id)} of group {show(group.name)} belongs to a built-in who")
-    if group.id == ROOT and group.gid != 0:
+    yield from _taken_name(group, "group", group.gid)
+    if group.id == ROOT and group.gid != 0 and fold(group.name) != ROOT:
         yield Trouble(group.id, f"the id {show(ROOT)} of group {show(group.name)} belongs to the group with gid 0")
     if group.gid is not None and not 0 <= group.gid <= LARGEST_NUMBER:
         yield Trouble(group.id, f"the gid {group.gid} of {show(group.name)} is outside 0 to {LARGEST_NUMBER}")

@@ -8,7 +8,7 @@ from typing import NamedTuple
 
 import numpy as np
 
-from yardgate.core.outcome import Column, Outcome
+from yardgate.core.outcome import Outcome, people
 from yardgate.core.plan import GUEST, fold
 from yardgate.core.rights import LEVELS, Level
 from yardgate.core.share import Over
@@ -80,13 +80,7 @@ def _as_above(found: Outcome, place: str) -> bool:
     parent = found.matrix.plan.places[place].parent
     if parent is None or found.ways_to(parent) != found.ways_to(place):
         return False
-    return bool(np.array_equal(_people(found, place), _people(found, parent)))
-
-
-def _people(found: Outcome, place: str) -> Column:
-    """Users and guest of a column, groups left out."""
-    column: Column = found.best[None][place]
-    return np.append(column[: found.matrix.counting.users], column[-1])
+    return bool(np.array_equal(people(found, place), people(found, parent)))
 
 
 def _stretches(found: Outcome, levels: dict[str, int]) -> Sequence[Stretch]:

@@ -62,6 +62,8 @@ def read(plan: Plan, text: str, make: Make | None = None, clear_blanks: bool = F
             before = plan.grants.get(place, {}).get(who) if place else None
             if place and level != before and (level is not None or clear_blanks):
                 grants.append(SetGrant(place, who, level))
+    if any(isinstance(edit, SetGrant) and edit.who == EVERYONE and edit.level for edit in grants):
+        maker.notes.append(Note(None, "Everyone means all accounts, and guests wherever a share lets guests in"))
     if dashes:
         maker.notes.append(
             Note(

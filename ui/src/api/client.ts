@@ -39,6 +39,9 @@ export type Preview = Schemas["ImportPreview"];
 
 export const api = createClient<paths>({ baseUrl: location.origin });
 
+/** An id for something new of this name, that nothing in the plan has. */
+export const freeId = async (plan: string, name: string): Promise<string> => (await ask(api.GET("/api/v1/plans/{plan}/free-id", { params: { path: { plan }, query: { name } } }))).id;
+
 /** A request that the server refused, with its problem details (RFC 9457). */
 export class Refusal extends Error {
   constructor(readonly problem: Problem) {

@@ -508,6 +508,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/plans/{plan}/free-id": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Free Id
+         * @description An id for something new of this name, that nothing in the plan has.
+         */
+        get: operations["free_id"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/plans/{plan}/compare": {
         parameters: {
             query?: never;
@@ -657,7 +677,7 @@ export interface paths {
         };
         /**
          * Kinds
-         * @description Ways to begin with a place, by what it is for.
+         * @description Ways to begin with a place, by what it is for; without one: with a new pool, whose id and name are still to be given.
          */
         get: operations["kinds"];
         put?: never;
@@ -799,7 +819,7 @@ export interface paths {
         put?: never;
         /**
          * Keep
-         * @description Keep an import, as one change that can be undone.
+         * @description Keep an import, as one change that can be undone. What is read of a host has to have been looked at (`tag`).
          */
         post: operations["keep"];
         delete?: never;
@@ -2205,6 +2225,8 @@ export interface components {
             less: components["schemas"]["OffCell"][];
             /** Hosts */
             hosts: components["schemas"]["HostShiftOut"][];
+            /** Made */
+            made: components["schemas"]["MadeOut"][];
             /** Free */
             free: boolean;
             /** Breaks */
@@ -2394,6 +2416,11 @@ export interface components {
             read: string[];
             /** Nothing */
             nothing: string[];
+        };
+        /** FreeId */
+        FreeId: {
+            /** Id */
+            id: string;
         };
         /**
          * Gate
@@ -2713,12 +2740,19 @@ export interface components {
              * @default false
              */
             private_groups: boolean;
+            /**
+             * Tag
+             * @description for keeping: of the preview; nothing is kept where it would come out otherwise now
+             */
+            tag?: string | null;
         };
         /**
          * ImportPreview
-         * @description What an import would do; at most 1000 edits and notes are listed in words.
+         * @description What an import would do; at most 1000 edits and notes are listed in words. tag: names just this outcome.
          */
         ImportPreview: {
+            /** Tag */
+            tag: string;
             /** Edits */
             edits: number;
             /** Words */
@@ -2729,7 +2763,7 @@ export interface components {
             note_count: number;
             /** Unknown */
             unknown: components["schemas"]["UnknownOut"][];
-            changed: components["schemas"]["Changed"];
+            effect: components["schemas"]["EffectOut"];
         };
         /**
          * InsideFolder
@@ -3005,6 +3039,18 @@ export interface components {
             words: string[];
             /** Left */
             left: boolean;
+        };
+        /**
+         * MadeOut
+         * @description A place that would be new, and how many people, guests among them, would get in there over any way in.
+         */
+        MadeOut: {
+            /** Place */
+            place: string;
+            /** Rw */
+            rw: number;
+            /** Ro */
+            ro: number;
         };
         /**
          * ManagedIn
@@ -7347,6 +7393,84 @@ export interface operations {
             };
         };
     };
+    free_id: {
+        parameters: {
+            query: {
+                name: string;
+            };
+            header?: never;
+            path: {
+                plan: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FreeId"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     compare: {
         parameters: {
             query: {
@@ -7901,8 +8025,8 @@ export interface operations {
     };
     kinds: {
         parameters: {
-            query: {
-                place: string;
+            query?: {
+                place?: string | null;
             };
             header?: never;
             path: {

@@ -1,9 +1,8 @@
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { Button, Checkbox, Drawer, Input, Select } from "antd";
 import { useState, type ReactNode } from "react";
-import { api, ask, message, type Directory, type DirectoryOut, type StepOut } from "../api/client";
+import { api, ask, freeId, message, type Directory, type DirectoryOut, type StepOut } from "../api/client";
 import { Source, toBase64 } from "../parts/Source";
-import { freshId } from "../plan/index";
 import { usePlan } from "../plan/PlanContext";
 import { baseOf, NUMBERING, SCHEMAS } from "./words";
 
@@ -14,7 +13,7 @@ const EMPTY: Directory = { id: "", name: "", domain: "", schema: "ad", controlle
 
 /** The path to a directory: where it is, who reads it, what comes in, which numbers; each part tried, and what failed said beside it. */
 export function Join({ known, onClose }: { known?: DirectoryOut; onClose: (begun: string | null) => void }) {
-  const { id, index, administers } = usePlan();
+  const { id, administers } = usePlan();
   const [draft, setDraft] = useState<Directory>(known?.directory ?? EMPTY);
   const [from, setFrom] = useState<"ldap" | "ldif">("ldap");
   const [ldif, setLdif] = useState<Uint8Array | null>(null);
@@ -22,14 +21,19 @@ export function Join({ known, onClose }: { known?: DirectoryOut; onClose: (begun
   const [checked, setChecked] = useState<Checked | null>(null);
   const client = useQueryClient();
   const put = (change: Partial<Directory>) => { setDraft((old) => ({ ...old, ...change })); setChecked(null); };
-  const full: Directory = { ...draft, id: known?.directory.id ?? (draft.name ? freshId(draft.name, index) : ""), base: draft.base || (from === "ldap" ? baseOf(draft.domain) : "") };
-  const test = useMutation({ mutationFn: (directory: Directory) => ask(api.POST("/api/v1/plans/{plan}/directories/check", { params: { path: { plan: id } }, body: { directory, password: password || null } })), onSuccess: setChecked });
+  const full: Directory = { ...draft, id: known?.directory.id ?? "", base: draft.base || (from === "ldap" ? baseOf(draft.domain) : "") };
+  const withId = async (directory: Directory) => ({ ...directory, id: directory.id || (await freeId(id, directory.name)) });
+  const test = useMutation({ mutationFn: async (directory: Directory) => ask(api.POST("/api/v1/plans/{plan}/directories/check", { params: { path: { plan: id } }, body: { directory: await withId(directory), password: password || null } })), onSuccess: setChecked });
   const begin = useMutation({
-    mutationFn: () => ask(api.POST("/api/v1/plans/{plan}/directories/reading", { params: { path: { plan: id } }, body: { directory: full, password: password || null, full: true, ldif: from === "ldif" ? toBase64(ldif ?? new Uint8Array()) : null } })),
-    onSuccess: async () => {
-      await client.invalidateQueries({ queryKey: ["reading", id, full.id] });
+    mutationFn: async () => {
+      const directory = await withId(full);
+      await ask(api.POST("/api/v1/plans/{plan}/directories/reading", { params: { path: { plan: id } }, body: { directory, password: password || null, full: true, ldif: from === "ldif" ? toBase64(ldif ?? new Uint8Array()) : null } }));
+      return directory.id;
+    },
+    onSuccess: async (made) => {
+      await client.invalidateQueries({ queryKey: ["reading", id, made] });
       void client.invalidateQueries({ queryKey: ["directories", id] });
-      onClose(full.id);
+      onClose(made);
     },
   });
   const passed = checked !== null && checked.steps.every((step) => step.passed);

@@ -43,7 +43,7 @@ export function Effects({ effect, who, place, open = false }: { effect: EffectOu
       {hosts && (
         <ul className="hosts" aria-label="What changes by host">
           {effect.hosts.map((one) => (
-            <li key={`${one.share} ${one.hosts}`}><LevelChange before={one.before} after={one.after} /> <span className={one.costs ? "trouble" : undefined}>{one.hosts} on {one.share}{one.people > 0 ? `: ${plural(one.people, "person", "people")} from there` : ""}</span></li>
+            <li key={`${one.share} ${one.hosts}`}><LevelChange before={one.before} after={one.after} /> <span className={one.costs ? "late" : undefined}>{one.hosts} on {one.share}{one.people > 0 ? `: ${plural(one.people, "person", "people")} from there` : ""}</span></li>
           ))}
         </ul>
       )}
@@ -60,7 +60,7 @@ function Off({ cells, words }: { cells: OffCell[]; words: "more" | "less" }) {
   if (cells.length === 0) return null;
   const people = [...new Set(cells.map((cell) => cell.subject))];
   return (
-    <div className="trouble">
+    <div className="late">
       {people.slice(0, NAMED).map((one) => (one === "guest" ? "guests" : whoName(index, one))).join(", ")}{people.length > NAMED && ` and ${(people.length - NAMED).toLocaleString()} more`} would get {words} than is granted to them
       {cells.length === 1 ? <> on {pathName(index, cells[0]!.place)}: <LevelTag level={cells[0]!.gets} /></> : <> in {plural(new Set(cells.map((cell) => cell.place)).size, "place")}</>}
     </div>

@@ -6,7 +6,7 @@ import { usePlan } from "../plan/PlanContext";
 import { useEffectOf, WouldChange } from "./Effects";
 
 /** Says what is lost by a removal, and asks for the name where anything else goes with it. */
-export function RemoveDialog({ name, edit, onClose }: { name: string; edit: Edit; onClose: (removed: boolean) => void }) {
+export function RemoveDialog({ name, edit, words = [`Remove ${name} from the plan`, "Remove"], onClose }: { name: string; edit: Edit; words?: [title: string, act: string]; onClose: (removed: boolean) => void }) {
   const plan = usePlan();
   const [typed, setTyped] = useState("");
   const loss = useQuery({
@@ -18,7 +18,7 @@ export function RemoveDialog({ name, edit, onClose }: { name: string; edit: Edit
   const more = (loss.data?.length ?? 0) > 1;
   const ready = loss.data !== undefined && effect.data !== undefined && (!more || typed === name);
   return (
-    <Modal title={`Remove ${name} from the plan`} open onCancel={() => onClose(false)} okText="Remove" okButtonProps={{ danger: true, disabled: !ready }} onOk={() => void plan.edit([edit]).then((kept) => onClose(kept !== null))}>
+    <Modal title={words[0]} open onCancel={() => onClose(false)} okText={words[1]} okButtonProps={{ danger: true, disabled: !ready }} onOk={() => void plan.edit([edit]).then((kept) => onClose(kept !== null))}>
       {loss.isError && <div className="trouble">{message(loss.error)}</div>}
       {!loss.data && !loss.isError && <p role="status">Looking what goes with it …</p>}
       {loss.data && (

@@ -1,12 +1,12 @@
 import { Input, Modal, Select } from "antd";
 import { useState } from "react";
 import type { Edit } from "../api/client";
-import { freshId } from "../plan/index";
 import { usePlan } from "../plan/PlanContext";
 
 /** Add a person, a service or a group. */
 export function AddDialog({ kind, onClose }: { kind: "person" | "service" | "group"; onClose: (added: string | null) => void }) {
-  const { index, edit } = usePlan();
+  const plan = usePlan();
+  const { index } = plan;
   const [name, setName] = useState("");
   const [fullName, setFullName] = useState("");
   const [groups, setGroups] = useState<string[]>([]);
@@ -14,13 +14,13 @@ export function AddDialog({ kind, onClose }: { kind: "person" | "service" | "gro
   const add = async () => {
     if (!name.trim()) return;
     setBusy(true);
-    const id = freshId(fullName.trim() || name.trim(), index);
-    const base = { id, name: name.trim(), origin: "local", gone: false, note: "" };
-    const first: Edit = kind === "group" ? { op: "put-group", group: { ...base, members: [], unknown: [] } } : { op: "put-user", user: { ...base, kind, full_name: fullName.trim(), enabled: true, aliases: [], jobs: [] } };
-    const joins = groups.map((group): Edit => ({ op: "join", group, member: id }));
-    const kept = await edit([first, ...joins]);
+    const made = await plan.add(fullName.trim() || name.trim(), (id) => {
+      const base = { id, name: name.trim(), origin: "local", gone: false, note: "" };
+      const first: Edit = kind === "group" ? { op: "put-group", group: { ...base, members: [], unknown: [] } } : { op: "put-user", user: { ...base, kind, full_name: fullName.trim(), enabled: true, aliases: [], jobs: [] } };
+      return [first, ...groups.map((group): Edit => ({ op: "join", group, member: id }))];
+    });
     setBusy(false);
-    if (kept) onClose(id);
+    if (made) onClose(made);
   };
   return (
     <Modal title={`Add a ${kind}`} open onCancel={() => onClose(null)} okText={`Add ${kind}`} okButtonProps={{ disabled: !name.trim(), loading: busy }} onOk={() => void add()}>

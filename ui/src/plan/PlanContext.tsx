@@ -1,7 +1,7 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { App, Button } from "antd";
 import { createContext, useCallback, useContext, useEffect, useMemo, useRef, useState, type ReactNode } from "react";
-import { api, ask, message, Refusal, type Answer, type Edit, type Outline } from "../api/client";
+import { api, ask, freeId, message, Refusal, type Answer, type Edit, type Outline } from "../api/client";
 import { Columns } from "./columns";
 import { follow } from "./events";
 import { indexed, type Named, type PlanIndex } from "./index";
@@ -24,6 +24,8 @@ export interface PlanState {
   last: LastChange | null;
   /** Keep edits. Nothing is kept, and null comes back, where the server refuses or is away: the person is told, and may try again. */
   edit: (edits: Edit[]) => Promise<Answer | null>;
+  /** Add something new of this name, under an id that the server gives; the id, or null where nothing was kept. */
+  add: (name: string, edits: (id: string) => Edit[]) => Promise<string | null>;
   whatIf: (edits: Edit[]) => Promise<Answer>;
   step: (kind: "undo" | "redo") => Promise<Answer | null>;
   /** Take over an answer that another request gave (an import, a return to an earlier revision). */
@@ -130,6 +132,17 @@ export function PlanProvider({ id, children }: { id: string; children: ReactNode
     (edits: Edit[]) => inTurn(() => ask(api.POST("/api/v1/plans/{plan}/edits", { params: { path: { plan: id } }, body: { revision: revision.current, edits } }))),
     [id, inTurn],
   );
+  const add = useCallback(
+    async (name: string, edits: (made: string) => Edit[]) => {
+      let made = "";
+      const kept = await inTurn(async () => {
+        made = await freeId(id, name);
+        return ask(api.POST("/api/v1/plans/{plan}/edits", { params: { path: { plan: id } }, body: { revision: revision.current, edits: edits(made) } }));
+      });
+      return kept && made;
+    },
+    [id, inTurn],
+  );
   const step = useCallback(
     (kind: "undo" | "redo") => inTurn(() => ask(api.POST(`/api/v1/plans/{plan}/${kind}`, { params: { path: { plan: id } }, body: { revision: revision.current } }))),
     [id, inTurn],
@@ -159,5 +172,5 @@ export function PlanProvider({ id, children }: { id: string; children: ReactNode
   if (query.isError && !outline) return <div className="page"><div className="sheet-card"><h2>This plan cannot be shown</h2><div className="trouble">{message(query.error)}</div><Button onClick={() => void query.refetch()}>Try again</Button> <Button href="/plans">All plans</Button></div></div>;
   if (!outline) return <div className="loading" role="status">Reading the plan …</div>;
   const canEdit = outline.may !== "reader" && outline.may !== "member" && !outline.archived;
-  return <Context.Provider value={{ id, outline, index, columns, canEdit, administers: outline.may === "administrator", live, last, edit, whatIf, step, take }}>{children}</Context.Provider>;
+  return <Context.Provider value={{ id, outline, index, columns, canEdit, administers: outline.may === "administrator", live, last, edit, add, whatIf, step, take }}>{children}</Context.Provider>;
 }

@@ -113,15 +113,6 @@ export function below(index: PlanIndex, place: string): Place[] {
   return (index.children.get(place) ?? []).flatMap((child) => [child, ...below(index, child.id)]);
 }
 
-/** An id for something new, made from its name. */
-export function freshId(name: string, index: PlanIndex): string {
-  const base = name.normalize("NFKD").toLowerCase().replace(/[^a-z0-9]+/g, "-").replace(/^-+|-+$/g, "").slice(0, 40) || "object";
-  const taken = (id: string) => index.number.has(id) || index.places.has(id) || id === "everyone" || id === "guest";
-  let id = base;
-  for (let n = 2; taken(id); n++) id = `${base}-${n}`;
-  return id;
-}
-
 /** Why an account gets nothing, in a word; empty where it may sign in. */
 export function shutWord(user: User, index: PlanIndex): string {
   return user.gone ? "gone" : !index.inactive.has(user.id) ? "" : user.enabled ? "expired" : "disabled";

@@ -1,11 +1,12 @@
 import { Checkbox, Input, Modal, Select } from "antd";
 import { useState } from "react";
-import { freshId, pathName } from "../plan/index";
+import { pathName } from "../plan/index";
 import { usePlan } from "../plan/PlanContext";
 
 /** Offer a place under a name. */
 export function AddShare({ onClose }: { onClose: (share: string | null) => void }) {
-  const { outline, index, edit } = usePlan();
+  const plan = usePlan();
+  const { outline, index } = plan;
   const [place, setPlace] = useState<string>();
   const [name, setName] = useState("");
   const [over, setOver] = useState({ smb: true, nfs: false });
@@ -14,13 +15,10 @@ export function AddShare({ onClose }: { onClose: (share: string | null) => void 
   const add = async () => {
     if (!ready) return;
     setBusy(true);
-    const taken = new Set(outline.shares.map((share) => share.id));
-    let id = freshId(`share ${name}`, index);
-    for (let n = 2; taken.has(id); n++) id = `${freshId(`share ${name}`, index)}-${n}`;
-    const share = { id, name: name.trim(), place: place!, ...over, guests: "NA" as const, read_only: false, hidden: false, hide_unreadable: false, versions: false, recycle: false, administrator: null, hosts: [], squash: "root" as const, note: "" };
-    const kept = await edit([{ op: "put-share", share }]);
+    const share = { name: name.trim(), place: place!, ...over, guests: "NA" as const, read_only: false, hidden: false, hide_unreadable: false, versions: false, recycle: false, administrator: null, hosts: [], squash: "root" as const, note: "" };
+    const made = await plan.add(`share ${name}`, (id) => [{ op: "put-share", share: { ...share, id } }]);
     setBusy(false);
-    if (kept) onClose(id);
+    if (made) onClose(made);
   };
   return (
     <Modal title="Add a share" open onCancel={() => onClose(null)} okText="Share it" okButtonProps={{ disabled: !ready, loading: busy }} onOk={() => void add()}>

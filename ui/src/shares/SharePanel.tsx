@@ -56,7 +56,7 @@ export function SharePanel({ share, ways }: { share: Share; ways: WayOut[] | und
       {connections(share, outline.name, pathName(index, share.place)).map(([system, line]) => <div key={system} className="connect"><span className="muted">{system}</span><code>{line}</code></div>)}
       {canEdit && <p style={{ marginTop: 12 }}><Button danger size="small" onClick={() => setRemoving(true)}>Stop sharing …</Button></p>}
       {opening && <OpenToAll share={share} onClose={() => setOpening(false)} />}
-      {removing && <RemoveDialog name={share.name} edit={{ op: "remove-share", share: share.id }} onClose={() => setRemoving(false)} />}
+      {removing && <RemoveDialog name={share.name} words={[`Stop sharing ${share.name}`, "Stop sharing"]} edit={{ op: "remove-share", share: share.id }} onClose={() => setRemoving(false)} />}
     </>
   );
 }

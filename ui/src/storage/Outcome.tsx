@@ -95,7 +95,7 @@ function NewThing({ place, first }: { place: Place; first: string | undefined })
       {found.isError && <div className="trouble">{message(found.error)}</div>}
       {found.data && (
         <div className="forecast">
-          <div>owner <b>{whoLabel(index, found.data.owner)}</b>, group <b>{whoLabel(index, found.data.group)}</b></div>
+          <div>owner <b>{whoLabel(index, found.data.owner)}</b>, group <b>{found.data.group === found.data.owner ? <>{index.users.get(found.data.group)?.name} <span className="muted">(their own)</span></> : whoLabel(index, found.data.group)}</b></div>
           <div className="mono">{found.data.lines.map((line, number) => <div key={number}>{posix ? `${line.says}:${line.who ? whoLabel(index, line.who) : ""}:${perms(line.mask)}` : `${line.says === "deny" ? "refuse" : "allow"} ${whoLabel(index, line.who)}: ${maskWords(line.mask)}${kind === "folder" ? `, ${whereWords(line.flags)}` : ""}`}</div>)}</div>
           <div><LevelTag level="RW" /> can change it: {names(found.data.change)}</div>
           {found.data.read.length > 0 && <div><LevelTag level="RO" /> can only read it: {names(found.data.read)}</div>}

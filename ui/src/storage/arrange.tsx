@@ -3,7 +3,7 @@ import { Button, Input, Modal, Segmented, Select } from "antd";
 import { useEffect, useState } from "react";
 import { api, ask, message, type Answer, type Edit, type Place } from "../api/client";
 import { cellsWords, Changes } from "../parts/Changes";
-import { freshId, pathName } from "../plan/index";
+import { pathName } from "../plan/index";
 import { usePlan } from "../plan/PlanContext";
 import { useWhatIf } from "../plan/queries";
 import { STYLE_WORDS, type Style } from "./words";
@@ -98,7 +98,7 @@ export function Begin({ place, onClose }: { place: Place; onClose: () => void })
 
 /** A list as text, to copy, to paste, or to keep as a pattern. */
 export function AsText({ place, style, text, onClose }: { place: Place; style: Style; text: string; onClose: () => void }) {
-  const { id, outline, index, edit, canEdit } = usePlan();
+  const { id, outline, index, add, edit, canEdit } = usePlan();
   const [value, setValue] = useState(text);
   const [name, setName] = useState("");
   const [trouble, setTrouble] = useState<string | null>(null);
@@ -121,7 +121,7 @@ export function AsText({ place, style, text, onClose }: { place: Place; style: S
       )}
       {canEdit && place.own && (
         <label className="field" style={{ marginTop: 10 }}><span>Or keep these lines as a pattern, to begin other places with</span>
-          <span className="row"><Input value={name} placeholder="Name of the pattern" maxLength={255} onChange={(event) => setName(event.target.value)} /><Button disabled={!name.trim()} onClick={() => void edit([{ op: "put-pattern", pattern: { id: freshId(name, index), name: name.trim(), own: place.own!, note: "" } }]).then((kept) => kept && onClose())}>Keep</Button></span>
+          <span className="row"><Input value={name} placeholder="Name of the pattern" maxLength={255} onChange={(event) => setName(event.target.value)} /><Button disabled={!name.trim()} onClick={() => void add(name.trim(), (pattern) => [{ op: "put-pattern", pattern: { id: pattern, name: name.trim(), own: place.own!, note: "" } }]).then((kept) => kept && onClose())}>Keep</Button></span>
         </label>
       )}
     </Modal>

@@ -2,7 +2,7 @@ import { Button, Checkbox, Drawer, Input, Segmented, Select } from "antd";
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, ask, message, Refusal, type ImportBody, type Preview } from "../api/client";
-import { Changes, cellsWords } from "../parts/Changes";
+import { Effects } from "../parts/Effects";
 import { plural } from "../parts/plural";
 import { Source, toBase64 } from "../parts/Source";
 import { pathName } from "../plan/index";
@@ -72,7 +72,7 @@ export default function TakeIn({ onClose }: { onClose: () => void }) {
   };
   const look = (made = make) => run(async () => setPreview(await ask(api.POST("/api/v1/plans/{plan}/import/preview", { params: { path: { plan: id } }, body: body(made) }))));
   const keep = () => run(async () => {
-    await take(await ask(api.POST("/api/v1/plans/{plan}/import", { params: { path: { plan: id } }, body: body(make) })));
+    await take(await ask(api.POST("/api/v1/plans/{plan}/import", { params: { path: { plan: id } }, body: { ...body(make), tag: preview?.tag } })));
     onClose();
   });
   const forget = () => { setPreview(null); setTrouble(null); };
@@ -137,7 +137,8 @@ export default function TakeIn({ onClose }: { onClose: () => void }) {
           <h3 style={{ fontSize: 13 }}>{preview.edits === 0 ? "Nothing in it that the plan does not have already" : `It would make ${plural(preview.edits, "edit")}`}</h3>
           {preview.edits > 0 && <ul className="words" tabIndex={0}>{preview.words.map((line, number) => <li key={number}>{line}</li>)}{preview.edits > preview.words.length && <li className="muted">… and {(preview.edits - preview.words.length).toLocaleString()} more</li>}</ul>}
           {preview.note_count > 0 && <><h3 style={{ fontSize: 13 }}>Noticed</h3><ul className="words" tabIndex={0}>{preview.notes.map((note, number) => <li key={number}>{note.line !== null && `line ${note.line}: `}{note.text}</li>)}</ul></>}
-          {preview.changed.total > 0 && <><h3 style={{ fontSize: 13 }}>Comes out differently: {cellsWords(preview.changed)}</h3><Changes changed={preview.changed} index={index} most={20} /></>}
+          <h3 style={{ fontSize: 13 }}>Who gets something else by it</h3>
+          <Effects effect={preview.effect} open />
         </section>
       )}
     </Drawer>

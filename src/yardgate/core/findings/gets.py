@@ -347,7 +347,7 @@ def _planned(case: Case, top: str) -> Iterator[Repair]:
         else f"{case.path(places[0])} and {len(places) - 1} more places"
     )
     for kind in ("mixed", "windows") if by_nfs else ("windows", "mixed"):
-        made = (next(one for one in starts(plan, place) if one.id == kind) for place in places)
+        made = (next(one for one in starts(plan, plan.places[place]) if one.id == kind) for place in places)
         yield tuple(PutPlace(one.place) for one in made), f"Plan {KINDS[kind]} on {named}, of what is granted there."
 
 
@@ -380,7 +380,7 @@ def _another_list(case: Case, place: str, whos: Sequence[str]) -> Iterator[Repai
             f"Make the list of {path} of what is granted alone{', and let nothing come down from above' if cut else ''}.",
         )
     for kind in ("mixed", "windows"):
-        made = next(one for one in starts(plan, place) if one.id == kind)
+        made = next(one for one in starts(plan, here) if one.id == kind)
         yield (
             (PutPlace(made.place),),
             f"Plan {KINDS[kind]} on {path}, of what is granted there, and let nothing come down from above.",
