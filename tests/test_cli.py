@@ -135,6 +135,23 @@ def test_the_main_job_on_this_machines_own_accounts(tmp_path: Path) -> None:
     assert [row[places[0]] for row in rows if row["name"] == people[0]] == ["NA"]
 
 
+def test_everything_that_the_api_writes_the_command_line_writes(plan_file: Path, tmp_path: Path, lantern: Plan) -> None:
+    told = yardgate("export", "promises", "--file", plan_file)
+    assert "must be able to read" in told or "must" in told
+    (tmp_path / "promises.csv").write_text(told)
+    assert "0 edits kept" in yardgate("import", "promises", tmp_path / "promises.csv", "--file", plan_file)
+    assert yardgate("export", "access", "--file", plan_file).startswith("place,")
+    yardgate("export", "workbook", "--file", plan_file, "--out", tmp_path / "plan.xlsx")
+    assert (tmp_path / "plan.xlsx").read_bytes().startswith(b"PK")
+    gets = list(csv.DictReader(yardgate("export", "effective", "--file", plan_file).splitlines()))
+    found = outcome(resolve(lantern, date.today()))
+    name = {user.name: user.id for user in lantern.users.values()}
+    for row in (row for row in gets if "\\" not in row["name"]):
+        for place in lantern.places:
+            shown = "–" if not found.ways_to(place) else found.level(name[row["name"]], place)
+            assert row[lantern.path_name(place)] == shown
+
+
 def test_a_plan_file_is_worked_on_without_a_database(tmp_path: Path) -> None:
     file = tmp_path / "nas.json"
     (tmp_path / "people.csv").write_text("name,groups\nann,Crew\nbob,Crew\n")

@@ -6,7 +6,7 @@ from collections.abc import Callable
 from dataclasses import asdict, replace
 from datetime import date
 from pathlib import Path
-from typing import Annotated, Literal
+from typing import Annotated, Literal, get_args
 
 import typer
 from rich.table import Table
@@ -35,6 +35,7 @@ from yardgate.console import (
 )
 from yardgate.core.clash import rule_words
 from yardgate.core.edit import SetGrant, apply, describe, difference, sentence
+from yardgate.core.keeping import keep
 from yardgate.core.names import Names
 from yardgate.core.outcome import outcome, outcome_of, shifts
 from yardgate.core.packed import count
@@ -46,10 +47,11 @@ from yardgate.core.rights import LEVELS, letters
 from yardgate.core.storage import lay
 from yardgate.core.ways import explain_over
 from yardgate.formats import accounts as account_files
-from yardgate.formats import ldif, listing, matrix, people, planfile
+from yardgate.formats import listing, matrix, people, planfile, promises
 from yardgate.formats.matrix import SPELLINGS
 from yardgate.formats.notation import flag_letters, perm_letters
 from yardgate.formats.reading import FormatError, Made, Reading, decode
+from yardgate.formats.written import WRITERS, What
 from yardgate.store import NotThere, Stale, Trouble
 
 app = typer.Typer(
@@ -89,7 +91,8 @@ def main() -> None:
 @app.command("import")
 def import_(
     kind: Annotated[
-        str, typer.Argument(help="matrix, people, accounts, plan; getfacl, find or nfs4 (listings of folders)")
+        str,
+        typer.Argument(help="matrix, people, promises, accounts, plan; getfacl, find or nfs4 (listings of folders)"),
     ],
     source: Annotated[Path, typer.Argument(help="The file; for accounts the passwd file. - is standard input.")],
     second: Annotated[Path | None, typer.Argument(help="For accounts: the group file.")] = None,
@@ -121,6 +124,7 @@ def import_(
             work.plan, content, decode(read_bytes(second)) if second else "", lowest, highest, private_groups
         ),
         "plan": lambda _: Reading(difference(work.plan, planfile.read(content))),
+        "promises": lambda _: promises.read(work.plan, content),
     }
     for name, style in styles.items():
         readers[name] = lambda make, style=style: listing.read(  # type: ignore[misc]
@@ -164,7 +168,7 @@ def import_(
 
 @app.command()
 def export(
-    what: Annotated[str, typer.Argument(help="plan, grants, effective, people, ldif; setfacl or nfs4 (lists)")],
+    what: Annotated[str, typer.Argument(help=f"{', '.join(WRITERS)}; setfacl or nfs4 (lists)")],
     at: Annotated[str | None, typer.Option(help="For lists: the place from which on.")] = None,
     folders: Annotated[
         Path | None, typer.Option(help="For setfacl: getfacl output of the real folders, all of which are written.")
@@ -174,7 +178,8 @@ def export(
     data: Data = None,
     to: To = None,
 ) -> None:
-    """Write the plan file, or CSV of what is set, of what comes out, or of people; local accounts as LDIF; or lists for setfacl or nfs4_setfacl."""
+    """Write the plan file; or CSV of what is set, of what people get, of who gets in where, of people, or of promises; local accounts as LDIF;
+    all of it as a workbook; or lists for setfacl or nfs4_setfacl."""
     work = Source(data, plan, file)
 
     def top() -> str:
@@ -183,18 +188,15 @@ def export(
         return one_of(Names(work.plan).place(at), at, "place")
 
     real = None if folders is None else decode(read_bytes(folders))
-    writers: dict[str, Callable[[], str]] = {
-        "plan": lambda: planfile.write(work.plan),
-        "grants": lambda: matrix.write_grants(work.plan),
-        "effective": lambda: matrix.write_effective(resolve_plan(work.plan, date.today())),
-        "people": lambda: people.write(work.plan),
-        "ldif": lambda: ldif.local_accounts(work.plan),
-        "setfacl": lambda: listing.write_restore(work.plan, top(), real),
-        "nfs4": lambda: listing.write_nfs4(work.plan, top()),
-    }
-    if what not in writers:
-        raise Refused(f"{what!r} is nothing to write; say {', '.join(writers)}")
-    write(writers[what](), to)
+    if what == "setfacl":
+        write(listing.write_restore(work.plan, top(), real), to)
+    elif what == "nfs4":
+        write(listing.write_nfs4(work.plan, top()), to)
+    elif what in get_args(What):
+        chosen: What = what  # type: ignore[assignment]
+        write(WRITERS[chosen](keep(outcome(resolve_plan(work.plan, date.today())))).content, to)
+    else:
+        raise Refused(f"{what!r} is nothing to write; say {', '.join((*WRITERS, 'setfacl', 'nfs4'))}")
 
 
 # --- asking and editing -----------------------------------------------------------------------------------------------

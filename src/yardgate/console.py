@@ -61,12 +61,13 @@ def load(path: Path) -> Plan:
         raise FormatError(f"{path}: {error}") from None
 
 
-def write(text: str, to: Path | None) -> None:
+def write(content: str | bytes, to: Path | None) -> None:
+    data = content.encode() if isinstance(content, str) else content
     if to is None:
-        sys.stdout.write(text)
+        sys.stdout.buffer.write(data)
+        sys.stdout.buffer.flush()
     else:
-        with to.open("w", encoding="utf-8", newline="") as file:
-            file.write(text)
+        to.write_bytes(data)
 
 
 class Source:

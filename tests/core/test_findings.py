@@ -286,6 +286,10 @@ CASES: dict[str, tuple[Plan, Plan]] = {
         yard(places=stored(Mode(), group="crew"), users=with_user("dora"), grants={"hulls": {"crew": RW}}),
     ),
     "enter-missing": (by_hand_alone(GIVES), by_hand_alone(WHOLE)),
+    "path-unseen": (
+        petrel(yard(places=stored(Ordered()), grants={"petrel": {"ann": RW}}), carried="storage"),
+        petrel(yard(places=stored(Ordered()), grants={**on_hulls(), "petrel": {"ann": RW}}), carried="storage"),
+    ),
     "sign-in-name": (
         yard(users=with_user("ann", name="ann.lee", aliases=("ann@yard.example",))),
         yard(users=with_user("ann", aliases=("ann@yard.example",))),

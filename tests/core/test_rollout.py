@@ -14,7 +14,7 @@ from yardgate.core.plan import Plan, PlanError
 from yardgate.core.resolve import resolve
 from yardgate.core.rights import Level
 from yardgate.core.rollout import after, chosen, needs, removals, sign_in_again, stands, steps, walked, words
-from yardgate.core.share import HostRule, Service
+from yardgate.core.share import HostRule
 from yardgate.core.system import Account, Compiled, Export, Folder, HostGroup, Members, Offer, System, compiled
 
 NAMES = st.sampled_from(["ann", "bo", "cy", "dora", "eve"])
@@ -292,8 +292,7 @@ def test_names_that_a_host_cannot_have_are_refused_with_the_reason_and_of_groups
 def test_a_share_whose_folder_would_not_be_made_is_refused(lantern: Plan) -> None:
     with pytest.raises(PlanError, match="“hulls” offers keel/hulls, for which no list is planned"):
         compiled(resolve(lantern, ON), "/srv")
-    off = {"smb": Service(id="smb", on=False), "nfs": Service(id="nfs", on=False)}
-    assert not compiled(resolve(replace(lantern, services=off), ON), "/srv").system.offers
+    assert not compiled(resolve(replace(lantern, shares={}), ON), "/srv").system.offers
 
 
 def test_what_a_host_has_for_itself_is_not_taken_over(quay: Plan) -> None:

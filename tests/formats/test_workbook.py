@@ -62,7 +62,7 @@ def test_every_sheet_has_the_cells_of_its_table(hostile: Plan) -> None:
         "Findings",
     ]
     assert found["What is set"] == table.fields(matrix.write_grants(hostile))
-    assert found["What comes out"] == table.fields(matrix.write_effective(kept.outcome.matrix))
+    assert found["What comes out"] == table.fields(matrix.write_outcome(kept.outcome))
     assert found["People and groups"] == table.fields(people.write(hostile))
     assert len(found["Findings"]) > 10
     book = load_workbook(io.BytesIO(content))

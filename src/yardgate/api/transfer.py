@@ -21,14 +21,15 @@ from yardgate.core.effect import between
 from yardgate.core.keeping import keep as keep_promises
 from yardgate.core.outcome import outcome_of
 from yardgate.core.plan import Plan, show
-from yardgate.formats import access, accounts, ldif, listing, matrix, people, planfile, promises, server, workbook
+from yardgate.formats import accounts, listing, matrix, people, planfile, promises, server, workbook
 from yardgate.formats.reading import FormatError, Reading, decode
+from yardgate.formats.written import WRITERS, What
 from yardgate.store import Opened
 
 router = APIRouter(prefix="/plans/{plan}", tags=["in and out"], route_class=Long)
 LISTED = 1000
 SECONDS = 60  # that a command may take with which a host is read for an import
-Exported = Literal["plan", "grants", "effective", "people", "access", "promises", "ldif", "setfacl", "nfs4", "workbook"]
+Exported = What | Literal["setfacl", "nfs4"]
 KIND_WORDS = {
     "matrix": "a matrix",
     "people": "a table of people",
@@ -145,29 +146,9 @@ def export(plan: str, what: Exported, _: Reader, desk: TheDesk, at: Id | None = 
     opened = desk.plans.open(plan)
     if what in ("setfacl", "nfs4") and (at is None or at not in opened.plan.places):
         raise HTTPException(404, "This plan has no such place; `at` says which to write the lists of")
-    if what == "workbook":
-        kept = desk.kept(opened)
-        return attached(workbook.write(kept, desk.findings(opened)), opened, "plan.xlsx", workbook.MEDIA)
-    match what:
-        case "plan":
-            text, ending = planfile.write(opened.plan), "plan.json"
-        case "grants":
-            text, ending = matrix.write_grants(opened.plan), "grants.csv"
-        case "effective":
-            text, ending = matrix.write_effective(desk.matrix(opened)), "effective.csv"
-        case "access":
-            text, ending = access.write(desk.kept(opened).outcome), "access.csv"
-        case "people":
-            text, ending = people.write(opened.plan), "people.csv"
-        case "promises":
-            text, ending = promises.write(opened.plan), "promises.csv"
-        case "ldif":
-            text, ending = ldif.local_accounts(opened.plan), "accounts.ldif"
-        case "setfacl":
-            text, ending = listing.write_restore(opened.plan, at or ""), "setfacl.txt"
-        case "nfs4":
-            text, ending = listing.write_nfs4(opened.plan, at or ""), "nfs4.txt"
-    media = {"json": "application/json", "csv": "text/csv; charset=utf-8"}.get(
-        ending[-4:].strip("."), "text/plain; charset=utf-8"
-    )
-    return attached(text, opened, ending, media)
+    if what == "setfacl":
+        return attached(listing.write_restore(opened.plan, at or ""), opened, "setfacl.txt")
+    if what == "nfs4":
+        return attached(listing.write_nfs4(opened.plan, at or ""), opened, "nfs4.txt")
+    written = WRITERS[what](desk.kept(opened))
+    return attached(written.content, opened, written.ending, written.media)

@@ -25,17 +25,17 @@ def seen(found: Outcome, asked: Iterable[tuple[str, Protocol | None]]) -> dict[t
     """Who sees each place over a protocol, or any way in; where the plan offers no shares, whoever can enter it."""
     wanted = dict.fromkeys(asked)
     places = found.matrix.plan.places
-    listing = _listing(found.matrix, {parent for place, _ in wanted if (parent := places[place].parent) is not None})
+    lists = listing(found.matrix, {parent for place, _ in wanted if (parent := places[place].parent) is not None})
     result = {}
     for place, protocol in wanted:
         sees = found.best[protocol][place] >= Level.PT.code
         for over in found.ways_to(place, protocol):
-            sees = sees | _over(found, over, place, listing)
+            sees = sees | _over(found, over, place, lists)
         result[place, protocol] = sees
     return result
 
 
-def _over(found: Outcome, over: Over, place: str, listing: Mapping[str, Bits]) -> Seen:
+def _over(found: Outcome, over: Over, place: str, lists: Mapping[str, Bits]) -> Seen:
     matrix = found.matrix
     plan, counting, share = matrix.plan, matrix.counting, matrix.plan.shares[over.share]
     size = len(counting.subjects)
@@ -52,8 +52,8 @@ def _over(found: Outcome, over: Over, place: str, listing: Mapping[str, Bits]) -
         sees[:size] = let_in
     else:
         sees[:size] = let_in & _not_hidden(matrix, over, place)
-        if parent in listing:
-            sees[:size] &= unpack(listing[parent] & _gets_to(matrix, over, parent), size)
+        if parent in lists:
+            sees[:size] &= unpack(lists[parent] & _gets_to(matrix, over, parent), size)
         if over.protocol == "smb" and share.administrator is not None:
             sees[:size] |= let_in & members(matrix, share.administrator)
     for number in seen_otherwise(matrix) if over.protocol == "nfs" else ():
@@ -62,7 +62,7 @@ def _over(found: Outcome, over: Over, place: str, listing: Mapping[str, Bits]) -
     return sees
 
 
-def _listing(matrix: Matrix, places: Iterable[str]) -> dict[str, Bits]:
+def listing(matrix: Matrix, places: Iterable[str]) -> dict[str, Bits]:
     """Whom the list of each place lets read the names in it: uint64 (words,); only where storage is planned."""
     laid = [place for place in places if place in matrix.laying and matrix.laying[place].list is not None]
     if not laid:

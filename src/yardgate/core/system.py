@@ -413,8 +413,8 @@ def _troubles(plan: Plan, top: str) -> Iterator[Trouble]:
                     f"{show(share.name)} has a wider host rule before a narrower one, and the kernel's NFS server takes the narrower; put it first",
                 )
     for share in plan.shares.values():
-        offered_there = (share.smb and is_on(plan, "smb")) or is_exported(plan, share)
-        if offered_there and all(plan.places[step].own is None for step in plan.path(share.place)):
+        published = share.smb or is_exported(plan, share)
+        if published and all(plan.places[step].own is None for step in plan.path(share.place)):
             yield Trouble(
                 share.id,
                 f"{show(share.name)} offers {plan.path_name(share.place)}, for which no list is planned, so that its folder would not be made; plan its list",

@@ -1,10 +1,12 @@
 """A matrix of grants as a table: rows are people, services or groups, columns are places."""
 
 import json
-from collections.abc import Iterator
+from collections.abc import Collection, Iterator
+from dataclasses import replace
 
 from yardgate.core.edit import Edit, PutGroup, PutPlace, PutUser, SetGrant
 from yardgate.core.names import Names, fresh_id
+from yardgate.core.outcome import Outcome
 from yardgate.core.plan import EVERYONE, Group, Place, PlaceKind, Plan, User, fold, show
 from yardgate.core.resolve import Matrix, rights
 from yardgate.core.rights import APART, LEVELS, Level, Rights, letters
@@ -234,12 +236,24 @@ def _with_apart(mask: int) -> str:
     return letters(mask) + ("~" if mask & APART else "")
 
 
-def write_effective(matrix: Matrix) -> str:
-    """What comes out, as CSV: kind, name, full name, then a column a place; the level of every user."""
+def write_outcome(found: Outcome) -> str:
+    """What people get over any way in, as `write_effective`; a dash in the column of a place that no share leads to."""
+    matrix = found.matrix
+    unshared = {place for place in matrix.plan.places if matrix.plan.shares and not found.ways_to(place)}
+    return write_effective(replace(matrix, rows=found.best[None]), unshared)
+
+
+def write_effective(matrix: Matrix, unshared: Collection[str] = ()) -> str:
+    """What comes out, as CSV: kind, name, full name, then a column a place; the level of every user, and a dash in the places of `unshared`."""
     plan, number = matrix.plan, matrix.counting.number
     places = _places(plan)
     body = [
-        [kind, name, plan.users[who].full_name, *(LEVELS[matrix.rows[place][number[who]]] for place, _ in places)]
+        [
+            kind,
+            name,
+            plan.users[who].full_name,
+            *("–" if place in unshared else LEVELS[matrix.rows[place][number[who]]] for place, _ in places),
+        ]
         for who, kind, name in _who_rows(plan)
         if who in plan.users
     ]

@@ -32,7 +32,7 @@ def write(kept: Kept, findings: Iterable[Finding]) -> bytes:
     plan = kept.outcome.matrix.plan
     book = Workbook(write_only=True)  # row by row: what is written is not kept
     _sheet(book, "What is set", table.fields(matrix.write_grants(plan)), fixed=2)
-    _sheet(book, "What comes out", table.fields(matrix.write_effective(kept.outcome.matrix)), fixed=3)
+    _sheet(book, "What comes out", table.fields(matrix.write_outcome(kept.outcome)), fixed=3)
     _sheet(book, "Who gets in where", table.fields(access.write(kept.outcome)), fixed=1)
     _sheet(book, "People and groups", table.fields(people.write(plan)), fixed=1)
     _sheet(book, "Promises", table.fields(promises.write(plan)))

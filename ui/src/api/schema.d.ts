@@ -8667,7 +8667,7 @@ export interface operations {
             header?: never;
             path: {
                 plan: string;
-                what: "plan" | "grants" | "effective" | "people" | "access" | "promises" | "ldif" | "setfacl" | "nfs4" | "workbook";
+                what: ("plan" | "grants" | "effective" | "people" | "access" | "promises" | "ldif" | "workbook") | ("setfacl" | "nfs4");
             };
             cookie?: never;
         };

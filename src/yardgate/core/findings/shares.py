@@ -9,11 +9,13 @@ from yardgate.core.edit import Edit, PutService, PutShare, RemoveShare, SetGrant
 from yardgate.core.findings.case import Case, Check, Finding, Found
 from yardgate.core.lists import Entry
 from yardgate.core.membership import token
+from yardgate.core.packed import unpack
 from yardgate.core.plan import EVERYONE, GUEST, Plan, fold
 from yardgate.core.rights import LEVELS, Level, level
+from yardgate.core.seeing import listing
 from yardgate.core.share import Over, Service, Share
 from yardgate.core.storage import OrderedLaid, granted_on, rights_on
-from yardgate.core.ways import PROTOCOLS, is_on
+from yardgate.core.ways import PROTOCOLS, is_on, members
 
 
 def storage_unshared(case: Case) -> Found:
@@ -265,6 +267,35 @@ def unreached_grants(case: Case) -> Found:
             yield Finding("unreached", "consider", (place,), sentence)
 
 
+def path_unseen(case: Case) -> Found:
+    """Somebody is granted a place deep in a share and may only pass through the folders above it: they see no names there.
+
+    They have to know the path and type it. That may be just what is meant; else share the place itself, or grant reading above."""
+    granted = [place for place, said in case.plan.grants.items() if any(level > Level.NA for level in said.values())]
+    lists = listing(case.matrix, {step for place in granted for step in case.plan.path(place)[:-1]})
+    size, users = len(case.matrix.counting.subjects), case.matrix.counting.users
+    for place in granted:
+        named = np.zeros(users, dtype=np.bool_)
+        for who, said in case.plan.grants[place].items():
+            if said > Level.NA and who != EVERYONE:
+                named |= members(case.matrix, who)[:users]
+        gets_in = case.outcome.best["smb"][place][:users] >= Level.RO.code
+        sees = np.zeros(users, dtype=np.bool_)
+        for way in case.outcome.ways_to(place, "smb"):
+            path = case.plan.path(place)
+            steps = path[path.index(case.plan.shares[way.share].place) : -1]
+            here = case.outcome.over[way][place][:users] >= Level.RO.code
+            for step in steps:
+                here &= unpack(lists[step], size)[:users] if step in lists else True
+            sees |= here
+        blind = [case.matrix.counting.subjects[n] for n in np.flatnonzero(named & gets_in & ~sees).tolist()]
+        if blind:
+            cells = tuple((who, place) for who in blind)
+            one = len(blind) == 1
+            sentence = f"{case.names(blind)} {'gets' if one else 'get'} into {case.path(place)}, and {'does' if one else 'do'} not see the way there: in a folder above it no names are shown to them."
+            yield Finding("path-unseen", "note", (place,), sentence, cells)
+
+
 def two_identities(case: Case) -> Found:
     """The same folder is written over SMB and over NFS, by different identities.
 
@@ -303,5 +334,6 @@ CHECKS = (
     Check("share-names", "serious", "Two shares are one name to a client", share_names),
     Check("runner-not-granted", "serious", "Who runs a share may not enter it", runner_not_granted),
     Check("unreached", "consider", "Granted, and no share leads there", unreached_grants),
+    Check("path-unseen", "note", "Granted deep down, and the way is not shown", path_unseen),
     Check("two-identities", "consider", "One folder written over SMB and NFS", two_identities),
 )
