@@ -13,7 +13,7 @@ from tests.conftest import ON
 from tests.server import Server, free_port
 from yardgate import demo
 from yardgate.core.outcome import outcome
-from yardgate.core.plan import Plan, same
+from yardgate.core.plan import LOCAL, Plan, same
 from yardgate.core.resolve import resolve
 from yardgate.core.rights import LEVELS
 from yardgate.core.share import Over
@@ -145,7 +145,7 @@ def test_everything_that_the_api_writes_the_command_line_writes(plan_file: Path,
     assert (tmp_path / "plan.xlsx").read_bytes().startswith(b"PK")
     gets = list(csv.DictReader(yardgate("export", "effective", "--file", plan_file).splitlines()))
     found = outcome(resolve(lantern, date.today()))
-    name = {user.name: user.id for user in lantern.users.values()}
+    name = {user.name: user.id for user in lantern.users.values() if user.origin == LOCAL}
     for row in (row for row in gets if "\\" not in row["name"]):
         for place in lantern.places:
             shown = "–" if not found.ways_to(place) else found.level(name[row["name"]], place)
