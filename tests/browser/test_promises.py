@@ -19,18 +19,18 @@ def gone(page: Page, text: str) -> None:
 
 def do_it(page: Page, within: str = ".side") -> None:
     page.until(
-        lambda: next(b for b in page.all(f"{within} button") if b.text == "Do it" and b.is_enabled()).click() or True
+        lambda: next(b for b in page.all(f"{within} button") if b.text.startswith("Do it") and b.is_enabled()).click() or True
     )
 
 
 def test_each_trouble_of_the_demo_is_found_and_repaired(yard: Yard, page: Page) -> None:
     page.go(yard.at("promises?show=findings"))
     for found, why, kind in (
-        ("The list of keel/training gives", "Give entering (execute) to the lines that give reading.", "training"),
-        ("notices lets guests in", "they see an empty share, or none", "notices"),
+        ("get read-only in keel/training, and are granted", "let the list carry what is granted", "training"),
+        ("Guests get no access in keel/common/noticeboard", "keel above it does not let them pass", "noticeboard"),
         ("images gives 192.0.2.0/24 read-write", "Write a line for each host that needs it.", "images"),
         ("Root on any host of 192.0.2", "whoever is root on any machine there", ""),
-        ("The list of keel/hulls/petrel-9", "take the lines by hand away", "petrel-9"),
+        ("Leif Arnesen gets read-only in keel/hulls/petrel-9", "let the list carry what is granted", "petrel-9"),
         ("Viktor Sand is expired", "all of it again on the day when the account is opened", "Viktor Sand"),
     ):
         if not any(found in b.text for b in page.all(".sentence")):
@@ -38,6 +38,9 @@ def test_each_trouble_of_the_demo_is_found_and_repaired(yard: Yard, page: Page) 
         choose(page, found)
         page.says(why)
         assert kind in page.text()
+        if found.startswith("images"):  # other hosts lose the share by it
+            page.button("What would remove it, at a price").click()
+            page.says("the rest of 192.0.2.0/24 on images")
         do_it(page)
         gone(page, found)
     assert yard.now().shares["share-notices"].guests == "NA"

@@ -290,6 +290,7 @@ CASES: dict[str, tuple[Plan, Plan]] = {
         petrel(yard(places=stored(Ordered()), grants={"petrel": {"ann": RW}}), carried="storage"),
         petrel(yard(places=stored(Ordered()), grants={**on_hulls(), "petrel": {"ann": RW}}), carried="storage"),
     ),
+    "unplanned": (yard(), yard(places=stored(Ordered()))),
     "sign-in-name": (
         yard(users=with_user("ann", name="ann.lee", aliases=("ann@yard.example",))),
         yard(users=with_user("ann", aliases=("ann@yard.example",))),

@@ -95,6 +95,29 @@ def _about(cause: Cause, offs: Sequence[Off]) -> tuple[str, ...]:
             return (cause.at,)
 
 
+def unplanned(case: Case) -> Found:
+    """Places are shared for which no list is planned: the share alone holds people to their grants, and to those on its own place.
+
+    Such a plan cannot go to a Linux host. Plan lists for all of it; or, on an appliance whose shares alone decide, accept this."""
+    for pool in (place.id for place in case.plan.places.values() if place.parent is None):
+        bare = [
+            share
+            for share in case.plan.shares.values()
+            if (share.smb or share.nfs) and case.plan.path(share.place)[0] == pool and _bare(case, share.place)
+        ]
+        if bare:
+            names = " and ".join(share.name for share in bare) if len(bare) < 3 else f"{len(bare)} shares"
+            said = (
+                f"No lists are planned for what {names} {'offers' if len(bare) == 1 else 'offer'} of {case.path(pool)}."
+            )
+            fix, does = next((one for one in _planned(case, pool) if case.price(one[0]).nothing), ((), ""))
+            yield Finding("unplanned", "consider", (pool,), said, (), fix, does)
+
+
+def _bare(case: Case, place: str) -> bool:
+    return place not in case.laying or case.laying[place].list is None
+
+
 # --- in words ---------------------------------------------------------------------------------------------------------
 
 
@@ -329,12 +352,12 @@ def _by_cause(case: Case, cause: Cause, offs: Sequence[Off]) -> Iterator[Repair]
 
 def _planned(case: Case, top: str) -> Iterator[Repair]:
     """Lists of their own, which carry their grants, for the places at and below one that are shared and granted, and where a share begins."""
-    plan, laying, tops = case.plan, case.laying, {share.place for share in case.plan.shares.values()}
+    plan, tops = case.plan, {share.place for share in case.plan.shares.values()}
     places = [
         place
         for place in plan.places
         if top in plan.path(place)
-        and (place not in laying or laying[place].list is None)
+        and _bare(case, place)
         and (place in tops or plan.grants.get(place))
         and case.outcome.ways_to(place)
     ]
@@ -433,4 +456,5 @@ def _as_granted(case: Case, place: str, people: Sequence[str]) -> tuple[str, ...
 CHECKS = (
     Check("more-than-granted", "serious", "Somebody gets more than is granted", more_than_granted),
     Check("less-than-granted", "serious", "Somebody gets less than is granted", less_than_granted),
+    Check("unplanned", "consider", "Shared, and no list is planned", unplanned),
 )
