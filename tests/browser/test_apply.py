@@ -1,6 +1,7 @@
 """Putting the demo's plan on appliances from the browser: on the stand-in, and on a real Linux file server over SSH."""
 
-from collections.abc import Iterator
+from collections import Counter
+from collections.abc import Callable, Iterator
 from datetime import date
 from pathlib import Path
 
@@ -9,13 +10,18 @@ from selenium.webdriver.common.keys import Keys
 
 from tests.browser.conftest import Page, Yard
 from tests.real.host import door, host
-from tests.real.test_host import SNAPSHOT, shell
+from tests.real.test_host import SNAPSHOT, shell, visit
 from tests.standin import stand_in
 from yardgate import demo
 from yardgate.appliance.standin import Faults, StandIn
 from yardgate.core.edit import RemoveUser
+from yardgate.core.plan import GUEST, Plan
+from yardgate.core.resolve import resolve
+from yardgate.core.rights import Level
 from yardgate.core.rollout import Destination, steps
 from yardgate.core.system import System
+from yardgate.core.walk import walk
+from yardgate.core.ways import offered
 from yardgate.store import Plans
 from yardgate.store.rollouts import Rollouts
 
@@ -132,6 +138,113 @@ def test_lists_are_pushed_down_by_keyboard_stopped_gone_on_with_and_put_back(
     assert page.errors() == []
 
 
+def goes_over_ssh(page: Page, port: int) -> None:
+    """Say that the plan goes to a host over SSH, whose key is compared."""
+    page.button("to papers to take away").click()
+    page.until(lambda: next(r for r in page.all(".ant-radio-wrapper") if "over SSH" in r.text).click() or True)
+    page.fill(page.one("input[placeholder^=keelson]"), "127.0.0.1")
+    page.fill(page.one(".fields input[role=spinbutton]"), str(port))
+    page.button("Ask the host for its key").click()
+    page.says("Compare one with what")
+    page.button("It is the same").click()
+    page.button("Send it there from now on").click()
+    page.says("What 127.0.0.1 has is not known yet")
+
+
+def new_office(page: Page, plan: str, now: Callable[[], Plan]) -> None:
+    """By clicks and keys alone: three people; an office that everyone writes in, with a place in it for two; homes that all may look into."""
+    for number, name in enumerate(("Ann Lee", "Bo Finn", "Cy Dahl"), 1):
+        page.go(f"/p/{plan}/people", ".empty, [role=grid]")
+        page.button("Add person").click()
+        page.one(".ant-modal input").send_keys(name, Keys.ENTER)
+        page.until(lambda n=number: len(now().users) == n)  # type: ignore[misc]
+    page.go(f"/p/{plan}/storage", ".empty")
+    page.button("Add pool").click()
+    page.says("Windows and macOS clients")
+    page.one(".ant-modal input").send_keys("tank", Keys.ENTER)
+    page.until(lambda: "tank" in now().places)
+    for parent, kind, name, alone in (
+        ("tank", "dataset", "office", False),
+        ("office", "dataset", "personnel", True),
+        ("tank", "dataset", "homes", False),
+        ("homes", "folder", "ann", True),
+        ("homes", "folder", "bo", True),
+    ):
+        page.go(f"/p/{plan}/storage?place={parent}", "[role=tree]")
+        page.button(f"Add {kind} inside").click()
+        page.says("At first nobody gets in.")
+        if alone:
+            page.one(".ant-modal .ant-checkbox-wrapper").click()
+        page.one(".ant-modal input[type=text]").send_keys(name, Keys.ENTER)
+        page.until(lambda n=name: n in now().places)  # type: ignore[misc]
+    for who, place, key in (
+        ("everyone", "office", "w"),
+        ("ann-lee", "personnel", "w"),
+        ("bo-finn", "personnel", "r"),
+        ("everyone", "homes", "r"),
+        ("ann-lee", "ann", "w"),
+        ("bo-finn", "bo", "w"),
+    ):
+        page.go(f"/p/{plan}/board?who={who}&place={place}", ".c.active")
+        page.one("[role=grid]").send_keys(key)
+        page.until(lambda p=place, w=who: w in now().grants.get(p, {}))  # type: ignore[misc]
+    for place, name in (("office", "office"), ("homes", "home-folders")):
+        page.go(f"/p/{plan}/shares", ".shares, .empty")
+        page.button("Add a share").click()
+        field = page.one("[aria-label='Place to offer']")
+        field.send_keys(place)
+        page.until(lambda: page.all(".ant-select-item-option-active"))
+        field.send_keys(Keys.ENTER)
+        page.fill(page.one(".ant-modal input[maxlength='80']"), name)
+        page.button("Share it").click()
+        page.until(lambda p=place: any(share.place == p for share in now().shares.values()))  # type: ignore[misc]
+
+
+def test_a_new_office_made_by_clicks_comes_out_on_a_real_host_as_the_board_says(tmp_path: Path) -> None:
+    with host() as keelson, door(keelson, tmp_path) as way:
+        yard = Yard(tmp_path / "data")
+        page = yard.page()
+        try:
+            page.go("/plans")
+            page.button("New plan").click()
+            page.one(".ant-modal input").send_keys("slipway", Keys.ENTER)
+            page.says("The board begins with people and places")
+            plan = page.driver.current_url.split("/p/")[1].split("/")[0]
+            store = Plans(yard.server.store())
+            new_office(page, plan, lambda: store.open(plan).plan)
+            page.go(f"/p/{plan}/rollout", "h2, .step, .empty")
+            goes_over_ssh(page, way.port)
+            page.button("Look what it has").click()
+            page.says("Now it is known what the appliance has")
+            page.button("Put it there").click()
+            page.button("Begin", ".ant-modal").click()
+            page.says("Keep within", 180)
+            page.button("Keep", ".verdict").click()
+            page.until(lambda: page.all(".verdict.good"), 30)
+            made = store.open(plan).plan
+            matrix = resolve(made, date.today())
+            sign_in = lambda p, who: {"name": "" if who == GUEST else p.users[who].name if who in p.users else who}  # noqa: E731
+            counts: Counter[str] = Counter()
+            assert visit(keelson, matrix, counts, sign_in=sign_in) == []
+            assert counts["answers"] > 60
+            page.go(f"/p/{plan}/board", ".c")
+            levels = {Level.RW: "read-write", Level.RO: "read-only", Level.NA: "no access", Level.PT: "pass through"}
+            for who, user in made.users.items():
+                for place in ("office", "personnel", "homes", "ann", "bo"):
+                    best = max(
+                        next(v.level for v in walk(made, who, over, date.today(), to=place) if v.place == place)
+                        for over in offered(made)
+                        if made.shares[over.share].place in made.path(place)
+                    )
+                    told = page.level(user.full_name, place)
+                    assert told.startswith(levels[best]) or (best == Level.NA and told == "nothing is granted"), told
+            assert page.level("Cy Dahl", "personnel") == page.level("Cy Dahl", "ann") == "nothing is granted"
+            assert page.errors() == []
+        finally:
+            page.close()
+            yard.server.stop()
+
+
 def test_the_demo_goes_to_a_real_file_server_and_what_is_changed_there_by_hand_is_found(tmp_path: Path) -> None:
     with host() as keelson, door(keelson, tmp_path) as way:  # the server finds the agent
         before = shell(keelson, SNAPSHOT)
@@ -139,15 +252,7 @@ def test_the_demo_goes_to_a_real_file_server_and_what_is_changed_there_by_hand_i
         page = yard.page()
         try:
             page.go(yard.at("rollout"), ".step")
-            page.button("to papers to take away").click()
-            page.until(lambda: next(r for r in page.all(".ant-radio-wrapper") if "over SSH" in r.text).click() or True)
-            page.fill(page.one("input[placeholder^=keelson]"), "127.0.0.1")
-            page.fill(page.one(".fields input[role=spinbutton]"), str(way.port))
-            page.button("Ask the host for its key").click()
-            page.says("Compare one with what")
-            page.button("It is the same").click()
-            page.button("Send it there from now on").click()
-            page.says("What 127.0.0.1 has is not known yet")
+            goes_over_ssh(page, way.port)
             page.button("Look what it has").click()
             page.says("Now it is known what the appliance has")
             page.button("Put it there").click()

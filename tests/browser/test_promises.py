@@ -19,7 +19,10 @@ def gone(page: Page, text: str) -> None:
 
 def do_it(page: Page, within: str = ".side") -> None:
     page.until(
-        lambda: next(b for b in page.all(f"{within} button") if b.text.startswith("Do it") and b.is_enabled()).click() or True
+        lambda: (
+            next(b for b in page.all(f"{within} button") if b.text.startswith("Do it") and b.is_enabled()).click()
+            or True
+        )
     )
 
 
