@@ -98,7 +98,7 @@ def _look_at_dialogs(yard: Yard, page: Page, look: Callable[[str], None]) -> Non
     page.go(yard.at("board"))
     page.button("History").click()
     page.button("What it did").click()
-    page.says("Comes out differently")
+    page.says("changed 1 cell of 1 person")
     look("history")
     page.go(yard.at("board"))
     page.button("the administrator").click()

@@ -106,7 +106,7 @@ function Difference({ older, newer }: { older: number; newer: number }) {
   return (
     <div>
       <ul className="words" tabIndex={0}>{found.data.words.length === 0 ? <li>nothing differs</li> : found.data.words.map((line, number) => <li key={number}>{line}</li>)}</ul>
-      <Effects effect={found.data.effect} open />
+      <Effects effect={found.data.effect} open past />
     </div>
   );
 }
