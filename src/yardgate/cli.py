@@ -5,8 +5,9 @@ import sys
 from collections.abc import Callable
 from dataclasses import asdict, replace
 from datetime import date
+from functools import cache
 from pathlib import Path
-from typing import Annotated, Literal, get_args
+from typing import Annotated, Literal
 
 import typer
 from rich.table import Table
@@ -35,6 +36,7 @@ from yardgate.console import (
 )
 from yardgate.core.clash import rule_words
 from yardgate.core.edit import SetGrant, apply, describe, difference, sentence
+from yardgate.core.findings import Case, find
 from yardgate.core.keeping import keep
 from yardgate.core.names import Names
 from yardgate.core.outcome import outcome, outcome_of, shifts
@@ -51,7 +53,7 @@ from yardgate.formats import listing, matrix, people, planfile, promises
 from yardgate.formats.matrix import SPELLINGS
 from yardgate.formats.notation import flag_letters, perm_letters
 from yardgate.formats.reading import FormatError, Made, Reading, decode
-from yardgate.formats.written import WRITERS, What
+from yardgate.formats.written import WRITERS, Standing
 from yardgate.store import NotThere, Stale, Trouble
 
 app = typer.Typer(
@@ -192,9 +194,10 @@ def export(
         write(listing.write_restore(work.plan, top(), real), to)
     elif what == "nfs4":
         write(listing.write_nfs4(work.plan, top()), to)
-    elif what in get_args(What):
-        chosen: What = what  # type: ignore[assignment]
-        write(WRITERS[chosen](keep(outcome(resolve_plan(work.plan, date.today())))).content, to)
+    elif what in WRITERS:
+        found = cache(lambda: outcome(resolve_plan(work.plan, date.today())))
+        standing = Standing(work.plan, lambda: keep(found()), lambda: find(Case(found())))
+        write(WRITERS[what](standing).content, to)
     else:
         raise Refused(f"{what!r} is nothing to write; say {', '.join((*WRITERS, 'setfacl', 'nfs4'))}")
 

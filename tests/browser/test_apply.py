@@ -151,6 +151,15 @@ def goes_over_ssh(page: Page, port: int) -> None:
     page.says("What 127.0.0.1 has is not known yet")
 
 
+def puts_it_there(page: Page) -> None:
+    """Look what the host has, and put the plan there, until it waits to be kept."""
+    page.button("Look what it has").click()
+    page.says("Now it is known what the appliance has")
+    page.button("Put it there").click()
+    page.button("Begin", ".ant-modal").click()
+    page.says("Keep within", 180)
+
+
 def new_office(page: Page, plan: str, now: Callable[[], Plan]) -> None:
     """By clicks and keys alone: three people; an office that everyone writes in, with a place in it for two; homes that all may look into."""
     for number, name in enumerate(("Ann Lee", "Bo Finn", "Cy Dahl"), 1):
@@ -214,11 +223,7 @@ def test_a_new_office_made_by_clicks_comes_out_on_a_real_host_as_the_board_says(
             new_office(page, plan, lambda: store.open(plan).plan)
             page.go(f"/p/{plan}/rollout", "h2, .step, .empty")
             goes_over_ssh(page, way.port)
-            page.button("Look what it has").click()
-            page.says("Now it is known what the appliance has")
-            page.button("Put it there").click()
-            page.button("Begin", ".ant-modal").click()
-            page.says("Keep within", 180)
+            puts_it_there(page)
             page.button("Keep", ".verdict").click()
             page.until(lambda: page.all(".verdict.good"), 30)
             made = store.open(plan).plan
@@ -253,11 +258,7 @@ def test_the_demo_goes_to_a_real_file_server_and_what_is_changed_there_by_hand_i
         try:
             page.go(yard.at("rollout"), ".step")
             goes_over_ssh(page, way.port)
-            page.button("Look what it has").click()
-            page.says("Now it is known what the appliance has")
-            page.button("Put it there").click()
-            page.button("Begin", ".ant-modal").click()
-            page.says("Keep within", 180)
+            puts_it_there(page)
             page.says("120 visits of people to shares, all as planned.")
             page.button("Keep", ".verdict").click()
             page.until(lambda: page.all(".verdict.good"), 30)

@@ -55,7 +55,7 @@ def test_whoever_gets_something_else_is_found_and_every_fix_does_what_it_says(pl
         assert {(shift.subject, shift.place) for shift in announced.shifts} == moved(plan, after_plan), finding
         if finding.kind in RIGHT:
             assert announced.price.nothing, finding
-            assert not announced.hosts, finding
+            assert not announced.price.hosts, finding
         if announced.price.nothing:
             after = off(outcome(resolve(after_plan, ON)))
             for kind, cells in after.items():

@@ -143,6 +143,6 @@ def remedy(
         raise HTTPException(404, "This plan has no such place or person any more, or there is no such range of levels")
     want = Want(who, place, low, high, over, seen)
     return [
-        RemedyOut(edits=list(found.edits), words=list(found.words), effect=told(p, found.effect))
+        RemedyOut(edits=list(found.edits), words=list(found.words), effect=told(p, found.effect), free=found.free(want))
         for found in remedies(desk.kept(opened), want)
     ]

@@ -35,9 +35,9 @@ def told(before: Plan, found: Effect) -> EffectOut:
                 before=one.before,
                 after=one.after,
                 people=one.people,
-                costs=one.gives or one.takes,
+                costs=one.costs,
             )
-            for one in found.hosts[:LISTED]
+            for one in found.price.hosts[:LISTED]
         ],
         made=[MadeOut(place=place, rw=levels[Level.RW], ro=levels[Level.RO]) for place, levels in found.made][:LISTED],
         free=found.price.nothing,

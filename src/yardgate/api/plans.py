@@ -273,7 +273,7 @@ def compare(plan: str, _: Reader, desk: TheDesk, older: Revision, newer: Revisio
     edits = difference(old, new)
     today = date.today()
     before = keep(outcome(resolve(old, today)))
-    after = keep(outcome(resolve(new, today, before.outcome.matrix), before.outcome), before)
+    after = keep(outcome_of(new, before.outcome), before)
     return Comparison(
         words=[sentence(old, new, edit) for edit in edits[:1000]],
         total=len(edits),

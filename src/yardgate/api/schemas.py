@@ -592,11 +592,12 @@ class StandingOut(BaseModel):
 
 
 class RemedyOut(BaseModel):
-    """Edits that make a cell as wanted; each in words, and all that they change."""
+    """Edits that make a cell as wanted; each in words, and all that they change. free: whether nobody else and no host pays for it."""
 
     edits: list[AnyEdit]
     words: list[str]
     effect: EffectOut
+    free: bool
 
 
 class Stands(BaseModel):

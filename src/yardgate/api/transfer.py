@@ -23,7 +23,7 @@ from yardgate.core.outcome import outcome_of
 from yardgate.core.plan import Plan, show
 from yardgate.formats import accounts, listing, matrix, people, planfile, promises, server, workbook
 from yardgate.formats.reading import FormatError, Reading, decode
-from yardgate.formats.written import WRITERS, What
+from yardgate.formats.written import WRITERS, Standing, What
 from yardgate.store import Opened
 
 router = APIRouter(prefix="/plans/{plan}", tags=["in and out"], route_class=Long)
@@ -150,5 +150,5 @@ def export(plan: str, what: Exported, _: Reader, desk: TheDesk, at: Id | None = 
         return attached(listing.write_restore(opened.plan, at or ""), opened, "setfacl.txt")
     if what == "nfs4":
         return attached(listing.write_nfs4(opened.plan, at or ""), opened, "nfs4.txt")
-    written = WRITERS[what](desk.kept(opened))
+    written = WRITERS[what](Standing(opened.plan, lambda: desk.kept(opened), lambda: desk.findings(opened)))
     return attached(written.content, opened, written.ending, written.media)

@@ -7,7 +7,7 @@ from yardgate.core.agreed import Promise
 from yardgate.core.edit import Edit, exactly, in_step
 from yardgate.core.gets import Price, price
 from yardgate.core.keeping import Kept, keep
-from yardgate.core.outcome import HostShift, Shift, host_shifts, outcome, people, shifts
+from yardgate.core.outcome import Shift, outcome, people, shifts
 from yardgate.core.resolve import Matrix, resolve
 from yardgate.core.rights import Level
 
@@ -16,7 +16,7 @@ from yardgate.core.rights import Level
 class Effect:
     """after: what comes out then. breaks, mends: promises that are kept now and not then, and the other way round.
 
-    along: edits that go with them (see `in_step`). hosts: what changes for hosts over NFS. price: who gets more or less by it than is granted.
+    along: edits that go with them (see `in_step`). price: what changes for hosts over NFS, and who gets more or less by it than is granted.
     """
 
     before: Kept
@@ -26,7 +26,6 @@ class Effect:
     shifts: tuple[Shift, ...]
     breaks: tuple[Promise, ...]
     mends: tuple[Promise, ...]
-    hosts: tuple[HostShift, ...]
     price: Price
 
     @property
@@ -60,6 +59,5 @@ def between(now: Kept, then: Kept, edits: Sequence[Edit], along: tuple[Edit, ...
         tuple(shifts(now.outcome, then.outcome, gone=True)),
         breaks,
         mends,
-        tuple(host_shifts(now.outcome, then.outcome)),
         price(now.outcome, then.outcome),
     )

@@ -18,7 +18,7 @@ from typing import Literal, NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from yardgate.core.outcome import Column, HostShift, Outcome, host_shifts, over_ways
+from yardgate.core.outcome import Column, HostShift, Outcome, host_shifts, in_both, over_ways
 from yardgate.core.packed import unpack
 from yardgate.core.plan import EVERYONE, GUEST
 from yardgate.core.reason import grants_gate
@@ -117,8 +117,8 @@ def said_at(found: Outcome, place: str) -> str | None:
 
 class Price(NamedTuple):
     """What a change costs. gives: who gets more by it, and more than was granted to them before, or more than is granted to them then, and did not
-    before. takes: the same for less. hosts: those that get more or less than the rules gave them. granted: what was granted before; where no way in led
-    to a place, what is granted there now."""
+    before. takes: the same for less. hosts: all that changes for hosts over NFS. granted: what was granted before; where no way in led to a place, what
+    is granted there now."""
 
     gives: tuple[Off, ...]
     takes: tuple[Off, ...]
@@ -126,16 +126,14 @@ class Price(NamedTuple):
 
     @property
     def nothing(self) -> bool:
-        return not (self.gives or self.takes or self.hosts)
+        """Whether nobody gets more or less than is granted, and no host more or less than the rules gave it."""
+        return not (self.gives or self.takes or any(shift.costs for shift in self.hosts))
 
 
 def price(before: Outcome, after: Outcome, known: Mapping[str, Stands] | None = None) -> Price:
     """Of users and guests that both plans have, in places that both have. known: how everybody stands before, where that was worked out."""
-    old, new = before.matrix.counting, after.matrix.counting
-    users = [user for user in before.matrix.plan.users if user in after.matrix.plan.users]
-    who = [*users, GUEST]
-    then = np.array([*(old.number[user] for user in users), len(old.subjects)], dtype=np.intp)
-    now = np.array([*(new.number[user] for user in users), len(new.subjects)], dtype=np.intp)
+    who, then, now = in_both(before, after)
+    new = after.matrix.counting
     active = np.append(unpack(new.active, len(new.subjects)), True)[now]
     gives: list[Off] = []
     takes: list[Off] = []
@@ -152,8 +150,7 @@ def price(before: Outcome, after: Outcome, known: Mapping[str, Stands] | None = 
         for found, cells in ((gives, more), (takes, less)):
             for n in np.flatnonzero(cells & active).tolist():
                 found.append(Off(who[n], place, LEVELS[int(granted[n])], LEVELS[int(gets_now[n])]))
-    hosts = tuple(shift for shift in host_shifts(before, after) if shift.gives or shift.takes)
-    return Price(tuple(gives), tuple(takes), hosts)
+    return Price(tuple(gives), tuple(takes), tuple(host_shifts(before, after)))
 
 
 def _perhaps_otherwise(before: Outcome, after: Outcome) -> Iterator[str]:

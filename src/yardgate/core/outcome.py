@@ -9,6 +9,7 @@ from functools import cached_property
 from typing import NamedTuple
 
 import numpy as np
+from numpy.typing import NDArray
 
 from yardgate.core.hosts import HostClass, classes, levels
 from yardgate.core.plan import GUEST, Plan
@@ -89,6 +90,10 @@ class HostShift(NamedTuple):
     def takes(self) -> bool:
         """Whether they get less than the rules gave them."""
         return self.after < min(self.before, self.granted)
+
+    @property
+    def costs(self) -> bool:
+        return self.gives or self.takes
 
 
 def outcome(matrix: Matrix, before: Outcome | None = None) -> Outcome:
@@ -184,17 +189,22 @@ def over_ways(found: Outcome, other: Outcome, place: str, protocol: Protocol | N
     return np.zeros_like(column) if alone else column
 
 
+def in_both(before: Outcome, after: Outcome) -> tuple[Sequence[str], NDArray[np.intp], NDArray[np.intp]]:
+    """The users of both plans, and the guest behind them, with their numbers in a column of the one and of the other."""
+    old, new = before.matrix.counting, after.matrix.counting
+    pairs = [(n, new.number[who]) for n, who in enumerate(old.subjects[: old.users]) if who in after.matrix.plan.users]
+    then, now = np.array([*pairs, (len(old.subjects), len(new.subjects))], dtype=np.intp).T
+    return [*(old.subjects[n] for n, _ in pairs), GUEST], then, now
+
+
 def shifts(before: Outcome, after: Outcome, *, gone: bool = False) -> list[Shift]:
     """The cells of users and of the guest that both have and that come out differently, place by place.
 
     gone: also of places that only the first plan has: nobody gets anything there any more.
     """
-    old, new = before.matrix.counting, after.matrix.counting
-    pairs = [(n, new.number[who]) for n, who in enumerate(old.subjects[: old.users]) if who in after.matrix.plan.users]
-    then, now = np.array([*pairs, (len(old.subjects), len(new.subjects))], dtype=np.intp).T
-    who = [*(old.subjects[n] for n, _ in pairs), GUEST]
+    who, then, now = in_both(before, after)
     found: list[Shift] = []
-    nothing = np.zeros(len(new.subjects) + 1, dtype=np.uint8)
+    nothing = np.zeros(len(after.matrix.counting.subjects) + 1, dtype=np.uint8)
     for place in before.best[None]:
         if place not in after.best[None] and not gone:
             continue
@@ -217,8 +227,8 @@ def host_shifts(before: Outcome, after: Outcome) -> list[HostShift]:
     then, now = before.matrix.plan, after.matrix.plan
     wildcards: Wildcards = "both" if "both" in (then.target.wildcards, now.target.wildcards) else "names"
     for share in {**then.shares, **now.shares}:
-        sides = [(one, one.matrix.plan.shares.get(share)) for one in (before, after)]
-        texts = dict.fromkeys(rule.hosts for _, there in sides if there is not None for rule in there.hosts)
+        there = [plan.shares[share] for plan in (then, now) if share in plan.shares]
+        texts = dict.fromkeys(rule.hosts for one in there for rule in one.hosts)
         if all(Over(share, "nfs") not in one.over for one in (before, after)) or _hosts_alike(then, now, share):
             continue
         some = list(classes(tuple(texts), wildcards))
@@ -255,10 +265,8 @@ def _by_rules(plan: Plan, share: str, some: Sequence[HostClass]) -> Sequence[Lev
 def _people_from(before: Outcome, after: Outcome, over: Over) -> int:
     """How many of the users of both plans get something else somewhere in the share from one host."""
     sides = [resolve_over(one.matrix, over) if Over(over.share, "nfs") in one.over else {} for one in (before, after)]
-    numbers = [one.matrix.counting.number for one in (before, after)]
-    users = [user for user in before.matrix.plan.users if user in after.matrix.plan.users]
-    picked = [np.array([number[user] for user in users], dtype=np.intp) for number in numbers]
-    differ = np.zeros(len(users), dtype=np.bool_)
+    picked = [numbers[:-1] for numbers in in_both(before, after)[1:]]  # without the guest
+    differ = np.zeros(len(picked[0]), dtype=np.bool_)
     for place in sides[0] | sides[1]:
         was, gets = (side[place][some] if place in side else 0 for side, some in zip(sides, picked, strict=True))
         differ |= np.not_equal(was, gets)

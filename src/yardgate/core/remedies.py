@@ -77,18 +77,18 @@ class Remedy:
     effect: Effect
     mended: int = 0
 
-    def paid(self, want: Want) -> int:
-        """How many others, and hosts, would get more or less than is granted to them now."""
+    def free(self, want: Want) -> bool:
+        """Whether nobody else gets more or less than is granted to them now, and no host than its rules gave it."""
         price = self.effect.price
-        others = sum((one.subject, one.place) != (want.subject, want.place) for one in (*price.gives, *price.takes))
-        return others + len(price.hosts)
+        others = any((one.subject, one.place) != (want.subject, want.place) for one in (*price.gives, *price.takes))
+        return not others and not any(shift.costs for shift in price.hosts)
 
     def cost(self, want: Want) -> tuple[int, bool, int, int, int, int]:
         """Fewer promises broken, nobody who gets more or less than is granted, fewer other cells (those that mend a promise aside), more mended,
         fewer edits; of the like, what is easier to live with."""
         others = sum((shift.subject, shift.place) != (want.subject, want.place) for shift in self.effect.shifts)
         burden = sum(map(_burden, self.edits))
-        paid = self.paid(want) > 0
+        paid = not self.free(want)
         return len(self.effect.breaks), paid, others - self.mended, -len(self.effect.mends), len(self.edits), burden
 
 

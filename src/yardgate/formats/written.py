@@ -1,9 +1,9 @@
 """Everything that a plan can be written as, once for the API and the command line. Lists of a server begin at a place; see `listing`."""
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from typing import Literal, NamedTuple
 
-from yardgate.core.findings import Case, find
+from yardgate.core.findings import Finding
 from yardgate.core.keeping import Kept
 from yardgate.core.outcome import Outcome
 from yardgate.core.plan import Plan
@@ -11,6 +11,14 @@ from yardgate.formats import access, ldif, matrix, people, planfile, promises, w
 
 What = Literal["plan", "grants", "effective", "people", "access", "promises", "ldif", "workbook"]
 CSV = "text/csv; charset=utf-8"
+
+
+class Standing(NamedTuple):
+    """A plan, and what is worked out of it only where it is written."""
+
+    plan: Plan
+    kept: Callable[[], Kept]
+    findings: Callable[[], Sequence[Finding]]
 
 
 class Written(NamedTuple):
@@ -21,19 +29,19 @@ class Written(NamedTuple):
     media: str
 
 
-def _plain(write: Callable[[Plan], str], ending: str, media: str = CSV) -> Callable[[Kept], Written]:
-    return lambda kept: Written(write(kept.outcome.matrix.plan), ending, media)
+def _plain(write: Callable[[Plan], str], ending: str, media: str = CSV) -> Callable[[Standing], Written]:
+    return lambda of: Written(write(of.plan), ending, media)
 
 
-def _outcome(write: Callable[[Outcome], str], ending: str) -> Callable[[Kept], Written]:
-    return lambda kept: Written(write(kept.outcome), ending, CSV)
+def _outcome(write: Callable[[Outcome], str], ending: str) -> Callable[[Standing], Written]:
+    return lambda of: Written(write(of.kept().outcome), ending, CSV)
 
 
-def _workbook(kept: Kept) -> Written:
-    return Written(workbook.write(kept, find(Case(kept.outcome))), "plan.xlsx", workbook.MEDIA)
+def _workbook(of: Standing) -> Written:
+    return Written(workbook.write(of.kept(), of.findings()), "plan.xlsx", workbook.MEDIA)
 
 
-WRITERS: Mapping[What, Callable[[Kept], Written]] = {
+WRITERS: Mapping[str, Callable[[Standing], Written]] = {
     "plan": _plain(planfile.write, "plan.json", "application/json"),
     "grants": _plain(matrix.write_grants, "grants.csv"),
     "effective": _outcome(matrix.write_outcome, "effective.csv"),

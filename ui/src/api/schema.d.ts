@@ -3940,7 +3940,7 @@ export interface components {
         };
         /**
          * RemedyOut
-         * @description Edits that make a cell as wanted; each in words, and all that they change.
+         * @description Edits that make a cell as wanted; each in words, and all that they change. free: whether nobody else and no host pays for it.
          */
         RemedyOut: {
             /** Edits */
@@ -3948,6 +3948,8 @@ export interface components {
             /** Words */
             words: string[];
             effect: components["schemas"]["EffectOut"];
+            /** Free */
+            free: boolean;
         };
         /**
          * RemoveAccepted

@@ -128,20 +128,18 @@ export function PlanProvider({ id, children }: { id: string; children: ReactNode
     [client, key, notification, take],
   );
 
-  const edit = useCallback(
-    (edits: Edit[]) => inTurn(() => ask(api.POST("/api/v1/plans/{plan}/edits", { params: { path: { plan: id } }, body: { revision: revision.current, edits } }))),
-    [id, inTurn],
-  );
+  const send = useCallback((edits: Edit[]) => ask(api.POST("/api/v1/plans/{plan}/edits", { params: { path: { plan: id } }, body: { revision: revision.current, edits } })), [id]);
+  const edit = useCallback((edits: Edit[]) => inTurn(() => send(edits)), [inTurn, send]);
   const add = useCallback(
     async (name: string, edits: (made: string) => Edit[]) => {
       let made = "";
       const kept = await inTurn(async () => {
         made = await freeId(id, name);
-        return ask(api.POST("/api/v1/plans/{plan}/edits", { params: { path: { plan: id } }, body: { revision: revision.current, edits: edits(made) } }));
+        return send(edits(made));
       });
       return kept && made;
     },
-    [id, inTurn],
+    [id, inTurn, send],
   );
   const step = useCallback(
     (kind: "undo" | "redo") => inTurn(() => ask(api.POST(`/api/v1/plans/{plan}/${kind}`, { params: { path: { plan: id } }, body: { revision: revision.current } }))),

@@ -29,18 +29,13 @@ export function Remedies({ who, place, low, high, over = null, seen }: { who: st
           <div className="row">
             <span className="does">{remedy.words.map((words) => <span key={words}>{words}</span>)}</span>
             {low !== high && <Comes effect={remedy.effect} who={who} place={place} />}
-            <Button size="small" type={number === 0 && cheap(remedy.effect, who, place) ? "primary" : "default"} danger={!cheap(remedy.effect, who, place)} disabled={!canEdit || busy !== null} loading={busy === number} onClick={() => void keep(number, remedy.edits)}>Do it</Button>
+            <Button size="small" type={number === 0 && remedy.free ? "primary" : "default"} danger={!remedy.free} disabled={!canEdit || busy !== null} loading={busy === number} onClick={() => void keep(number, remedy.edits)}>Do it</Button>
           </div>
           <Effects effect={remedy.effect} who={who} place={place} />
         </li>
       ))}
     </ol>
   );
-}
-
-/** Whether nobody else pays for it: no other gets more or less than is granted to them, and no host. */
-function cheap(effect: EffectOut, who: string, place: string): boolean {
-  return effect.free || ([...effect.more, ...effect.less].every((cell) => cell.subject === who && cell.place === place) && !effect.hosts.some((host) => host.costs));
 }
 
 /** What comes out for somebody then. */

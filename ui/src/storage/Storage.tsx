@@ -220,7 +220,7 @@ function AddPlace({ kind, parent, onClose }: { kind: Place["kind"]; parent: stri
         <label className="field"><span>Name, as on the appliance</span><Input autoFocus value={name} maxLength={255} onChange={(event) => setName(event.target.value)} /></label>
         {kind !== "pool" && <Checkbox checked={cut} onChange={(event) => setCut(event.target.checked)}>Nothing comes down from {pathName(index, parent!)}: only who is granted this {kind} itself gets in</Checkbox>}
       </form>
-      <p className="muted" hidden={kind === "pool"}>{kind === "dataset" ? "A dataset can have permissions, snapshots and a quota of its own." : kind === "folder" ? "Add a folder only where access differs from the place above it." : "A pool is where the appliance’s disks come together."}</p>
+      {kind !== "pool" && <p className="muted">{kind === "dataset" ? "A dataset can have permissions, snapshots and a quota of its own." : "Add a folder only where access differs from the place above it."}</p>}
       {kind === "pool" && (
         <>
           <h3>What uses it?</h3>

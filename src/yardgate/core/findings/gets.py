@@ -9,6 +9,7 @@ from dataclasses import replace
 from typing import Literal, NamedTuple
 
 import numpy as np
+from numpy.typing import NDArray
 
 from yardgate.core.arrange import Style, restyle, starts, style_of
 from yardgate.core.edit import Edit, PutPlace, PutService, PutShare
@@ -194,10 +195,9 @@ def _why_less(case: Case, cause: Cause, offs: Sequence[Off]) -> str:
 
 
 def _of_more(case: Case, place: str) -> Cause:
-    laid, path = case.laying.get(place), case.plan.path(place)
-    if laid is None or laid.list is None:
-        return Cause("unplanned", path[0])
-    if laid.carried == "share":
+    if _bare(case, place):
+        return Cause("unplanned", case.plan.path(place)[0])
+    if case.laying[place].carried == "share":
         return Cause("share alone", _carrier(case, place))
     return Cause("list", place)
 
@@ -210,13 +210,8 @@ def _carrier(case: Case, place: str) -> str:
 
 def _of_less(case: Case, place: str, offs: Sequence[Off]) -> Iterator[Cause]:
     """The cause for each: the first thing that holds them back on the way in that lets them furthest."""
-    found, plan = case.outcome, case.plan
-    size = len(case.matrix.counting.subjects)
-    doors = [
-        (step, np.append(unpack(case.matrix.lists[step][0], size), False))
-        for step in plan.path(place)[:-1]
-        if step in case.matrix.lists and plan.target.entering == "asked"
-    ]
+    found = case.outcome
+    doors = _doors(case, place) if case.plan.target.entering == "asked" else []
     ways = found.ways_to(place)
     for off in offs:
         if off.subject == GUEST and ways:
@@ -232,6 +227,14 @@ def _of_less(case: Case, place: str, offs: Sequence[Off]) -> Iterator[Cause]:
             yield Cause("way", closed)
         else:
             yield Cause("list", place)
+
+
+def _doors(case: Case, place: str) -> list[tuple[str, NDArray[np.bool_]]]:
+    """The folders above a place whose lists are planned, and whom each lets enter: bool (subjects + 1,); of a guest it is not known."""
+    size, lists = len(case.matrix.counting.subjects), case.matrix.lists
+    return [
+        (step, np.append(unpack(lists[step][0], size), False)) for step in case.plan.path(place)[:-1] if step in lists
+    ]
 
 
 def _of_guest(case: Case, off: Off, ways: Sequence[Over]) -> Cause:
@@ -424,11 +427,10 @@ def _passing(case: Case, offs: Sequence[Off]) -> Iterator[Repair]:
     stopped: dict[str, dict[str, None]] = {}
     for place in dict.fromkeys(off.place for off in offs):
         people = [off.subject for off in offs if off.place == place]
-        for step in plan.path(place)[:-1]:
-            if step in case.matrix.lists:
-                for person in people:
-                    if person == GUEST or not _enters(case, step, person):
-                        stopped.setdefault(step, {}).update(dict.fromkeys(_as_granted(case, place, [person])))
+        for step, open_ in _doors(case, place):
+            shut_out = [person for person in people if not open_[case.outcome.number(person)]]
+            if shut_out:
+                stopped.setdefault(step, {}).update(dict.fromkeys(_as_granted(case, place, shut_out)))
     edits = tuple(edit for step, whos in stopped.items() for edit in let_through(plan, case.laying, step, whos))
     placed = [p for p in dict.fromkeys(off.place for off in offs) if p in case.laying]
     alone = list(dict.fromkeys(_carrier(case, place) for place in placed if case.laying[place].carried == "share"))
@@ -439,10 +441,6 @@ def _passing(case: Case, offs: Sequence[Off]) -> Iterator[Repair]:
             f"Let the list of {names} carry the grants, too.",
         )
     yield edits, f"Let them pass through {' and '.join(map(case.path, stopped))}; nothing else in there opens."
-
-
-def _enters(case: Case, step: str, person: str) -> bool:
-    return bool(unpack(case.matrix.lists[step][0], len(case.matrix.counting.subjects))[case.outcome.number(person)])
 
 
 def _as_granted(case: Case, place: str, people: Sequence[str]) -> tuple[str, ...]:
