@@ -19,6 +19,8 @@ from yardgate.core.reason import grants_gate
 from yardgate.core.resolve import resolve
 from yardgate.core.rights import LEVELS, Level
 from yardgate.core.share import HostRule, Share
+from yardgate.core.walk import walk
+from yardgate.core.ways import offered
 
 RW, RO, NA = Level.RW, Level.RO, Level.NA
 
@@ -56,6 +58,25 @@ def test_every_cell_is_told_as_the_gates_have_it(plan: Plan) -> None:
             else:
                 state = "settled" if len(said) > 1 and not boss else "as granted"
             assert STATES[stands.state[number]] == state, (user, place, level, granted)
+
+
+@settings(max_examples=times(60, 2000))
+@given(plans(shares=True))
+def test_a_cell_of_the_board_is_the_best_that_somebody_finds_who_walks_in(plan: Plan) -> None:
+    found = outcome(resolve(plan, ON))
+    whos = [*found.matrix.counting.subjects[: found.matrix.counting.users], GUEST]
+    walked = dict.fromkeys(((who, place) for who in whos for place in plan.places), NA)
+    for over in offered(plan):
+        for who in whos:
+            for visit in walk(plan, who, over, ON, found.matrix.laying):
+                if over.protocol == "smb" or who != GUEST:
+                    walked[who, visit.place] = max(walked[who, visit.place], visit.level)
+                assert visit.level < RO or (visit.enters and visit.reads), "who reads gets in and reads"
+                assert visit.level < RW or (visit.changes and visit.adds), "who writes changes files and adds some"
+    for place in plan.places if plan.shares else ():
+        column = found.best[None][place]
+        for number, who in [*enumerate(whos[:-1]), (-1, GUEST)]:
+            assert LEVELS[column[number]] == walked[who, place], (who, place)
 
 
 def office(**more: Any) -> Plan:

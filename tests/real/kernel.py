@@ -68,18 +68,28 @@ def get_list(plan: Plan, path: Path, name: str) -> frozenset[PosixEntry] | None:
 
 
 def lay_down(plan: Plan, laying: Laying, top: Path, subjects: list[str]) -> dict[str, Path]:
-    """Make every place with its owner, group and list, and in each an ordinary file, and for everybody one to delete."""
+    """Make every place with its owner, group and list, and in each an ordinary file, and for everybody one to delete.
+
+    Where no list is planned, storage is made to object to nothing.
+    """
     where: dict[str, Path] = {}
     for place in plan.places.values():
         path = (where[place.parent] if place.parent else top) / place.name
         path.mkdir()
         where[place.id] = path
     for place, path in where.items():
-        laid = laying[place]
+        names = ("plain", *(f"doomed-{subject}" for subject in subjects))
+        laid = laying.get(place)
+        if laid is None or laid.list is None:
+            for name in names:
+                (path / name).touch()
+                (path / name).chmod(0o666)
+            path.chmod(0o777)
+            continue
         listed = laid.list
         assert isinstance(listed, PosixLaid)
         owner, group = number(plan, laid.owner), number(plan, laid.group)
-        for name in ("plain", *(f"doomed-{subject}" for subject in subjects)):
+        for name in names:
             file = path / name
             file.touch()
             os.chown(file, owner, group)

@@ -99,6 +99,18 @@ def by_hand(seed: int, style: str, places: int = 7) -> Plan:
     return Plan(name="random", target=Target(), users=users, groups=groups, places=made)
 
 
+def half_planned(plan: Plan, rng: random.Random) -> Plan:
+    """Now and then, a tree in which nobody planned the pool's list, and in some places nobody planned any."""
+    if rng.random() < 0.75:
+        return plan
+    planned = {place for place in plan.places if rng.random() < 0.4 and plan.places[place].parent is not None}
+    places = {
+        place.id: place if place.id in planned else replace(place, own=None, cut=False, carried=None)
+        for place in plan.places.values()
+    }
+    return replace(plan, places=places)
+
+
 def granted(seed: int, style: str, places: int = 6) -> Plan:
     """A tree whose lists are compiled from random grants under a random clash rule."""
     rng = random.Random(f"granted-{style}-{seed}")

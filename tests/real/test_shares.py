@@ -30,9 +30,9 @@ ACTS = ("lists", "reads", "changes", "adds", "deletes")
 
 
 def set_up(seed: int, people: Plan) -> Plan:
-    """A tree with POSIX lists or mode bits, grants carried by anything, and one share somewhere in it, of every kind."""
-    rng = random.Random(f"share-{seed}")
-    plan = by_hand(seed, "kernel", places=4)
+    """A tree with POSIX lists or mode bits, or none planned, grants carried by anything, and a share somewhere in it, or two, of every kind."""
+    rng, apart = random.Random(f"share-{seed}"), random.Random(f"nested-{seed}")
+    plan = half_planned(by_hand(seed, "kernel", places=4), apart)
     users = {u.id: replace(u, enabled=people.users[u.id].enabled) for u in people.users.values()}
     whos = [*users, *people.groups, EVERYONE]
     top = rng.choice(list(plan.places))
@@ -43,18 +43,9 @@ def set_up(seed: int, people: Plan) -> Plan:
         if p == top or rng.random() < 0.3
     }
     tiers, within = rng.choice(RULES)
-    share = Share(
-        id="s",
-        name=f"share {seed}",
-        place=top,
-        guests=rng.choice([Level.NA, Level.NA, Level.RO, Level.RW]),
-        read_only=rng.random() < 0.2,
-        hidden=rng.random() < 0.3,
-        hide_unreadable=rng.random() < 0.4,
-        versions=rng.random() < 0.1,
-        recycle=rng.random() < 0.1,
-        administrator=rng.choice([None, None, None, *whos[:-1]]),
-    )
+    shares = {"s": offer("s", f"share {seed}", top, whos, rng)}
+    if apart.random() < 0.4:
+        shares["t"] = offer("t", f"inner {seed}", apart.choice([p for p in places if p != top]), whos, apart)
     only = frozenset(rng.sample(whos[:-1], 4)) if rng.random() < 0.15 else None
     target = Target(tiers=tiers, within=within)
     made = Plan(
@@ -63,11 +54,26 @@ def set_up(seed: int, people: Plan) -> Plan:
         places=places,
         grants=grants,
         target=target,
-        shares={"s": share},
+        shares=shares,
         services={"smb": Service(id="smb", only=only)},
     )
     assert check(made) == ()
     return made
+
+
+def offer(share: str, name: str, place: str, whos: list[str], rng: random.Random) -> Share:
+    return Share(
+        id=share,
+        name=name,
+        place=place,
+        guests=rng.choice([Level.NA, Level.NA, Level.RO, Level.RW]),
+        read_only=rng.random() < 0.2,
+        hidden=rng.random() < 0.3,
+        hide_unreadable=rng.random() < 0.4,
+        versions=rng.random() < 0.1,
+        recycle=rng.random() < 0.1,
+        administrator=rng.choice([None, None, None, *whos[:-1]]),
+    )
 
 
 def compare(seeds: range) -> None:
@@ -79,7 +85,9 @@ def compare(seeds: range) -> None:
     top = Path(tempfile.mkdtemp(prefix="yardgate-shares-", dir="/tmp"))
     top.chmod(0o755)
     subjects = [*users, GUEST, "stranger"]
-    sections, folders, plans = [], {}, {}
+    texts: list[str] = []
+    folders: dict[str, list[str]] = {}
+    plans: dict[str, tuple[Plan, Laying, str]] = {}
     try:
         (top / "trees").mkdir(mode=0o755)
         for seed in seeds:
@@ -87,22 +95,23 @@ def compare(seeds: range) -> None:
             matrix = resolve(plan, ON)
             (top / "trees" / str(seed)).mkdir(mode=0o755)
             where = lay_down(plan, matrix.laying, top / "trees" / str(seed), subjects)
-            sections.append(smbconf.write(matrix, lambda place, where=where: str(where[place])))  # type: ignore[misc]
-            share = plan.shares["s"]
-            visits = walk(plan, "u0", Over("s", "smb"), ON, matrix.laying)
-            folders[share.name] = [
-                str(where[v.place].relative_to(where[share.place])).replace(".", "", 1).replace("/", "\\")
-                if v.place != share.place
-                else ""
-                for v in visits
-            ]
-            plans[share.name] = (plan, matrix.laying)
-        answers = ask(top, people, sections, folders)
+            texts.append(smbconf.write(matrix, lambda place, where=where: str(where[place])))  # type: ignore[misc]
+            for share in plan.shares.values():
+                visits = walk(plan, "u0", Over(share.id, "smb"), ON, matrix.laying)
+                folders[share.name] = [
+                    str(where[v.place].relative_to(where[share.place])).replace(".", "", 1).replace("/", "\\")
+                    if v.place != share.place
+                    else ""
+                    for v in visits
+                ]
+                plans[share.name] = (plan, matrix.laying, share.id)
+        answers = ask(top, people, texts, folders)
     finally:
         shutil.rmtree(top)
     wrong, asked, found = [], 0, Counter[str]()
-    offered = {plan.shares["s"].name for plan, _ in plans.values() if not plan.shares["s"].hidden}
-    offered -= {name for name, section in zip(plans, sections, strict=True) if " available = no" in section}
+    sections = [section for text in texts for section in ("\n" + text).split("\n[")[1:]]
+    closed = {section.split("]")[0] for section in sections if " available = no" in section}
+    offered = {name for name, (plan, _, share) in plans.items() if not plan.shares[share].hidden} - closed
     for subject in subjects:
         asked += 1
         shown = set(answers[f"{subject} lists"] or ())  # type: ignore[arg-type]

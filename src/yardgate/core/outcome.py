@@ -5,7 +5,7 @@ Where a plan offers no shares, what grants and storage alone give stands for it.
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
-from functools import cached_property
+from functools import cached_property, lru_cache
 from typing import NamedTuple
 
 import numpy as np
@@ -112,7 +112,11 @@ def outcome(matrix: Matrix, before: Outcome | None = None) -> Outcome:
     if matrix.plan.shares:
         best[None] = _best(matrix, [best["smb"], best["nfs"]], known, None)
     else:
-        best[None] = {place: np.append(row, np.uint8(0)) for place, row in matrix.rows.items()}
+        rows, old = (known.matrix.rows, known.best[None]) if known and not known.matrix.plan.shares else ({}, {})
+        best[None] = {
+            place: old[place] if row is rows.get(place) else np.append(row, np.uint8(0))
+            for place, row in matrix.rows.items()
+        }
     return Outcome(matrix, let_in, over, best)
 
 
@@ -161,18 +165,27 @@ def _reached_alike(matrix: Matrix, then: Matrix, over: Over, place: str) -> bool
 def _best(
     matrix: Matrix, parts: Sequence[Columns], known: Outcome | None, protocol: Protocol | None
 ) -> dict[str, Column]:
-    nothing = np.zeros(len(matrix.counting.subjects) + 1, dtype=np.uint8)
+    nothing = _nothing(len(matrix.counting.subjects) + 1)
     found: dict[str, Column] = dict.fromkeys(matrix.plan.places, nothing)
     for columns in parts:
         for place, column in columns.items():
             here = found[place]
             found[place] = column if here is nothing else np.maximum(here, column)
-    if known is not None:  # the same values as the same array, so that comparing is quick
-        old = known.best[protocol]
-        found = {
-            place: old[place] if place in old and np.array_equal(old[place], column) else column
-            for place, column in found.items()
-        }
+    if known is None:
+        return found
+    old = known.best[protocol]
+    return {place: _as_before(old.get(place), column) for place, column in found.items()}
+
+
+def _as_before(old: Column | None, column: Column) -> Column:
+    """The same values as the same array, so that comparing is quick."""
+    return old if old is not None and old is not column and np.array_equal(old, column) else column
+
+
+@lru_cache(maxsize=8)
+def _nothing(size: int) -> Column:
+    found: Column = np.zeros(size, dtype=np.uint8)
+    found.setflags(write=False)
     return found
 
 
@@ -192,6 +205,9 @@ def over_ways(found: Outcome, other: Outcome, place: str, protocol: Protocol | N
 def in_both(before: Outcome, after: Outcome) -> tuple[Sequence[str], NDArray[np.intp], NDArray[np.intp]]:
     """The users of both plans, and the guest behind them, with their numbers in a column of the one and of the other."""
     old, new = before.matrix.counting, after.matrix.counting
+    if old is new:
+        numbers = np.append(np.arange(old.users), len(old.subjects))
+        return [*old.subjects[: old.users], GUEST], numbers, numbers
     pairs = [(n, new.number[who]) for n, who in enumerate(old.subjects[: old.users]) if who in after.matrix.plan.users]
     then, now = np.array([*pairs, (len(old.subjects), len(new.subjects))], dtype=np.intp).T
     return [*(old.subjects[n] for n, _ in pairs), GUEST], then, now

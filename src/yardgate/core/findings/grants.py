@@ -7,12 +7,12 @@ import numpy as np
 from yardgate.core.edit import SetGrant
 from yardgate.core.findings.case import Case, Cell, Check, Finding, Found
 from yardgate.core.outcome import shifts
+from yardgate.core.packed import Bits
 from yardgate.core.plan import EVERYONE
-from yardgate.core.reason import GrantLine, explain
 from yardgate.core.rights import Level
-from yardgate.core.storage import granted_on
+from yardgate.core.storage import granted_on, tier_of
 from yardgate.core.ways import counted_as
-from yardgate.core.weighing import weigh
+from yardgate.core.weighing import parts, weigh
 
 
 def refusal_idle(case: Case) -> Found:
@@ -72,34 +72,33 @@ def refusal_beats(case: Case) -> Found:
     Look at the people it names: if one of them should get in, the remedies of their cell say how."""
     if case.plan.target.within != "refusal":
         return
-    beaten: dict[Cell, list[str]] = {}
-    for place, said in case.plan.grants.items():
-        refused = [who for who, level in said.items() if level == Level.NA]
-        given = [who for who, level in said.items() if level != Level.NA]
-        if not refused or not given:
-            continue
-        for who in _in_both(case, refused, given):
-            reason = explain(case.plan, who, place, case.on, case.laying)
-            lines = next(gate for gate in reason.gates if gate.kind == "share").lines
-            if reason.level == Level.NA and _beaten(lines):
-                for line in lines:
-                    if line.level == Level.NA and line.verdict == "decides" and line.said_on == place:
-                        beaten.setdefault((place, line.who), []).append(who)
-    for (place, refuser), people in beaten.items():
-        loses = f"{case.plan.named(refuser)} has no access to {case.path(place)}"
-        sentence = f"{loses}, and that beats what {case.names(people)} {'are' if len(people) > 1 else 'is'} granted there otherwise."
-        yield Finding("refusal-beats", "note", (place, refuser), sentence, tuple((who, place) for who in people))
+    mixed = [
+        place for place, said in case.plan.grants.items() if Level.NA in said.values() and len(set(said.values())) > 1
+    ]
+    lists = [granted_on(case.plan, case.laying, place) for place in mixed]
+    near = parts(case.plan.target, case.matrix.counting, lists).near
+    for number, (place, said) in enumerate(zip(mixed, lists, strict=True)):
+        own = case.plan.grants[place]
+        given = _counted(case, [who for who, level in said.items() if level != Level.NA])
+        given &= _counted(case, [who for who, level in own.items() if level != Level.NA])
+        given &= ~case.matrix.counting.boss
+        for refuser in (who for who, level in own.items() if level == Level.NA and said.get(who) == Level.NA):
+            counts = near[tier_of(case.plan, refuser)][number] if case.plan.target.tiers == "nearest" else given
+            named = case.users(_counted(case, [refuser]) & given & counts)
+            people = [who for who in named if case.matrix.level(who, place) == Level.NA]
+            if not people:
+                continue
+            loses = f"{case.plan.named(refuser)} has no access to {case.path(place)}"
+            sentence = f"{loses}, and that beats what {case.names(people)} {'are' if len(people) > 1 else 'is'} granted there otherwise."
+            cells = tuple((who, place) for who in people)
+            yield Finding("refusal-beats", "note", (place, refuser), sentence, cells)
 
 
-def _in_both(case: Case, refused: Sequence[str], given: Sequence[str]) -> tuple[str, ...]:
-    planes = [np.bitwise_or.reduce([counted_as(case.matrix, who) for who in some]) for some in (refused, given)]
-    return case.users(planes[0] & planes[1])
-
-
-def _beaten(lines: Sequence[GrantLine]) -> bool:
-    return any(line.level > Level.NA for line in lines) and any(
-        line.level == Level.NA and line.verdict == "decides" for line in lines
-    )
+def _counted(case: Case, whos: Sequence[str]) -> Bits:
+    """The subjects that count as one of some."""
+    nobody = np.zeros_like(case.matrix.counting.active)
+    found: Bits = np.bitwise_or.reduce([nobody, *(counted_as(case.matrix, who) for who in whos)])
+    return found
 
 
 def everyone_writes(case: Case) -> Found:
