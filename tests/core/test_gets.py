@@ -3,17 +3,19 @@
 from dataclasses import replace
 from typing import Any
 
+import numpy as np
 from hypothesis import given, settings
+from hypothesis import strategies as st
 
 from tests.conftest import ON
 from tests.gates import everything
-from tests.plans import plans
+from tests.plans import edits, plans
 from tests.thorough import times
-from yardgate.core.edit import PutPlace, SetGrant, apply
+from yardgate.core.edit import PlanError, PutPlace, SetGrant, apply
 from yardgate.core.gets import STATES, gets, said_at
 from yardgate.core.lists import Mode, Posix
 from yardgate.core.membership import token
-from yardgate.core.outcome import outcome
+from yardgate.core.outcome import outcome, outcome_of
 from yardgate.core.plan import EVERYONE, GUEST, Place, Plan, User
 from yardgate.core.reason import grants_gate
 from yardgate.core.resolve import resolve
@@ -69,8 +71,7 @@ def test_a_cell_of_the_board_is_the_best_that_somebody_finds_who_walks_in(plan: 
     for over in offered(plan):
         for who in whos:
             for visit in walk(plan, who, over, ON, found.matrix.laying):
-                if over.protocol == "smb" or who != GUEST:
-                    walked[who, visit.place] = max(walked[who, visit.place], visit.level)
+                walked[who, visit.place] = max(walked[who, visit.place], visit.level)
                 assert visit.level < RO or (visit.enters and visit.reads), "who reads gets in and reads"
                 assert visit.level < RW or (visit.changes and visit.adds), "who writes changes files and adds some"
     for place in plan.places if plan.shares else ():
@@ -154,3 +155,18 @@ def test_guests_are_held_beside_what_the_share_lets_them_do() -> None:
     assert told(plan, "office")[GUEST] == (RO, RO, "as granted")
     closed = replace(plan.places["office"], own=Mode(0o770), cut=True, carried="both")
     assert told(apply(plan, [PutPlace(closed)])[0], "office")[GUEST] == (RO, NA, "less")
+
+
+@settings(max_examples=times(100, 2000))
+@given(st.data(), plans())
+def test_what_stands_after_edits_is_told_from_what_stood_before(data: st.DataObject, plan: Plan) -> None:
+    before = gets(outcome(resolve(plan, ON)))
+    edit = data.draw(edits(plan))
+    try:
+        after, _ = apply(plan, [edit])
+    except PlanError:
+        return
+    told, anew = gets(outcome_of(after, before.outcome), before), gets(outcome(resolve(after, ON)))
+    for place, stands in anew.places.items():
+        assert np.array_equal(told.places[place].granted, stands.granted), (place, edit)
+        assert np.array_equal(told.places[place].state, stands.state), (place, edit)

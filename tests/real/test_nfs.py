@@ -15,7 +15,7 @@ from typing import Any, Literal
 from tests.conftest import ON
 from tests.real.host import OWN
 from tests.real.kernel import PRIVATE_GID, lay_down
-from tests.real.storage import by_hand
+from tests.real.storage import by_hand, half_planned
 from tests.real.test_shares import ACTS
 from yardgate.core.membership import token
 from yardgate.core.packed import count
@@ -35,10 +35,10 @@ RULES = (
 Server = Literal["kernel", "ganesha"]
 
 
-def set_up(seed: int, target: Target, styles: str) -> Plan:
-    """A tree with lists or mode bits, and one share somewhere in it with random host rules and squash."""
-    rng = random.Random(f"nfs-{seed}")
-    plan = by_hand(seed, styles, places=4)
+def set_up(seed: int, target: Target, styles: str, nested: bool) -> Plan:
+    """A tree with lists or mode bits, or none planned, and a share somewhere in it, or two, with random host rules and squash."""
+    rng, apart = random.Random(f"nfs-{seed}"), random.Random(f"nested-{seed}")
+    plan = half_planned(by_hand(seed, styles, places=4), apart)
     groups = dict(plan.groups)
     if rng.random() < 0.2:  # more groups than a client can claim, with the lower numbers
         many = {
@@ -48,25 +48,32 @@ def set_up(seed: int, target: Target, styles: str) -> Plan:
     if rng.random() < 0.1:
         groups["g1"] = replace(groups["g1"], gid=0)
     top = rng.choice(list(plan.places))
+    shares = {"s": offer("s", f"share {seed}", top, rng)}
+    if nested and apart.random() < 0.4:
+        other = apart.choice([place for place in plan.places if place != top])
+        shares["t"] = offer("t", f"other {seed}", other, apart)
+    grants = {top: {who: rng.choice(GRANTABLE) for who in rng.sample([*plan.users, *groups, EVERYONE], 3)}}
+    users = {user.id: replace(user, enabled=rng.random() < 0.9) for user in plan.users.values()}
+    made = replace(plan, users=users, groups=groups, grants=grants, target=target, shares=shares)
+    assert check(made) == ()
+    return made
+
+
+def offer(share: str, name: str, place: str, rng: random.Random) -> Share:
     hosts = tuple(
         HostRule(hosts=name, level=rng.choice([*GRANTABLE, Level.RW, Level.RW]))
         for name in rng.sample(RULES, rng.randint(1, 4))
     )
-    share = Share(
-        id="s",
-        name=f"share {seed}",
-        place=top,
+    return Share(
+        id=share,
+        name=name,
+        place=place,
         smb=False,
         nfs=True,
         read_only=rng.random() < 0.15,
         hosts=hosts,
         squash=rng.choice(["none", "root", "root", "all"]),
     )
-    grants = {top: {who: rng.choice(GRANTABLE) for who in rng.sample([*plan.users, *groups, EVERYONE], 3)}}
-    users = {user.id: replace(user, enabled=rng.random() < 0.9) for user in plan.users.values()}
-    made = replace(plan, users=users, groups=groups, grants=grants, target=target, shares={"s": share})
-    assert check(made) == ()
-    return made
 
 
 def claims(plan: Plan, subject: str) -> dict[str, Any]:
@@ -99,9 +106,10 @@ def ask(server: Server, plans: dict[int, Plan]) -> list[tuple[dict[str, Any], An
             base = top / "tree" / str(seed)
             base.mkdir(mode=0o755)
             where = lay_down(plan, laying, base, [str(one["me"]) for one in mine])
-            share = plan.shares["s"]
-            offered = where[share.place]
             for one in mine:
+                one["share"] = rng.choice(list(plan.shares))
+                share = plan.shares[one["share"]]
+                offered = where[share.place]
                 subject = GUEST if one["subject"] == "stranger" else str(one["subject"])
                 visits = walk(as_served(plan, server, one["version"]), subject, way(one), ON, laying)
                 folders = [
@@ -114,7 +122,7 @@ def ask(server: Server, plans: dict[int, Plan]) -> list[tuple[dict[str, Any], An
                     exports.write(plan, lambda place, where=where: f"/{where[place].relative_to(top / 'tree')}")
                 )  # type: ignore[misc]
             else:
-                lines.append(ganesha(plan, seed, offered))
+                lines.append(ganesha(plan, seed, where[plan.shares["s"].place]))
         task = {
             "server": server,
             "top": str(top),
@@ -143,7 +151,7 @@ def as_served(plan: Plan, server: Server, version: Any) -> Plan:
 
 
 def way(one: dict[str, Any]) -> Over:
-    return Over("s", "nfs", ip_address(one["address"]), HOSTS[one["address"]])
+    return Over(one["share"], "nfs", ip_address(one["address"]), HOSTS[one["address"]])
 
 
 GANESHA = """NFS_CORE_PARAM { NFS_Port = 2049; MNT_Port = 20048; Protocols = 3,4; Enable_NLM = false; Enable_RQUOTA = false;
@@ -167,14 +175,14 @@ def ganesha(plan: Plan, seed: int, path: Path) -> str:
 
 
 def compare(server: Server, seeds: range, target: Target, styles: str) -> None:
-    plans = {seed: set_up(seed, target, styles) for seed in seeds}
+    plans = {seed: set_up(seed, target, styles, nested=server == "kernel") for seed in seeds}
     wrong, asked, found = [], 0, Counter[str]()
     for one, real in ask(server, plans):
         visits: tuple[Visit, ...] = one["visits"]
         asked += 1
         let_in, plan = visits[0].shown, plans[one["seed"]]
         found["let in"] += real is not None
-        about = (one["seed"], one["subject"], one["version"], one["address"])
+        about = (one["seed"], one["share"], one["subject"], one["version"], one["address"])
         pointless = (
             server == "ganesha" and one["version"] == 4 and not visits[0].enters
         )  # it may answer NFS4ERR_MOVED there
@@ -195,9 +203,9 @@ def compare(server: Server, seeds: range, target: Target, styles: str) -> None:
                 listing.pop(visit.place, None)
             wrong += [(*about, visit.place, act, folder[act]) for act in ACTS if folder[act] != getattr(visit, act)]
     print(f"{server}: {len(plans)} share set-ups, {asked} answers, {dict(found)}, {len(wrong)} differ")
-    print(Counter((line[2], *line[-2:]) for line in wrong).most_common())
+    print(Counter((line[3], *line[-2:]) for line in wrong).most_common())
     for line in wrong[:40]:
-        share = plans[line[0]].shares["s"]
+        share = plans[line[0]].shares[line[1]]
         print(line, share.squash, [(rule.hosts, rule.level.name) for rule in share.hosts])
     assert wrong == []
     assert min(found.values()) > asked / 150  # or too little was let through to say anything

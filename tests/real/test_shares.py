@@ -15,14 +15,16 @@ import pytest
 from tests.conftest import ON
 from tests.real.host import OWN
 from tests.real.kernel import lay_down
-from tests.real.storage import FIRST_GID, FIRST_UID, by_hand
+from tests.real.storage import FIRST_GID, FIRST_UID, by_hand, half_planned
 from tests.real.test_smb_wire import GIDS_WITHOUT_PRIMARY
 from yardgate.core.clash import RULES
 from yardgate.core.membership import token
+from yardgate.core.outcome import outcome
 from yardgate.core.plan import EVERYONE, GUEST, Plan, Target, check
 from yardgate.core.resolve import resolve
 from yardgate.core.rights import GRANTABLE, Level
 from yardgate.core.share import Over, Service, Share
+from yardgate.core.storage import Laying
 from yardgate.core.walk import walk
 from yardgate.formats import smbconf
 
@@ -117,15 +119,19 @@ def compare(seeds: range) -> None:
         shown = set(answers[f"{subject} lists"] or ())  # type: ignore[arg-type]
         if shown != (offered if subject not in users or users[subject].enabled else set()):
             wrong.append((next(iter(plans)), subject, "is shown the shares", sorted(shown ^ offered)))
-    for name, (plan, laying) in plans.items():
+    best: dict[tuple[int, str, str], Level] = {}
+    for name, (plan, laying, share) in plans.items():
         for subject in subjects:
-            visits = walk(plan, GUEST if subject == "stranger" else subject, Over("s", "smb"), ON, laying)
+            me = GUEST if subject == "stranger" else subject
+            visits = walk(plan, me, Over(share, "smb"), ON, laying)
             real = answers[f"{subject} {name}"]
             asked += 1
             if (real is not None) != visits[0].shown:
                 wrong.append((name, subject, "connects", real is not None))
             listing = {visit.place: set(one["names"]) for visit, one in zip(visits, real or (), strict=False)}
             for visit, one in zip(visits, real or (), strict=False):
+                cell = (id(plan), me, visit.place)
+                best[cell] = max(best.get(cell, Level.NA), level_of(one))
                 asked += len(ACTS)
                 if (parent := plan.places[visit.place].parent) in listing:
                     asked += 1
@@ -136,13 +142,27 @@ def compare(seeds: range) -> None:
                 wrong += [
                     (name, subject, visit.place, act, one[act]) for act in ACTS if one[act] != getattr(visit, act)
                 ]
+    boards = {id(plan): (name, outcome(resolve(plan, ON))) for name, (plan, _, _) in plans.items()}
+    for (number, subject, place), gets in best.items():
+        name, board = boards[number]
+        asked += 1
+        if (said := board.level(subject, place)) != gets and not (said == Level.PT and gets == Level.NA):
+            wrong.append((name, subject, place, "on the board", said, "really", gets))
     print(
-        f"{len(plans)} share set-ups, seeds {seeds.start} to {seeds.stop - 1}, {len(subjects)} ways to sign in: {asked} answers, {dict(found)}, {len(wrong)} differ"
+        f"{len(boards)} share set-ups with {len(plans)} shares, seeds {seeds.start} to {seeds.stop - 1}, {len(subjects)} ways to sign in: {asked} answers, {dict(found)}, {len(wrong)} differ"
     )
     for one in wrong[:40]:
-        print(one, plans[one[0]][0].shares["s"])
+        plan, _, share = plans[one[0]]
+        print(one, plan.shares[share])
     assert wrong == []
     assert min(found.values()) > asked / 100
+
+
+def level_of(found: dict[str, Any]) -> Level:
+    """What somebody can do in a folder, as a level of the board."""
+    if not (found["lists"] and found["reads"]):
+        return Level.NA
+    return Level.RW if all(found[act] for act in ACTS) else Level.RO
 
 
 def ask(

@@ -44,8 +44,7 @@ EXPLAINED = 20
 @long.get("/standing", response_model=StandingOut)
 def standing(plan: str, _: Reader, request: Request, desk: TheDesk) -> Response:
     """How every promise stands, which cannot both be kept, and everything that is found. Its tag (RFC 9110, 8.8.3) changes with it."""
-    opened = desk.plans.open(plan)
-    tag, text = desk.once(opened, "standing", lambda: _standing(desk, opened).model_dump_json().encode())
+    tag, text = desk.newest(plan, lambda opened: _standing(desk, opened).model_dump_json().encode())
     if tag in request.headers.get("if-none-match", "").split(", "):
         return Response(status_code=304, headers={"ETag": tag})
     return Response(text, media_type="application/json", headers={"ETag": tag})

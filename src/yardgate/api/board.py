@@ -11,7 +11,7 @@ from yardgate.api.parsing import OffLoop
 from yardgate.api.schemas import Id, InsteadOut, OffCell, OverOut, ReasonOut, RuleOut, Stands, WayLevel, Window
 from yardgate.api.signin import Reader, TheDesk
 from yardgate.core.clash import RULES, rule_words
-from yardgate.core.gets import STATES, WORDS, gets
+from yardgate.core.gets import STATES, WORDS
 from yardgate.core.gets import stands as stands_of
 from yardgate.core.outcome import outcome, shifts
 from yardgate.core.plan import EVERYONE, fold
@@ -41,10 +41,10 @@ def window(
 ) -> Window:
     """What comes out: the columns of the places named, for the subjects from `first` on (users by id, then groups by id)."""
     opened = desk.plans.open(plan)
-    here = desk.outcome(opened)
+    here = desk.gets(opened)
     found = columns(here, place, over, first, count)
     shown = max((len(column.levels) for column in found.values()), default=0)
-    subjects = len(here.matrix.counting.subjects)
+    subjects = len(here.outcome.matrix.counting.subjects)
     return Window(revision=opened.revision, first=first, count=shown, subjects=subjects, columns=found)
 
 
@@ -76,7 +76,7 @@ def reason(plan: str, _: Reader, desk: TheDesk, subject: Id, place: Id, over: Se
 def stands(plan: str, _: Reader, desk: TheDesk, what: Literal["off", "settled"] = "off") -> Stands:
     """Who gets more or less than is granted, or where grants differ and the rule settled it."""
     opened = desk.plans.open(plan)
-    _tag, found = desk.once(opened, "gets", lambda: gets(desk.outcome(opened)))
+    found = desk.gets(opened)
     cells = chain(found.off("more"), found.off("less")) if what == "off" else found.off("settled")
     order = sorted(cells, key=lambda cell: (fold(opened.plan.path_name(cell.place)), cell.place, cell.subject))
     return Stands(

@@ -6,7 +6,6 @@ from contextlib import contextmanager
 from dataclasses import dataclass, field
 from datetime import date
 from threading import BoundedSemaphore, Lock
-from typing import Any, TypeVar
 
 import numpy as np
 from fastapi import HTTPException, Response
@@ -19,7 +18,7 @@ from yardgate.api.rolling import Rolling
 from yardgate.api.schemas import CellChange, Changed, Column, EntryOut, GrantOut, ReasonOut, Step
 from yardgate.core.findings import find
 from yardgate.core.findings.case import Case, Finding
-from yardgate.core.gets import View, column, stands
+from yardgate.core.gets import Gets, View, column, gets, stands
 from yardgate.core.keeping import Kept, keep
 from yardgate.core.outcome import Outcome, Shift, outcome
 from yardgate.core.plan import Plan
@@ -38,7 +37,8 @@ SOURCE_LETTERS = np.frombuffer(b"-ogaAxwli", dtype=np.uint8)
 OF_THE_WAY = np.uint8(8)  # its number among them: it is the way in that gives, or leaves, something else
 STATE_LETTERS = np.frombuffer(b"=s.u+<", dtype=np.uint8)
 LISTED = 500
-T = TypeVar("T")
+At = tuple[int, date, int | None]
+"""What is found depends on: the plan's revision, the day, and the revision that the appliance has."""
 HOSTS, WAIT = 2, 3.0  # hosts that are read at once for requests, and the seconds that a further one waits
 
 
@@ -50,12 +50,16 @@ class Worked:
     coming_out: Lock = field(default_factory=Lock)
     keeping: Lock = field(default_factory=Lock)
     forcing: Lock = field(default_factory=Lock)
+    comparing: Lock = field(default_factory=Lock)
+    finding: Lock = field(default_factory=Lock)
+    answering: Lock = field(default_factory=Lock)
     matrix: Matrix | None = None
     outcome: Outcome | None = None
     kept: Kept | None = None
     in_force: tuple[int, Outcome] | None = None
-    working: dict[str, Lock] = field(default_factory=dict)
-    worked: dict[str, tuple[tuple[int, date, int | None], Any]] = field(default_factory=dict)
+    gets: Gets | None = None
+    found: tuple[At, tuple[Finding, ...]] | None = None
+    answer: tuple[At, bytes] | None = None
 
 
 class Desk:
@@ -109,6 +113,16 @@ class Desk:
                 of.outcome = last
             return last
 
+    def gets(self, opened: Opened) -> Gets:
+        """That, beside what is granted."""
+        found, of = self.outcome(opened), self._of(opened)
+        with of.comparing:
+            last = of.gets
+            if last is None or last.outcome is not found:
+                last = gets(found, last)
+                of.gets = last
+            return last
+
     def kept(self, opened: Opened) -> Kept:
         """What comes out over the ways in, and how the promises stand."""
         found, of = self.outcome(opened), self._of(opened)
@@ -134,18 +148,26 @@ class Desk:
 
     def findings(self, opened: Opened) -> tuple[Finding, ...]:
         """Everything that is found, worked out once for all who ask."""
-        return self.once(opened, "findings", lambda: tuple(find(self.case(opened))))[1]
+        key, of = self._at(opened), self._of(opened)
+        with of.finding:
+            if of.found is None or of.found[0] != key:
+                of.found = (key, tuple(find(self.case(opened))))
+            return of.found[1]
 
-    def once(self, opened: Opened, what: str, work: Callable[[], T]) -> tuple[str, T]:
-        """Something that is worked out of a plan, once for all who ask, and a tag that says of which it is."""
-        key = (opened.revision, date.today(), self.rollouts.revision_in_force(opened.id))
-        of = self._of(opened)
-        with of.working.setdefault(what, Lock()):
-            known = of.worked.get(what)
-            if known is None or known[0] != key:
-                known = (key, work())
-                of.worked[what] = known
-        return f'W/"{opened.id}-{"-".join(map(str, key))}"', known[1]
+    def newest(self, plan: str, work: Callable[[Opened], bytes]) -> tuple[str, bytes]:
+        """What takes long to work out of a plan, and a tag that says of which revision it is: the newest that there was when one came, or a
+        later one. Whoever comes while it is worked out of an older one waits, and all who wait get the next."""
+        opened = self.plans.open(plan)
+        asked, of = self._at(opened), self._of(opened)
+        with of.answering:
+            known = of.answer
+            if known is None or known[0][1:] != asked[1:] or known[0][0] < asked[0]:
+                opened = self.plans.open(plan)
+                known = of.answer = (self._at(opened), work(opened))
+        return f'W/"{plan}-{"-".join(map(str, known[0]))}"', known[1]
+
+    def _at(self, opened: Opened) -> At:
+        return opened.revision, date.today(), self.rollouts.revision_in_force(opened.id)
 
     def _of(self, opened: Opened) -> "Worked":
         with self._lock:
@@ -189,10 +211,10 @@ def order(matrix: Matrix) -> NDArray[np.intp]:
 
 
 def columns(
-    found: Outcome, places: Iterable[str], view: View = None, first: int = 0, count: int | None = None
+    found: Gets, places: Iterable[str], view: View = None, first: int = 0, count: int | None = None
 ) -> dict[str, Column]:
     """The columns of the board as they come out."""
-    matrix = found.matrix
+    here, matrix = found.outcome, found.outcome.matrix
     wanted = [place for place in places if place in matrix.rows]
     shown = order(matrix)[first : None if count is None else first + count]
     details = detail(matrix, wanted)
@@ -202,7 +224,8 @@ def columns(
 
     result = {}
     for place in wanted:
-        comes, told, source = column(found, place, view), stands(found, place, view), details[place].source
+        comes, source = column(here, place, view), details[place].source
+        told = found.places[place] if view is None else stands(here, place, view)
         elsewhere = comes[:-1] != matrix.rows[place]
         result[place] = Column(
             levels=letters(LEVEL_LETTERS, comes),

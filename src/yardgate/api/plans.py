@@ -37,6 +37,7 @@ from yardgate.api.storage import standing
 from yardgate.core.clash import rule_words
 from yardgate.core.edit import Edit, PutGroup, PutShare, SetGrant, apply, describe, difference, sentence
 from yardgate.core.effect import between
+from yardgate.core.gets import Gets, gets
 from yardgate.core.keeping import keep
 from yardgate.core.membership import cycles
 from yardgate.core.names import fresh_id
@@ -149,10 +150,10 @@ def _group(group: Group) -> GroupOut:
     return GroupOut(**plain, members=sorted(group.members), unknown=list(group.unknown))
 
 
-def _answer(desk: Desk, before: Outcome, after: Outcome, opened: Opened, edits: Sequence[Edit], words: str) -> Answer:
+def _answer(desk: Desk, before: Outcome, now: Gets, opened: Opened, edits: Sequence[Edit], words: str) -> Answer:
     """What changed between two outcomes. Only grants edited: the new columns of their places, and of those where something else comes out,
     come along, if they are few."""
-    plan, laying = after.matrix.plan, after.matrix.laying
+    after, plan, laying = now.outcome, now.outcome.matrix.plan, now.outcome.matrix.laying
     edited = {edit.place for edit in edits if isinstance(edit, SetGrant)}
     places = {place for place in plan.places if edited.intersection(plan.path(place))}
     for old, new in ((before.matrix.rows, after.matrix.rows), *((before.best[p], after.best[p]) for p in after.best)):
@@ -164,7 +165,7 @@ def _answer(desk: Desk, before: Outcome, after: Outcome, opened: Opened, edits: 
         changed=changed(shifts(before, after)),
         grants={} if whole else dict(grants(plan, places)),
         standing={} if whole else standing({p: laying[p] for p in places if p in laying}),
-        columns={} if whole else columns(after, places),
+        columns={} if whole else columns(now, places),
         whole=whole,
         undo=desk.step(opened, opened.done),
         redo=desk.step(opened, opened.undone),
@@ -177,7 +178,7 @@ def edit(plan: str, account: Planner, desk: TheDesk, body: Edits) -> Answer:
     opened = desk.plans.open(plan)
     before = desk.outcome(opened)
     kept = desk.plans.commit(plan, body.revision, body.edits, account.name)
-    return _answer(desk, before, desk.outcome(kept), kept, body.edits, describe(opened.plan, kept.plan, body.edits))
+    return _answer(desk, before, desk.gets(kept), kept, body.edits, describe(opened.plan, kept.plan, body.edits))
 
 
 @router.post("/{plan}/what-if")
@@ -186,7 +187,7 @@ def what_if(plan: str, _: Reader, desk: TheDesk, body: Edits) -> Answer:
     opened = desk.plans.open(plan)
     before = desk.outcome(opened)
     next_plan, _inverse = apply(opened.plan, body.edits)
-    after = outcome_of(next_plan, before)
+    after = gets(outcome_of(next_plan, before), desk.gets(opened))
     return _answer(desk, before, after, opened, body.edits, describe(opened.plan, next_plan, body.edits))
 
 
@@ -224,7 +225,7 @@ def redo(plan: str, account: Planner, desk: TheDesk, body: At) -> Answer:
 def stepped(desk: Desk, before: Outcome, opened: Opened) -> Answer:
     entry = desk.plans.history(opened.id, most=1)[0]
     edits = desk.plans.edits(opened.id, opened.revision)
-    return _answer(desk, before, desk.outcome(opened), opened, edits, entry.words)
+    return _answer(desk, before, desk.gets(opened), opened, edits, entry.words)
 
 
 @router.get("/{plan}/history")

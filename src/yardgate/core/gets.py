@@ -90,8 +90,12 @@ View = Protocol | Literal["storage"] | None
 """Over one protocol, by grants and storage alone, or over any way in."""
 
 
-def gets(found: Outcome) -> Gets:
-    return Gets(found, {place: stands(found, place) for place in found.matrix.plan.places})
+def gets(found: Outcome, before: Gets | None = None) -> Gets:
+    """`before`, of an earlier plan: what stands as it stood is taken over."""
+    old = before.places if before is not None else {}
+    stale = set(_perhaps_otherwise(before.outcome, found)) if before is not None else set()
+    places = found.matrix.plan.places
+    return Gets(found, {p: old[p] if p in old and p not in stale else stands(found, p) for p in places})
 
 
 def column(found: Outcome, place: str, view: View = None) -> Column:
