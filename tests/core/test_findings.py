@@ -107,6 +107,14 @@ def over_nfs(*rules: tuple[str, Level], target: Target | None = None, **fields: 
     return yard(shares=with_share(smb=False, nfs=True, hosts=hosts, **fields), target=target or Target())
 
 
+def two_over_nfs(level: Level) -> Plan:
+    """A host that may write in hulls, and what it may do in a folder inside, by a share of its own."""
+    plan = over_nfs(("192.0.2.20", RW))
+    rule = HostRule(hosts="192.0.2.20", level=level)
+    inner = Share(id="t", name="petrel", place="petrel", smb=False, nfs=True, hosts=(rule,))
+    return replace(plan, shares={**plan.shares, "t": inner})
+
+
 DOMAIN = Directory(id="dom", name="DOM", domain="dom.example", low=100_000, high=100_100)
 
 
@@ -245,6 +253,7 @@ CASES: dict[str, tuple[Plan, Plan]] = {
         over_nfs(("192.0.2.0/24", RW), ("192.0.2.20", RO), target=Target(host_rules="first")),
         over_nfs(("192.0.2.0/24", RW), ("192.0.2.20", RO)),
     ),
+    "nfs-inside": (two_over_nfs(RO), two_over_nfs(RW)),
     "many-groups": (
         replace(over_nfs(*TO_HOST), groups={**yard().groups, **MANY}),
         replace(yard(), groups={**yard().groups, **MANY}),

@@ -21,10 +21,10 @@ from yardgate.core.membership import token
 from yardgate.core.packed import count
 from yardgate.core.plan import EVERYONE, GUEST, Group, Plan, Target, check
 from yardgate.core.rights import GRANTABLE, Level
-from yardgate.core.share import HostRule, Over, Share
-from yardgate.core.storage import lay
+from yardgate.core.share import HostRule, Over, Share, host_rule
+from yardgate.core.storage import Laying, lay
 from yardgate.core.walk import Visit, walk
-from yardgate.core.ways import CLAIMED
+from yardgate.core.ways import CLAIMED, inside
 from yardgate.formats import exports
 
 HOSTS = {"10.99.0.11": "one.quay.example", "10.99.0.12": "two.quay.example", "10.99.1.21": ""}
@@ -111,7 +111,7 @@ def ask(server: Server, plans: dict[int, Plan]) -> list[tuple[dict[str, Any], An
                 share = plan.shares[one["share"]]
                 offered = where[share.place]
                 subject = GUEST if one["subject"] == "stranger" else str(one["subject"])
-                visits = walk(as_served(plan, server, one["version"]), subject, way(one), ON, laying)
+                visits = visited(as_served(plan, server, one["version"]), subject, one, laying)
                 folders = [
                     "/" + str(where[v.place].relative_to(offered)) if v.place != share.place else "" for v in visits
                 ]
@@ -150,8 +150,35 @@ def as_served(plan: Plan, server: Server, version: Any) -> Plan:
     return replace(plan, target=replace(plan.target, nfs_way=asked))
 
 
-def way(one: dict[str, Any]) -> Over:
-    return Over(one["share"], "nfs", ip_address(one["address"]), HOSTS[one["address"]])
+def visited(plan: Plan, subject: str, one: dict[str, Any], laying: Laying) -> tuple[Visit, ...]:
+    """The visit to one share. Where a share lies in another, both in one file system, a host that the outer one speaks of comes to the inner one by the
+    outer one: always with version 4, which goes down from the top; with version 3, where the inner one does not speak of it. With version 4, a host
+    that only the inner one speaks of is shown the folders on the way there and nothing in them."""
+    share, host = plan.shares[one["share"]], (ip_address(one["address"]), HOSTS[one["address"]], plan.target.wildcards)
+    speaking = [s for s in plan.shares.values() if host_rule(s.hosts, plan.target.host_rules, *host) is not None]
+
+    def around(place: str) -> list[Share]:
+        """The shares that speak of the host and hold a place, the outermost first."""
+        return [other for above in plan.path(place) for other in speaking if other.place == above]
+
+    if one["version"] == 3:
+        over = next(reversed(around(share.place)), share)
+        plan = replace(plan, shares={share.id: replace(over, id=share.id, place=share.place)})
+        return walk(plan, subject, way(share, one), ON, laying)
+    found = []
+    visits = {s.id: {v.place: v for v in walk(plan, subject, way(s, one), ON, laying)} for s in plan.shares.values()}
+    for place in inside(plan, share):
+        over = next(iter(around(place)), share)
+        visit = visits[over.id][place]
+        if place == share.place and over is not share:
+            visit = replace(visit, shown=visits[over.id][plan.places[place].parent or ""].enters)
+        passed = over not in speaking and any(place in plan.path(other.place) for other in speaking)
+        found.append(replace(visit, shown=True) if passed else visit)
+    return tuple(found)
+
+
+def way(share: Share, one: dict[str, Any]) -> Over:
+    return Over(share.id, "nfs", ip_address(one["address"]), HOSTS[one["address"]])
 
 
 GANESHA = """NFS_CORE_PARAM { NFS_Port = 2049; MNT_Port = 20048; Protocols = 3,4; Enable_NLM = false; Enable_RQUOTA = false;
@@ -165,7 +192,9 @@ EXPORT_DEFAULTS { SecType = sys; Attr_Expiration_Time = 0; Anonymous_uid = 65534
 
 def ganesha(plan: Plan, seed: int, path: Path) -> str:
     share = plan.shares["s"]
-    squash = {"none": "no_root_squash", "root": "root_squash", "all": "all_squash"}[share.squash]
+    squash = {"none": "no_root_squash", "root": "root_id_squash", "all": "all_squash"}[
+        share.squash
+    ]  # of root alone, not of its groups
     level = {Level.NA: "None", Level.RO: "RO", Level.RW: "RO" if share.read_only else "RW"}
     rules = " ".join(
         f"CLIENT {{ Clients = {rule.hosts}; Access_Type = {level[rule.level]}; Squash = {squash}; }}"

@@ -96,7 +96,8 @@ def compare(seeds: range) -> None:
             plan = set_up(seed, people)
             matrix = resolve(plan, ON)
             (top / "trees" / str(seed)).mkdir(mode=0o755)
-            where = lay_down(plan, matrix.laying, top / "trees" / str(seed), subjects)
+            visitors = [f"{subject}-{share}" for subject in subjects for share in plan.shares]
+            where = lay_down(plan, matrix.laying, top / "trees" / str(seed), visitors)
             texts.append(smbconf.write(matrix, lambda place, where=where: str(where[place])))  # type: ignore[misc]
             for share in plan.shares.values():
                 visits = walk(plan, "u0", Over(share.id, "smb"), ON, matrix.laying)
@@ -107,7 +108,8 @@ def compare(seeds: range) -> None:
                     for v in visits
                 ]
                 plans[share.name] = (plan, matrix.laying, share.id)
-        answers = ask(top, people, texts, folders)
+        marks = {name: f"-{share}" for name, (_, _, share) in plans.items()}
+        answers = ask(top, people, texts, folders, marks)
     finally:
         shutil.rmtree(top)
     wrong, asked, found = [], 0, Counter[str]()
@@ -166,13 +168,14 @@ def level_of(found: dict[str, Any]) -> Level:
 
 
 def ask(
-    top: Path, people: Plan, sections: list[str], folders: dict[str, list[str]]
+    top: Path, people: Plan, sections: list[str], folders: dict[str, list[str]], marks: dict[str, str]
 ) -> dict[str, list[dict[str, Any]] | None]:
     names = {user: token(people, user) for user in people.users}
     task = {
         "top": str(top),
         "shares": "\n".join(sections),
         "folders": folders,
+        "marks": marks,
         "subjects": [
             *({"id": u, "name": u} for u in people.users),
             {"id": GUEST, "name": ""},

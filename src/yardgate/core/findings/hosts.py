@@ -6,10 +6,11 @@ from ipaddress import ip_address, ip_network
 
 from yardgate.core.edit import PutShare
 from yardgate.core.findings.case import Case, Check, Finding, Found
+from yardgate.core.hosts import classes
 from yardgate.core.membership import token
 from yardgate.core.plan import Plan
 from yardgate.core.rights import Level
-from yardgate.core.share import Address, HostRule, Hosts, Network, Share, hosts
+from yardgate.core.share import Address, HostRule, Hosts, Network, Share, host_rule, hosts
 from yardgate.core.ways import CLAIMED, is_on, seen_otherwise, unclaimed
 
 WIDE = {4: 24, 6: 64}
@@ -154,10 +155,41 @@ def no_hosts(case: Case) -> Found:
             )
 
 
+def inside_another(case: Case) -> Found:
+    """A folder is shared over NFS, a folder around it in the same dataset too, and the two say different things to the same hosts.
+
+    A host that the outer share speaks of reaches the inner one through the outer one with version 4 of NFS, by the outer one's rules (RFC 7530 section 7
+    has one tree of all exports). Say the same in both, share only one of them over NFS, or make the inner folder a dataset: what is a file system
+    of its own is asked by its own rules."""
+    order, wildcards = case.plan.target.host_rules, case.plan.target.wildcards
+    shares = _over_nfs(case.plan)
+    for inner in shares:
+        for outer in shares:
+            above = case.plan.path(inner.place)[:-1]
+            if outer.place not in above or any(
+                case.plan.places[place].kind != "folder"
+                for place in case.plan.path(inner.place)[above.index(outer.place) + 1 :]
+            ):
+                continue
+            for some in classes([rule.hosts for rule in (*outer.hosts, *inner.hosts)], wildcards):
+                by, own = (
+                    host_rule(share.hosts, order, some.address, some.name, wildcards) for share in (outer, inner)
+                )
+                if by is None or (own is not None and (own.level, inner.squash) == (by.level, outer.squash)):
+                    continue
+                says = f"{own.level.words}" if own is not None else "nothing"
+                if own is not None and own.level == by.level:
+                    says = f"{says}, and squashes otherwise"
+                said = f"With NFS version 4, {some.words} comes to {inner.name} through {outer.name}, which says {by.level.words}; {inner.name} says {says}."
+                yield Finding("nfs-inside", "consider", (inner.id, outer.id), said)
+                break
+
+
 CHECKS = (
     Check("root-unsquashed", "serious", "Root of a whole network is root here", root_unsquashed),
     Check("host-wide", "consider", "A host rule takes in more than it names", host_wide),
     Check("host-never", "consider", "A host rule that never counts", host_never),
+    Check("nfs-inside", "consider", "A share over NFS inside another", inside_another),
     Check("many-groups", "consider", "More groups than NFS can claim", many_groups),
     Check("no-hosts", "consider", "No host may mount a share", no_hosts),
 )
