@@ -19,6 +19,7 @@ from yardgate.core.edit import difference
 from yardgate.core.resolve import resolve
 from yardgate.core.rollout import Destination, steps, words
 from yardgate.core.system import System, compiled
+from yardgate.memory import share_arenas
 from yardgate.settings import Settings
 from yardgate.store import Opened, Plans, Store, Trouble
 from yardgate.store.accounts import Accounts
@@ -212,6 +213,7 @@ def _run(store: Store, settings: Settings, host_names: list[str], greeting: str)
     )
     server = Server(config)
     try:
+        share_arenas()
         keeping.start()
         server.run()
     except KeyboardInterrupt:

@@ -46,6 +46,9 @@ def test_a_share_is_made_changed_in_place_and_stopped(yard: Yard, page: Page) ->
     field = page.one("[aria-label='Another host']")
     field.send_keys(Keys.CONTROL, "a")
     field.send_keys("10.0.0.0/24", Keys.ENTER)
+    page.says("Change how curlew-31 is shared?")
+    page.says("10.0.0.0/24 on curlew-31: ")
+    page.button("Change it", ".ant-modal").click()
     page.until(lambda: yard.now().shares["share-curlew-31"].hosts == (HostRule(hosts="10.0.0.0/24", level=Level.RO),))
     page.says("keelson:/keel/hulls/curlew-31 /mnt/curlew-31 nfs4 _netdev 0 0")
     page.button("Stop sharing").click()
@@ -59,6 +62,13 @@ def test_a_share_is_made_changed_in_place_and_stopped(yard: Yard, page: Page) ->
 def test_a_service_switched_off_shows_at_every_share(yard: Yard, page: Page) -> None:
     page.go(yard.at("shares?share=share-drawings"))
     page.one("[aria-label='SMB service']").click()
+    page.says("Switch SMB off?")
+    page.says("would get less than is granted to them in")
+    page.button("Leave it as it is", ".ant-modal").click()
+    page.until(lambda: not page.all(".ant-modal"))
+    assert "smb" not in yard.now().services or yard.now().services["smb"].on
+    page.one("[aria-label='SMB service']").click()
+    page.until(lambda: page.button("Switch it off", ".ant-modal").click() or True)
     page.says("SMB is switched off: nobody gets in over it.")
     page.says("No share reaches")
     assert not yard.now().services["smb"].on
@@ -122,6 +132,7 @@ def test_who_may_use_a_service_is_said_at_the_service(yard: Yard, page: Page) ->
     assert len(yard.now().services["pages"].only or ()) == 1
     page.until(lambda: not page.all(".ant-modal"))
     page.until(lambda: page.all("[aria-label='SMB service']")[0].click() or True)
+    page.until(lambda: page.button("Switch it off", ".ant-modal").click() or True)
     page.until(lambda: "smb" in yard.now().services)
     assert not yard.now().services["smb"].on
     page.says("SMB off")

@@ -7,30 +7,27 @@ from tests.gates import everything
 from tests.plans import plans
 from tests.thorough import times
 from yardgate.core.everyone import everyone
-from yardgate.core.membership import token
+from yardgate.core.gets import gets
 from yardgate.core.outcome import outcome
 from yardgate.core.plan import Plan
 from yardgate.core.resolve import resolve
 from yardgate.core.rights import Level
-from yardgate.core.storage import granted_on
 
 
 @settings(max_examples=times(150, 1000))
 @given(plans(shares=True))
 def test_every_surprise_is_one_and_none_is_left_out(plan: Plan) -> None:
     found = outcome(resolve(plan, ON))
-    tried, cells = everyone(found), everything(plan)
+    told, cells = gets(found), everything(plan)
+    tried = everyone(told)
     reached = [place for place in plan.places if found.ways_to(place)]
     levels = {(u, p): max(cells.get((u, p, x), Level.NA) for x in ("smb", "nfs")) for u in plan.users for p in reached}
-    boss = plan.target.administrators
-    more = set()
-    for (user, place), level in levels.items():
-        ways = token(plan, user)
-        said = [given for who, given in granted_on(plan, found.matrix.laying, place).items() if who in ways]
-        granted = Level.RW if boss in ways else max(said, default=Level.NA)
-        if level > max(granted, Level.PT):
-            more.add((user, place))
-    assert {(s.subject, s.place) for s in tried.more} == more
+    beside = {
+        state: {(off.subject, off.place, off.granted, off.gets) for off in told.off(state)}
+        for state in ("more", "less")
+    }
+    assert {"more": set(tried.more), "less": set(tried.less)} == beside
+    assert all(levels.get((s.subject, s.place), s.other) == s.other != s.one for s in (*tried.more, *tried.less))
     active = [user for user in plan.users if plan.users[user].active(ON)]
     assert set(tried.nowhere) == {u for u in active if all(levels[u, p] < Level.RO for p in reached)}
     both = [p for p in reached if {way.protocol for way in found.ways_to(p)} == {"smb", "nfs"}]

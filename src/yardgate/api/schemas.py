@@ -625,8 +625,9 @@ class EveryoneOut(BaseModel):
 
     revision: Revision
     tried: int
-    totals: dict[Literal["more", "nowhere", "differ", "unwritten", "open_to_all"], int]
+    totals: dict[Literal["more", "less", "nowhere", "differ", "unwritten", "open_to_all"], int]
     more: list[SurpriseOut]
+    less: list[SurpriseOut]
     nowhere: list[str]
     differ: list[SurpriseOut]
     unwritten: list[str]

@@ -136,18 +136,20 @@ def walked(
 def try_everyone(plan: str, _: Reader, desk: TheDesk) -> EveryoneOut:
     """All people, all places, all ways in: what in that is surprising."""
     opened = desk.plans.open(plan)
-    found = everyone(desk.kept(opened).outcome)
+    found = everyone(desk.gets(opened))
     return EveryoneOut(
         revision=opened.revision,
         tried=found.tried,
         totals={
             "more": len(found.more),
+            "less": len(found.less),
             "nowhere": len(found.nowhere),
             "differ": len(found.differ),
             "unwritten": len(found.unwritten),
             "open_to_all": len(found.open_to_all),
         },
         more=[SurpriseOut(**cell._asdict()) for cell in found.more[:SURPRISES]],
+        less=[SurpriseOut(**cell._asdict()) for cell in found.less[:SURPRISES]],
         nowhere=list(found.nowhere[:SURPRISES]),
         differ=[SurpriseOut(**cell._asdict()) for cell in found.differ[:SURPRISES]],
         unwritten=list(found.unwritten[:SURPRISES]),

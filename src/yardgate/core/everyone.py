@@ -1,21 +1,19 @@
 """Trying everyone: all people, all places, all ways in at once, and what in that is surprising."""
 
 from collections.abc import Iterator
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from typing import NamedTuple
 
 import numpy as np
 
+from yardgate.core.gets import Gets
 from yardgate.core.outcome import Outcome
 from yardgate.core.packed import unpack
-from yardgate.core.resolve import Codes, to_codes
 from yardgate.core.rights import LEVELS, Level
-from yardgate.core.storage import granted_on
-from yardgate.core.weighing import weigh
 
 
 class Surprise(NamedTuple):
-    """A cell, and two levels that differ in it: what one would think, and what comes out; or over SMB, and over NFS."""
+    """A cell, and two levels that differ in it: what is granted, and what somebody gets; or over SMB, and over NFS."""
 
     subject: str
     place: str
@@ -25,20 +23,22 @@ class Surprise(NamedTuple):
 
 @dataclass(frozen=True, slots=True)
 class Everyone:
-    """tried: how many cells were looked at. more: users who get more than the widest of all that is granted to them and their
-    groups. nowhere: users whose account is open and who may read nothing anywhere. differ: users who get something else over
-    SMB than over NFS, where both lead. unwritten, open_to_all: places that nobody, and everybody, can write.
+    """tried: how many cells were looked at. more, less: users, and the guest, who get more, or less, than is granted (`gets`). nowhere:
+    users whose account is open and who may read nothing anywhere. differ: users who get something else over SMB than over NFS,
+    where both lead. unwritten, open_to_all: places that nobody, and everybody, can write.
     """
 
     tried: int
     more: tuple[Surprise, ...]
+    less: tuple[Surprise, ...]
     nowhere: tuple[str, ...]
     differ: tuple[Surprise, ...]
     unwritten: tuple[str, ...]
     open_to_all: tuple[str, ...]
 
 
-def everyone(found: Outcome) -> Everyone:
+def everyone(beside: Gets) -> Everyone:
+    found = beside.outcome
     matrix, counting = found.matrix, found.matrix.counting
     plan, users = matrix.plan, counting.users
     active = unpack(counting.active, users)
@@ -48,7 +48,8 @@ def everyone(found: Outcome) -> Everyone:
     ends = [place for place in reached if plan.places[place].kind != "pool"]
     return Everyone(
         len(reached) * (users + 1),
-        tuple(_more(found, columns)),
+        tuple(Surprise(*off) for off in beside.off("more")),
+        tuple(Surprise(*off) for off in beside.off("less")),
         tuple(counting.subjects[n] for n in np.flatnonzero((most < Level.RO.code) & active).tolist()),
         tuple(_differ(found, reached, users)),
         tuple(place for place in ends if not (columns[place] == Level.RW.code).any()),
@@ -56,24 +57,9 @@ def everyone(found: Outcome) -> Everyone:
     )
 
 
-def _more(found: Outcome, columns: dict[str, Codes]) -> Iterator[Surprise]:
-    matrix = found.matrix
-    widest = replace(matrix.plan.target, tiers="pooled", within="widest")
-    high, low = weigh(widest, matrix.counting, [granted_on(matrix.plan, matrix.laying, place) for place in columns])
-    for number, (place, column) in enumerate(columns.items()):
-        boss = matrix.counting.boss
-        said = to_codes(high[number] | boss, low[number] | boss, len(column))
-        yield from _surprises(found, place, said, column, column > np.maximum(said, Level.PT.code))
-
-
 def _differ(found: Outcome, reached: list[str], users: int) -> Iterator[Surprise]:
     for place in reached:
         if len({way.protocol for way in found.ways_to(place)}) > 1:
             smb, nfs = (found.best[protocol][place][:users] for protocol in ("smb", "nfs"))
-            yield from _surprises(found, place, smb, nfs, smb != nfs)
-
-
-def _surprises(found: Outcome, place: str, one: Codes, other: Codes, where: np.ndarray) -> Iterator[Surprise]:
-    subjects = found.matrix.counting.subjects
-    for n in np.flatnonzero(where).tolist():
-        yield Surprise(subjects[n], place, LEVELS[one[n]], LEVELS[other[n]])
+            for n in np.flatnonzero(smb != nfs).tolist():
+                yield Surprise(found.matrix.counting.subjects[n], place, LEVELS[smb[n]], LEVELS[nfs[n]])

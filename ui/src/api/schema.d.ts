@@ -2297,6 +2297,8 @@ export interface components {
             };
             /** More */
             more: components["schemas"]["SurpriseOut"][];
+            /** Less */
+            less: components["schemas"]["SurpriseOut"][];
             /** Nowhere */
             nowhere: string[];
             /** Differ */

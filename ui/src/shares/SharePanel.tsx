@@ -5,6 +5,7 @@ import { Link } from "react-router";
 import { api, ask, message, type Level, type Share, type WayOut } from "../api/client";
 import { Gates } from "../board/Gates";
 import { LevelTag, WORDS } from "../parts/ArmSign";
+import { useAskFirst } from "../parts/AskFirst";
 import { Field } from "../parts/Field";
 import { RemoveDialog } from "../parts/RemoveDialog";
 import { pathName, whoName } from "../plan/index";
@@ -22,7 +23,9 @@ const NAMED = 8;
 export function SharePanel({ share, ways }: { share: Share; ways: WayOut[] | undefined }) {
   const { id, outline, index, canEdit, edit } = usePlan();
   const [removing, setRemoving] = useState(false);
-  const put = (change: Partial<Share>) => edit([{ op: "put-share", share: { ...share, ...change } }]);
+  const first = useAskFirst();
+  const put = (change: Partial<Share>) => first.put(`Change how ${share.name} is shared?`, "Change it", [{ op: "put-share", share: { ...share, ...change } }]);
+  const call = (change: Partial<Share>) => edit([{ op: "put-share", share: { ...share, ...change } }]);
   const [opening, setOpening] = useState(false);
   const check = (key: "smb" | "nfs" | "read_only" | "hidden" | "hide_unreadable" | "versions" | "recycle", words: string) => (
     <Checkbox checked={share[key] ?? false} disabled={!canEdit} onChange={(event) => void put({ [key]: event.target.checked })}>{words}</Checkbox>
@@ -34,7 +37,7 @@ export function SharePanel({ share, ways }: { share: Share; ways: WayOut[] | und
       {ways?.map((way) => <Who key={way.protocol} way={way} several={ways.length > 1} />)}
       <Try share={share} />
       <h3>What it says</h3>
-      <Field label="Name that clients see" value={share.name} disabled={!canEdit} check={notEmpty} onKeep={(name) => void put({ name })} />
+      <Field label="Name that clients see" value={share.name} disabled={!canEdit} check={notEmpty} onKeep={(name) => void call({ name })} />
       <div>{PROTOCOLS.map(([protocol, name]) => <span key={protocol}>{check(protocol, `over ${name}`)}</span>)}</div>
       <div>{check("read_only", "read-only, whatever is granted")}</div>
       {share.smb && (
@@ -51,10 +54,11 @@ export function SharePanel({ share, ways }: { share: Share; ways: WayOut[] | und
         </>
       )}
       {share.nfs && <Hosts share={share} put={put} />}
-      <Field label="Note" area value={share.note ?? ""} disabled={!canEdit} onKeep={(note) => void put({ note })} />
+      <Field label="Note" area value={share.note ?? ""} disabled={!canEdit} onKeep={(note) => void call({ note })} />
       <h3>How clients connect</h3>
       {connections(share, outline.name, pathName(index, share.place)).map(([system, line]) => <div key={system} className="connect"><span className="muted">{system}</span><code>{line}</code></div>)}
       {canEdit && <p style={{ marginTop: 12 }}><Button danger size="small" onClick={() => setRemoving(true)}>Stop sharing …</Button></p>}
+      {first.dialog}
       {opening && <OpenToAll share={share} onClose={() => setOpening(false)} />}
       {removing && <RemoveDialog name={share.name} words={[`Stop sharing ${share.name}`, "Stop sharing"]} edit={{ op: "remove-share", share: share.id }} onClose={() => setRemoving(false)} />}
     </>
@@ -111,7 +115,7 @@ function Try({ share }: { share: Share }) {
   );
 }
 
-type Put = (change: Partial<Share>) => Promise<unknown>;
+type Put = (change: Partial<Share>) => Promise<boolean>;
 
 function Runs({ share, put }: { share: Share; put: Put }) {
   const { canEdit } = usePlan();

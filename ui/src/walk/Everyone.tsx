@@ -16,9 +16,9 @@ export function Everyone({ onWalk }: { onWalk: (who: string, place: string) => v
   const found = useQuery({ queryKey: ["of-plan", id, "everyone"], queryFn: () => ask(api.GET("/api/v1/plans/{plan}/everyone", { params: { path: { plan: id } } })) });
   if (found.isError) return <div className="trouble">{message(found.error)}</div>;
   if (!found.data) return <p className="muted" role="status" style={{ padding: 14 }}>Trying everyone everywhere …</p>;
-  const { tried, totals, more, nowhere, differ, unwritten, open_to_all } = found.data;
+  const { tried, totals, more, less, nowhere, differ, unwritten, open_to_all } = found.data;
   const none = Object.values(totals).every((total) => total === 0);
-  const person = (who: string, place?: string) => <Link to={place ? `/p/${id}/board?who=${encodeURIComponent(who)}&place=${encodeURIComponent(place)}` : `/p/${id}/people?who=${encodeURIComponent(who)}`}>{whoName(index, who)}</Link>;
+  const person = (who: string, place?: string) => who === "guest" ? "Guests" : <Link to={place ? `/p/${id}/board?who=${encodeURIComponent(who)}&place=${encodeURIComponent(place)}` : `/p/${id}/people?who=${encodeURIComponent(who)}`}>{whoName(index, who)}</Link>;
   const cells = (list: EveryoneOut["more"], one: string, other: string) =>
     list.slice(0, FIRST).map((cell) => (
       <li key={`${cell.subject} ${cell.place}`}>{person(cell.subject, cell.place)} on {pathName(index, cell.place)}: {one} <LevelTag level={cell.one} />, {other} <LevelTag level={cell.other} /> <button className="plain link" onClick={() => onWalk(cell.subject, cell.place)}>walk there</button></li>
@@ -36,7 +36,8 @@ export function Everyone({ onWalk }: { onWalk: (who: string, place: string) => v
   return (
     <div className="sentences everyone">
       <p>{plural(tried, "cell")} tried: every person and the guest, on every place that a way in leads to.{none && " Nothing surprising came of it."}</p>
-      {section("more", "Gets more than anybody granted them", "A line by hand, an owner, or a way in gives it.", cells(more, "granted", "gets"))}
+      {section("more", "Gets more than is granted", "A line by hand, an owner, or a way in gives it; Findings say which, and what would mend it.", cells(more, "granted", "gets"))}
+      {section("less", "Gets less than is granted", "A folder above, a line by hand, the share or its service holds it back.", cells(less, "granted", "gets"))}
       {section("nowhere", "May read nothing anywhere", "Their account is open; perhaps they are in no group yet.", nowhere.slice(0, FIRST).map((who) => <li key={who}>{person(who)}</li>))}
       {section("differ", "Differs between SMB and NFS", "Over NFS the numbers count that a client claims, and host rules in place of grants at the share.", cells(differ, "over SMB", "over NFS"))}
       {section("unwritten", "Nobody can write here", "Right for an archive; otherwise somebody was forgotten.", places(unwritten))}
