@@ -131,7 +131,7 @@ def promises(see: Camera) -> None:
 
 def findings(see: Camera) -> None:
     see.go("promises?show=findings", ".sentence")
-    see.press("The list of keel/training gives", ".sentence")
+    see.press("keel/training", ".sentence")
 
 
 def rollout(see: Camera) -> None:

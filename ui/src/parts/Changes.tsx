@@ -17,7 +17,7 @@ export function Changes({ changed, index, names, most = 40 }: { changed: Changed
   const rest = changed.total - shown.reduce((sum, [, cells]) => sum + cells.length, 0);
   return (
     <>
-      <ul className="alike">
+      <ul className="alike" tabIndex={0} aria-label="What comes out differently">
         {shown.map(([key, cells]) => (
           <li key={key}>
             <b title={byPlace ? pathName(index, key) : undefined}>{byPlace ? place(key) : person(key)}</b>
