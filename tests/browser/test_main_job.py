@@ -180,6 +180,7 @@ def test_what_an_edit_would_change_is_shown_before_it_is_made(yard: Yard, page: 
     assert Plans(yard.server.store()).open(yard.plan).revision == revision
     page.one("[role=grid]").send_keys(Keys.BACKSPACE)
     page.says("2 cells of 2 people came out differently")
+    page.until(lambda: "Would set" not in page.text())
     page.until(lambda: page.level("Priya Natarajan", "toolpaths").startswith("read-write"))
     page.button("came out differently").click()
     page.says("toolpaths NA → RO Juno Harker NA → RW Priya Natarajan")

@@ -151,6 +151,9 @@ def test_a_folder_each_keeps_step_with_the_group(yard: Yard, page: Page) -> None
 
 def test_a_group_gets_a_quota_and_is_told_where_there_is_less(yard: Yard, page: Page) -> None:
     page.go(yard.at("storage?place=training"))
+    page.fill(page.one("[aria-label='Quota']"), "1,500 GiB")
+    page.keys(Keys.ENTER)
+    page.until(lambda: yard.now().places["training"].quota == 1500 << 30)
     page.fill(page.one("[aria-label='Quota']"), "50 GiB")
     page.keys(Keys.ENTER)
     page.until(lambda: yard.now().places["training"].quota == 50 << 30)

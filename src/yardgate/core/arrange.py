@@ -28,6 +28,7 @@ from yardgate.core.rights import (
     WRITE_DATA,
     words,
 )
+from yardgate.core.storage import Laying
 
 Style = Literal["ordered", "posix", "mode"]
 STYLE_WORDS: dict[Style, str] = {"ordered": "an ordered list", "posix": "a POSIX list", "mode": "mode bits"}
@@ -265,6 +266,29 @@ class Start:
     words: str
     sets: tuple[str, ...]
     place: Place
+
+
+def planned(plan: Plan, laying: Laying, top: str) -> Iterator[tuple[Style, tuple[PutPlace, ...]]]:
+    """Lists of their own, which carry their grants, for the places at and below one that have none planned and are shared and granted, or where a share
+    begins: as an ordered and as a POSIX list, that first which the protocols ask for. Nothing, where there is no such place."""
+    shares = [share for share in plan.shares.values() if share.smb or share.nfs]
+    tops = {share.place for share in shares}
+    bare = [place for place in plan.places if top in plan.path(place) and is_bare(laying, place)]
+    places = [
+        place for place in bare if tops.intersection(plan.path(place)) and (place in tops or plan.grants.get(place))
+    ]
+    by_nfs = any(share.nfs and share.place in plan.path(place) for place in places for share in shares)
+    kinds: dict[Style, str] = (
+        {"posix": "mixed", "ordered": "windows"} if by_nfs else {"ordered": "windows", "posix": "mixed"}
+    )
+    for style, kind in kinds.items() if places else ():
+        made = (next(one for one in starts(plan, plan.places[place]) if one.id == kind) for place in places)
+        yield style, tuple(PutPlace(one.place) for one in made)
+
+
+def is_bare(laying: Laying, place: str) -> bool:
+    """Whether no list is planned for a place, nor for one that it takes over from."""
+    return place not in laying or laying[place].list is None
 
 
 def starts(plan: Plan, here: Place) -> tuple[Start, ...]:

@@ -965,7 +965,9 @@ def _put_words(
         for f in fields(new)
         if f.name not in told and getattr(old, f.name, None) != getattr(new, f.name)
     ]
-    if isinstance(old, Place) and isinstance(new, Place) and old.cut != new.cut:
+    if isinstance(old, Place) and isinstance(new, Place) and old.own is None and new.cut and new.carried == "storage":
+        parts.append(f"planned a list for {after.path_name(new.id)}, of what is granted there")
+    elif isinstance(old, Place) and isinstance(new, Place) and old.cut != new.cut:
         where = after.path_name(new.id)
         parts.append(f"{'cut inheritance at' if new.cut else 'let lines come down again to'} {where}")
         changed = [field for field in changed if field != "inheritance"]

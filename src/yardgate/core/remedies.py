@@ -9,7 +9,7 @@ from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, replace
 from datetime import date
 
-from yardgate.core.arrange import restyle, style_of
+from yardgate.core.arrange import planned, restyle, style_of
 from yardgate.core.edit import (
     Edit,
     Join,
@@ -257,6 +257,7 @@ def _opened(here: _Try, want: Want, way: Over | None, reason: Reason, gate: Gate
                 yield (PutService(replace(service, only=(service.only or frozenset()) | {one})),)
             yield (PutService(replace(service, only=None)),)
         case "share" if share is not None and way is not None:
+            yield from _lists(here, want)
             if share.read_only and want.low > Level.RO:
                 yield (PutShare(replace(share, read_only=False)),)
             if way.protocol == "nfs":
@@ -277,6 +278,12 @@ def _opened(here: _Try, want: Want, way: Over | None, reason: Reason, gate: Gate
             yield from _list_opened(here, want, reason)
         case _:
             pass
+
+
+def _lists(here: _Try, want: Want) -> Iterator[tuple[Edit, ...]]:
+    """Lists planned where there are none, so that grants hold there: for the place, or for all of its pool."""
+    for top in (want.place, here.plan.path(want.place)[0]):
+        yield from (edits for _, edits in planned(here.plan, here.laying, top))
 
 
 def _granted(here: _Try, want: Want) -> Gate:
@@ -433,6 +440,8 @@ def _closed(here: _Try, want: Want, way: Over | None, reason: Reason) -> Iterato
         yield from _hand_lines_gone(here, reason)
     elif way is None:
         yield from _grants(here, want, place, high, granted)
+    else:
+        yield from _lists(here, want)
     if share is None or way is None:
         return
     if way.protocol == "nfs":

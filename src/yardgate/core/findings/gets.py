@@ -11,7 +11,7 @@ from typing import Literal, NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from yardgate.core.arrange import Style, restyle, starts, style_of
+from yardgate.core.arrange import STYLE_WORDS, Style, is_bare, planned, restyle, starts, style_of
 from yardgate.core.edit import Edit, PutPlace, PutService, PutShare
 from yardgate.core.findings.case import Case, Cell, Check, Finding, Found
 from yardgate.core.gets import LESS, MORE, Off, stands
@@ -25,7 +25,6 @@ from yardgate.core.share import Over
 from yardgate.core.storage import granted_on
 from yardgate.core.ways import explain_over
 
-KINDS = {"windows": "an ordered list", "mixed": "a POSIX list"}  # with which a place may begin, and the words for it
 TRIED = 40  # causes for which a repair is looked for
 
 Kind = Literal["unplanned", "share alone", "list", "way", "service", "read only", "hosts", "at the share", "number"]
@@ -104,7 +103,7 @@ def unplanned(case: Case) -> Found:
         bare = [
             share
             for share in case.plan.shares.values()
-            if (share.smb or share.nfs) and case.plan.path(share.place)[0] == pool and _bare(case, share.place)
+            if (share.smb or share.nfs) and case.plan.path(share.place)[0] == pool and is_bare(case.laying, share.place)
         ]
         if bare:
             names = " and ".join(share.name for share in bare) if len(bare) < 3 else f"{len(bare)} shares"
@@ -113,10 +112,6 @@ def unplanned(case: Case) -> Found:
             )
             fix, does = next((one for one in _planned(case, pool) if case.price(one[0]).nothing), ((), ""))
             yield Finding("unplanned", "consider", (pool,), said, (), fix, does)
-
-
-def _bare(case: Case, place: str) -> bool:
-    return place not in case.laying or case.laying[place].list is None
 
 
 # --- in words ---------------------------------------------------------------------------------------------------------
@@ -195,7 +190,7 @@ def _why_less(case: Case, cause: Cause, offs: Sequence[Off]) -> str:
 
 
 def _of_more(case: Case, place: str) -> Cause:
-    if _bare(case, place):
+    if is_bare(case.laying, place):
         return Cause("unplanned", case.plan.path(place)[0])
     if case.laying[place].carried == "share":
         return Cause("share alone", _carrier(case, place))
@@ -354,27 +349,10 @@ def _by_cause(case: Case, cause: Cause, offs: Sequence[Off]) -> Iterator[Repair]
 
 
 def _planned(case: Case, top: str) -> Iterator[Repair]:
-    """Lists of their own, which carry their grants, for the places at and below one that are shared and granted, and where a share begins."""
-    plan, tops = case.plan, {share.place for share in case.plan.shares.values()}
-    places = [
-        place
-        for place in plan.places
-        if top in plan.path(place)
-        and _bare(case, place)
-        and (place in tops or plan.grants.get(place))
-        and case.outcome.ways_to(place)
-    ]
-    if not places:
-        return
-    by_nfs = any(way.protocol == "nfs" for place in places for way in case.outcome.ways_to(place))
-    named = (
-        " and ".join(case.path(place) for place in places)
-        if len(places) < 3
-        else f"{case.path(places[0])} and {len(places) - 1} more places"
-    )
-    for kind in ("mixed", "windows") if by_nfs else ("windows", "mixed"):
-        made = (next(one for one in starts(plan, plan.places[place]) if one.id == kind) for place in places)
-        yield tuple(PutPlace(one.place) for one in made), f"Plan {KINDS[kind]} on {named}, of what is granted there."
+    for style, edits in planned(case.plan, case.laying, top):
+        places = [case.path(edit.place.id) for edit in edits]
+        named = " and ".join(places) if len(places) < 3 else f"{places[0]} and {len(places) - 1} more places"
+        yield edits, f"Plan {STYLE_WORDS[style]} on {named}, of what is granted there."
 
 
 def _another_list(case: Case, place: str, whos: Sequence[str]) -> Iterator[Repair]:
@@ -405,11 +383,12 @@ def _another_list(case: Case, place: str, whos: Sequence[str]) -> Iterator[Repai
             (PutPlace(bare),),
             f"Make the list of {path} of what is granted alone{', and let nothing come down from above' if cut else ''}.",
         )
-    for kind in ("mixed", "windows"):
+    styles: dict[str, Style] = {"mixed": "posix", "windows": "ordered"}
+    for kind, style in styles.items():
         made = next(one for one in starts(plan, here) if one.id == kind)
         yield (
             (PutPlace(made.place),),
-            f"Plan {KINDS[kind]} on {path}, of what is granted there, and let nothing come down from above.",
+            f"Plan {STYLE_WORDS[style]} on {path}, of what is granted there, and let nothing come down from above.",
         )
 
 
