@@ -55,7 +55,7 @@ export default function History({ onClose }: { onClose: () => void }) {
       {target && (
         <Modal title={`Return to ${target.label}?`} open onCancel={() => setTarget(null)} okText="Return to it" okButtonProps={{ loading: busy }} onOk={() => void returnTo(target.revision)}>
           <p>The plan becomes what it was then. This is one more change: undo takes it back, and nothing of the history is lost.</p>
-          <Difference older={outline.revision} newer={target.revision} />
+          <Difference older={outline.revision} newer={target.revision} ahead />
         </Modal>
       )}
       {canEdit && (
@@ -98,7 +98,7 @@ export default function History({ onClose }: { onClose: () => void }) {
   );
 }
 
-function Difference({ older, newer }: { older: number; newer: number }) {
+function Difference({ older, newer, ahead = false }: { older: number; newer: number; ahead?: boolean }) {
   const { id } = usePlan();
   const found = useQuery({ queryKey: ["compare", id, older, newer], queryFn: () => ask(api.GET("/api/v1/plans/{plan}/compare", { params: { path: { plan: id }, query: { older, newer } } })) });
   if (found.isError) return <div className="trouble">{message(found.error)}</div>;
@@ -106,7 +106,7 @@ function Difference({ older, newer }: { older: number; newer: number }) {
   return (
     <div>
       <ul className="words" tabIndex={0}>{found.data.words.length === 0 ? <li>nothing differs</li> : found.data.words.map((line, number) => <li key={number}>{line}</li>)}</ul>
-      <Effects effect={found.data.effect} open past />
+      <Effects effect={found.data.effect} open past={!ahead} />
     </div>
   );
 }
