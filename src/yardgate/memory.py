@@ -4,13 +4,13 @@ import ctypes
 from contextlib import suppress
 
 ARENA_MAX = -8  # M_ARENA_MAX of malloc.h
-FEW = 2
+ARENAS = 2
 
 
 def share_arenas() -> None:
     """What one thread gave back is used by the others; to be called before there are any."""
     with suppress(OSError, AttributeError):
-        ctypes.CDLL(None).mallopt(ARENA_MAX, FEW)
+        ctypes.CDLL(None).mallopt(ARENA_MAX, ARENAS)
 
 
 def give_back() -> None:

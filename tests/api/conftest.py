@@ -34,6 +34,12 @@ class Web:
         return f"/api/v1/plans/{self.plan}{path}"
 
 
+def get(yard: Web, path: str, **query: Any) -> Any:
+    answer = yard.client().get(yard.at(path), params=query)
+    assert answer.status_code == 200, answer.text
+    return answer.json()
+
+
 @pytest.fixture
 def store(tmp_path: Path) -> Iterator[Store]:
     found = Store(tmp_path / "yardgate.sqlite")

@@ -5,7 +5,7 @@ from typing import Any
 
 import pytest
 
-from tests.api.conftest import Web
+from tests.api.conftest import Web, get
 from yardgate.core.plan import Plan
 from yardgate.formats import planfile
 from yardgate.store import Plans, Store
@@ -15,12 +15,6 @@ from yardgate.store import Plans, Store
 def yard(tmp_path: Path, quay: Plan) -> Web:
     store = Store(tmp_path / "yardgate.sqlite")
     return Web(store, Plans(store).create(quay, "ann").id)
-
-
-def get(yard: Web, path: str, **query: Any) -> Any:
-    answer = yard.client().get(yard.at(path), params=query)
-    assert answer.status_code == 200, answer.text
-    return answer.json()
 
 
 def finding(found: Any, kind: str) -> Any:

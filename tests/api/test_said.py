@@ -4,7 +4,7 @@ from typing import Any
 
 import pytest
 
-from tests.api.conftest import Web
+from tests.api.conftest import Web, get
 from tests.core.test_gets import office
 from yardgate.store import Plans, Store
 
@@ -13,12 +13,6 @@ from yardgate.store import Plans, Store
 def yard(store: Store) -> Web:
     """Everyone writes in the office, over SMB; in it lies personnel, meant for two, and nobody planned a list."""
     return Web(store, Plans(store).create(office(), "ann").id)
-
-
-def get(yard: Web, path: str, **query: Any) -> Any:
-    answer = yard.client().get(yard.at(path), params=query)
-    assert answer.status_code == 200, answer.text
-    return answer.json()
 
 
 def post(yard: Web, path: str, *edits: dict[str, Any], revision: int = 1) -> Any:

@@ -33,7 +33,6 @@ from yardgate.core.remedies import Want, remedies
 from yardgate.core.rights import GRANTABLE, Level
 from yardgate.core.share import Protocol
 from yardgate.formats.promises import read_sentence
-from yardgate.memory import give_back
 from yardgate.store import Opened
 
 router = APIRouter(prefix="/plans/{plan}", tags=["promises and findings"], route_class=OffLoop)
@@ -46,7 +45,6 @@ EXPLAINED = 20
 def standing(plan: str, _: Reader, request: Request, desk: TheDesk) -> Response:
     """How every promise stands, which cannot both be kept, and everything that is found. Its tag (RFC 9110, 8.8.3) changes with it."""
     tag, text = desk.newest(plan, lambda opened: _standing(desk, opened).model_dump_json().encode())
-    give_back()
     if tag in request.headers.get("if-none-match", "").split(", "):
         return Response(status_code=304, headers={"ETag": tag})
     return Response(text, media_type="application/json", headers={"ETag": tag})

@@ -19,11 +19,13 @@ from pathlib import Path
 import httpx
 from fastapi import HTTPException, Request, Response
 
+from yardgate.memory import ARENAS
+
 log = logging.getLogger("yardgate.aside")
 BEGINNING, ENDING = 30.0, 5.0  # seconds that the process may take to start, and to end
 EACH_ANEW = httpx.Limits(max_keepalive_connections=0)  # so that one that ended is found when it is connected to
 PATIENCE = httpx.Timeout(300.0, connect=BEGINNING)
-SPARING = {"MALLOC_ARENA_MAX": "2"}  # what threads gave back is used by all of them (mallopt(3))
+SPARING = {"MALLOC_ARENA_MAX": str(ARENAS)}  # what threads gave back is used by all of them (mallopt(3))
 PASSED_ON = ("content-type", "content-encoding", "content-disposition", "etag", "retry-after", "vary")
 NOT_SENT = frozenset({"connection", "content-length", "transfer-encoding", "x-forwarded-for"})
 

@@ -24,6 +24,7 @@ from yardgate.core.outcome import Outcome, Shift, outcome
 from yardgate.core.plan import Plan
 from yardgate.core.reason import Reason
 from yardgate.core.resolve import Matrix, detail, resolve
+from yardgate.memory import give_back
 from yardgate.store import Entry, Opened, Plans, Store
 from yardgate.store.accounts import Accounts
 from yardgate.store.audit import Audit
@@ -164,6 +165,7 @@ class Desk:
             if known is None or known[0][1:] != asked[1:] or known[0][0] < asked[0]:
                 opened = self.plans.open(plan)
                 known = of.answer = (self._at(opened), work(opened))
+                give_back()
         return f'W/"{plan}-{"-".join(map(str, known[0]))}"', known[1]
 
     def _at(self, opened: Opened) -> At:

@@ -278,12 +278,15 @@ def planned(plan: Plan, laying: Laying, top: str) -> Iterator[tuple[Style, tuple
         place for place in bare if tops.intersection(plan.path(place)) and (place in tops or plan.grants.get(place))
     ]
     by_nfs = any(share.nfs and share.place in plan.path(place) for place in places for share in shares)
-    kinds: dict[Style, str] = (
-        {"posix": "mixed", "ordered": "windows"} if by_nfs else {"ordered": "windows", "posix": "mixed"}
-    )
-    for style, kind in kinds.items() if places else ():
-        made = (next(one for one in starts(plan, plan.places[place]) if one.id == kind) for place in places)
-        yield style, tuple(PutPlace(one.place) for one in made)
+    styles: tuple[Style, ...] = ("posix", "ordered") if by_nfs else ("ordered", "posix")
+    for style in styles if places else ():
+        yield style, tuple(PutPlace(begun(plan, plan.places[place], style)) for place in places)
+
+
+def begun(plan: Plan, here: Place, style: Style) -> Place:
+    """A place as it begins with a list of a style."""
+    kind = {"ordered": "windows", "posix": "mixed", "mode": "linux"}[style]
+    return next(start.place for start in starts(plan, here) if start.id == kind)
 
 
 def is_bare(laying: Laying, place: str) -> bool:

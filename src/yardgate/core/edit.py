@@ -960,14 +960,16 @@ def _put_words(
     if isinstance(old, Place) and isinstance(new, Place) and old.parent != new.parent:
         parts.append(f"moved {before.path_name(old.id)} to {after.path_name(new.id)}")
     told = {"name", "members", "parent"}
+    begins = isinstance(old, Place) and isinstance(new, Place) and old.own is None and new.own is not None
+    if begins and isinstance(new, Place) and new.cut and new.carried == "storage":
+        parts.append(f"planned a list for {after.path_name(new.id)}, of what is granted there")
+        told |= {"own", "cut", "carried"}
     changed = [
         _FIELD_WORDS.get(f.name, f.name.replace("_", " "))
         for f in fields(new)
         if f.name not in told and getattr(old, f.name, None) != getattr(new, f.name)
     ]
-    if isinstance(old, Place) and isinstance(new, Place) and old.own is None and new.cut and new.carried == "storage":
-        parts.append(f"planned a list for {after.path_name(new.id)}, of what is granted there")
-    elif isinstance(old, Place) and isinstance(new, Place) and old.cut != new.cut:
+    if isinstance(old, Place) and isinstance(new, Place) and old.cut != new.cut and "cut" not in told:
         where = after.path_name(new.id)
         parts.append(f"{'cut inheritance at' if new.cut else 'let lines come down again to'} {where}")
         changed = [field for field in changed if field != "inheritance"]

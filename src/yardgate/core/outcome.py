@@ -220,7 +220,7 @@ def shifts(before: Outcome, after: Outcome, *, gone: bool = False) -> list[Shift
     """
     who, then, now = in_both(before, after)
     found: list[Shift] = []
-    nothing = np.zeros(len(after.matrix.counting.subjects) + 1, dtype=np.uint8)
+    nothing = _nothing(len(after.matrix.counting.subjects) + 1)
     for place in before.best[None]:
         if place not in after.best[None] and not gone:
             continue

@@ -1,8 +1,9 @@
+import { useQueryClient } from "@tanstack/react-query";
 import { Modal } from "antd";
 import { useState } from "react";
-import { api, ask, type Edit } from "../api/client";
+import type { Edit } from "../api/client";
 import { usePlan } from "../plan/PlanContext";
-import { useEffectOf, WouldChange } from "./Effects";
+import { effectOf, useEffectOf, WouldChange } from "./Effects";
 
 interface Asked {
   title: string;
@@ -14,17 +15,17 @@ interface Asked {
 /** Keep edits; but where somebody, or a host, then gets more or less than is granted, or a promise breaks, say so first and let go. */
 export function useAskFirst() {
   const { id, outline, edit } = usePlan();
+  const client = useQueryClient();
   const [asked, setAsked] = useState<Asked | null>(null);
   const put = async (title: string, ok: string, edits: Edit[]): Promise<boolean> => {
     const keep = async () => (await edit(edits)) !== null;
     let effect;
     try {
-      effect = await ask(api.POST("/api/v1/plans/{plan}/effect", { params: { path: { plan: id } }, body: { revision: outline.revision, edits } }));
+      effect = await client.fetchQuery({ ...effectOf(id, outline.revision, edits), retry: false });
     } catch {
       return keep(); // which says what is wrong with it
     }
-    const free = effect.more.length + effect.less.length + effect.breaks.length === 0 && !effect.hosts.some((one) => one.costs);
-    return free ? keep() : new Promise((done) => setAsked({ title, ok, edits, done }));
+    return effect.free && effect.breaks.length === 0 ? keep() : new Promise((done) => setAsked({ title, ok, edits, done }));
   };
   return { put, dialog: asked && <Dialog asked={asked} onClose={() => setAsked(null)} /> };
 }

@@ -10,14 +10,16 @@ import { plural } from "./plural";
 const NAMED = 6;
 type OffCell = EffectOut["more"][number];
 
-/** What edits would change, asked of the server. Nothing is asked as long as there are no edits. */
+/** How the server is asked what edits would change in a plan at a revision. */
+export const effectOf = (plan: string, revision: number, edits: Edit[]) => ({
+  queryKey: ["of-plan", plan, "effect", revision, edits],
+  queryFn: () => ask(api.POST("/api/v1/plans/{plan}/effect", { params: { path: { plan } }, body: { revision, edits } })),
+});
+
+/** What edits would change. Nothing is asked as long as there are no edits. */
 export function useEffectOf(edits: Edit[]) {
   const { id, outline } = usePlan();
-  return useQuery({
-    queryKey: ["of-plan", id, "effect", outline.revision, edits],
-    enabled: edits.length > 0,
-    queryFn: () => ask(api.POST("/api/v1/plans/{plan}/effect", { params: { path: { plan: id } }, body: { revision: outline.revision, edits } })),
-  });
+  return useQuery({ ...effectOf(id, outline.revision, edits), enabled: edits.length > 0 });
 }
 
 /** What edits would change, with what stands there until it is known. */

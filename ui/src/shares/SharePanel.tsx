@@ -2,7 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { Button, Checkbox, Input, Select } from "antd";
 import { useState } from "react";
 import { Link } from "react-router";
-import { api, ask, message, type Level, type Share, type WayOut } from "../api/client";
+import { api, ask, message, type Edit, type Level, type Share, type WayOut } from "../api/client";
 import { Gates } from "../board/Gates";
 import { LevelTag, WORDS } from "../parts/ArmSign";
 import { useAskFirst } from "../parts/AskFirst";
@@ -24,8 +24,8 @@ export function SharePanel({ share, ways }: { share: Share; ways: WayOut[] | und
   const { id, outline, index, canEdit, edit } = usePlan();
   const [removing, setRemoving] = useState(false);
   const first = useAskFirst();
-  const put = (change: Partial<Share>) => first.put(`Change how ${share.name} is shared?`, "Change it", [{ op: "put-share", share: { ...share, ...change } }]);
-  const call = (change: Partial<Share>) => edit([{ op: "put-share", share: { ...share, ...change } }]);
+  const changed = (change: Partial<Share>): Edit[] => [{ op: "put-share", share: { ...share, ...change } }];
+  const put = (change: Partial<Share>) => first.put(`Change how ${share.name} is shared?`, "Change it", changed(change));
   const [opening, setOpening] = useState(false);
   const check = (key: "smb" | "nfs" | "read_only" | "hidden" | "hide_unreadable" | "versions" | "recycle", words: string) => (
     <Checkbox checked={share[key] ?? false} disabled={!canEdit} onChange={(event) => void put({ [key]: event.target.checked })}>{words}</Checkbox>
@@ -37,7 +37,7 @@ export function SharePanel({ share, ways }: { share: Share; ways: WayOut[] | und
       {ways?.map((way) => <Who key={way.protocol} way={way} several={ways.length > 1} />)}
       <Try share={share} />
       <h3>What it says</h3>
-      <Field label="Name that clients see" value={share.name} disabled={!canEdit} check={notEmpty} onKeep={(name) => void call({ name })} />
+      <Field label="Name that clients see" value={share.name} disabled={!canEdit} check={notEmpty} onKeep={(name) => void edit(changed({ name }))} />
       <div>{PROTOCOLS.map(([protocol, name]) => <span key={protocol}>{check(protocol, `over ${name}`)}</span>)}</div>
       <div>{check("read_only", "read-only, whatever is granted")}</div>
       {share.smb && (
@@ -54,7 +54,7 @@ export function SharePanel({ share, ways }: { share: Share; ways: WayOut[] | und
         </>
       )}
       {share.nfs && <Hosts share={share} put={put} />}
-      <Field label="Note" area value={share.note ?? ""} disabled={!canEdit} onKeep={(note) => void call({ note })} />
+      <Field label="Note" area value={share.note ?? ""} disabled={!canEdit} onKeep={(note) => void edit(changed({ note }))} />
       <h3>How clients connect</h3>
       {connections(share, outline.name, pathName(index, share.place)).map(([system, line]) => <div key={system} className="connect"><span className="muted">{system}</span><code>{line}</code></div>)}
       {canEdit && <p style={{ marginTop: 12 }}><Button danger size="small" onClick={() => setRemoving(true)}>Stop sharing …</Button></p>}

@@ -11,7 +11,7 @@ from typing import Literal, NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from yardgate.core.arrange import STYLE_WORDS, Style, is_bare, planned, restyle, starts, style_of
+from yardgate.core.arrange import STYLE_WORDS, Style, begun, is_bare, planned, restyle, style_of
 from yardgate.core.edit import Edit, PutPlace, PutService, PutShare
 from yardgate.core.findings.case import Case, Cell, Check, Finding, Found
 from yardgate.core.gets import LESS, MORE, Off, stands
@@ -383,11 +383,10 @@ def _another_list(case: Case, place: str, whos: Sequence[str]) -> Iterator[Repai
             (PutPlace(bare),),
             f"Make the list of {path} of what is granted alone{', and let nothing come down from above' if cut else ''}.",
         )
-    styles: dict[str, Style] = {"mixed": "posix", "windows": "ordered"}
-    for kind, style in styles.items():
-        made = next(one for one in starts(plan, here) if one.id == kind)
+    styles: tuple[Style, ...] = ("posix", "ordered")
+    for style in styles:
         yield (
-            (PutPlace(made.place),),
+            (PutPlace(begun(plan, here, style)),),
             f"Plan {STYLE_WORDS[style]} on {path}, of what is granted there, and let nothing come down from above.",
         )
 

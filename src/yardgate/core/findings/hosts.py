@@ -155,6 +155,13 @@ def no_hosts(case: Case) -> Found:
             )
 
 
+def _in_one_dataset(plan: Plan, outer: str, inner: str) -> bool:
+    """Whether a place lies inside another, and no dataset begins on the way, itself included."""
+    path = plan.path(inner)
+    below = path[path.index(outer) + 1 :] if outer in path else ()
+    return bool(below) and all(plan.places[place].kind == "folder" for place in below)
+
+
 def inside_another(case: Case) -> Found:
     """A folder is shared over NFS, a folder around it in the same dataset too, and the two say different things to the same hosts.
 
@@ -165,11 +172,7 @@ def inside_another(case: Case) -> Found:
     shares = _over_nfs(case.plan)
     for inner in shares:
         for outer in shares:
-            above = case.plan.path(inner.place)[:-1]
-            if outer.place not in above or any(
-                case.plan.places[place].kind != "folder"
-                for place in case.plan.path(inner.place)[above.index(outer.place) + 1 :]
-            ):
+            if not _in_one_dataset(case.plan, outer.place, inner.place):
                 continue
             for some in classes([rule.hosts for rule in (*outer.hosts, *inner.hosts)], wildcards):
                 by, own = (
@@ -177,7 +180,7 @@ def inside_another(case: Case) -> Found:
                 )
                 if by is None or (own is not None and (own.level, inner.squash) == (by.level, outer.squash)):
                     continue
-                says = f"{own.level.words}" if own is not None else "nothing"
+                says = own.level.words if own is not None else "nothing"
                 if own is not None and own.level == by.level:
                     says = f"{says}, and squashes otherwise"
                 said = f"With NFS version 4, {some.words} comes to {inner.name} through {outer.name}, which says {by.level.words}; {inner.name} says {says}."
