@@ -210,6 +210,10 @@ def _load(
     found += [
         Result(what, f"{len(took)}; {_spread(took)}", "") for what, took in sorted(seen.took.items()) if what != "edit"
     ]
+    for what, took in (("edits", edits), ("quick requests", list(chain.from_iterable(quick.took.values())))):
+        tenths = [sorted(took[at * len(took) // 10 : (at + 1) * len(took) // 10]) for at in range(10)]
+        course = ", ".join(f"{one[len(one) * 95 // 100]:.2f}" for one in tenths if one)
+        found.append(Result(f"{what}, each tenth", f"p95 in s: {course}", "no growth"))
     course = ", ".join(f"{memory:.0f}" for _, memory in held)
     found.append(Result("memory", f"MiB, each tenth: {course}; at most {last:.0f}", "under 600, and no growth"))
     found += [Result("error", words, "") for words in (seen.wrong + quick.wrong)[:5]]

@@ -15,7 +15,7 @@ from openpyxl import Workbook
 from tests.api.conftest import Web, edit
 from tests.server import until
 from tests.serving import Served
-from yardgate.api import agreed, transfer
+from yardgate.api import agreed, rollout, transfer
 from yardgate.api.turns import AT_ONCE, Turns
 from yardgate.appliance.target import ApplianceError
 from yardgate.core.plan import Plan
@@ -68,6 +68,44 @@ def test_findings_are_worked_out_once_for_all_who_ask_and_hold_nobody_up(
         assert client.get(path, headers={"if-none-match": tag}).status_code == 304
         assert client.get(path, headers={"if-none-match": 'W/"else"'}).status_code == 200
     assert len(times) == 2
+
+
+def test_large_answers_are_made_one_at_a_time_and_hold_nobody_up(
+    served: Served, lantern: Plan, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    plan = Plans(served.store).create(lantern, "ann").id
+    begun, go, inside, most, answers = threading.Event(), threading.Event(), [], [], []
+    working = rollout.steps_of
+
+    def slow(*more: Any) -> Any:
+        inside.append(1)
+        most.append(len(inside))
+        begun.set()
+        assert go.wait(30)
+        inside.pop()
+        return working(*more)
+
+    monkeypatch.setattr(rollout, "steps_of", slow)
+    for number in range(4):
+        served.token("reader", f"reader {number}")
+
+    def ask(number: int) -> None:
+        with served.client("reader", f"reader {number}") as client:
+            answers.append(client.get(f"/api/v1/plans/{plan}{('/rollout', '')[number % 2]}").status_code)
+
+    askers = [threading.Thread(target=ask, args=(number,)) for number in range(4)]
+    askers[0].start()
+    assert begun.wait(20)
+    for asker in askers[1:]:
+        asker.start()
+    with served.client("planner") as client:
+        assert client.post(f"/api/v1/plans/{plan}/edits", json=edit()).status_code == 200
+        assert client.get(f"/api/v1/plans/{plan}/board", params={"place": "payroll"}).status_code == 200
+    assert not answers
+    go.set()
+    for asker in askers:
+        asker.join(30)
+    assert (answers, most) == ([200] * 4, [1, 1])
 
 
 def test_few_long_ones_at_a_time_and_of_each_who_asks_one(

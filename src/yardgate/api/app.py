@@ -68,10 +68,11 @@ def create_app(
     app.state.secure, app.state.proxies = secure, proxies
     app.state.cookie = signin.cookie_name(store.token, secure=secure)
     app.state.tries = signin.Tries()
-    app.state.turns = Turns()
+    app.state.turns, app.state.one = Turns(), Turns(at_once=1)
     for router in (
         signin.router,
         plans.router,
+        plans.large,
         board.router,
         storage.router,
         transfer.router,
@@ -81,6 +82,7 @@ def create_app(
         agreed.long,
         shares.long,
         rollout.router,
+        rollout.large,
         runs.router,
         inside.router,
     ):

@@ -34,6 +34,7 @@ from yardgate.api.schemas import (
 )
 from yardgate.api.signin import RANKS, Planner, Reader, Somebody, TheDesk, rank, token_of
 from yardgate.api.storage import standing
+from yardgate.api.turns import Large
 from yardgate.core.clash import rule_words
 from yardgate.core.edit import Edit, PutGroup, PutShare, SetGrant, apply, describe, difference, sentence
 from yardgate.core.effect import between
@@ -51,6 +52,7 @@ from yardgate.store.plans import NEWEST
 
 log = logging.getLogger(__name__)
 router = APIRouter(prefix="/plans", tags=["plans"], route_class=OffLoop)
+large = APIRouter(prefix="/plans", tags=["plans"], route_class=Large)
 COLUMNS_SENT = 32
 
 
@@ -111,7 +113,7 @@ def archive(plan: str, _: Planner, desk: TheDesk, body: Archive) -> None:
     desk.plans.archive(plan, body.archived)
 
 
-@router.get("/{plan}")
+@large.get("/{plan}")
 def outline(plan: str, account: Reader, desk: TheDesk) -> Outline:
     """Everything of a plan but what comes out."""
     opened = desk.plans.open(plan)

@@ -18,6 +18,7 @@ from yardgate.api.schemas import (
     StepCommands,
 )
 from yardgate.api.signin import Planner, Reader, TheDesk
+from yardgate.api.turns import Large
 from yardgate.appliance.handout import restore_text, runbook, runbook_page, script, shown, specs_text
 from yardgate.appliance.linux import commands
 from yardgate.appliance.standin import told
@@ -44,13 +45,14 @@ from yardgate.store import Opened, Stale
 from yardgate.store.rollouts import RolledOut
 
 router = APIRouter(prefix="/plans/{plan}/rollout", tags=["rollout"], route_class=OffLoop)
+large = APIRouter(prefix="/plans/{plan}/rollout", tags=["rollout"], route_class=Large)
 LISTED, AGAIN = 3000, 200
 Which = Annotated[int, Query(description="number of a rollout", ge=1, le=1_000_000)]
 Taken = Literal["script", "runbook", "page", "smb", "exports", "setfacl", "nfs4", "ldif"]
 Left = Annotated[list[str] | None, Query(description="ids of steps left for later", max_length=10_000)]
 
 
-@router.get("")
+@large.get("")
 def rollout(plan: str, _: Reader, desk: TheDesk) -> RolloutOut:
     """The steps from what the appliance has since the last rollout to what the plan comes to."""
     opened, history = desk.plans.open(plan), desk.rollouts.history(plan)
@@ -119,7 +121,9 @@ def _step(step: Step, needed: Collection[str], making: str | None, why: str | No
 
 
 def _trouble(step: Step) -> str:
-    """Why no command can carry it: of a share, what it says itself."""
+    """Why no command can carry it: of a share, what it says itself; all else can be carried."""
+    if step.reloads is None:
+        return ""
     try:
         commands(step, System())
     except FormatError as error:
@@ -127,7 +131,7 @@ def _trouble(step: Step) -> str:
     return ""
 
 
-@router.get("/step")
+@large.get("/step")
 def rollout_step(plan: str, _: Reader, desk: TheDesk, id: str) -> StepCommands:
     """The commands that do one of the steps, and those that undo it."""
     _meant, there, found = steps_of(desk, desk.plans.open(plan))
@@ -146,7 +150,7 @@ def commands_of(step: Step, there: System, to: Destination) -> StepCommands:
     )
 
 
-@router.get("/compare")
+@large.get("/compare")
 def compare_rollouts(plan: str, _: Reader, desk: TheDesk, before: Which, then: Which) -> Compared:
     """What the appliance had otherwise after one rollout than after another."""
     one, other = desk.rollouts.system(plan, before), desk.rollouts.system(plan, then)
@@ -156,7 +160,7 @@ def compare_rollouts(plan: str, _: Reader, desk: TheDesk, before: Which, then: W
     return Compared(total=len(found), words=[words(step) for step in found[:LISTED]])
 
 
-@router.get("/take-away/{what}", response_class=Response)
+@large.get("/take-away/{what}", response_class=Response)
 def take_away(plan: str, what: Taken, _: Reader, desk: TheDesk, left: Left = None) -> Response:
     """The steps as a shell script, with a dry run and a way back; in plain words as a page to print, or as Markdown. Or all that the plan
     comes to: the SMB server's shares, the NFS exports, owners and POSIX lists for `setfacl --restore`, ordered lists for `nfs4_setfacl`, accounts as LDIF."""

@@ -1,5 +1,6 @@
 """What takes long is done few at a time, and of each who asks one at a time; who waits for a turn holds up nobody. What several ask at once is
-worked out once for them all.
+worked out once for them all. What takes tenths of a second stays in this process, but one at a time: quick requests then share the interpreter
+with one of them and not with all.
 
 They wait on the event loop, not in threads: so threads are always left for what is quick.
 """
@@ -24,7 +25,10 @@ LOOK = 0.02
 
 
 class Turns:
-    def __init__(self) -> None:
+    """at_once: how many are under way at the same time."""
+
+    def __init__(self, at_once: int = AT_ONCE) -> None:
+        self.at_once = at_once
         self.under_way: Counter[str] = Counter()
         self.begun: dict[Hashable, asyncio.Future[Response]] = {}
         self.waiting: dict[Hashable, asyncio.Future[Response]] = {}
@@ -33,7 +37,7 @@ class Turns:
     async def turn(self, who: str) -> AsyncIterator[None]:
         """Raises HTTPException, where none came in time."""
         until = time.monotonic() + PATIENCE
-        while self.under_way.total() >= AT_ONCE or self.under_way[who] >= EACH:
+        while self.under_way.total() >= self.at_once or self.under_way[who] >= EACH:
             if time.monotonic() > until:
                 raise HTTPException(503, "Too much is worked out already; try again in a minute", {"Retry-After": "60"})
             await asyncio.sleep(LOOK)
@@ -86,5 +90,19 @@ class Long(OffLoop):
                 return await turns.together(asked, who, work)
             async with turns.turn(who):
                 return await work()
+
+        return handle
+
+
+class Large(OffLoop):
+    """A route that makes a large answer. `app.state.one` says whose turn it is."""
+
+    def get_route_handler(self) -> Callable[[Request], Coroutine[Any, Any, Response]]:
+        handler = super().get_route_handler()
+
+        async def handle(request: Request) -> Response:
+            one: Turns = request.app.state.one
+            async with one.turn(request.headers.get("cookie", "")):
+                return await handler(request)
 
         return handle

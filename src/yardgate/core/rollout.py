@@ -360,24 +360,25 @@ def needs(found: Sequence[Step], of: Sequence[Step] | None = None) -> Mapping[st
     free: dict[tuple[Part, int | None], str] = {}
     waits: dict[str, str] = {}
     for step in found:
+        own, does = step.id, step.does
         if step.renumbers and step.before is not None:
-            free[step.part, _number(step.before)] = step.id
-        if (step.part, _number(step.after)) in free:
-            waits[step.id] = free[step.part, _number(step.after)]
-        if step.does in ("make", "rename"):
-            made[step.part][step.record.name] = step.id
-        elif step.does == "remove" and isinstance(step.before, Export):
-            ended |= dict.fromkeys([step.before.name, *_held(step.before)], step.id)
+            free[step.part, _number(step.before)] = own
+        if (giver := free.get((step.part, _number(step.after)))) is not None:
+            waits[own] = giver
+        if does in ("make", "rename"):
+            made[step.part][step.record.name] = own
+        elif does == "remove" and isinstance(step.before, Export):
+            ended |= dict.fromkeys([step.before.name, *_held(step.before)], own)
 
-    def before(step: Step) -> Iterator[str]:
+    def before(step: Step, own: str) -> Iterator[str]:
         for part, names in _names(step):
             yield from (made[part][name] for name in made[part].keys() & names)
         if isinstance(step.after, Export):
             yield from (ended[one] for one in (step.after.name, *_held(step.after)) if one in ended)
-        if step.id in waits:
-            yield waits[step.id]
+        if own in waits:
+            yield waits[own]
 
-    return {step.id: frozenset(before(step)) - {step.id} for step in (found if of is None else of)}
+    return {own: frozenset(before(step, own)) - {own} for step in (found if of is None else of) for own in (step.id,)}
 
 
 def _names(step: Step) -> Iterator[tuple[Part, Iterable[str]]]:
