@@ -7,7 +7,7 @@ import pytest
 from hypothesis import HealthCheck, settings
 
 from yardgate import demo
-from yardgate.core.plan import Plan
+from yardgate.core.model.plan import Plan
 
 ON = date(2027, 1, 1)
 

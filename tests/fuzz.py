@@ -14,7 +14,7 @@ from pathlib import Path
 
 import atheris
 
-with atheris.instrument_imports(include=["yardgate.formats", "yardgate.appliance", "yardgate.api.parsing"]):
+with atheris.instrument_imports(include=["yardgate.formats", "yardgate.drivers", "yardgate.api.transport.parsing"]):
     from tests.readers import READERS, REFUSALS, SAMPLES
 
 BOUNDS = ("-timeout=5", "-rss_limit_mb=1024", "-max_len=32768")

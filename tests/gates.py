@@ -1,12 +1,12 @@
 """Every cell of a plan over every protocol, gate by gate: what the packed ways of saying the same are held against."""
 
 from tests.conftest import ON
-from yardgate.core.packed import count
-from yardgate.core.plan import GUEST, Plan
-from yardgate.core.rights import Level
-from yardgate.core.share import Over
-from yardgate.core.storage import lay
-from yardgate.core.ways import PROTOCOLS, explain_over, is_on
+from yardgate.core.access.packed import count
+from yardgate.core.access.storage import lay
+from yardgate.core.access.ways import PROTOCOLS, explain_over, is_on
+from yardgate.core.acl.rights import Level
+from yardgate.core.model.plan import GUEST, Plan
+from yardgate.core.model.share import Over
 
 Cells = dict[tuple[str, str, str], Level]
 

@@ -6,10 +6,12 @@ from typing import Any, get_args
 
 from hypothesis import strategies as st
 
-from yardgate.core.agreed import Accepted, Act, Promise
-from yardgate.core.clash import RULES
-from yardgate.core.directory import Directory
-from yardgate.core.edit import (
+from yardgate.core.access.clash import RULES
+from yardgate.core.acl import Entry, Mode, Ordered, OwnList, Posix, PosixEntry
+from yardgate.core.acl.modebits import MODE
+from yardgate.core.acl.ordered import FLAGS, GROUP, OWNER
+from yardgate.core.acl.rights import CHANGE, FULL, GRANTABLE, PASS, READ, WRITE, Level
+from yardgate.core.edits.edit import (
     Edit,
     Join,
     Leave,
@@ -35,12 +37,23 @@ from yardgate.core.edit import (
     SetTarget,
     SetTitle,
 )
-from yardgate.core.lists import Entry, Mode, Ordered, OwnList, Posix, PosixEntry
-from yardgate.core.lists.modebits import MODE
-from yardgate.core.lists.ordered import FLAGS, GROUP, OWNER
-from yardgate.core.plan import EVERYONE, GUEST, LOCAL, ROOT, Each, Group, GroupQuota, Pattern, Place, Plan, Target, User
-from yardgate.core.rights import CHANGE, FULL, GRANTABLE, PASS, READ, WRITE, Level
-from yardgate.core.share import HostRule, Order, Protocol, Service, Share, Squash, Wildcards
+from yardgate.core.model.agreed import Accepted, Act, Promise
+from yardgate.core.model.directory import Directory
+from yardgate.core.model.plan import (
+    EVERYONE,
+    GUEST,
+    LOCAL,
+    ROOT,
+    Each,
+    Group,
+    GroupQuota,
+    Pattern,
+    Place,
+    Plan,
+    Target,
+    User,
+)
+from yardgate.core.model.share import HostRule, Order, Protocol, Service, Share, Squash, Wildcards
 
 NAMES = st.text(st.characters(codec="utf-8", categories=("L", "N", "P", "S")), min_size=1, max_size=8).filter(
     lambda name: "/" not in name and name not in (".", "..")

@@ -15,18 +15,18 @@ import openpyxl
 from pydantic import TypeAdapter
 
 from yardgate import demo
-from yardgate.api.parsing import Wrong, parsed
 from yardgate.api.schemas import Edits
-from yardgate.appliance import inside, linux, taking
-from yardgate.appliance.linux import Command, Done
-from yardgate.appliance.target import ApplianceError
-from yardgate.core.directory import Schema
-from yardgate.core.edit import Edit, apply, difference, sentence
-from yardgate.core.lists import Entry, Ordered
-from yardgate.core.plan import Plan, PlanError, check
-from yardgate.core.resolve import resolve
-from yardgate.core.system import Folder, compiled
-from yardgate.directory.accounts import records
+from yardgate.api.transport.parsing import Wrong, parsed
+from yardgate.core.access.batch.resolve import resolve
+from yardgate.core.acl import Entry, Ordered
+from yardgate.core.edits.edit import Edit, apply, difference, sentence
+from yardgate.core.host.system import Folder, compiled
+from yardgate.core.model.directory import Schema
+from yardgate.core.model.plan import Plan, PlanError, check
+from yardgate.drivers.directory.accounts import records
+from yardgate.drivers.linux import inside, linux, taking
+from yardgate.drivers.linux.linux import Command, Done
+from yardgate.drivers.target import ApplianceError
 from yardgate.formats import (
     accounts,
     descriptor,
@@ -41,7 +41,7 @@ from yardgate.formats import (
     server,
     smbconf,
     workbook,
-)  # fmt: skip
+)
 from yardgate.formats.listing import Style
 from yardgate.formats.reading import FormatError, decode
 

@@ -11,7 +11,7 @@ from fastapi import FastAPI
 
 from yardgate.api.app import create_app
 from yardgate.api.signin import cookie_name
-from yardgate.api.wire import Patient
+from yardgate.api.transport.wire import Patient
 from yardgate.store import Store
 from yardgate.store.accounts import Accounts, Role
 

@@ -5,9 +5,9 @@ from collections.abc import Iterable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
-from yardgate.appliance.standin import Faults, StandIn, seed
-from yardgate.core.inside import Thing
-from yardgate.core.system import System
+from yardgate.core.host.inside import Thing
+from yardgate.core.host.system import System
+from yardgate.drivers.simulator import Faults, StandIn, seed
 
 
 @contextmanager

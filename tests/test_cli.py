@@ -12,12 +12,12 @@ import pytest
 from tests.conftest import ON
 from tests.server import Server, free_port
 from yardgate import demo
-from yardgate.core.outcome import outcome
-from yardgate.core.plan import LOCAL, Plan, same
-from yardgate.core.resolve import resolve
-from yardgate.core.rights import LEVELS
-from yardgate.core.share import Over
-from yardgate.core.walk import walk
+from yardgate.core.access.batch.resolve import resolve
+from yardgate.core.access.outcome import outcome
+from yardgate.core.access.walk import walk
+from yardgate.core.acl.rights import LEVELS
+from yardgate.core.model.plan import LOCAL, Plan, same
+from yardgate.core.model.share import Over
 from yardgate.formats import planfile
 from yardgate.store import Plans
 from yardgate.store.accounts import Accounts

@@ -7,7 +7,7 @@ from pathlib import Path
 import pytest
 
 from yardgate.formats import planfile
-from yardgate.schemas import findings, openapi
+from yardgate.tools.schemas import findings, openapi
 
 TOP = Path(__file__).parent.parent
 TRACKED = [
@@ -42,6 +42,35 @@ def test_every_link_in_the_papers_leads_somewhere() -> None:
                 if not target.startswith("http") and not (path.parent / target).exists():
                     broken.append(f"{path.relative_to(TOP)}: {target}")
     assert broken == []
+
+
+def test_every_file_that_the_papers_name_is_there() -> None:
+    lost = []
+    for path in TEXTS:
+        if path.suffix == ".md":
+            for name in re.findall(r"`((?:[\w.]+/)+[\w.]+\.(?:py|tsx?|sh|md|json))`", path.read_text()):
+                if not any(
+                    (top / name).exists() for top in (TOP, TOP / "src" / "yardgate", TOP / "tests", path.parent)
+                ):
+                    lost.append(f"{path.relative_to(TOP)}: {name}")
+    assert lost == []
+
+
+def test_every_module_stands_in_the_architecture() -> None:
+    tree = (TOP / "docs" / "architecture.md").read_text().split("```")[1]
+    rooms = {
+        "api",
+        "formats",
+        "store",
+        "cli",
+        "findings",
+    }  # named as a room, with one module a station, format, table or command
+    modules = [path.relative_to(TOP / "src" / "yardgate") for path in TEXTS if path.suffix == ".py"
+               and path.is_relative_to(TOP / "src" / "yardgate")]  # fmt: skip
+    names = [path for path in modules if path.parent.name not in rooms and "migrations" not in path.parts]
+    assert [
+        str(path) for path in names if not path.stem.startswith("__") and not re.search(rf"\b{path.stem}\b", tree)
+    ] == []
 
 
 def test_every_screenshot_is_shown_in_the_readme() -> None:

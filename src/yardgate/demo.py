@@ -6,21 +6,21 @@ from datetime import UTC, date, datetime, timedelta
 from pathlib import Path
 from typing import Any
 
-from yardgate.core.agreed import Promise
-from yardgate.core.directory import Copy, Directory, Record, Ref
-from yardgate.core.edit import Leave, RemoveShare, SetGrant, apply
-from yardgate.core.inside import Thing, made
-from yardgate.core.lists import Entry as ListEntry
-from yardgate.core.lists import Mode, Ordered, OwnList, Posix, PosixEntry
-from yardgate.core.lists.posix import Tag
-from yardgate.core.names import fresh_id
-from yardgate.core.plan import EVERYONE, LOCAL, Carrier, Group, Place, PlaceKind, Plan, Target, User
-from yardgate.core.resolve import resolve
-from yardgate.core.rights import Level
-from yardgate.core.share import HostRule, Share
-from yardgate.core.sync import sync
-from yardgate.core.system import System, compiled
-from yardgate.directory.accounts import records
+from yardgate.core.access.batch.resolve import resolve
+from yardgate.core.acl import Entry as ListEntry
+from yardgate.core.acl import Mode, Ordered, OwnList, Posix, PosixEntry
+from yardgate.core.acl.posix import Tag
+from yardgate.core.acl.rights import Level
+from yardgate.core.directory.sync import sync
+from yardgate.core.edits.edit import Leave, RemoveShare, SetGrant, apply
+from yardgate.core.host.inside import Thing, made
+from yardgate.core.host.system import System, compiled
+from yardgate.core.model.agreed import Promise
+from yardgate.core.model.directory import Copy, Directory, Record, Ref
+from yardgate.core.model.names import fresh_id
+from yardgate.core.model.plan import EVERYONE, LOCAL, Carrier, Group, Place, PlaceKind, Plan, Target, User
+from yardgate.core.model.share import HostRule, Share
+from yardgate.drivers.directory.accounts import records
 from yardgate.formats import ldif
 from yardgate.formats.ldif import Entry
 from yardgate.formats.notation import flags_of, perms_of, rights_of

@@ -10,7 +10,7 @@ from fastapi.testclient import TestClient
 
 from tests.serving import Served, serving
 from yardgate.api.app import create_app
-from yardgate.core.plan import Plan
+from yardgate.core.model.plan import Plan
 from yardgate.store import Plans, Store
 from yardgate.store.accounts import Accounts, Role
 

@@ -12,7 +12,7 @@ from tests.api.conftest import Web, edit
 from yardgate.api import signin
 from yardgate.api.app import create_app
 from yardgate.api.signin import FREE_OF_NAME, FREE_TRIES
-from yardgate.core.plan import Plan
+from yardgate.core.model.plan import Plan
 from yardgate.store import Plans, Store
 from yardgate.store import accounts as store_accounts
 from yardgate.store.accounts import Accounts, lookalike_trouble, password_trouble

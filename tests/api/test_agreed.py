@@ -6,7 +6,7 @@ from typing import Any
 import pytest
 
 from tests.api.conftest import Web, get
-from yardgate.core.plan import Plan
+from yardgate.core.model.plan import Plan
 from yardgate.formats import planfile
 from yardgate.store import Plans, Store
 

@@ -10,9 +10,9 @@ from fastapi.testclient import TestClient
 
 from tests.api.conftest import Web, edit
 from tests.hostile import HOSTILE
-from yardgate.core.plan import Plan, same
-from yardgate.core.share import Over
-from yardgate.core.ways import explain_over
+from yardgate.core.access.ways import explain_over
+from yardgate.core.model.plan import Plan, same
+from yardgate.core.model.share import Over
 from yardgate.formats import planfile
 from yardgate.store import Plans, Store
 

@@ -16,7 +16,7 @@ from tests.api.conftest import edit
 from tests.server import Server, until
 from yardgate.api.app import create_app
 from yardgate.api.signin import cookie_name
-from yardgate.core.plan import Plan
+from yardgate.core.model.plan import Plan
 from yardgate.store.accounts import Accounts
 from yardgate.store.audit import Audit
 

@@ -18,11 +18,11 @@ from fastapi.testclient import TestClient
 
 from tests.api.conftest import Web
 from yardgate import demo
-from yardgate.core.directory import Directory
-from yardgate.core.edit import PutDirectory
-from yardgate.core.plan import Plan, same
-from yardgate.directory import ldap
-from yardgate.directory.standin import Faults, StandIn
+from yardgate.core.edits.edit import PutDirectory
+from yardgate.core.model.directory import Directory
+from yardgate.core.model.plan import Plan, same
+from yardgate.drivers.directory import ldap
+from yardgate.drivers.directory.standin import Faults, StandIn
 from yardgate.formats import planfile
 from yardgate.formats.ldif import Entry
 from yardgate.store import Plans

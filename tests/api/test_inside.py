@@ -17,10 +17,10 @@ from tests.server import until as wait
 from tests.standin import stand_in
 from tests.thorough import times
 from yardgate import demo
-from yardgate.api import pushing
-from yardgate.api.pushing import Pushers
-from yardgate.appliance.standin import Faults, StandIn
-from yardgate.core.inside import alike, apart, made
+from yardgate.core.host.inside import alike, apart, made
+from yardgate.drivers.simulator import Faults, StandIn
+from yardgate.jobs import pushing
+from yardgate.jobs.pushing import Pushers
 from yardgate.store import Store
 from yardgate.store.pushes import Pushes
 

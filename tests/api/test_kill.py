@@ -13,7 +13,7 @@ import httpx
 
 from tests.server import Server
 from tests.thorough import times
-from yardgate.core.plan import Plan, same
+from yardgate.core.model.plan import Plan, same
 from yardgate.store import Plans, Store
 from yardgate.store.backups import Backup, back_up, restore
 

@@ -11,9 +11,10 @@ import pytest
 from tests.api.conftest import edit
 from tests.server import until
 from tests.serving import Served
-from yardgate.api import guard, news, wire
-from yardgate.api.guard import IMPORTED, KIB, MIB
-from yardgate.core.plan import Plan
+from yardgate.api.transport import guard, wire
+from yardgate.api.transport.guard import IMPORTED, KIB, MIB
+from yardgate.core.model.plan import Plan
+from yardgate.services import news
 from yardgate.store import Plans
 from yardgate.store.accounts import Accounts
 

@@ -13,7 +13,7 @@ from sqlalchemy import update
 
 from tests.api.conftest import Web
 from yardgate.api.app import create_app
-from yardgate.core.plan import Plan
+from yardgate.core.model.plan import Plan
 from yardgate.store import Plans, Store, tables
 from yardgate.store.accounts import Accounts, Role
 

@@ -10,11 +10,11 @@ from fastapi.testclient import TestClient
 from pydantic import TypeAdapter
 
 from tests.api.conftest import Web
-from yardgate.core.lists import Posix
-from yardgate.core.plan import Plan
-from yardgate.core.rights import Level
-from yardgate.core.rollout import Destination
-from yardgate.core.system import System
+from yardgate.core.acl import Posix
+from yardgate.core.acl.rights import Level
+from yardgate.core.host.rollout import Destination
+from yardgate.core.host.system import System
+from yardgate.core.model.plan import Plan
 from yardgate.store import Plans
 from yardgate.store.rollouts import Rollouts
 

@@ -16,11 +16,11 @@ from tests.server import until as wait_for
 from tests.standin import stand_in
 from tests.thorough import times
 from yardgate import demo
-from yardgate.api import rolling
-from yardgate.appliance.standin import Faults, StandIn
-from yardgate.core.resolve import resolve
-from yardgate.core.rollout import Destination, steps
-from yardgate.core.system import System, compiled
+from yardgate.core.access.batch.resolve import resolve
+from yardgate.core.host.rollout import Destination, steps
+from yardgate.core.host.system import System, compiled
+from yardgate.drivers.simulator import Faults, StandIn
+from yardgate.jobs import rolling
 from yardgate.store import Plans, Store
 from yardgate.store.rollouts import Rollouts
 

@@ -7,11 +7,11 @@ from fastapi.testclient import TestClient
 
 from tests.api.conftest import Web
 from tests.conftest import ON
-from yardgate.core.outcome import outcome
-from yardgate.core.plan import Plan
-from yardgate.core.resolve import resolve
-from yardgate.core.share import Over
-from yardgate.core.walk import walk
+from yardgate.core.access.batch.resolve import resolve
+from yardgate.core.access.outcome import outcome
+from yardgate.core.access.walk import walk
+from yardgate.core.model.plan import Plan
+from yardgate.core.model.share import Over
 
 
 def asked(client: TestClient, web: Web, **query: Any) -> Any:

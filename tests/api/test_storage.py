@@ -8,7 +8,7 @@ import pytest
 from fastapi.testclient import TestClient
 
 from tests.api.conftest import Web
-from yardgate.core.plan import Plan, same
+from yardgate.core.model.plan import Plan, same
 from yardgate.store import Plans, Store
 
 

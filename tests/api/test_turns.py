@@ -16,10 +16,10 @@ from tests.api.conftest import Web, edit
 from tests.server import until
 from tests.serving import Served
 from yardgate.api import agreed, rollout, transfer
-from yardgate.api.turns import AT_ONCE, Turns
-from yardgate.appliance.target import ApplianceError
-from yardgate.core.plan import Plan
-from yardgate.core.rollout import Destination
+from yardgate.api.transport.turns import AT_ONCE, Turns
+from yardgate.core.host.rollout import Destination
+from yardgate.core.model.plan import Plan
+from yardgate.drivers.target import ApplianceError
 from yardgate.formats import workbook
 from yardgate.formats.reading import FormatError
 from yardgate.store import Plans
@@ -200,7 +200,7 @@ def test_hosts_are_read_for_planners_below_the_top_and_few_at_once(web: Web, mon
     Rollouts(web.store).send_to(web.plan, Destination(kind="here", top="/data"))
     assert planner.post(path, json=body).status_code == 422
     desk = planner.app.state.desk  # type: ignore[attr-defined]
-    monkeypatch.setattr("yardgate.api.desk.WAIT", 0.05)
+    monkeypatch.setattr("yardgate.services.desk.WAIT", 0.05)
     with desk.reading_hosts(), desk.reading_hosts():
         answer = planner.post(path, json={**body, "tops": ["/data"]})
         assert (answer.status_code, answer.headers["retry-after"]) == (503, "30")
@@ -237,7 +237,7 @@ def test_small_workbooks_that_unpack_to_much_are_refused(web: Web, monkeypatch: 
 
 
 def test_a_plan_has_its_limits(web: Web, monkeypatch: pytest.MonkeyPatch) -> None:
-    from yardgate.core import edit as edit_module
+    from yardgate.core.edits import edit as edit_module
 
     monkeypatch.setattr(edit_module, "MOST", {"users": (40, "people")})
     people = [{"op": "put-user", "user": {"id": f"n{number}", "name": f"n{number}"}} for number in range(30)]

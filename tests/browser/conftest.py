@@ -18,11 +18,11 @@ from selenium.webdriver.common.keys import Keys
 from selenium.webdriver.remote.webelement import WebElement
 
 from tests.server import Server
-from yardgate.bench_browser import chromium, large_plan
-from yardgate.core.plan import Plan
+from yardgate.core.model.plan import Plan
 from yardgate.demo import plan as demo_plan
 from yardgate.store import Plans
 from yardgate.store.accounts import Role
+from yardgate.tools.bench_browser import chromium, large_plan
 
 AXE = Path(__file__).parent.parent.parent / "ui" / "node_modules" / "axe-core" / "axe.min.js"
 NOT_YET = (NoSuchElementException, StaleElementReferenceException, ElementClickInterceptedException)

@@ -15,7 +15,7 @@ from typing import Any
 from selenium.webdriver.common.by import By
 from selenium.webdriver.common.keys import Keys
 
-from yardgate.bench_browser import chromium
+from yardgate.tools.bench_browser import chromium
 
 FOLDER = Path(__file__).parent.parent.parent / "docs" / "screenshots"
 DARK = [{"name": "prefers-color-scheme", "value": "dark"}]

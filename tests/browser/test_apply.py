@@ -13,15 +13,15 @@ from tests.real.host import door, host
 from tests.real.test_host import SNAPSHOT, shell, visit
 from tests.standin import stand_in
 from yardgate import demo
-from yardgate.appliance.standin import Faults, StandIn
-from yardgate.core.edit import RemoveUser
-from yardgate.core.plan import GUEST, Plan
-from yardgate.core.resolve import resolve
-from yardgate.core.rights import Level
-from yardgate.core.rollout import Destination, steps
-from yardgate.core.system import System
-from yardgate.core.walk import walk
-from yardgate.core.ways import offered
+from yardgate.core.access.batch.resolve import resolve
+from yardgate.core.access.walk import walk
+from yardgate.core.access.ways import offered
+from yardgate.core.acl.rights import Level
+from yardgate.core.edits.edit import RemoveUser
+from yardgate.core.host.rollout import Destination, steps
+from yardgate.core.host.system import System
+from yardgate.core.model.plan import GUEST, Plan
+from yardgate.drivers.simulator import Faults, StandIn
 from yardgate.store import Plans
 from yardgate.store.rollouts import Rollouts
 

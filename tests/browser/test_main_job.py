@@ -10,9 +10,9 @@ from selenium.webdriver.common.keys import Keys
 
 from tests.browser.conftest import Page, Yard
 from tests.server import Server
-from yardgate.core.plan import same
-from yardgate.core.resolve import resolve
-from yardgate.core.rights import Level
+from yardgate.core.access.batch.resolve import resolve
+from yardgate.core.acl.rights import Level
+from yardgate.core.model.plan import same
 from yardgate.store import Plans
 from yardgate.store.accounts import Accounts
 
@@ -262,7 +262,7 @@ def test_history_names_compares_and_returns(yard: Yard, page: Page) -> None:
 
 
 def test_the_first_start_makes_one_administrator(tmp_path: Path) -> None:
-    from yardgate.bench_browser import chromium
+    from yardgate.tools.bench_browser import chromium
 
     server = Server(tmp_path / "new")
     store = server.store()

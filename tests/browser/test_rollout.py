@@ -9,12 +9,12 @@ from pydantic import TypeAdapter
 from selenium.webdriver.common.keys import Keys
 
 from tests.browser.conftest import Page, Yard
-from yardgate.core.edit import PutPlace
-from yardgate.core.lists import Posix
-from yardgate.core.plan import Plan
-from yardgate.core.resolve import resolve
-from yardgate.core.rollout import Destination
-from yardgate.core.system import System, compiled
+from yardgate.core.access.batch.resolve import resolve
+from yardgate.core.acl import Posix
+from yardgate.core.edits.edit import PutPlace
+from yardgate.core.host.rollout import Destination
+from yardgate.core.host.system import System, compiled
+from yardgate.core.model.plan import Plan
 from yardgate.store import Plans
 from yardgate.store.rollouts import Rollouts
 

@@ -7,12 +7,12 @@ import pytest
 from selenium.webdriver.common.keys import Keys
 
 from tests.browser.conftest import Page, Yard
-from yardgate.bench_browser import edit_times
-from yardgate.core.edit import SetGrant
-from yardgate.core.plan import Plan
-from yardgate.core.rights import Level
+from yardgate.core.acl.rights import Level
+from yardgate.core.edits.edit import SetGrant
+from yardgate.core.model.plan import Plan
 from yardgate.store import Plans
 from yardgate.store.accounts import Accounts
+from yardgate.tools.bench_browser import edit_times
 
 SCREENS = [
     "board",

@@ -3,8 +3,8 @@
 from selenium.webdriver.common.keys import Keys
 
 from tests.browser.conftest import Page, Yard
-from yardgate.core.rights import Level
-from yardgate.core.share import HostRule
+from yardgate.core.acl.rights import Level
+from yardgate.core.model.share import HostRule
 
 
 def ask(page: Page, who: str) -> None:

@@ -3,9 +3,9 @@
 from selenium.webdriver.common.keys import Keys
 
 from tests.browser.conftest import Page, Yard
-from yardgate.core.lists import Entry, Mode, Ordered, Posix, PosixEntry
-from yardgate.core.plan import GroupQuota, same
-from yardgate.core.rights import Level
+from yardgate.core.acl import Entry, Mode, Ordered, Posix, PosixEntry
+from yardgate.core.acl.rights import Level
+from yardgate.core.model.plan import GroupQuota, same
 
 
 def entries(yard: Yard, place: str) -> list[tuple[str, str]]:

@@ -3,7 +3,7 @@
 from pathlib import Path
 
 from tests.browser.conftest import Page, Yard
-from yardgate.core.rights import Level
+from yardgate.core.acl.rights import Level
 
 FILES = {
     "passwd": "root:x:0:0:root:/root:/bin/sh\nosk:x:1501:1501:Oskar Berg:/:/bin/false\nmin:x:1502:1501:Mina Roth:/:/bin/false\n",

@@ -8,12 +8,12 @@ from hypothesis import strategies as st
 
 from tests.conftest import ON
 from tests.plans import plans
-from yardgate.core.arrange import converted, push_down, restyle, starts, style_of
-from yardgate.core.edit import apply
-from yardgate.core.lists import Entry, Mode, Ordered, Posix, PosixEntry
-from yardgate.core.plan import EVERYONE, Plan, check, same
-from yardgate.core.resolve import resolve
-from yardgate.core.rights import FULL, READ, WRITE
+from yardgate.core.access.batch.resolve import resolve
+from yardgate.core.acl import Entry, Mode, Ordered, Posix, PosixEntry
+from yardgate.core.acl.rights import FULL, READ, WRITE
+from yardgate.core.edits.arrange import converted, push_down, restyle, starts, style_of
+from yardgate.core.edits.edit import apply
+from yardgate.core.model.plan import EVERYONE, Plan, check, same
 
 
 def test_pushing_down_leaves_cut_places_alone_and_says_so(quay: Plan) -> None:

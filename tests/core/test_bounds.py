@@ -2,9 +2,19 @@
 
 import pytest
 
-from yardgate.core.bounds import NEVER, Bounds, HostAccounts, Managed, below, made, manageable, refused, top_trouble
-from yardgate.core.rollout import Step
-from yardgate.core.system import Account, Export, Folder, HostGroup, Members, Offer
+from yardgate.core.host.bounds import (
+    NEVER,
+    Bounds,
+    HostAccounts,
+    Managed,
+    below,
+    made,
+    manageable,
+    refused,
+    top_trouble,
+)
+from yardgate.core.host.rollout import Step
+from yardgate.core.host.system import Account, Export, Folder, HostGroup, Members, Offer
 
 HOST = HostAccounts(
     users={"root": 0, "www-data": 33, "backup-job": 972, "tom": 1000},

@@ -8,13 +8,13 @@ from hypothesis import assume, given, settings
 from tests.conftest import ON
 from tests.plans import plans
 from tests.thorough import times
-from yardgate.core.claim import Claim, claim, claimed
-from yardgate.core.membership import token
-from yardgate.core.plan import Plan, User
-from yardgate.core.resolve import resolve
-from yardgate.core.share import Over
-from yardgate.core.walk import walk
-from yardgate.core.ways import identity, unclaimed
+from yardgate.core.access.batch.resolve import resolve
+from yardgate.core.access.claim import Claim, claim, claimed
+from yardgate.core.access.membership import token
+from yardgate.core.access.walk import walk
+from yardgate.core.access.ways import identity, unclaimed
+from yardgate.core.model.plan import Plan, User
+from yardgate.core.model.share import Over
 
 
 @settings(max_examples=times(100, 1000))

@@ -2,9 +2,9 @@
 
 import pytest
 
-from yardgate.core.clash import RULES, Part, decide, rule_words
-from yardgate.core.plan import Target
-from yardgate.core.rights import Level
+from yardgate.core.access.clash import RULES, Part, decide, rule_words
+from yardgate.core.acl.rights import Level
+from yardgate.core.model.plan import Target
 
 NA, RO, RW = Level.NA, Level.RO, Level.RW
 OWN_RO, GROUP_RW, GROUP_NA, ALL_RO, ALL_NA = (

@@ -9,14 +9,14 @@ from hypothesis import given, settings
 from tests.conftest import ON
 from tests.plans import plans
 from tests.thorough import times
-from yardgate.core.clash import RULES
-from yardgate.core.lists import Entry, Mode, Ordered, OwnList, Posix
-from yardgate.core.lists.compile import Wish
-from yardgate.core.membership import token
-from yardgate.core.packed import Counting, count
-from yardgate.core.plan import EVERYONE, Grants, Group, Place, Plan, Target, User
-from yardgate.core.rights import FULL, READ, Level, level
-from yardgate.core.storage import Laid, OrderedLaid, PosixLaid, lay, rights_on, unsaid
+from yardgate.core.access.clash import RULES
+from yardgate.core.access.compile import Wish
+from yardgate.core.access.membership import token
+from yardgate.core.access.packed import Counting, count
+from yardgate.core.access.storage import Laid, OrderedLaid, PosixLaid, lay, rights_on, unsaid
+from yardgate.core.acl import Entry, Mode, Ordered, OwnList, Posix
+from yardgate.core.acl.rights import FULL, READ, Level, level
+from yardgate.core.model.plan import EVERYONE, Grants, Group, Place, Plan, Target, User
 
 NA, PT, RO, RW = Level.NA, Level.PT, Level.RO, Level.RW
 STYLES: Mapping[str, OwnList] = {"ordered": Ordered(), "posix": Posix(), "mode": Mode()}

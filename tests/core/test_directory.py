@@ -8,18 +8,18 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from tests.conftest import ON
-from yardgate.core.directory import Directory, Record, Ref, dn_parts, linked, rid_of, same_dn, within_dn
-from yardgate.core.edit import Join, PutGroup, SetGrant, apply
-from yardgate.core.idmap import moves, troubles
-from yardgate.core.lists import Entry, Ordered
-from yardgate.core.membership import token
-from yardgate.core.names import Names, unix_trouble
-from yardgate.core.packed import count
-from yardgate.core.plan import Group, Place, Plan, PlanError, User, check
-from yardgate.core.resolve import resolve
-from yardgate.core.rights import FULL, Level
-from yardgate.core.storage import lay
-from yardgate.core.sync import Item, sync
+from yardgate.core.access.batch.resolve import resolve
+from yardgate.core.access.membership import token
+from yardgate.core.access.packed import count
+from yardgate.core.access.storage import lay
+from yardgate.core.acl import Entry, Ordered
+from yardgate.core.acl.rights import FULL, Level
+from yardgate.core.directory.idmap import moves, troubles
+from yardgate.core.directory.sync import Item, sync
+from yardgate.core.edits.edit import Join, PutGroup, SetGrant, apply
+from yardgate.core.model.directory import Directory, Record, Ref, dn_parts, linked, rid_of, same_dn, within_dn
+from yardgate.core.model.names import Names, unix_trouble
+from yardgate.core.model.plan import Group, Place, Plan, PlanError, User, check
 from yardgate.formats.ldif import escaped
 
 QUAY = Directory(id="quay", name="QUAY", domain="quay.example", base="DC=quay,DC=example", high=200_000)

@@ -10,13 +10,13 @@ import pytest
 from tests.conftest import ON
 from tests.thorough import times
 from yardgate import demo
-from yardgate.core.drift import taken_in
-from yardgate.core.edit import apply
-from yardgate.core.lists import Entry, Ordered, Posix, PosixEntry, posix
-from yardgate.core.resolve import resolve
-from yardgate.core.rights import FULL, MASK_OF, Level
-from yardgate.core.rollout import drift
-from yardgate.core.system import Members, System, compiled
+from yardgate.core.access.batch.resolve import resolve
+from yardgate.core.acl import Entry, Ordered, Posix, PosixEntry, posix
+from yardgate.core.acl.rights import FULL, MASK_OF, Level
+from yardgate.core.edits.edit import apply
+from yardgate.core.host.drift import taken_in
+from yardgate.core.host.rollout import drift
+from yardgate.core.host.system import Members, System, compiled
 
 PLAN = demo.plan()
 TOP = "/srv"

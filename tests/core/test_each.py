@@ -9,8 +9,12 @@ from hypothesis import strategies as st
 from tests.conftest import ON
 from tests.plans import edits, plans
 from tests.thorough import times
-from yardgate.core.each import members
-from yardgate.core.edit import (
+from yardgate.core.access.batch.resolve import resolve
+from yardgate.core.access.membership import token
+from yardgate.core.acl import Posix
+from yardgate.core.acl.rights import Level
+from yardgate.core.edits.each import members
+from yardgate.core.edits.edit import (
     Edit,
     Join,
     Leave,
@@ -24,11 +28,7 @@ from yardgate.core.edit import (
     exactly,
     in_step,
 )
-from yardgate.core.lists import Posix
-from yardgate.core.membership import token
-from yardgate.core.plan import Each, Group, Place, Plan, PlanError, User, check, same
-from yardgate.core.resolve import resolve
-from yardgate.core.rights import Level
+from yardgate.core.model.plan import Each, Group, Place, Plan, PlanError, User, check, same
 
 RW, RO, NA = Level.RW, Level.RO, Level.NA
 

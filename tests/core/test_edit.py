@@ -9,7 +9,11 @@ from hypothesis import strategies as st
 from tests.conftest import ON
 from tests.plans import edits, plans
 from tests.thorough import times
-from yardgate.core.edit import (
+from yardgate.core.access.batch.resolve import resolve
+from yardgate.core.access.outcome import outcome
+from yardgate.core.acl import Entry, Mode, Ordered
+from yardgate.core.acl.rights import PASS, Level
+from yardgate.core.edits.edit import (
     Join,
     Leave,
     PutGroup,
@@ -27,12 +31,8 @@ from yardgate.core.edit import (
     exactly,
     sentence,
 )
-from yardgate.core.lists import Entry, Mode, Ordered
-from yardgate.core.outcome import outcome
-from yardgate.core.plan import WORKED_OUT, Group, Place, Plan, PlanError, User, check, same
-from yardgate.core.remedies import group_instead
-from yardgate.core.resolve import resolve
-from yardgate.core.rights import PASS, Level
+from yardgate.core.model.plan import WORKED_OUT, Group, Place, Plan, PlanError, User, check, same
+from yardgate.core.policy.remedies import group_instead
 
 
 @settings(max_examples=times(300, 1500))

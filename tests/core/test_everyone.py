@@ -6,12 +6,12 @@ from tests.conftest import ON
 from tests.gates import everything
 from tests.plans import plans
 from tests.thorough import times
-from yardgate.core.everyone import everyone
-from yardgate.core.gets import gets
-from yardgate.core.outcome import outcome
-from yardgate.core.plan import Plan
-from yardgate.core.resolve import resolve
-from yardgate.core.rights import Level
+from yardgate.core.access.batch.resolve import resolve
+from yardgate.core.access.everyone import everyone
+from yardgate.core.access.gets import gets
+from yardgate.core.access.outcome import outcome
+from yardgate.core.acl.rights import Level
+from yardgate.core.model.plan import Plan
 
 
 @settings(max_examples=times(150, 1000))

@@ -9,19 +9,19 @@ import pytest
 
 from tests.conftest import ON
 from tests.gates import moved
-from yardgate.core.agreed import Accepted, Promise
-from yardgate.core.directory import Directory
-from yardgate.core.edit import apply
-from yardgate.core.effect import effect
-from yardgate.core.findings import BY_KIND, CHECKS, Case, Finding, find, standing
-from yardgate.core.keeping import keep
-from yardgate.core.lists import Entry, Mode, Ordered, Posix, PosixEntry
-from yardgate.core.outcome import outcome
-from yardgate.core.plan import EVERYONE, GUEST, Group, GroupQuota, Place, Plan, Target, User, check
-from yardgate.core.resolve import resolve
-from yardgate.core.rights import EXECUTE, FULL, READ, WRITE, Level
-from yardgate.core.share import HostRule, Service, Share
-from yardgate.core.ways import PROTOCOLS
+from yardgate.core.access.batch.resolve import resolve
+from yardgate.core.access.outcome import outcome
+from yardgate.core.access.ways import PROTOCOLS
+from yardgate.core.acl import Entry, Mode, Ordered, Posix, PosixEntry
+from yardgate.core.acl.rights import EXECUTE, FULL, READ, WRITE, Level
+from yardgate.core.edits.edit import apply
+from yardgate.core.model.agreed import Accepted, Promise
+from yardgate.core.model.directory import Directory
+from yardgate.core.model.plan import EVERYONE, GUEST, Group, GroupQuota, Place, Plan, Target, User, check
+from yardgate.core.model.share import HostRule, Service, Share
+from yardgate.core.policy.effect import effect
+from yardgate.core.policy.findings import BY_KIND, CHECKS, Case, Finding, find, standing
+from yardgate.core.policy.keeping import keep
 
 RW, RO, PT, NA = Level.RW, Level.RO, Level.PT, Level.NA
 

@@ -5,13 +5,13 @@ import pytest
 from tests.conftest import ON
 from tests.real.test_host import office
 from yardgate import demo
-from yardgate.core.found import found, groups_of
-from yardgate.core.plan import GUEST, LOCAL, Plan
-from yardgate.core.resolve import resolve
-from yardgate.core.share import Over
-from yardgate.core.system import compiled
-from yardgate.core.trial import Found
-from yardgate.core.walk import walk
+from yardgate.core.access.batch.resolve import resolve
+from yardgate.core.access.walk import walk
+from yardgate.core.host.found import found, groups_of
+from yardgate.core.host.system import compiled
+from yardgate.core.host.trial import Found
+from yardgate.core.model.plan import GUEST, LOCAL, Plan
+from yardgate.core.model.share import Over
 
 WITH_MODES = [seed for seed in range(45) if seed % 3 != 2]  # the others have a server that asks no right to pass
 

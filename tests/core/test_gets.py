@@ -11,18 +11,18 @@ from tests.conftest import ON
 from tests.gates import everything
 from tests.plans import edits, plans
 from tests.thorough import times
-from yardgate.core.edit import PlanError, PutPlace, SetGrant, apply
-from yardgate.core.gets import STATES, gets, said_at
-from yardgate.core.lists import Mode, Posix
-from yardgate.core.membership import token
-from yardgate.core.outcome import outcome, outcome_of
-from yardgate.core.plan import EVERYONE, GUEST, Place, Plan, User
-from yardgate.core.reason import grants_gate
-from yardgate.core.resolve import resolve
-from yardgate.core.rights import LEVELS, Level
-from yardgate.core.share import HostRule, Share
-from yardgate.core.walk import walk
-from yardgate.core.ways import offered
+from yardgate.core.access.batch.resolve import resolve
+from yardgate.core.access.gets import STATES, gets, said_at
+from yardgate.core.access.membership import token
+from yardgate.core.access.outcome import outcome, outcome_of
+from yardgate.core.access.spec.reason import grants_gate
+from yardgate.core.access.walk import walk
+from yardgate.core.access.ways import offered
+from yardgate.core.acl import Mode, Posix
+from yardgate.core.acl.rights import LEVELS, Level
+from yardgate.core.edits.edit import PlanError, PutPlace, SetGrant, apply
+from yardgate.core.model.plan import EVERYONE, GUEST, Place, Plan, User
+from yardgate.core.model.share import HostRule, Share
 
 RW, RO, NA = Level.RW, Level.RO, Level.NA
 

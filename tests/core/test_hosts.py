@@ -7,9 +7,9 @@ from hypothesis import strategies as st
 
 from tests.plans import HOSTS, LEVELS
 from tests.thorough import times
-from yardgate.core.hosts import classes, levels, most
-from yardgate.core.rights import Level
-from yardgate.core.share import HostRule, Order, Wildcards, host_rule
+from yardgate.core.access.hosts import classes, levels, most
+from yardgate.core.acl.rights import Level
+from yardgate.core.model.share import HostRule, Order, Wildcards, host_rule
 
 ADDRESSES = (
     "10.0.0.1",

@@ -5,14 +5,14 @@ from dataclasses import replace
 import pytest
 
 from tests.conftest import ON
-from yardgate.core.forecast import make, rights_to
-from yardgate.core.lists import Entry, Mode, Ordered, Posix, PosixEntry, modebits, ordered, posix
-from yardgate.core.lists.ordered import EVERYTHING_BELOW, GROUP, INHERITED, OWNER
-from yardgate.core.membership import token
-from yardgate.core.packed import count
-from yardgate.core.plan import EVERYONE, Plan
-from yardgate.core.reason import explain
-from yardgate.core.rights import (
+from yardgate.core.access.forecast import make, rights_to
+from yardgate.core.access.membership import token
+from yardgate.core.access.packed import count
+from yardgate.core.access.spec.reason import explain
+from yardgate.core.access.storage import lay, rights_on
+from yardgate.core.acl import Entry, Mode, Ordered, Posix, PosixEntry, modebits, ordered, posix
+from yardgate.core.acl.ordered import EVERYTHING_BELOW, GROUP, INHERITED, OWNER
+from yardgate.core.acl.rights import (
     APART,
     DELETE_CHILD,
     EDITS,
@@ -33,7 +33,7 @@ from yardgate.core.rights import (
     odd,
     words,
 )
-from yardgate.core.storage import lay, rights_on
+from yardgate.core.model.plan import EVERYONE, Plan
 
 A, D = "allow", "deny"
 

@@ -1,10 +1,10 @@
 """Who counts as what."""
 
 from tests.conftest import ON
-from yardgate.core.membership import cycles, in_baseline, tier, token
-from yardgate.core.plan import EVERYONE, Group, Place, Plan, Target, User
-from yardgate.core.reason import explain
-from yardgate.core.rights import Level
+from yardgate.core.access.membership import cycles, in_baseline, tier, token
+from yardgate.core.access.spec.reason import explain
+from yardgate.core.acl.rights import Level
+from yardgate.core.model.plan import EVERYONE, Group, Place, Plan, Target, User
 
 
 def plan_of(groups: dict[str, set[str]], **more: object) -> Plan:

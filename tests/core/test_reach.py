@@ -7,12 +7,12 @@ from hypothesis import given, settings
 from tests.conftest import ON
 from tests.plans import plans
 from tests.thorough import times
-from yardgate.core.outcome import outcome
-from yardgate.core.plan import GUEST, Plan
-from yardgate.core.reach import Stretch, card, everywhere, report
-from yardgate.core.resolve import resolve
-from yardgate.core.rights import Level
-from yardgate.core.ways import inside
+from yardgate.core.access.batch.resolve import resolve
+from yardgate.core.access.outcome import outcome
+from yardgate.core.access.reach import Stretch, card, everywhere, report
+from yardgate.core.access.ways import inside
+from yardgate.core.acl.rights import Level
+from yardgate.core.model.plan import GUEST, Plan
 
 
 def level_of(plan: Plan, stretches: Sequence[Stretch], place: str) -> Level:

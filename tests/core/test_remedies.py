@@ -12,14 +12,14 @@ from tests.conftest import ON
 from tests.gates import moved
 from tests.plans import plans
 from tests.thorough import times
-from yardgate.core.agreed import Promise
-from yardgate.core.edit import Join, PutShare, SetGrant, apply
-from yardgate.core.keeping import Kept, keep
-from yardgate.core.outcome import outcome
-from yardgate.core.plan import EVERYONE, GUEST, Plan
-from yardgate.core.remedies import Remedy, Want, remedies
-from yardgate.core.resolve import resolve
-from yardgate.core.rights import Level
+from yardgate.core.access.batch.resolve import resolve
+from yardgate.core.access.outcome import outcome
+from yardgate.core.acl.rights import Level
+from yardgate.core.edits.edit import Join, PutShare, SetGrant, apply
+from yardgate.core.model.agreed import Promise
+from yardgate.core.model.plan import EVERYONE, GUEST, Plan
+from yardgate.core.policy.keeping import Kept, keep
+from yardgate.core.policy.remedies import Remedy, Want, remedies
 
 RW, RO, PT, NA = Level.RW, Level.RO, Level.PT, Level.NA
 

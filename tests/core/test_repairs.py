@@ -8,14 +8,14 @@ from tests.conftest import ON
 from tests.gates import moved
 from tests.plans import plans
 from tests.thorough import times
-from yardgate.core.edit import apply
-from yardgate.core.effect import effect
-from yardgate.core.findings import Case, find
-from yardgate.core.gets import LESS, MORE, gets
-from yardgate.core.keeping import keep
-from yardgate.core.outcome import Outcome, outcome
-from yardgate.core.plan import GUEST, Plan
-from yardgate.core.resolve import resolve
+from yardgate.core.access.batch.resolve import resolve
+from yardgate.core.access.gets import LESS, MORE, gets
+from yardgate.core.access.outcome import Outcome, outcome
+from yardgate.core.edits.edit import apply
+from yardgate.core.model.plan import GUEST, Plan
+from yardgate.core.policy.effect import effect
+from yardgate.core.policy.findings import Case, find
+from yardgate.core.policy.keeping import keep
 
 RIGHT = {
     "more-than-granted",

@@ -10,15 +10,15 @@ from hypothesis import strategies as st
 from tests.conftest import ON
 from tests.plans import edits, plans
 from tests.thorough import times
-from yardgate.core.clash import RULES
-from yardgate.core.edit import PutPlace, SetGrant, apply
-from yardgate.core.lists import Mode, Ordered, Posix
-from yardgate.core.packed import count
-from yardgate.core.plan import Place, Plan, PlanError, User, check
-from yardgate.core.reason import explain
-from yardgate.core.resolve import SOURCES, Change, changes, detail, resolve, rights
-from yardgate.core.rights import EVERYTHING, LEVELS, Level
-from yardgate.core.storage import lay
+from yardgate.core.access.batch.resolve import SOURCES, Change, changes, detail, resolve, rights
+from yardgate.core.access.clash import RULES
+from yardgate.core.access.packed import count
+from yardgate.core.access.spec.reason import explain
+from yardgate.core.access.storage import lay
+from yardgate.core.acl import Mode, Ordered, Posix
+from yardgate.core.acl.rights import EVERYTHING, LEVELS, Level
+from yardgate.core.edits.edit import PutPlace, SetGrant, apply
+from yardgate.core.model.plan import Place, Plan, PlanError, User, check
 
 
 def compare_every_cell(plan: Plan) -> int:
@@ -126,7 +126,7 @@ def test_a_plan_without_anybody_or_anything_resolves() -> None:
 
 
 def test_more_places_and_users_than_one_block_holds() -> None:
-    from yardgate.bench import random_plan
+    from yardgate.tools.bench import random_plan
 
     plan = random_plan(users=150, groups=30, places=300, seed=7)
     for tiers, within in RULES:

@@ -9,13 +9,13 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from tests.conftest import ON
-from yardgate.core.lists import Entry, Ordered, Posix, PosixEntry, posix
-from yardgate.core.plan import Plan, PlanError
-from yardgate.core.resolve import resolve
-from yardgate.core.rights import Level
-from yardgate.core.rollout import after, chosen, needs, removals, sign_in_again, stands, steps, walked, words
-from yardgate.core.share import HostRule
-from yardgate.core.system import Account, Compiled, Export, Folder, HostGroup, Members, Offer, System, compiled
+from yardgate.core.access.batch.resolve import resolve
+from yardgate.core.acl import Entry, Ordered, Posix, PosixEntry, posix
+from yardgate.core.acl.rights import Level
+from yardgate.core.host.rollout import after, chosen, needs, removals, sign_in_again, stands, steps, walked, words
+from yardgate.core.host.system import Account, Compiled, Export, Folder, HostGroup, Members, Offer, System, compiled
+from yardgate.core.model.plan import Plan, PlanError
+from yardgate.core.model.share import HostRule
 
 NAMES = st.sampled_from(["ann", "bo", "cy", "dora", "eve"])
 GROUPS = st.sampled_from(["crew", "late", "office"])

@@ -9,14 +9,14 @@ from hypothesis import given, settings
 from tests.conftest import ON
 from tests.plans import plans
 from tests.thorough import times
-from yardgate.core.lists import Mode, Posix, PosixEntry
-from yardgate.core.outcome import outcome
-from yardgate.core.plan import GUEST, Group, Place, Plan, Target, User, check
-from yardgate.core.resolve import resolve
-from yardgate.core.rights import LEVELS, Level
-from yardgate.core.share import HostRule, Over, Service, Share, host_rule, hosts, share_name_trouble
-from yardgate.core.walk import walk
-from yardgate.core.ways import PROTOCOLS, explain_over, identity, inside, offered, resolve_over
+from yardgate.core.access.batch.resolve import resolve
+from yardgate.core.access.outcome import outcome
+from yardgate.core.access.walk import walk
+from yardgate.core.access.ways import PROTOCOLS, explain_over, identity, inside, offered, resolve_over
+from yardgate.core.acl import Mode, Posix, PosixEntry
+from yardgate.core.acl.rights import LEVELS, Level
+from yardgate.core.model.plan import GUEST, Group, Place, Plan, Target, User, check
+from yardgate.core.model.share import HostRule, Over, Service, Share, host_rule, hosts, share_name_trouble
 
 RW, RO, PT, NA = Level.RW, Level.RO, Level.PT, Level.NA
 

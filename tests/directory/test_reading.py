@@ -10,11 +10,19 @@ import pytest
 
 from tests.server import until
 from yardgate import demo
-from yardgate.core.directory import Copy, Directory
-from yardgate.directory import ldap, passwords
-from yardgate.directory.ldap import DirectoryError, Progress, certificate, check, connect, read_all, read_changes
-from yardgate.directory.standin import Faults, StandIn
-from yardgate.directory.steps import Cancelled
+from yardgate.core.model.directory import Copy, Directory
+from yardgate.drivers.directory import ldap, passwords
+from yardgate.drivers.directory.ldap import (
+    DirectoryError,
+    Progress,
+    certificate,
+    check,
+    connect,
+    read_all,
+    read_changes,
+)
+from yardgate.drivers.directory.standin import Faults, StandIn
+from yardgate.drivers.directory.steps import Cancelled
 from yardgate.formats.ldif import Entry
 
 WORD = StandIn.password

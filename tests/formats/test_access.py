@@ -4,10 +4,10 @@ import csv
 import io
 
 from tests.conftest import ON
-from yardgate.core.outcome import outcome
-from yardgate.core.plan import Plan
-from yardgate.core.resolve import resolve
-from yardgate.core.rights import Level
+from yardgate.core.access.batch.resolve import resolve
+from yardgate.core.access.outcome import outcome
+from yardgate.core.acl.rights import Level
+from yardgate.core.model.plan import Plan
 from yardgate.formats import access
 
 

@@ -4,11 +4,11 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from yardgate.core.lists import Entry, Ordered
-from yardgate.core.lists.ordered import FLAGS, GROUP, INHERITED, OWNER, allowed, files_of, folders_of, spelled
-from yardgate.core.plan import EVERYONE
-from yardgate.core.rights import FULL
-from yardgate.core.system import Folder
+from yardgate.core.acl import Entry, Ordered
+from yardgate.core.acl.ordered import FLAGS, GROUP, INHERITED, OWNER, allowed, files_of, folders_of, spelled
+from yardgate.core.acl.rights import FULL
+from yardgate.core.host.system import Folder
+from yardgate.core.model.plan import EVERYONE
 from yardgate.formats import descriptor
 from yardgate.formats.reading import FormatError
 

@@ -4,9 +4,9 @@ from dataclasses import replace
 
 import pytest
 
-from yardgate.core.plan import Place, Plan, Target
-from yardgate.core.rights import Level
-from yardgate.core.share import HostRule, Service, Share
+from yardgate.core.acl.rights import Level
+from yardgate.core.model.plan import Place, Plan, Target
+from yardgate.core.model.share import HostRule, Service, Share
 from yardgate.formats import exports
 from yardgate.formats.reading import FormatError
 

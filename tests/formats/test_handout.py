@@ -13,15 +13,15 @@ from tests.conftest import ON
 from tests.hostile import HOSTILE
 from tests.thorough import times
 from yardgate import demo
-from yardgate.appliance.handout import restore_text, runbook, runbook_page, script, specs_text, typed
-from yardgate.appliance.linux import commands, helpers
-from yardgate.core.lists import Entry, Ordered, Posix
-from yardgate.core.plan import Group, Place, Plan, PlanError, User, check, fold
-from yardgate.core.resolve import resolve
-from yardgate.core.rights import Level
-from yardgate.core.rollout import Step, steps, walked, words
-from yardgate.core.share import HostRule, Share
-from yardgate.core.system import System, compiled
+from yardgate.core.access.batch.resolve import resolve
+from yardgate.core.acl import Entry, Ordered, Posix
+from yardgate.core.acl.rights import Level
+from yardgate.core.host.rollout import Step, steps, walked, words
+from yardgate.core.host.system import System, compiled
+from yardgate.core.model.plan import Group, Place, Plan, PlanError, User, check, fold
+from yardgate.core.model.share import HostRule, Share
+from yardgate.drivers.linux.handout import restore_text, runbook, runbook_page, script, specs_text, typed
+from yardgate.drivers.linux.linux import commands, helpers
 from yardgate.formats import descriptor, exports, nfs4_text, posix_text, smbconf
 from yardgate.formats.reading import FormatError
 

@@ -8,9 +8,9 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from yardgate import demo
-from yardgate.core.directory import Directory, Record, Ref
-from yardgate.core.plan import Plan
-from yardgate.directory.accounts import record_of, records
+from yardgate.core.model.directory import Directory, Record, Ref
+from yardgate.core.model.plan import Plan
+from yardgate.drivers.directory.accounts import record_of, records
 from yardgate.formats import ldif
 from yardgate.formats.ldif import Entry
 from yardgate.formats.reading import FormatError

@@ -5,10 +5,10 @@ from dataclasses import replace
 
 import pytest
 
-from yardgate.core.edit import apply
-from yardgate.core.lists import Entry, Mode, Ordered, Posix, PosixEntry
-from yardgate.core.plan import EVERYONE, Plan, PlanError, check
-from yardgate.core.rights import READ, WRITE
+from yardgate.core.acl import Entry, Mode, Ordered, Posix, PosixEntry
+from yardgate.core.acl.rights import READ, WRITE
+from yardgate.core.edits.edit import apply
+from yardgate.core.model.plan import EVERYONE, Plan, PlanError, check
 from yardgate.formats import listing, planfile
 from yardgate.formats.reading import FormatError, decode
 

@@ -7,8 +7,8 @@ from hypothesis import given, settings
 
 from tests.plans import plans
 from tests.thorough import times
-from yardgate.core.edit import PutPromise, apply, promised
-from yardgate.core.plan import EVERYONE, GUEST, Group, Plan
+from yardgate.core.edits.edit import PutPromise, apply, promised
+from yardgate.core.model.plan import EVERYONE, GUEST, Group, Plan
 from yardgate.formats import promises
 from yardgate.formats.reading import FormatError
 

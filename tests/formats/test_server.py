@@ -2,9 +2,9 @@
 
 import pytest
 
-from yardgate.core.edit import apply
-from yardgate.core.plan import EVERYONE, Plan, check
-from yardgate.core.rights import Level
+from yardgate.core.acl.rights import Level
+from yardgate.core.edits.edit import apply
+from yardgate.core.model.plan import EVERYONE, Plan, check
 from yardgate.formats import server, smb_server
 from yardgate.formats.reading import FormatError
 

@@ -5,10 +5,10 @@ from dataclasses import replace
 import pytest
 
 from tests.conftest import ON
-from yardgate.core.plan import Place, Plan, User, check
-from yardgate.core.resolve import resolve
-from yardgate.core.rights import Level
-from yardgate.core.share import Share
+from yardgate.core.access.batch.resolve import resolve
+from yardgate.core.acl.rights import Level
+from yardgate.core.model.plan import Place, Plan, User, check
+from yardgate.core.model.share import Share
 from yardgate.formats import smbconf
 from yardgate.formats.reading import FormatError
 

@@ -12,10 +12,10 @@ from hypothesis import strategies as st
 from tests.conftest import ON
 from tests.hostile import FAITHFUL, HOSTILE
 from tests.plans import plans
-from yardgate.core.edit import PutPlace, PutUser, SetGrant, apply
-from yardgate.core.plan import LOCAL, Place, Plan, PlanError, User
-from yardgate.core.resolve import resolve
-from yardgate.core.rights import Level
+from yardgate.core.access.batch.resolve import resolve
+from yardgate.core.acl.rights import Level
+from yardgate.core.edits.edit import PutPlace, PutUser, SetGrant, apply
+from yardgate.core.model.plan import LOCAL, Place, Plan, PlanError, User
 from yardgate.formats import accounts, matrix, people, table
 from yardgate.formats.reading import FormatError, Make, Reading
 

@@ -12,13 +12,13 @@ from openpyxl import Workbook, load_workbook
 
 from tests.conftest import ON
 from yardgate import demo
-from yardgate.core.edit import apply
-from yardgate.core.findings import find
-from yardgate.core.findings.case import Case
-from yardgate.core.keeping import Kept, keep
-from yardgate.core.outcome import outcome
-from yardgate.core.plan import Plan
-from yardgate.core.resolve import resolve
+from yardgate.core.access.batch.resolve import resolve
+from yardgate.core.access.outcome import outcome
+from yardgate.core.edits.edit import apply
+from yardgate.core.model.plan import Plan
+from yardgate.core.policy.findings import find
+from yardgate.core.policy.findings.case import Case
+from yardgate.core.policy.keeping import Kept, keep
 from yardgate.formats import matrix, people, table, workbook
 from yardgate.formats.reading import FormatError
 

@@ -9,13 +9,13 @@ from pathlib import Path
 
 from tests.conftest import ON
 from tests.real.helper import Helper, helper
-from yardgate.core.forecast import make
-from yardgate.core.lists.modebits import SETGID, STICKY, bits_of
-from yardgate.core.lists.posix import PosixEntry
-from yardgate.core.membership import token
-from yardgate.core.packed import count
-from yardgate.core.plan import ROOT, Plan
-from yardgate.core.rights import (
+from yardgate.core.access.forecast import make
+from yardgate.core.access.membership import token
+from yardgate.core.access.packed import count
+from yardgate.core.access.storage import Laying, PosixLaid, lay, rights_on
+from yardgate.core.acl.modebits import SETGID, STICKY, bits_of
+from yardgate.core.acl.posix import PosixEntry
+from yardgate.core.acl.rights import (
     ADD_FILE,
     ADD_SUBDIRECTORY,
     APART,
@@ -25,7 +25,7 @@ from yardgate.core.rights import (
     READ_DATA,
     WRITE_DATA,
 )
-from yardgate.core.storage import Laying, PosixLaid, lay, rights_on
+from yardgate.core.model.plan import ROOT, Plan
 
 TAG = {("user", False): 0x01, ("user", True): 0x02, ("group", False): 0x04, ("group", True): 0x08}
 TAG |= {("mask", False): 0x10, ("other", False): 0x20}

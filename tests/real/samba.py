@@ -5,7 +5,10 @@ from contextlib import contextmanager
 
 from tests.conftest import ON
 from tests.real.helper import Helper, helper
-from yardgate.core.lists.ordered import (
+from yardgate.core.access.membership import token
+from yardgate.core.access.packed import count
+from yardgate.core.access.storage import Laid, OrderedLaid, lay, rights_on
+from yardgate.core.acl.ordered import (
     DIRECTORY_INHERIT,
     FILE_INHERIT,
     GROUP,
@@ -16,10 +19,7 @@ from yardgate.core.lists.ordered import (
     Entry,
     files_of,
 )
-from yardgate.core.membership import token
-from yardgate.core.packed import count
-from yardgate.core.plan import EVERYONE, ROOT, Plan
-from yardgate.core.storage import Laid, OrderedLaid, lay, rights_on
+from yardgate.core.model.plan import EVERYONE, ROOT, Plan
 
 # The flag words of SDDL (MS-DTYP 2.5.1.1).
 SDDL_FLAGS = {

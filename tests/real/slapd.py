@@ -9,8 +9,8 @@ from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
 
-from yardgate.core.directory import Directory, Schema
-from yardgate.directory.standin import certificate, fingerprint
+from yardgate.core.model.directory import Directory, Schema
+from yardgate.drivers.directory.standin import certificate, fingerprint
 
 SUFFIX, READER, PASSWORD = "dc=quay,dc=example", "cn=reader,dc=quay,dc=example", "slapd-reader-7"
 CONFIG = """dn: cn=config

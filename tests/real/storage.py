@@ -4,11 +4,11 @@ import random
 from collections.abc import Sequence
 from dataclasses import replace
 
-from yardgate.core.clash import RULES
-from yardgate.core.lists import Entry, Mode, Ordered, OwnList, Posix, PosixEntry
-from yardgate.core.lists.ordered import FLAGS, GROUP, OWNER
-from yardgate.core.plan import EVERYONE, ROOT, Group, Place, Plan, Target, User
-from yardgate.core.rights import CHANGE, FULL, GRANTABLE, PASS, READ, WRITE, Level
+from yardgate.core.access.clash import RULES
+from yardgate.core.acl import Entry, Mode, Ordered, OwnList, Posix, PosixEntry
+from yardgate.core.acl.ordered import FLAGS, GROUP, OWNER
+from yardgate.core.acl.rights import CHANGE, FULL, GRANTABLE, PASS, READ, WRITE, Level
+from yardgate.core.model.plan import EVERYONE, ROOT, Group, Place, Plan, Target, User
 
 FIRST_UID, FIRST_GID = 20000, 21000
 

@@ -11,11 +11,11 @@ import pytest
 
 from tests.conftest import ON
 from tests.real.kernel import compare, kernel, lay_down
-from yardgate.core.lists import Posix
-from yardgate.core.membership import token
-from yardgate.core.packed import count
-from yardgate.core.plan import Plan
-from yardgate.core.storage import lay
+from yardgate.core.access.membership import token
+from yardgate.core.access.packed import count
+from yardgate.core.access.storage import lay
+from yardgate.core.acl import Posix
+from yardgate.core.model.plan import Plan
 
 
 @pytest.fixture

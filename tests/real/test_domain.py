@@ -14,21 +14,21 @@ from tests.conftest import ON
 from tests.real.domain import ADMIN, ADMIN_PASSWORD, BASE, PASSWORD, Machine, controller, member
 from tests.real.test_host import SNAPSHOT, TOP, office, roll, runner, shell, visit
 from tests.thorough import times
-from yardgate.appliance.apply import put_back
-from yardgate.appliance.host import LinuxHost
-from yardgate.appliance.linux import read as read_host
-from yardgate.core.directory import Copy, Directory, rid_of
-from yardgate.core.edit import apply
-from yardgate.core.lists import Ordered, Posix
-from yardgate.core.membership import token
-from yardgate.core.plan import GUEST, LOCAL, Group, Place, Plan, User, check
-from yardgate.core.resolve import resolve
-from yardgate.core.rights import Level
-from yardgate.core.sync import sync
-from yardgate.core.system import System, asked, compiled
-from yardgate.directory import ldap
-from yardgate.directory.ldap import Progress, Reader, certificate, connect, read_all, read_changes
-from yardgate.directory.steps import DirectoryError
+from yardgate.core.access.batch.resolve import resolve
+from yardgate.core.access.membership import token
+from yardgate.core.acl import Ordered, Posix
+from yardgate.core.acl.rights import Level
+from yardgate.core.directory.sync import sync
+from yardgate.core.edits.edit import apply
+from yardgate.core.host.system import System, asked, compiled
+from yardgate.core.model.directory import Copy, Directory, rid_of
+from yardgate.core.model.plan import GUEST, LOCAL, Group, Place, Plan, User, check
+from yardgate.drivers.directory import ldap
+from yardgate.drivers.directory.ldap import Progress, Reader, certificate, connect, read_all, read_changes
+from yardgate.drivers.directory.steps import DirectoryError
+from yardgate.drivers.linux.apply import put_back
+from yardgate.drivers.linux.host import LinuxHost
+from yardgate.drivers.linux.linux import read as read_host
 from yardgate.formats.listing import write_restore
 from yardgate.formats.sid import sid_text
 

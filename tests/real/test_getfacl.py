@@ -8,8 +8,8 @@ from pathlib import Path
 
 import pytest
 
-from yardgate.core.edit import apply
-from yardgate.core.plan import Group, Plan, User, check
+from yardgate.core.edits.edit import apply
+from yardgate.core.model.plan import Group, Plan, User, check
 from yardgate.formats import listing, planfile
 from yardgate.formats.reading import FormatError
 

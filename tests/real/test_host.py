@@ -20,24 +20,24 @@ from tests.real.host import Host, host
 from tests.real.storage import FIRST_UID, by_hand
 from tests.real.test_shares import ACTS
 from tests.thorough import times
-from yardgate.appliance.apply import Carried, carry_out, put_back
-from yardgate.appliance.handout import restore_text, runbook, script
-from yardgate.appliance.host import LinuxHost
-from yardgate.appliance.linux import KEEP, Command, Done, Runner, descriptor_text, list_text, read
-from yardgate.appliance.target import Busy, TooLate
-from yardgate.appliance.watch import Watch
-from yardgate.core.clash import RULES
-from yardgate.core.lists import Ordered, Posix
-from yardgate.core.lists.ordered import GROUP, OWNER, files_of, spelled
-from yardgate.core.plan import EVERYONE, GUEST, LOCAL, Plan, PlanError, Target, check, fold
-from yardgate.core.resolve import Matrix, resolve
-from yardgate.core.rights import GRANTABLE, Level
-from yardgate.core.rollout import after as after_steps
-from yardgate.core.rollout import stands, steps, words
-from yardgate.core.share import HostRule, Over, Share
-from yardgate.core.storage import PosixLaid
-from yardgate.core.system import PARTS, Folder, System, asked, compiled, host_names, marked, paths
-from yardgate.core.walk import walk
+from yardgate.core.access.batch.resolve import Matrix, resolve
+from yardgate.core.access.clash import RULES
+from yardgate.core.access.storage import PosixLaid
+from yardgate.core.access.walk import walk
+from yardgate.core.acl import Ordered, Posix
+from yardgate.core.acl.ordered import GROUP, OWNER, files_of, spelled
+from yardgate.core.acl.rights import GRANTABLE, Level
+from yardgate.core.host.rollout import after as after_steps
+from yardgate.core.host.rollout import stands, steps, words
+from yardgate.core.host.system import PARTS, Folder, System, asked, compiled, host_names, marked, paths
+from yardgate.core.model.plan import EVERYONE, GUEST, LOCAL, Plan, PlanError, Target, check, fold
+from yardgate.core.model.share import HostRule, Over, Share
+from yardgate.drivers.linux.apply import Carried, carry_out, put_back
+from yardgate.drivers.linux.handout import restore_text, runbook, script
+from yardgate.drivers.linux.host import LinuxHost
+from yardgate.drivers.linux.linux import KEEP, Command, Done, Runner, descriptor_text, list_text, read
+from yardgate.drivers.linux.watch import Watch
+from yardgate.drivers.target import Busy, TooLate
 from yardgate.formats import planfile
 
 TOP = "/srv"

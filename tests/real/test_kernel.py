@@ -10,7 +10,7 @@ import pytest
 
 from tests.real.kernel import compare, kernel
 from tests.real.storage import by_hand, granted
-from yardgate.core.plan import Plan
+from yardgate.core.model.plan import Plan
 
 HERE_AND_NOW = 20_000  # predictions of each of three kinds in every run
 

@@ -17,14 +17,14 @@ from tests.real.host import OWN
 from tests.real.kernel import PRIVATE_GID, lay_down
 from tests.real.storage import by_hand, half_planned
 from tests.real.test_shares import ACTS
-from yardgate.core.membership import token
-from yardgate.core.packed import count
-from yardgate.core.plan import EVERYONE, GUEST, Group, Plan, Target, check
-from yardgate.core.rights import GRANTABLE, Level
-from yardgate.core.share import HostRule, Over, Share, host_rule
-from yardgate.core.storage import Laying, lay
-from yardgate.core.walk import Visit, walk
-from yardgate.core.ways import CLAIMED, inside
+from yardgate.core.access.membership import token
+from yardgate.core.access.packed import count
+from yardgate.core.access.storage import Laying, lay
+from yardgate.core.access.walk import Visit, walk
+from yardgate.core.access.ways import CLAIMED, inside
+from yardgate.core.acl.rights import GRANTABLE, Level
+from yardgate.core.model.plan import EVERYONE, GUEST, Group, Plan, Target, check
+from yardgate.core.model.share import HostRule, Over, Share, host_rule
 from yardgate.formats import exports
 
 HOSTS = {"10.99.0.11": "one.quay.example", "10.99.0.12": "two.quay.example", "10.99.1.21": ""}

@@ -16,15 +16,15 @@ import pytest
 from tests.real.host import Host, host
 from tests.real.test_host import runner, shell
 from tests.thorough import times
-from yardgate.appliance.host import LinuxHost
-from yardgate.appliance.inside import give, inside
-from yardgate.appliance.target import ApplianceError
-from yardgate.core.inside import Thing, pushes
-from yardgate.core.lists import Entry, Ordered, Posix, PosixEntry
-from yardgate.core.lists.posix import in_order
-from yardgate.core.rights import FULL
-from yardgate.core.rollout import Step
-from yardgate.core.system import Folder, System
+from yardgate.core.acl import Entry, Ordered, Posix, PosixEntry
+from yardgate.core.acl.posix import in_order
+from yardgate.core.acl.rights import FULL
+from yardgate.core.host.inside import Thing, pushes
+from yardgate.core.host.rollout import Step
+from yardgate.core.host.system import Folder, System
+from yardgate.drivers.linux.host import LinuxHost
+from yardgate.drivers.linux.inside import give, inside
+from yardgate.drivers.target import ApplianceError
 
 UID, GID = 7301, 7301
 ROUNDS = times(25, 200)

@@ -6,7 +6,7 @@ import pytest
 
 from tests.real.samba import compare, server
 from tests.real.storage import by_hand, granted
-from yardgate.core.plan import Plan
+from yardgate.core.model.plan import Plan
 
 IN_EVERY_RUN = 25_000
 

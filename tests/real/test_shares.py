@@ -17,15 +17,15 @@ from tests.real.host import OWN
 from tests.real.kernel import lay_down
 from tests.real.storage import FIRST_GID, FIRST_UID, by_hand, half_planned
 from tests.real.test_smb_wire import GIDS_WITHOUT_PRIMARY
-from yardgate.core.clash import RULES
-from yardgate.core.membership import token
-from yardgate.core.outcome import outcome
-from yardgate.core.plan import EVERYONE, GUEST, Plan, Target, check
-from yardgate.core.resolve import resolve
-from yardgate.core.rights import GRANTABLE, Level
-from yardgate.core.share import Over, Service, Share
-from yardgate.core.storage import Laying
-from yardgate.core.walk import walk
+from yardgate.core.access.batch.resolve import resolve
+from yardgate.core.access.clash import RULES
+from yardgate.core.access.membership import token
+from yardgate.core.access.outcome import outcome
+from yardgate.core.access.storage import Laying
+from yardgate.core.access.walk import walk
+from yardgate.core.acl.rights import GRANTABLE, Level
+from yardgate.core.model.plan import EVERYONE, GUEST, Plan, Target, check
+from yardgate.core.model.share import Over, Service, Share
 from yardgate.formats import smbconf
 
 ACTS = ("lists", "reads", "changes", "adds", "deletes")

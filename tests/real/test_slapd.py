@@ -13,12 +13,12 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from tests.real.slapd import PASSWORD, SUFFIX, Slapd, slapd
-from yardgate.core.directory import Copy, Schema
-from yardgate.core.edit import apply
-from yardgate.core.membership import token
-from yardgate.core.plan import Plan
-from yardgate.core.sync import sync
-from yardgate.directory.ldap import DirectoryError, Progress, check, connect, read_all, read_changes
+from yardgate.core.access.membership import token
+from yardgate.core.directory.sync import sync
+from yardgate.core.edits.edit import apply
+from yardgate.core.model.directory import Copy, Schema
+from yardgate.core.model.plan import Plan
+from yardgate.drivers.directory.ldap import DirectoryError, Progress, check, connect, read_all, read_changes
 from yardgate.formats import ldif
 
 USERS, GROUPS = 40, 12

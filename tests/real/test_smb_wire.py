@@ -12,12 +12,12 @@ from tests.conftest import ON
 from tests.real.host import OWN
 from tests.real.samba import sddl
 from tests.real.storage import FIRST_GID, FIRST_UID, by_hand
-from yardgate.core.lists.ordered import files_of
-from yardgate.core.membership import token
-from yardgate.core.packed import count
-from yardgate.core.plan import ROOT, Plan
-from yardgate.core.rights import DELETE, DELETE_CHILD, FULL, Rights, may_delete
-from yardgate.core.storage import OrderedLaid, lay, rights_on
+from yardgate.core.access.membership import token
+from yardgate.core.access.packed import count
+from yardgate.core.access.storage import OrderedLaid, lay, rights_on
+from yardgate.core.acl.ordered import files_of
+from yardgate.core.acl.rights import DELETE, DELETE_CHILD, FULL, Rights, may_delete
+from yardgate.core.model.plan import ROOT, Plan
 
 OPENS = 800
 SINGLE_RIGHTS = [1 << bit for bit in range(FULL.bit_length()) if FULL >> bit & 1 and 1 << bit != 0x100000]

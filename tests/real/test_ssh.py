@@ -17,15 +17,15 @@ from tests.real.host import Door, Host, door, host
 from tests.real.test_host import SNAPSHOT, office, runner, shell
 from tests.server import Server, until
 from tests.thorough import times
-from yardgate.api import rolling
-from yardgate.appliance.apply import carry_out, put_back
-from yardgate.appliance.host import LinuxHost
-from yardgate.appliance.linux import Command, read
-from yardgate.appliance.ssh import Login, Ssh, host_keys
-from yardgate.appliance.target import ApplianceError, Unreachable
-from yardgate.core.resolve import resolve
-from yardgate.core.rollout import Destination, after, steps
-from yardgate.core.system import System, asked, compiled
+from yardgate.core.access.batch.resolve import resolve
+from yardgate.core.host.rollout import Destination, after, steps
+from yardgate.core.host.system import System, asked, compiled
+from yardgate.drivers.linux.apply import carry_out, put_back
+from yardgate.drivers.linux.host import LinuxHost
+from yardgate.drivers.linux.linux import Command, read
+from yardgate.drivers.linux.ssh import Login, Ssh, host_keys
+from yardgate.drivers.target import ApplianceError, Unreachable
+from yardgate.jobs import rolling
 from yardgate.store import Plans, Store
 from yardgate.store.rollouts import Rollouts
 from yardgate.store.runs import ENDED, RunState
@@ -165,7 +165,7 @@ def test_killed_at_any_moment_the_host_is_whole_or_as_it_was(keelson: Host, way:
     print(dict(ended))
 
 
-ORPHAN = """import sys; from yardgate.appliance.ssh import Login, Ssh; from yardgate.appliance.linux import Command
+ORPHAN = """import sys; from yardgate.drivers.linux.ssh import Login, Ssh; from yardgate.drivers.linux.linux import Command
 ssh = Ssh(Login(host="127.0.0.1", port=int(sys.argv[1]), key=sys.argv[2])); ssh(Command(("true",), "try"))
 print(ssh.carrier.pid, flush=True); sys.stdin.read()"""
 

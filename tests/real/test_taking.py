@@ -11,14 +11,14 @@ from tests.conftest import ON
 from tests.real.host import Host, host
 from tests.real.test_host import after_steps, office, roll, runner, shell, visit
 from tests.thorough import times
-from yardgate.appliance.apply import put_back
-from yardgate.appliance.host import LinuxHost
-from yardgate.appliance.linux import read
-from yardgate.appliance.taking import copied
-from yardgate.core.edit import apply
-from yardgate.core.plan import Plan, check
-from yardgate.core.resolve import resolve
-from yardgate.core.system import asked, compiled
+from yardgate.core.access.batch.resolve import resolve
+from yardgate.core.edits.edit import apply
+from yardgate.core.host.system import asked, compiled
+from yardgate.core.model.plan import Plan, check
+from yardgate.drivers.linux.apply import put_back
+from yardgate.drivers.linux.host import LinuxHost
+from yardgate.drivers.linux.linux import read
+from yardgate.drivers.linux.taking import copied
 from yardgate.formats import server
 
 SHARES = 14

@@ -11,8 +11,8 @@ from pathlib import Path
 import pytest
 
 from tests.server import Server
-from yardgate.core.edit import PutGroup
-from yardgate.core.plan import Group, Plan, same
+from yardgate.core.edits.edit import PutGroup
+from yardgate.core.model.plan import Group, Plan, same
 from yardgate.store import Plans, Store, Trouble
 from yardgate.store.backups import FOLDER, alone, back_up, daily, looked_through, restore
 from yardgate.store.database import MARK, NAME

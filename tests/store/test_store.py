@@ -13,11 +13,11 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from tests.plans import edits, plans
-from yardgate.core.bounds import Managed
-from yardgate.core.directory import Directory
-from yardgate.core.edit import PutDirectory, PutUser, RemoveGroup, SetGrant
-from yardgate.core.plan import Place, Plan, PlanError, User, same
-from yardgate.core.rights import Level
+from yardgate.core.acl.rights import Level
+from yardgate.core.edits.edit import PutDirectory, PutUser, RemoveGroup, SetGrant
+from yardgate.core.host.bounds import Managed
+from yardgate.core.model.directory import Directory
+from yardgate.core.model.plan import Place, Plan, PlanError, User, same
 from yardgate.demo import plan as lantern_plan
 from yardgate.formats import edits as edit_json
 from yardgate.store import NotThere, Opened, Plans, Stale, Store

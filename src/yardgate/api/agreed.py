@@ -4,9 +4,7 @@ from typing import Annotated
 
 from fastapi import APIRouter, HTTPException, Query, Request, Response
 
-from yardgate.api.desk import Desk
 from yardgate.api.effects import told
-from yardgate.api.parsing import OffLoop
 from yardgate.api.schemas import (
     BreachOut,
     ContradictionOut,
@@ -21,18 +19,20 @@ from yardgate.api.schemas import (
     TouchedCell,
 )
 from yardgate.api.signin import Reader, TheDesk
-from yardgate.api.turns import Long
-from yardgate.core.edit import promised
-from yardgate.core.effect import effect
-from yardgate.core.findings import BY_KIND
-from yardgate.core.findings import standing as accepted_or_not
-from yardgate.core.keeping import Keeping, Kept, contradictions, sentence
-from yardgate.core.keeping import standing as stands
-from yardgate.core.plan import GUEST
-from yardgate.core.remedies import Want, remedies
-from yardgate.core.rights import GRANTABLE, Level
-from yardgate.core.share import Protocol
+from yardgate.api.transport.parsing import OffLoop
+from yardgate.api.transport.turns import Long
+from yardgate.core.acl.rights import GRANTABLE, Level
+from yardgate.core.edits.edit import promised
+from yardgate.core.model.plan import GUEST
+from yardgate.core.model.share import Protocol
+from yardgate.core.policy.effect import effect
+from yardgate.core.policy.findings import BY_KIND
+from yardgate.core.policy.findings import standing as accepted_or_not
+from yardgate.core.policy.keeping import Keeping, Kept, contradictions, sentence
+from yardgate.core.policy.keeping import standing as stands
+from yardgate.core.policy.remedies import Want, remedies
 from yardgate.formats.promises import read_sentence
+from yardgate.services.desk import Desk
 from yardgate.store import Opened
 
 router = APIRouter(prefix="/plans/{plan}", tags=["promises and findings"], route_class=OffLoop)

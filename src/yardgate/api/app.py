@@ -9,25 +9,13 @@ from fastapi.routing import APIRoute
 from starlette.middleware.gzip import GZipMiddleware
 
 from yardgate import __version__
-from yardgate.api import (
-    agreed,
-    board,
-    directory,
-    inside,
-    plans,
-    problems,
-    rollout,
-    runs,
-    shares,
-    signin,
-    storage,
-    transfer,
-)
-from yardgate.api.aside import Aside
-from yardgate.api.desk import Desk
-from yardgate.api.guard import Guard
+from yardgate.api import agreed, board, directory, inside, plans, rollout, runs, shares, signin, storage, transfer
 from yardgate.api.schemas import Problem
-from yardgate.api.turns import Turns
+from yardgate.api.transport import problems
+from yardgate.api.transport.aside import Aside
+from yardgate.api.transport.guard import Guard
+from yardgate.api.transport.turns import Turns
+from yardgate.services.desk import Desk
 from yardgate.store import Store
 
 WEB = Path(__file__).parent.parent / "web"

@@ -6,20 +6,20 @@ from typing import Annotated, Literal
 
 from fastapi import APIRouter, HTTPException, Query
 
-from yardgate.api.desk import changed, columns, told
-from yardgate.api.parsing import OffLoop
+from yardgate.api.answers import changed, columns, told
 from yardgate.api.schemas import Id, InsteadOut, OffCell, OverOut, ReasonOut, RuleOut, Stands, WayLevel, Window
 from yardgate.api.signin import Reader, TheDesk
-from yardgate.core.clash import RULES, rule_words
-from yardgate.core.gets import STATES, WORDS
-from yardgate.core.gets import stands as stands_of
-from yardgate.core.outcome import outcome, shifts
-from yardgate.core.plan import EVERYONE, fold
-from yardgate.core.reason import explain
-from yardgate.core.remedies import group_instead
-from yardgate.core.resolve import resolve
-from yardgate.core.rights import GRANTABLE, LEVELS, Level
-from yardgate.core.ways import explain_over
+from yardgate.api.transport.parsing import OffLoop
+from yardgate.core.access.batch.resolve import resolve
+from yardgate.core.access.clash import RULES, rule_words
+from yardgate.core.access.gets import STATES, WORDS
+from yardgate.core.access.gets import stands as stands_of
+from yardgate.core.access.outcome import outcome, shifts
+from yardgate.core.access.spec.reason import explain
+from yardgate.core.access.ways import explain_over
+from yardgate.core.acl.rights import GRANTABLE, LEVELS, Level
+from yardgate.core.model.plan import EVERYONE, fold
+from yardgate.core.policy.remedies import group_instead
 
 router = APIRouter(prefix="/plans/{plan}", tags=["board"], route_class=OffLoop)
 CELLS_LISTED = 2000

@@ -5,8 +5,7 @@ from dataclasses import replace
 
 from fastapi import APIRouter, HTTPException, Request
 
-from yardgate.api.desk import Desk, changed
-from yardgate.api.parsing import OffLoop
+from yardgate.api.answers import changed
 from yardgate.api.plans import stepped
 from yardgate.api.schemas import (
     Answer,
@@ -28,17 +27,19 @@ from yardgate.api.schemas import (
     TroubleOfNumber,
 )
 from yardgate.api.signin import Planner, Reader, TheDesk, say
-from yardgate.core.directory import Copy, Directory
-from yardgate.core.edit import apply
-from yardgate.core.idmap import moves, troubles
-from yardgate.core.outcome import Outcome, outcome_of, shifts
-from yardgate.core.plan import Group, Plan, PlanError, User, directory_troubles
-from yardgate.core.rights import Level
-from yardgate.core.sync import Item, Sync, sync
-from yardgate.directory import passwords
-from yardgate.directory.accounts import records
-from yardgate.directory.steps import Certificate, DirectoryError
+from yardgate.api.transport.parsing import OffLoop
+from yardgate.core.access.outcome import Outcome, outcome_of, shifts
+from yardgate.core.acl.rights import Level
+from yardgate.core.directory.idmap import moves, troubles
+from yardgate.core.directory.sync import Item, Sync, sync
+from yardgate.core.edits.edit import apply
+from yardgate.core.model.directory import Copy, Directory
+from yardgate.core.model.plan import Group, Plan, PlanError, User, directory_troubles
+from yardgate.drivers.directory import passwords
+from yardgate.drivers.directory.accounts import records
+from yardgate.drivers.directory.steps import Certificate, DirectoryError
 from yardgate.formats import ldif
+from yardgate.services.desk import Desk
 from yardgate.store.accounts import Account
 from yardgate.store.plans import now
 
@@ -148,7 +149,7 @@ def check_directory(plan: str, account: Planner, desk: TheDesk, body: CheckDirec
     known = _password(desk, plan, body.directory, body.password)
     if known is None and desk.servers.agreed(plan, body.directory.id) is None:
         known = _from_environment(body.directory)  # an administrator joins it
-    from yardgate.directory import ldap  # slow to load
+    from yardgate.drivers.directory import ldap  # slow to load
 
     steps: list[StepOut] = []
     shown: Certificate | None = None

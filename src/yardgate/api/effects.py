@@ -1,13 +1,13 @@
 """What a change does, as it is told."""
 
-from yardgate.api.desk import changed
+from yardgate.api.answers import changed
 from yardgate.api.schemas import EffectOut, HostShiftOut, MadeOut, OffCell
-from yardgate.core.agreed import Promise
-from yardgate.core.edit import promised, sentence
-from yardgate.core.effect import Effect
-from yardgate.core.gets import Off
-from yardgate.core.plan import Plan
-from yardgate.core.rights import Level
+from yardgate.core.access.gets import Off
+from yardgate.core.acl.rights import Level
+from yardgate.core.edits.edit import promised, sentence
+from yardgate.core.model.agreed import Promise
+from yardgate.core.model.plan import Plan
+from yardgate.core.policy.effect import Effect
 
 LISTED = 200
 

@@ -4,11 +4,11 @@ from typing import Annotated
 
 from fastapi import APIRouter, HTTPException, Path, Request
 
-from yardgate.api.desk import Desk
-from yardgate.api.parsing import OffLoop
 from yardgate.api.schemas import InsideFolder, InsideOut, InsideThing, LookInside, PushDo, PushOut
 from yardgate.api.signin import Planner, Reader, TheDesk, say
-from yardgate.core.system import System, paths
+from yardgate.api.transport.parsing import OffLoop
+from yardgate.core.host.system import System, paths
+from yardgate.services.desk import Desk
 from yardgate.store import NotThere
 from yardgate.store.pushes import Counted, Pushing
 

@@ -10,9 +10,8 @@ from fastapi import APIRouter, HTTPException, Query, Request
 from fastapi.concurrency import run_in_threadpool
 from fastapi.responses import StreamingResponse
 
-from yardgate.api.desk import Desk, changed, columns, entry_out, grants
+from yardgate.api.answers import changed, columns, entry_out, grants, step
 from yardgate.api.effects import told
-from yardgate.api.parsing import OffLoop
 from yardgate.api.schemas import (
     Answer,
     Archive,
@@ -34,19 +33,21 @@ from yardgate.api.schemas import (
 )
 from yardgate.api.signin import RANKS, Planner, Reader, Somebody, TheDesk, rank, token_of
 from yardgate.api.storage import standing
-from yardgate.api.turns import Large
-from yardgate.core.clash import rule_words
-from yardgate.core.edit import Edit, PutGroup, PutShare, SetGrant, apply, describe, difference, sentence
-from yardgate.core.effect import between
-from yardgate.core.gets import Gets, gets
-from yardgate.core.keeping import keep
-from yardgate.core.membership import cycles
-from yardgate.core.names import fresh_id
-from yardgate.core.outcome import Outcome, outcome, outcome_of, shifts
-from yardgate.core.plan import Group, Plan
-from yardgate.core.resolve import resolve
+from yardgate.api.transport.parsing import OffLoop
+from yardgate.api.transport.turns import Large
+from yardgate.core.access.batch.resolve import resolve
+from yardgate.core.access.clash import rule_words
+from yardgate.core.access.gets import Gets, gets
+from yardgate.core.access.membership import cycles
+from yardgate.core.access.outcome import Outcome, outcome, outcome_of, shifts
+from yardgate.core.edits.edit import Edit, PutGroup, PutShare, SetGrant, apply, describe, difference, sentence
+from yardgate.core.model.names import fresh_id
+from yardgate.core.model.plan import Group, Plan
+from yardgate.core.policy.effect import between
+from yardgate.core.policy.keeping import keep
 from yardgate.formats import planfile
 from yardgate.formats.reading import decode
+from yardgate.services.desk import Desk
 from yardgate.store import NotThere, Opened
 from yardgate.store.plans import NEWEST
 
@@ -142,8 +143,8 @@ def outline(plan: str, account: Reader, desk: TheDesk) -> Outline:
         standing=standing(desk.matrix(opened).laying),
         inactive=sorted(user.id for user in p.users.values() if not user.active(today)),
         cycles=[list(circle) for circle in cycles(p)],
-        undo=desk.step(opened, opened.done),
-        redo=desk.step(opened, opened.undone),
+        undo=step(desk.plans, opened, opened.done),
+        redo=step(desk.plans, opened, opened.undone),
     )
 
 
@@ -169,8 +170,8 @@ def _answer(desk: Desk, before: Outcome, now: Gets, opened: Opened, edits: Seque
         standing={} if whole else standing({p: laying[p] for p in places if p in laying}),
         columns={} if whole else columns(now, places),
         whole=whole,
-        undo=desk.step(opened, opened.done),
-        redo=desk.step(opened, opened.undone),
+        undo=step(desk.plans, opened, opened.done),
+        redo=step(desk.plans, opened, opened.undone),
     )
 
 

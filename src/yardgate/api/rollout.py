@@ -5,8 +5,7 @@ from typing import Annotated, Any, Literal
 
 from fastapi import APIRouter, HTTPException, Query, Response
 
-from yardgate.api.desk import Desk, attached, file_name
-from yardgate.api.parsing import OffLoop
+from yardgate.api.answers import attached, file_name
 from yardgate.api.schemas import (
     Compared,
     DriftOut,
@@ -18,13 +17,10 @@ from yardgate.api.schemas import (
     StepCommands,
 )
 from yardgate.api.signin import Planner, Reader, TheDesk
-from yardgate.api.turns import Large
-from yardgate.appliance.handout import restore_text, runbook, runbook_page, script, shown, specs_text
-from yardgate.appliance.linux import commands
-from yardgate.appliance.standin import told
-from yardgate.core.bounds import HostAccounts, manageable, refused
-from yardgate.core.plan import PlanError
-from yardgate.core.rollout import (
+from yardgate.api.transport.parsing import OffLoop
+from yardgate.api.transport.turns import Large
+from yardgate.core.host.bounds import HostAccounts, manageable, refused
+from yardgate.core.host.rollout import (
     Destination,
     Step,
     after,
@@ -38,9 +34,14 @@ from yardgate.core.rollout import (
     walked,
     words,
 )
-from yardgate.core.system import Compiled, System, compiled
+from yardgate.core.host.system import Compiled, System, compiled
+from yardgate.core.model.plan import PlanError
+from yardgate.drivers.linux.handout import restore_text, runbook, runbook_page, script, shown, specs_text
+from yardgate.drivers.linux.linux import commands
+from yardgate.drivers.simulator import told
 from yardgate.formats import exports, ldif, smbconf
 from yardgate.formats.reading import FormatError
+from yardgate.services.desk import Desk
 from yardgate.store import Opened, Stale
 from yardgate.store.rollouts import RolledOut
 

@@ -6,8 +6,7 @@ from typing import Annotated
 
 from fastapi import APIRouter, HTTPException, Path, Request
 
-from yardgate.api.desk import Desk, changed
-from yardgate.api.parsing import OffLoop
+from yardgate.api.answers import changed
 from yardgate.api.rollout import LISTED, allowed, commands_of, current, steps_of
 from yardgate.api.schemas import (
     DriftOut,
@@ -28,16 +27,28 @@ from yardgate.api.schemas import (
     Tick,
 )
 from yardgate.api.signin import Administrator, Planner, Reader, TheDesk, say
-from yardgate.appliance import ssh
-from yardgate.appliance.reach import reached
-from yardgate.appliance.target import ApplianceError
-from yardgate.core.bounds import NEVER, Managed, top_trouble
-from yardgate.core.drift import taken_in
-from yardgate.core.outcome import shifts
-from yardgate.core.plan import Plan, show
-from yardgate.core.rollout import Destination, Step, after, chosen, drift, in_the_way, removals, sign_in_again, words
-from yardgate.core.system import System, asked, away_from, compiled, host_names
-from yardgate.core.trial import Question, questions
+from yardgate.api.transport.parsing import OffLoop
+from yardgate.core.access.outcome import shifts
+from yardgate.core.host.bounds import NEVER, Managed, top_trouble
+from yardgate.core.host.drift import taken_in
+from yardgate.core.host.rollout import (
+    Destination,
+    Step,
+    after,
+    chosen,
+    drift,
+    in_the_way,
+    removals,
+    sign_in_again,
+    words,
+)
+from yardgate.core.host.system import System, asked, away_from, compiled, host_names
+from yardgate.core.host.trial import Question, questions
+from yardgate.core.model.plan import Plan, show
+from yardgate.drivers.linux import ssh
+from yardgate.drivers.reach import reached
+from yardgate.drivers.target import ApplianceError
+from yardgate.services.desk import Desk
 from yardgate.store import NotThere, Opened
 from yardgate.store.runs import ENDED, Line, Run, ticked
 

@@ -5,16 +5,16 @@ from typing import Annotated, Literal
 
 from pydantic import AwareDatetime, Base64Bytes, BaseModel, ConfigDict, Field
 
-from yardgate.core.agreed import Accepted, Promise
-from yardgate.core.directory import Directory, Numbering
-from yardgate.core.gets import State
-from yardgate.core.lists import OwnList
-from yardgate.core.plan import Carrier, Pattern, Place, Target, User
-from yardgate.core.reason import Reason
-from yardgate.core.rights import Level
-from yardgate.core.rollout import Destination, Does
-from yardgate.core.share import Protocol, ServiceId, Share
-from yardgate.core.system import Part, System
+from yardgate.core.access.gets import State
+from yardgate.core.access.spec.reason import Reason
+from yardgate.core.acl import OwnList
+from yardgate.core.acl.rights import Level
+from yardgate.core.host.rollout import Destination, Does
+from yardgate.core.host.system import Part, System
+from yardgate.core.model.agreed import Accepted, Promise
+from yardgate.core.model.directory import Directory, Numbering
+from yardgate.core.model.plan import Carrier, Pattern, Place, Target, User
+from yardgate.core.model.share import Protocol, ServiceId, Share
 from yardgate.formats.edits import AnyEdit
 from yardgate.formats.reading import Made
 from yardgate.store.accounts import PlanRole, Role

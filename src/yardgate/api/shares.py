@@ -8,8 +8,7 @@ import numpy as np
 from fastapi import APIRouter, HTTPException, Query
 from pydantic import IPvAnyAddress
 
-from yardgate.api.desk import told
-from yardgate.api.parsing import OffLoop
+from yardgate.api.answers import told
 from yardgate.api.schemas import (
     AccessOut,
     CardOut,
@@ -30,16 +29,17 @@ from yardgate.api.schemas import (
     WayOut,
 )
 from yardgate.api.signin import Reader, TheDesk
-from yardgate.api.turns import Long
-from yardgate.core.claim import claim, claimed
-from yardgate.core.everyone import everyone
-from yardgate.core.plan import GUEST, Plan, fold
-from yardgate.core.reach import Stretch, card, everywhere, report
-from yardgate.core.resolve import Matrix
-from yardgate.core.rights import LEVELS
-from yardgate.core.share import Over, Protocol
-from yardgate.core.walk import walk
-from yardgate.core.ways import PROTOCOLS, explain_over, is_on, may_use, resolve_over, unreached
+from yardgate.api.transport.parsing import OffLoop
+from yardgate.api.transport.turns import Long
+from yardgate.core.access.batch.resolve import Matrix
+from yardgate.core.access.claim import claim, claimed
+from yardgate.core.access.everyone import everyone
+from yardgate.core.access.reach import Stretch, card, everywhere, report
+from yardgate.core.access.walk import walk
+from yardgate.core.access.ways import PROTOCOLS, explain_over, is_on, may_use, resolve_over, unreached
+from yardgate.core.acl.rights import LEVELS
+from yardgate.core.model.plan import GUEST, Plan, fold
+from yardgate.core.model.share import Over, Protocol
 
 router = APIRouter(prefix="/plans/{plan}", tags=["shares"], route_class=OffLoop)
 long = APIRouter(prefix="/plans/{plan}", tags=["shares"], route_class=Long)

@@ -7,8 +7,6 @@ from typing import Annotated, Any, TypeVar
 
 from fastapi import APIRouter, Depends, HTTPException, Query, Request, Response
 
-from yardgate.api.desk import Desk
-from yardgate.api.parsing import OffLoop
 from yardgate.api.schemas import (
     AccountOut,
     ChangeAccount,
@@ -24,6 +22,8 @@ from yardgate.api.schemas import (
     SignIn,
     UseLink,
 )
+from yardgate.api.transport.parsing import OffLoop
+from yardgate.services.desk import Desk
 from yardgate.store import NotThere
 from yardgate.store.accounts import DAY, FRESH_SECONDS, SESSION_SECONDS, Account, Busy, Role
 from yardgate.store.accounts import Session as Signed

@@ -5,7 +5,6 @@ from typing import Annotated, Literal
 
 from fastapi import APIRouter, HTTPException, Query
 
-from yardgate.api.parsing import OffLoop
 from yardgate.api.schemas import (
     Arrangement,
     CameOut,
@@ -22,16 +21,17 @@ from yardgate.api.schemas import (
     UnsaidOut,
 )
 from yardgate.api.signin import Reader, TheDesk
-from yardgate.core.arrange import push_down, restyle, starts
-from yardgate.core.edit import PutPlace
-from yardgate.core.forecast import make, rights_to
-from yardgate.core.lists import Entry, Mode, Ordered, OwnList, Posix, PosixEntry
-from yardgate.core.lists.ordered import EVERYTHING_BELOW, INHERITED, on_folder
-from yardgate.core.membership import token
-from yardgate.core.plan import Place, Plan, fold
-from yardgate.core.reason import COMPUTED
-from yardgate.core.rights import APART, EDITS, READ_DATA
-from yardgate.core.storage import Laid, Laying, Line, Maker, OrderedLaid, PosixKey, PosixLaid, unsaid
+from yardgate.api.transport.parsing import OffLoop
+from yardgate.core.access.forecast import make, rights_to
+from yardgate.core.access.membership import token
+from yardgate.core.access.spec.reason import COMPUTED
+from yardgate.core.access.storage import Laid, Laying, Line, Maker, OrderedLaid, PosixKey, PosixLaid, unsaid
+from yardgate.core.acl import Entry, Mode, Ordered, OwnList, Posix, PosixEntry
+from yardgate.core.acl.ordered import EVERYTHING_BELOW, INHERITED, on_folder
+from yardgate.core.acl.rights import APART, EDITS, READ_DATA
+from yardgate.core.edits.arrange import push_down, restyle, starts
+from yardgate.core.edits.edit import PutPlace
+from yardgate.core.model.plan import Place, Plan, fold
 from yardgate.formats import listing
 from yardgate.formats.reading import FormatError
 

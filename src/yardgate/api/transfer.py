@@ -5,25 +5,26 @@ from typing import Literal
 
 from fastapi import APIRouter, HTTPException, Request, Response
 
-from yardgate.api.desk import Desk, attached
+from yardgate.api.answers import attached
 from yardgate.api.effects import told
 from yardgate.api.plans import stepped
 from yardgate.api.schemas import Answer, Id, Import, ImportPreview, NoteOut, UnknownOut
 from yardgate.api.signin import Planner, Reader, TheDesk, say
-from yardgate.api.turns import Long
-from yardgate.appliance.host import LinuxHost
-from yardgate.appliance.reach import reached
-from yardgate.appliance.taking import copied
-from yardgate.appliance.target import ApplianceError
-from yardgate.core.bounds import below
-from yardgate.core.edit import apply, difference, sentence
-from yardgate.core.effect import between
-from yardgate.core.keeping import keep as keep_promises
-from yardgate.core.outcome import outcome_of
-from yardgate.core.plan import Plan, show
+from yardgate.api.transport.turns import Long
+from yardgate.core.access.outcome import outcome_of
+from yardgate.core.edits.edit import apply, difference, sentence
+from yardgate.core.host.bounds import below
+from yardgate.core.model.plan import Plan, show
+from yardgate.core.policy.effect import between
+from yardgate.core.policy.keeping import keep as keep_promises
+from yardgate.drivers.linux.host import LinuxHost
+from yardgate.drivers.linux.taking import copied
+from yardgate.drivers.reach import reached
+from yardgate.drivers.target import ApplianceError
 from yardgate.formats import accounts, listing, matrix, people, planfile, promises, server, workbook
 from yardgate.formats.reading import FormatError, Reading, decode
 from yardgate.formats.written import WRITERS, Standing, What
+from yardgate.services.desk import Desk
 from yardgate.store import Opened
 
 router = APIRouter(prefix="/plans/{plan}", tags=["in and out"], route_class=Long)

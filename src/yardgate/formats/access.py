@@ -2,10 +2,10 @@
 
 from collections.abc import Iterator
 
-from yardgate.core.outcome import Outcome
-from yardgate.core.plan import GUEST
-from yardgate.core.reach import report
-from yardgate.core.rights import Level
+from yardgate.core.access.outcome import Outcome
+from yardgate.core.access.reach import report
+from yardgate.core.acl.rights import Level
+from yardgate.core.model.plan import GUEST
 from yardgate.formats import table
 
 HEADER = ("place", "shares", "name", "full name", "best", "over SMB", "over NFS")

@@ -8,10 +8,10 @@ import struct
 from collections.abc import Callable, Iterable, Iterator
 from typing import NamedTuple
 
-from yardgate.core.lists import Entry, Ordered
-from yardgate.core.lists.ordered import FLAGS, GROUP, INHERITED, OWNER
-from yardgate.core.plan import EVERYONE
-from yardgate.core.system import GROUP_MARK, Folder
+from yardgate.core.acl import Entry, Ordered
+from yardgate.core.acl.ordered import FLAGS, GROUP, INHERITED, OWNER
+from yardgate.core.host.system import GROUP_MARK, Folder
+from yardgate.core.model.plan import EVERYONE
 from yardgate.formats.reading import FormatError
 from yardgate.formats.sid import sid_bytes, sid_text
 

@@ -3,10 +3,10 @@
 import re
 from collections.abc import Callable, Iterable, Iterator
 
-from yardgate.core.plan import Plan, show
-from yardgate.core.rights import Level
-from yardgate.core.share import HostRule, Squash, hosts, in_order
-from yardgate.core.system import Export, export, is_exported
+from yardgate.core.acl.rights import Level
+from yardgate.core.host.system import Export, export, is_exported
+from yardgate.core.model.plan import Plan, show
+from yardgate.core.model.share import HostRule, Squash, hosts, in_order
 from yardgate.formats.reading import FormatError
 
 NOBODY = 65534  # whom a squashed client is taken for

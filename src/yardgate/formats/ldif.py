@@ -6,8 +6,8 @@ import re
 from collections.abc import Iterable, Iterator, Mapping
 from typing import NamedTuple
 
-from yardgate.core.directory import dn_parts
-from yardgate.core.plan import LOCAL, Plan
+from yardgate.core.model.directory import dn_parts
+from yardgate.core.model.plan import LOCAL, Plan
 from yardgate.formats.reading import FormatError
 
 Attributes = Mapping[str, tuple[bytes, ...]]

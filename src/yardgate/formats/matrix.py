@@ -4,12 +4,12 @@ import json
 from collections.abc import Collection, Iterator
 from dataclasses import replace
 
-from yardgate.core.edit import Edit, PutGroup, PutPlace, PutUser, SetGrant
-from yardgate.core.names import Names, fresh_id
-from yardgate.core.outcome import Outcome
-from yardgate.core.plan import EVERYONE, Group, Place, PlaceKind, Plan, User, fold, show
-from yardgate.core.resolve import Matrix, rights
-from yardgate.core.rights import APART, LEVELS, Level, Rights, letters
+from yardgate.core.access.batch.resolve import Matrix, rights
+from yardgate.core.access.outcome import Outcome
+from yardgate.core.acl.rights import APART, LEVELS, Level, Rights, letters
+from yardgate.core.edits.edit import Edit, PutGroup, PutPlace, PutUser, SetGrant
+from yardgate.core.model.names import Names, fresh_id
+from yardgate.core.model.plan import EVERYONE, Group, Place, PlaceKind, Plan, User, fold, show
 from yardgate.formats import table
 from yardgate.formats.reading import FormatError, Make, Note, Reading, Unknown
 

@@ -4,9 +4,9 @@ import re
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 
-from yardgate.core.lists.ordered import GROUP, OWNER, Entry
-from yardgate.core.plan import EVERYONE
-from yardgate.core.rights import LETTERS, letters
+from yardgate.core.acl.ordered import GROUP, OWNER, Entry
+from yardgate.core.acl.rights import LETTERS, letters
+from yardgate.core.model.plan import EVERYONE
 from yardgate.formats.notation import FLAG_LETTERS, flag_letters
 from yardgate.formats.reading import FormatError
 

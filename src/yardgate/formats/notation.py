@@ -4,9 +4,9 @@ from typing import Annotated, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, TypeAdapter, ValidationInfo, field_validator
 
-from yardgate.core.lists import Entry, Mode, Ordered, OwnList, Posix, PosixEntry, ordered
-from yardgate.core.lists.posix import Tag
-from yardgate.core.rights import LETTERS, letters
+from yardgate.core.acl import Entry, Mode, Ordered, OwnList, Posix, PosixEntry, ordered
+from yardgate.core.acl.posix import Tag
+from yardgate.core.acl.rights import LETTERS, letters
 
 FLAG_LETTERS = {
     "f": ordered.FILE_INHERIT,

@@ -4,9 +4,9 @@ from collections.abc import Callable, Iterable, Iterator
 from dataclasses import replace
 from datetime import date
 
-from yardgate.core.edit import Edit, Join, PutGroup, PutUser
-from yardgate.core.names import Names, fresh_id
-from yardgate.core.plan import LOCAL, Group, Plan, User, fold, show
+from yardgate.core.edits.edit import Edit, Join, PutGroup, PutUser
+from yardgate.core.model.names import Names, fresh_id
+from yardgate.core.model.plan import LOCAL, Group, Plan, User, fold, show
 from yardgate.formats import table
 from yardgate.formats.reading import FormatError, Make, Note, Reading, Unknown
 

@@ -5,9 +5,10 @@ from typing import Annotated, Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
-from yardgate.core.agreed import Accepted, Promise
-from yardgate.core.directory import Directory
-from yardgate.core.plan import (
+from yardgate.core.acl.rights import Level
+from yardgate.core.model.agreed import Accepted, Promise
+from yardgate.core.model.directory import Directory
+from yardgate.core.model.plan import (
     Carrier,
     Each,
     Group,
@@ -22,8 +23,7 @@ from yardgate.core.plan import (
     User,
     check,
 )
-from yardgate.core.rights import Level
-from yardgate.core.share import Service, Share
+from yardgate.core.model.share import Service, Share
 from yardgate.formats.notation import OwnText, Strict, from_text, to_text
 from yardgate.formats.reading import FormatError
 

@@ -7,7 +7,7 @@ import re
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 
-from yardgate.core.lists.posix import PosixEntry, Tag
+from yardgate.core.acl.posix import PosixEntry, Tag
 from yardgate.formats.notation import perm_letters
 from yardgate.formats.reading import FormatError
 

@@ -8,10 +8,10 @@ from collections.abc import Collection, Iterator
 from dataclasses import replace
 from typing import Any
 
-from yardgate.core.agreed import Promise
-from yardgate.core.edit import PutPromise, promised
-from yardgate.core.names import Names, fresh_id
-from yardgate.core.plan import GUEST, Plan, fold, show
+from yardgate.core.edits.edit import PutPromise, promised
+from yardgate.core.model.agreed import Promise
+from yardgate.core.model.names import Names, fresh_id
+from yardgate.core.model.plan import GUEST, Plan, fold, show
 from yardgate.formats import table
 from yardgate.formats.reading import FormatError, Note, Reading
 

@@ -4,7 +4,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Literal
 
-from yardgate.core.edit import Edit
+from yardgate.core.edits.edit import Edit
 
 Made = Literal["person", "service", "group", "place"]
 Make = Mapping[str, Made]  # unknown name as written -> what to make of it; names not in it are left out

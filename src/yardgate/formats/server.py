@@ -7,14 +7,14 @@ import re
 from collections.abc import Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 
-from yardgate.core.clash import Part, decide
-from yardgate.core.edit import Edit, PutPlace, PutShare, PutUser, SetGrant, apply
-from yardgate.core.membership import token
-from yardgate.core.names import fresh_id
-from yardgate.core.plan import EVERYONE, LOCAL, Group, Place, Plan, User, fold, show
-from yardgate.core.rights import Level
-from yardgate.core.share import HostRule, Share, Squash, hosts, share_name_trouble
-from yardgate.core.storage import tier_of
+from yardgate.core.access.clash import Part, decide
+from yardgate.core.access.membership import token
+from yardgate.core.access.storage import tier_of
+from yardgate.core.acl.rights import Level
+from yardgate.core.edits.edit import Edit, PutPlace, PutShare, PutUser, SetGrant, apply
+from yardgate.core.model.names import fresh_id
+from yardgate.core.model.plan import EVERYONE, LOCAL, Group, Place, Plan, User, fold, show
+from yardgate.core.model.share import HostRule, Share, Squash, hosts, share_name_trouble
 from yardgate.formats import accounts, listing, posix_text, smb_server
 from yardgate.formats.reading import FormatError, Make, Note, Reading
 from yardgate.formats.smb_server import DECIDING, UNSAID, Configuration, Section

@@ -3,10 +3,10 @@
 from collections.abc import Callable, Mapping, Sequence
 from typing import Literal, NamedTuple
 
-from yardgate.core.findings import Finding
-from yardgate.core.keeping import Kept
-from yardgate.core.outcome import Outcome
-from yardgate.core.plan import Plan
+from yardgate.core.access.outcome import Outcome
+from yardgate.core.model.plan import Plan
+from yardgate.core.policy.findings import Finding
+from yardgate.core.policy.keeping import Kept
 from yardgate.formats import access, ldif, matrix, people, planfile, promises, workbook
 
 What = Literal["plan", "grants", "effective", "people", "access", "promises", "ldif", "workbook"]

@@ -3,7 +3,7 @@
 from pydantic import TypeAdapter
 from sqlalchemy import delete, insert, select
 
-from yardgate.core.directory import Copy, Record
+from yardgate.core.model.directory import Copy, Record
 from yardgate.store import tables
 from yardgate.store.database import Store
 

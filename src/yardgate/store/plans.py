@@ -10,13 +10,13 @@ from typing import Any, Literal
 from pydantic import TypeAdapter
 from sqlalchemy import Connection, Table, delete, insert, select, update
 
-from yardgate.core.agreed import Accepted, Promise
-from yardgate.core.directory import Directory
-from yardgate.core.edit import Edit, Kept, describe, difference, exactly, in_step
-from yardgate.core.lists import OwnList
-from yardgate.core.plan import Each, Group, GroupQuota, Pattern, Place, Plan, Target, User
-from yardgate.core.rights import Level
-from yardgate.core.share import Service, Share
+from yardgate.core.acl import OwnList
+from yardgate.core.acl.rights import Level
+from yardgate.core.edits.edit import Edit, Kept, describe, difference, exactly, in_step
+from yardgate.core.model.agreed import Accepted, Promise
+from yardgate.core.model.directory import Directory
+from yardgate.core.model.plan import Each, Group, GroupQuota, Pattern, Place, Plan, Target, User
+from yardgate.core.model.share import Service, Share
 from yardgate.formats import edits as edit_json
 from yardgate.formats.notation import OWN_TEXT, from_text, to_text
 from yardgate.store import tables

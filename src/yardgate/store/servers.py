@@ -3,7 +3,7 @@
 from pydantic import TypeAdapter
 from sqlalchemy import delete, insert, select
 
-from yardgate.core.directory import Server
+from yardgate.core.model.directory import Server
 from yardgate.store import tables
 from yardgate.store.database import Store
 from yardgate.store.plans import now

@@ -3,7 +3,7 @@
 from collections.abc import Iterator
 from pathlib import Path
 
-from yardgate.core.plan import same
+from yardgate.core.model.plan import same
 from yardgate.store.database import Store
 from yardgate.store.plans import Plans
 

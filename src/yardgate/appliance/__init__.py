@@ -1,1 +1,0 @@
-"""Where plans go: a Linux file server."""

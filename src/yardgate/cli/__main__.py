@@ -1,0 +1,3 @@
+from yardgate.cli.main import main
+
+main()

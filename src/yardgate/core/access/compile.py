@@ -1,0 +1,213 @@
+"""From grants to lists: entries for each list style that give every account what the clash rule gives.
+
+What people count as, as far as one place's grants go, falls into a few classes (`packed.classes`). Expected levels and the outcome of a list are compared class by class, so a list is proven right for every account
+while it is made. A list never gives an account more than the rule does; where a style cannot say what the rule says, the
+cells that come out lower are reported.
+"""
+
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass
+from typing import NamedTuple
+
+from yardgate.core.access.clash import Part, decide
+from yardgate.core.access.membership import Tier
+from yardgate.core.access.packed import Class
+from yardgate.core.acl import ordered, posix
+from yardgate.core.acl.modebits import SETGID, bits_of
+from yardgate.core.acl.ordered import Entry
+from yardgate.core.acl.posix import PosixEntry, R, W, X
+from yardgate.core.acl.rights import CHANGE, FULL, MASK_OF, PASS, Level, Rights, level
+from yardgate.core.model.plan import EVERYONE, Target
+
+PERMS = {Level.NA: 0, Level.PT: X, Level.RO: R | X, Level.RW: R | W | X}
+
+
+class Grant(NamedTuple):
+    """A grant that counts on a place: for whom, what, how near to them, and the place where it was said."""
+
+    who: str
+    level: Level
+    tier: Tier
+    said_on: str
+
+
+@dataclass(frozen=True, slots=True)
+class Wish:
+    """What a list shall say. grants: in list order. passes: whom to let through, because of a grant deeper down."""
+
+    target: Target
+    grants: tuple[Grant, ...]
+    passes: tuple[str, ...] = ()
+
+    @property
+    def whos(self) -> tuple[str, ...]:
+        """Everybody whom it names, everyone always among them."""
+        boss = [self.target.administrators] if self.grants and self.target.administrators is not None else []
+        named = [EVERYONE, *boss, *(grant.who for grant in self.grants), *self.passes]
+        return tuple(dict.fromkeys(named))
+
+    def expected(self, names: Collection[str]) -> Level:
+        """The level that somebody gets who counts as `names`."""
+        if self.grants and self.target.administrators in names:
+            return Level.RW
+        parts = [Part(grant.tier, grant.level) for grant in self.grants if grant.who in names]
+        if not parts and any(who in names for who in self.passes):
+            return Level.PT
+        return decide(self.target, parts)[0]
+
+
+# --- ordered lists ----------------------------------------------------------------------------------------------------
+
+
+class Made(NamedTuple):
+    """An entry of a compiled list, and the grant that it says; None for those who are let pass."""
+
+    entry: Entry
+    grant: Grant | None
+
+
+def ordered_list(wish: Wish, classes: Sequence[Class]) -> tuple[Made, ...]:
+    """Entries that give every class its expected level. Every rule can be said; refusals that change nothing are left out."""
+    lines = list(_ordered_lines(wish))
+    wanted = [wish.expected(c.names) for c in classes]
+    for at in range(len(lines) - 1, -1, -1):
+        if lines[at].entry.type == "deny":
+            without = lines[:at] + lines[at + 1 :]
+            if _outcomes(without, classes) == wanted:
+                lines = without
+    return tuple(lines)
+
+
+def _outcomes(lines: Sequence[Made], classes: Sequence[Class]) -> list[Level]:
+    entries = [made.entry for made in lines]
+    files = ordered.files_of(entries)
+    return [level(Rights(ordered.allowed(entries, c.names), ordered.allowed(files, c.names))) for c in classes]
+
+
+def _ordered_lines(wish: Wish) -> Iterator[Made]:
+    boss = wish.target.administrators
+    if wish.grants and boss is not None:
+        yield Made(Entry("allow", boss, MASK_OF[Level.RW]), Grant(boss, Level.RW, "group", wish.grants[0].said_on))
+    if wish.target.tiers == "pooled":
+        yield from _tier_lines(wish.target, wish.grants)
+    else:
+        for tier in ("own", "group", "all"):
+            yield from _tier_lines(wish.target, [grant for grant in wish.grants if grant.tier == tier])
+    for who in wish.passes:
+        yield Made(Entry("allow", who, PASS, flags=0), None)
+
+
+def _tier_lines(target: Target, grants: Sequence[Grant]) -> Iterator[Made]:
+    """The entries of grants that count together, ending with what keeps later entries from adding to them."""
+
+    def lines(wanted: Level, make: Callable[[Grant], Entry]) -> Iterable[Made]:
+        return (Made(make(grant), grant) for grant in grants if grant.level == wanted)
+
+    rw, ro = lines(Level.RW, _allow), lines(Level.RO, _allow)
+    no_change, refusals = lines(Level.RO, _no_change), lines(Level.NA, _refuse)
+    match target.within:
+        case "refusal":
+            yield from (*refusals, *rw, *ro, *no_change)
+        case "widest":
+            yield from (*rw, *ro, *no_change, *refusals)
+        case "narrowest":
+            yield from (*refusals, *no_change, *rw, *ro)
+        case "first":
+            for grant in grants:
+                if grant.level == Level.NA:
+                    yield Made(_refuse(grant), grant)
+                    continue
+                yield Made(_allow(grant), grant)
+                if grant.level == Level.RO:
+                    yield Made(_no_change(grant), grant)
+
+
+def _allow(grant: Grant) -> Entry:
+    return Entry("allow", grant.who, MASK_OF[grant.level])
+
+
+def _no_change(grant: Grant) -> Entry:
+    return Entry("deny", grant.who, CHANGE)
+
+
+def _refuse(grant: Grant) -> Entry:
+    return Entry("deny", grant.who, FULL)
+
+
+# --- POSIX lists ------------------------------------------------------------------------------------------------------
+
+
+class PosixMade(NamedTuple):
+    """A compiled POSIX list. personal: users who needed an entry of their own because their groups' cannot say it."""
+
+    access: tuple[PosixEntry, ...]
+    default: tuple[PosixEntry, ...]
+    personal: tuple[str, ...]
+
+
+def posix_list(wish: Wish, classes: Sequence[Class], owner: str, group: str) -> PosixMade:
+    """A list that gives every account its expected level, in a place of this owner and owning group.
+
+    What a group's entry cannot say, a named user's entry does. Entries for those let pass do not go into the default list.
+    """
+    groups = _alone(classes)
+    given: dict[tuple[posix.Tag, str], Level] = {}
+    own = [c for c in classes if owner in c.users]
+    given["user", ""] = wish.expected(own[0].names) if own else Level.RW
+    for who in wish.whos:
+        if who in groups:
+            given["group", who] = wish.expected(groups[who])
+        elif who != EVERYONE and who != owner:
+            given["user", who] = next(wish.expected(c.names) for c in classes if who in c.users)
+    given["group", ""] = given.pop(("group", group), wish.expected(groups[group]) if group in groups else Level.NA)
+    given["other", ""] = wish.expected((EVERYONE,))
+    access, default = _access(given), _default(given)
+    file = posix.file_in(access, default)
+    personal: dict[str, Level] = {}
+    for c in classes:
+        unnamed = [user for user in c.users if user != owner and ("user", user) not in given]
+        wanted = wish.expected(c.names)
+        if unnamed and wanted != level(posix.allowed(access, file, c.names, owner=False, in_group=group in c.names)):
+            personal |= dict.fromkeys(unnamed, wanted)
+    given.update({("user", user): wanted for user, wanted in personal.items()})
+    return PosixMade(_access(given), _default(given), tuple(personal))
+
+
+def _alone(classes: Sequence[Class]) -> Mapping[str, frozenset[str]]:
+    """Group id -> what somebody counts as who is in that group alone."""
+    return {group: c.names for c in classes for group in c.groups}
+
+
+def _access(given: Mapping[tuple[posix.Tag, str], Level]) -> tuple[PosixEntry, ...]:
+    return posix.whole([PosixEntry(tag, who, PERMS[said]) for (tag, who), said in given.items()])
+
+
+def _default(given: Mapping[tuple[posix.Tag, str], Level]) -> tuple[PosixEntry, ...]:
+    kept = {
+        key: Level.NA if said == Level.PT else said for key, said in given.items() if said != Level.PT or not key[1]
+    }
+    return _access(kept)
+
+
+# --- mode bits --------------------------------------------------------------------------------------------------------
+
+
+def mode_bits(wish: Wish, classes: Sequence[Class], owner: str, group: str) -> int:
+    """The mode that gives as many as possible their level and nobody more: each class of bits gets the lowest that it needs.
+
+    setgid goes with a group that may do anything, so that what is made inside keeps the group.
+    """
+    groups = _alone(classes)
+    own = [wish.expected(c.names) for c in classes if owner in c.users]
+    inside = [wish.expected(c.names) for c in classes if group in c.names and set(c.users) - {owner}]
+    outside = [wish.expected(c.names) for c in classes if group not in c.names and set(c.users) - {owner}]
+    in_group = min(inside, default=wish.expected(groups[group]) if group in groups else Level.NA)
+    others = min(outside, default=wish.expected((EVERYONE,)))
+    bits = bits_of(
+        (
+            PosixEntry("user", "", PERMS[own[0] if own else Level.RW]),
+            PosixEntry("group", "", PERMS[in_group]),
+            PosixEntry("other", "", PERMS[others]),
+        )
+    )
+    return bits | (SETGID if in_group > Level.PT else 0)

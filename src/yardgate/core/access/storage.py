@@ -1,0 +1,480 @@
+"""Storage as it will stand: for every place its owner, its group, and its list with all that comes down to it.
+
+A place's list is, first to last: its own entries, what is made of the grants that count there (`lists.compile`), and what
+comes down from the place above. Grants carried by storage come down as lists do: they count in all places below until the
+same who is granted something else, or nothing comes down.
+"""
+
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass
+from heapq import heappop, heappush
+from typing import Literal, NamedTuple
+
+from yardgate.core.access.compile import Grant, Wish, mode_bits, ordered_list, posix_list
+from yardgate.core.access.membership import Tier
+from yardgate.core.access.packed import Class, Counting, classes
+from yardgate.core.acl import Mode, Ordered, Posix, ordered, posix
+from yardgate.core.acl.modebits import SETGID, STICKY, bits_of, entries_of
+from yardgate.core.acl.ordered import GROUP, OWNER, Entry
+from yardgate.core.acl.posix import PosixEntry
+from yardgate.core.acl.rights import (
+    EVERYTHING,
+    READ_ACL,
+    READ_ATTRIBUTES,
+    READ_DATA,
+    READ_NAMED_ATTRS,
+    Level,
+    Rights,
+    level,
+)
+from yardgate.core.model.plan import EVERYONE, ROOT, Carrier, Place, Plan
+
+Maker = Literal["hand", "grant", "pass"]
+
+
+class Line(NamedTuple):
+    """An entry of an ordered list where it counts. said_on: the place whose entry or grant it is. made: from what."""
+
+    entry: Entry
+    said_on: str
+    made: Maker
+
+
+class Part(NamedTuple):
+    """Neighbouring entries of an ordered list that come from the same place and were made of the same."""
+
+    entries: tuple[Entry, ...]
+    said_on: str
+    made: Maker
+
+
+@dataclass(frozen=True, slots=True)
+class OrderedLaid:
+    """An ordered list as it stands on a place, inherited entries after those of its own."""
+
+    parts: tuple[Part, ...]
+    style: Literal["ordered"] = "ordered"
+
+    @property
+    def entries(self) -> tuple[Entry, ...]:
+        return tuple(entry for part in self.parts for entry in part.entries)
+
+    @property
+    def lines(self) -> tuple[Line, ...]:
+        return tuple(Line(entry, part.said_on, part.made) for part in self.parts for entry in part.entries)
+
+
+PosixKey = tuple[posix.Tag, str]
+
+
+@dataclass(frozen=True, slots=True)
+class PosixLaid:
+    """A POSIX list, or mode bits as one, as it stands on a place. file: the list of an ordinary file in it.
+
+    origins, default_origins: where each entry that was not computed comes from, by tag and who.
+    """
+
+    access: tuple[PosixEntry, ...]
+    default: tuple[PosixEntry, ...] | None
+    file: tuple[PosixEntry, ...]
+    setgid: bool
+    sticky: bool
+    style: Literal["posix", "mode"]
+    origins: Mapping[PosixKey, tuple[str, Maker]]
+    default_origins: Mapping[PosixKey, tuple[str, Maker]]
+    personal: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class Laid:
+    """One place as it will stand. list: None where storage is not planned.
+
+    grants: those that count here, in list order, with where they were said. passes: who is let through, this folder only,
+    because of a grant deeper down. deeper: whom the folder above has to let through for what lies here and below.
+    """
+
+    owner: str
+    group: str
+    carried: Carrier
+    grants: tuple[Grant, ...]
+    passes: tuple[str, ...]
+    deeper: tuple[str, ...]
+    list: OrderedLaid | PosixLaid | None
+
+    @property
+    def by_share(self) -> bool:
+        """Whether the share holds people to their grants. Where storage is not planned, only the share can."""
+        return self.list is None or self.carried != "storage"
+
+
+Laying = Mapping[str, Laid]
+
+
+def alike(laying: Laying, then: Laying, places: Iterable[str]) -> bool:
+    """Whether some places stand just as they stood: owner, group and list."""
+    pairs = ((laying.get(place), then.get(place)) for place in places)
+    return all(a is b or (a is not None and b is not None and _same_list(a, b)) for a, b in pairs)
+
+
+def _same_list(a: Laid, b: Laid) -> bool:
+    return a.owner == b.owner and a.group == b.group and (a.list is b.list or a.list == b.list)
+
+
+def lay(plan: Plan, counting: Counting, before: tuple[Plan, Laying] | None = None, to: str | None = None) -> Laying:
+    """Every place as it will stand; empty where no place of the plan says a list. to: only those on the way to this place.
+
+    `before`: an earlier plan with the same users, groups and target, and its laying: what did not change is taken over.
+    """
+    if all(place.own is None for place in plan.places.values()):
+        return {}
+    old = before[1] if before is not None else {}
+    stale = _stale(plan, before[0]) if before is not None and old else set(plan.places)
+    inner = sorted(stale, key=lambda place: (len(plan.path(place)), place))  # each after the one above it
+    done = {place: laid for place, laid in old.items() if place not in stale and place in plan.places}
+    root_group = next((group.id for group in plan.groups.values() if group.gid == 0), ROOT)
+    heads: dict[str, _Head] = {}
+    for place in inner:
+        heads[place] = _head(plan, plan.places[place], heads, done, root_group)
+    deeper: dict[str, tuple[str, ...]] = {}
+    asked: dict[str, tuple[str, ...]] = {}
+    for place in reversed(inner):
+        below = plan.inside.get(place, ())
+        asked[place] = _unique(deeper[child] if child in deeper else done[child].deeper for child in below)
+        deeper[place] = _unique((_own_whos(plan, place, heads[place]), asked[place]))
+    came: dict[str, tuple[Part, ...]] = {}
+    path = plan.path(to) if to is not None else plan.places
+    queue = [(len(plan.path(place)), place) for place in inner if place in path]  # sorted, so a heap: the topmost first
+    while queue:
+        depth, place = heappop(queue)
+        laid = _laid(plan, counting, plan.places[place], heads[place], asked[place], deeper[place], done, came)
+        was = old.get(place)
+        done[place] = was if was is not None and was == laid else laid
+        if was is None or done[place] is was or _hands_down_alike(was, laid):
+            continue
+        for child in plan.inside.get(place, ()):
+            if child not in heads and child in path:  # nothing of its own changed, and what comes down to it has
+                heads[child] = _head(plan, plan.places[child], heads, done, root_group)
+                asked[child] = _unique(done[inner].deeper for inner in plan.inside.get(child, ()))
+                deeper[child] = done[child].deeper
+                heappush(queue, (depth + 1, child))
+    return done if to is None else {place: done[place] for place in path}
+
+
+def _hands_down_alike(was: Laid, now: Laid) -> bool:
+    """Whether the same comes down from a list: of an ordered one, what a folder inside gets of it; of another, all of it may."""
+    if isinstance(was.list, OrderedLaid) and isinstance(now.list, OrderedLaid):
+        return _coming_down(was.list) == _coming_down(now.list)
+    return was.list == now.list
+
+
+def touched(before: Plan, plan: Plan) -> set[str]:
+    """Places of a plan whose record or grants are not those of an earlier one."""
+    old, granted, now = before.places, before.grants, plan.grants
+    found = {place for place, record in plan.places.items() if old.get(place) is not record}
+    if granted is not now:
+        found |= {p for p in granted.keys() | now.keys() if granted.get(p) is not now.get(p)} & plan.places.keys()
+    return found
+
+
+def _stale(plan: Plan, before: Plan) -> set[str]:
+    """Places to lay again: those that changed, all below them (what comes down), and all above them (who passes)."""
+    changed, old = touched(before, plan), before.places
+    was_in = {old[place].parent for place in changed | (old.keys() - plan.places.keys()) if place in old}
+    tops = (place for place in changed | was_in if place is not None and place in plan.places)
+    found = {step for place in tops for step in plan.path(place)}
+    stack = list(changed)
+    while stack:
+        place = stack.pop()
+        found.add(place)
+        stack.extend(plan.inside.get(place, ()))
+    return found
+
+
+# --- one place --------------------------------------------------------------------------------------------------------
+
+
+@dataclass(frozen=True, slots=True)
+class _Head:
+    """What follows for a place from itself and what lies above, before its list."""
+
+    style: Literal["ordered", "posix", "mode"] | None
+    owner: str
+    group: str
+    carried: Carrier
+    grants: tuple[Grant, ...]
+
+    @property
+    def compiles(self) -> bool:
+        return self.style is not None and self.carried != "share"
+
+
+def _head(plan: Plan, place: Place, heads: Mapping[str, _Head], done: Laying, root_group: str) -> _Head:
+    above: _Head | None = heads.get(place.parent or "")
+    if above is None and place.parent is not None:
+        laid = done[place.parent]
+        style = laid.list.style if laid.list is not None else None
+        above = _Head(style, laid.owner, laid.group, laid.carried, laid.grants)
+    style = place.own.style if place.own is not None else above.style if above is not None else None
+    carried = place.carried or (above.carried if above is not None else "share")
+    from_above = above if place.kind == "folder" else None
+    owner = place.owner or (from_above.owner if from_above is not None else ROOT)
+    group = place.group or (from_above.group if from_above is not None else ROOT)
+    group = root_group if group == ROOT else group
+    said = plan.grants.get(place.id, {})
+    own = tuple(Grant(who, level, tier_of(plan, who), place.id) for who, level in said.items())
+    came: tuple[Grant, ...] = ()
+    if above is not None and above.compiles and style == above.style and carried != "share" and not place.cut:
+        came = tuple(grant for grant in above.grants if grant.who not in said)
+    return _Head(style, owner, group, carried, own + came)
+
+
+def tier_of(plan: Plan, who: str) -> Tier:
+    """How near a grant to `who` is to whomever it concerns."""
+    return "own" if who in plan.users else "all" if who in (EVERYONE, plan.target.baseline) else "group"
+
+
+def _own_whos(plan: Plan, place: str, head: _Head) -> Iterable[str]:
+    """Who must get to this place because of a grant of its own, where getting there is asked for."""
+    said = plan.grants.get(place, {}) if head.compiles and plan.target.entering == "asked" else {}
+    return (who for who, level in said.items() if level != Level.NA)
+
+
+def _unique(whos: Iterable[Iterable[str]]) -> tuple[str, ...]:
+    return tuple(dict.fromkeys(who for some in whos for who in some))
+
+
+def _laid(
+    plan: Plan,
+    counting: Counting,
+    place: Place,
+    head: _Head,
+    asked: tuple[str, ...],
+    deeper: tuple[str, ...],
+    done: Laying,
+    came: dict[str, tuple[Part, ...]],
+) -> Laid:
+    wish, found = _wish(plan, counting, head, asked)
+    above = done[place.parent].list if place.parent is not None else None
+    arriving = above if above is not None and above.style == head.style and not place.cut else None
+    standing: OrderedLaid | PosixLaid | None = None
+    if head.style == "ordered":
+        if isinstance(arriving, OrderedLaid) and place.parent is not None and place.parent not in came:
+            came[place.parent] = _coming_down(arriving)
+        arrived = came[place.parent] if arriving is not None and place.parent is not None else ()
+        standing = _ordered(place, wish, found, arrived)
+    elif head.style is not None:
+        make = _posix if head.style == "posix" else _mode
+        standing = make(place, head, wish, found, arriving if isinstance(arriving, PosixLaid) else None)
+    passes = wish.passes if wish is not None else ()
+    return Laid(head.owner, head.group, head.carried, head.grants, passes, deeper, standing)
+
+
+def _wish(plan: Plan, counting: Counting, head: _Head, asked: tuple[str, ...]) -> tuple[Wish | None, tuple[Class, ...]]:
+    """What is to be compiled on a place, if anything, and the classes of subjects that it concerns."""
+    if not head.compiles or not (head.grants or asked):
+        return None, ()
+    granted = {grant.who for grant in head.grants}
+    wish = Wish(plan.target, head.grants, tuple(who for who in asked if who not in granted))
+    extra = [head.group] if head.group in plan.groups else []
+    found = classes(counting, list(dict.fromkeys([*wish.whos, *extra])))
+    return Wish(plan.target, head.grants, _few(wish, found)), found
+
+
+def _few(wish: Wish, found: Sequence[Class]) -> tuple[str, ...]:
+    """As few of those to be let through as say it for all: those of few subjects go first, where others speak for them."""
+    to_pass = [c for c in found if wish.expected(c.names) == Level.PT]
+    size = {who: sum(len(c.users) + len(c.groups) for c in to_pass if who in c.names) for who in wish.passes}
+    kept = [who for who in wish.passes if size[who]]
+    for who in sorted(kept, key=lambda who: size[who]):
+        others = set(kept) - {who}
+        if all(not others.isdisjoint(c.names) for c in to_pass if who in c.names):
+            kept.remove(who)
+    return tuple(kept)
+
+
+def _coming_down(above: OrderedLaid) -> tuple[Part, ...]:
+    found = (Part(ordered.folders_of(part.entries), part.said_on, part.made) for part in above.parts)
+    return tuple(part for part in found if part.entries)
+
+
+def _ordered(place: Place, wish: Wish | None, found: Sequence[Class], arrived: tuple[Part, ...]) -> OrderedLaid:
+    """Own entries, those made of grants, those that come down. What was made of grants above is made again here."""
+    own = place.own.entries if isinstance(place.own, Ordered) else ()
+    hand = (Part(own, place.id, "hand"),) if own else ()
+    if wish is None:
+        return OrderedLaid(hand + arrived)
+    made = tuple(
+        Part((entry,), place.id if grant is None else grant.said_on, "pass" if grant is None else "grant")
+        for entry, grant in ordered_list(wish, found)
+    )
+    return OrderedLaid(hand + made + tuple(part for part in arrived if part.made == "hand"))
+
+
+def _posix(place: Place, head: _Head, wish: Wish | None, found: Sequence[Class], above: PosixLaid | None) -> PosixLaid:
+    own = place.own if isinstance(place.own, Posix) else Posix()
+    made = posix_list(wish, found, head.owner, head.group) if wish is not None else None
+    came = default_came = None
+    sources: Mapping[PosixKey, tuple[str, Maker]] = {}
+    if above is not None:
+        came, default_came = posix.base(above.access) if above.default is None else above.default, above.default
+        sources = above.origins if above.default is None else above.default_origins
+    if made is not None and came is not None:  # what was made of grants above is made again, of those that count here
+        came = tuple(e for e in came if sources.get((e.tag, e.who), ("", "grant"))[1] == "hand")
+        default_came = default_came and tuple(e for e in default_came if e in came)
+    access = posix.whole(posix.merged(own.access, posix.merged(made.access if made else (), came or ())))
+    origins = _origins(place.id, own.access, made.access if made else (), sources, came or ())
+    default, default_origins = None, {}
+    if own.default is not None or made is not None or default_came is not None:
+        parts = own.default or (), made.default if made else (), default_came or ()
+        default = posix.whole(posix.merged(parts[0], posix.merged(parts[1], parts[2])), bits_of(posix.base(access)))
+        default_origins = _origins(place.id, parts[0], parts[1], sources, parts[2])
+    return PosixLaid(
+        access,
+        default,
+        posix.file_in(access, default),
+        own.setgid or (above is not None and above.setgid),
+        own.sticky,
+        "posix",
+        origins,
+        default_origins,
+        made.personal if made else (),
+    )
+
+
+def _origins(
+    place: str,
+    own: Sequence[PosixEntry],
+    made: Sequence[PosixEntry],
+    above: Mapping[PosixKey, tuple[str, Maker]],
+    came: Sequence[PosixEntry],
+) -> dict[PosixKey, tuple[str, Maker]]:
+    lower: dict[PosixKey, tuple[str, Maker]] = {
+        (e.tag, e.who): above[e.tag, e.who] for e in came if (e.tag, e.who) in above
+    }
+    return (
+        lower
+        | {(e.tag, e.who): (place, "grant") for e in made if e.tag != "mask"}
+        | {(e.tag, e.who): (place, "hand") for e in own}
+    )
+
+
+def _mode(place: Place, head: _Head, wish: Wish | None, found: Sequence[Class], above: PosixLaid | None) -> PosixLaid:
+    hand = place.own.bits if isinstance(place.own, Mode) else None
+    made: Maker = "hand"
+    said_on = place.id
+    if hand is not None:
+        bits = hand
+    elif wish is not None:
+        bits, made = mode_bits(wish, found, head.owner, head.group), "grant"
+    elif above is not None:
+        bits = bits_of(above.access) | (SETGID if above.setgid else 0)
+        said_on, made = above.origins["user", ""]
+    else:
+        bits = 0o700
+    access = entries_of(bits)
+    origins = dict.fromkeys(posix.BASE, (said_on, made))
+    file = posix.file_in(access, None)
+    return PosixLaid(access, None, file, bool(bits & SETGID), bool(bits & STICKY), "mode", origins, {})
+
+
+def granted_on(plan: Plan, laying: Laying, place: str) -> Mapping[str, Level]:
+    """The grants that count on a place, in list order, where they were said left out."""
+    laid = laying.get(place)
+    return plan.grants.get(place, {}) if laid is None else {grant.who: grant.level for grant in laid.grants}
+
+
+# --- what somebody gets -----------------------------------------------------------------------------------------------
+
+
+def names_on(plan: Plan, owner: str, group: str, subject: str, token: Iterable[str]) -> frozenset[str]:
+    """All that somebody goes by on a thing of this owner and group: their token, and owner@ and group@ where they are."""
+    found = frozenset(token)
+    if subject in plan.users and subject == owner:
+        found |= {OWNER}
+    if group in found:
+        found |= {GROUP}
+    return found
+
+
+def rights_on(plan: Plan, laid: Laid, subject: str, token: Iterable[str]) -> Rights:
+    """What the list of a place gives somebody there. Root passes every check; where storage is not planned, everybody does."""
+    user = plan.users.get(subject)
+    if laid.list is None or (user is not None and user.uid == 0):
+        return EVERYTHING
+    names = names_on(plan, laid.owner, laid.group, subject, token)
+    if isinstance(laid.list, OrderedLaid):
+        entries = laid.list.entries
+        open_ = READ_ATTRIBUTES if plan.target.attributes_open else 0
+        return Rights(
+            ordered.allowed(entries, names) | open_, ordered.allowed(ordered.files_of(entries), names) | open_
+        )
+    owner, in_group = OWNER in names, GROUP in names
+    return posix.allowed(
+        laid.list.access, laid.list.file, names, owner=owner, in_group=in_group, sticky=laid.list.sticky
+    )
+
+
+SHOWS = READ_DATA | READ_NAMED_ATTRS | READ_ATTRIBUTES | READ_ACL
+"""All that a list has to give for an SMB server to take something as readable, when it hides what is not."""
+
+
+def shown_on(plan: Plan, laid: Laid, subject: str, token: Iterable[str]) -> tuple[bool, bool]:
+    """Whether an SMB server that hides what one cannot read shows somebody a folder, and an ordinary file in it."""
+    user = plan.users.get(subject)
+    if laid.list is None or (user is not None and user.uid == 0):
+        return True, True
+    names = names_on(plan, laid.owner, laid.group, subject, token)
+    if isinstance(
+        laid.list, OrderedLaid
+    ):  # what opening leaves unasked, this asks: even attributes, where these are open
+        lists = laid.list.entries, ordered.files_of(laid.list.entries)
+        folder, file = (ordered.allowed(entries, names) & SHOWS == SHOWS for entries in lists)
+        return folder, file
+    concerned = names, OWNER in names, GROUP in names
+    return bool(posix.told(laid.list.access, *concerned) & 4), bool(posix.told(laid.list.file, *concerned) & 4)
+
+
+@dataclass(frozen=True, slots=True)
+class Unsaid:
+    """A cell that does not come out of a list as its grants say. A group stands for somebody who is in it alone."""
+
+    subject: str
+    wanted: Level
+    gets: Level
+
+
+def unsaid(plan: Plan, counting: Counting, laid: Laid) -> tuple[Unsaid, ...]:
+    """The cells of a place that its list cannot, or because of entries by hand does not, give as granted; users first."""
+    if laid.list is None or laid.carried == "share" or not (laid.grants or laid.passes):
+        return ()
+    wish = Wish(plan.target, laid.grants, laid.passes)
+    whos = dict.fromkeys((*wish.whos, *named_by(laid.list)))
+    by_hand = _has_hand(laid.list)
+    alone = [who for who in (laid.owner, laid.group) if who in plan.users or who in plan.groups]
+    found: dict[str, Unsaid] = {}
+    spoken_of = {who for who in wish.whos if who != EVERYONE} | {grant.who for grant in wish.grants}
+    asked = plan.target.entering == "asked"
+    for c in classes(counting, list(dict.fromkeys((*whos, *alone)))):
+        if by_hand and spoken_of.isdisjoint(c.names):
+            continue  # what somebody gets by hand alone is no matter of grants
+        wanted = wish.expected(c.names)
+        ordinary = (*(user for user in c.users if plan.users[user].uid != 0), *c.groups)
+        some = next(iter(ordinary), None)
+        gets = None if some is None else level(rights_on(plan, laid, some, c.names), entering_asked=asked)
+        found |= {subject: Unsaid(subject, wanted, gets) for subject in ordinary if gets is not None and gets != wanted}
+        roots = set(c.users) - set(ordinary)
+        found |= {subject: Unsaid(subject, wanted, Level.RW) for subject in roots if wanted != Level.RW}
+    return tuple(found[subject] for subject in counting.subjects if subject in found)
+
+
+def _has_hand(listed: OrderedLaid | PosixLaid) -> bool:
+    if isinstance(listed, OrderedLaid):
+        return any(part.made == "hand" for part in listed.parts)
+    return any(made == "hand" for _, made in listed.origins.values())
+
+
+def named_by(listed: OrderedLaid | PosixLaid) -> Iterable[str]:
+    """Ids of all whom a list names, owner and owning group aside."""
+    if isinstance(listed, OrderedLaid):
+        return (entry.who for entry in listed.entries if entry.who not in (OWNER, GROUP))
+    return (entry.who for entry in (*listed.access, *listed.file) if entry.who)

@@ -1,0 +1,1 @@
+"""What a plan comes to on an appliance, what that has, and the steps from one to the other."""

@@ -1,0 +1,76 @@
+"""What somebody finds at the shares of an appliance that has what a `System` says: by its own records, with no plan behind them."""
+
+from collections.abc import Collection, Sequence
+from dataclasses import replace
+from datetime import date
+
+from yardgate.core.acl import Ordered, PosixEntry, ordered, posix
+from yardgate.core.acl.rights import ADD_FILE, EVERYTHING, EXECUTE, LIST_DIRECTORY, Level, Rights
+from yardgate.core.host.system import ADMIN, GROUP_MARK, GUEST_ACCOUNT, Folder, Offer, System
+from yardgate.core.host.trial import Found
+from yardgate.core.model.plan import EVERYONE
+
+
+def groups_of(system: System, account: str) -> frozenset[str]:
+    """The groups that somebody who signs in now counts as."""
+    own = system.accounts.get(account)
+    primary = {own.primary} if own is not None else set[str]()
+    return frozenset(primary | {m.name for m in system.members.values() if account in m.users})
+
+
+def let_in(system: System, offer: Offer, account: str, on: date) -> Level:
+    """What a share lets an account do before storage has its say; no account: a guest."""
+    if not account:
+        return offer.guests
+    own = system.accounts.get(account)
+    if own is None or not own.enabled or (own.expires is not None and own.expires <= on):
+        return Level.NA
+    return Level.RW if account in offer.writes else Level.RO if account in offer.reads else Level.NA
+
+
+def rights_in(folder: Folder, account: str, groups: Collection[str]) -> Rights:
+    """What the list of a folder gives somebody of these groups there."""
+    marked = {f"{GROUP_MARK}{group}" for group in groups}
+    names = {account, EVERYONE, *marked}
+    is_owner = account == folder.owner
+    if isinstance(folder.listed, Ordered):
+        names |= {ordered.OWNER} if is_owner else set()
+        entries = folder.listed.entries
+        return Rights(ordered.allowed(entries, names), ordered.allowed(ordered.files_of(entries), names))
+    access, default = (_marked(part) for part in (folder.listed.access, folder.listed.default or ()))
+    file = posix.file_in(access, default or None)
+    in_group = folder.group in groups
+    return posix.allowed(access, file, names, owner=is_owner, in_group=in_group, sticky=folder.listed.sticky)
+
+
+def _marked(entries: Sequence[PosixEntry]) -> tuple[PosixEntry, ...]:
+    return tuple(replace(e, who=f"{GROUP_MARK}{e.who}") if e.tag == "group" and e.who else e for e in entries)
+
+
+def found(
+    system: System, share: str, account: str, groups: Collection[str], folders: Sequence[str], on: date
+) -> list[Found] | None:
+    """What somebody finds in folders of a share, by their paths in it; None where they may not connect.
+
+    groups: those that the session counts as, which may be older than who is in them now. Every folder on the way asks to be entered.
+    """
+    offer = system.offers.get(share)
+    level = let_in(system, offer, account, on) if offer is not None else Level.NA
+    if offer is None or level == Level.NA:
+        return None
+    me = account or GUEST_ACCOUNT
+    is_root = me in offer.roots or me == ADMIN
+
+    def rights(path: str) -> Rights:
+        folder = system.folders.get(path)
+        return EVERYTHING if is_root or folder is None else rights_in(folder, me, groups)
+
+    answers = []
+    for inner in folders:
+        path = f"{offer.path}/{inner}" if inner else offer.path
+        above = [path[:at] for at in range(1, len(path)) if path[at] == "/"]
+        enters = all(rights(one).folder & EXECUTE for one in (*above, path))
+        here = rights(path).folder
+        writes = enters and level == Level.RW
+        answers.append(Found(bool(enters and here & LIST_DIRECTORY), bool(writes and here & ADD_FILE)))
+    return answers

@@ -1,0 +1,627 @@
+"""From what an appliance has to what a plan comes to: ordered steps, each of which can be taken back.
+
+A step sets one record to a value. So carrying it out twice does no harm, undoing it is setting the value from before, and reading
+back is looking whether the value stands.
+"""
+
+from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, replace
+from typing import Any, Literal
+
+from yardgate.core.acl import Entry, Ordered, Posix, PosixEntry, posix, rights
+from yardgate.core.acl.rights import STRICT, Level
+from yardgate.core.host.system import (
+    GROUP_MARK,
+    PARTS,
+    Account,
+    Export,
+    Folder,
+    HostGroup,
+    Members,
+    Offer,
+    Part,
+    Record,
+    System,
+)
+from yardgate.core.model.plan import GUEST
+from yardgate.core.model.share import Protocol
+
+Does = Literal["make", "change", "rename", "remove"]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Step:
+    """One record of the appliance, from what it is to what it shall be. before None: it is not there; after None: it goes.
+
+    wipe: a folder goes with all that is in it; otherwise only where nothing is.
+    """
+
+    __pydantic_config__ = STRICT
+    part: Part
+    before: Record | None
+    after: Record | None
+    wipe: bool = False
+
+    @property
+    def record(self) -> Record:
+        found = self.after if self.after is not None else self.before
+        assert found is not None
+        return found
+
+    @property
+    def id(self) -> str:
+        """What becomes of which record; one that is ended and made anew has two."""
+        match self.does:
+            case "rename" if self.before is not None:
+                return f"{self.part}:{self.before.name}>{self.record.name}"
+            case "remove":
+                return f"{self.part}:{self.record.name}>"
+        return f"{self.part}:{self.record.name}"
+
+    @property
+    def does(self) -> Does:
+        if self.before is None:
+            return "make"
+        if self.after is None:
+            return "remove"
+        return "change" if self.before.name == self.after.name else "rename"
+
+    @property
+    def destroys(self) -> bool:
+        """Whether something is lost that taking the step back does not bring back."""
+        return self.after is None and (self.wipe or self.part == "accounts")
+
+    @property
+    def renumbers(self) -> bool:
+        """Whether a group or an account gets or gives up a number, by which lists on folders go; one that is not known does not count."""
+        was, now = _number(self.before), _number(self.after)
+        is_known = None not in (was, now) or None in (self.before, self.after)
+        return was != now and is_known
+
+    @property
+    def reloads(self) -> Protocol | None:
+        """The service that has to read its configuration anew."""
+        return {"offers": "smb", "exports": "nfs"}.get(self.part)  # type: ignore[return-value]
+
+    def back(self) -> "Step":
+        return replace(self, before=self.after, after=self.before, wipe=False)
+
+    def onto(self, system: System) -> System:
+        """The appliance after the step."""
+        if self.does == "rename":
+            return _renamed(system, self)
+        then = system.having(self.part, self.record.name, self.after)
+        return _renumbered(then, self) if self.renumbers and _is_listed(self, system) else then
+
+
+def _number(record: Record | None) -> int | None:
+    return record.uid if isinstance(record, Account) else record.gid if isinstance(record, HostGroup) else None
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Destination:
+    """Where a plan goes. papers: to an appliance that cannot be reached; here: to the host that Yard Gate runs on; ssh: to another, as
+    `user`, with the public key that it was agreed to have, `as_root` where sudo(8) has to be asked; stand-in: to a simulated one at a port of this machine.
+    joined: ids of the plan's directories to which the host is joined itself. top: the folder in which the pools lie, or are mounted. lowest,
+    highest: of the numbers that accounts and groups may be given.
+    """
+
+    __pydantic_config__ = STRICT
+    kind: Literal["papers", "here", "ssh", "stand-in"] = "papers"
+    host: str = ""
+    port: int = 22
+    user: str = "root"
+    key: str = ""
+    as_root: bool = False
+    joined: tuple[str, ...] = ()
+    top: str = "/srv"
+    lowest: int = 1000
+    highest: int = 60000
+
+    @property
+    def appliance(self) -> str:
+        """Which one it is, whatever else is said of it."""
+        return f"{self.kind} {self.host} {self.port}" if self.kind in ("ssh", "stand-in") else self.kind
+
+
+def stands(record: Record | None, wanted: Record | None) -> bool:
+    """Whether a record is as it shall be; a number that nobody asked for may be any, and nobody in a group is like no group."""
+    if record is None or wanted is None:
+        there = record if record is not None else wanted
+        return there is None or (isinstance(there, Members) and not there.users)
+    return record == settled(record, wanted)
+
+
+def settled(record: Record, wanted: Record) -> Record:
+    """What shall be, with the numbers that the appliance gave where none was asked for."""
+    match record, wanted:
+        case Account(uid=int(uid)), Account(uid=None):
+            return replace(wanted, uid=uid)
+        case HostGroup(gid=int(gid)), HostGroup(gid=None):
+            return replace(wanted, gid=gid)
+    return wanted
+
+
+# --- the difference ---------------------------------------------------------------------------------------------------
+
+
+def steps(now: System, wanted: System) -> tuple[Step, ...]:
+    """What brings an appliance from one to the other, in the order in which it has to be done.
+
+    Nothing is deleted by it: an account that is not wanted any more is shut, a group emptied, a share ended, a folder left as it is
+    (`removals` would delete them). Shares that go are ended first and shares that come are offered last, so that nobody gets in
+    over what is half done. An export that gives up a folder or a host which another takes is ended first, too, and made anew.
+    """
+    renamed = tuple(_renames(now, wanted))
+    followed = after(now, renamed)
+    whole = _kept(followed, wanted)
+    found: dict[Part, list[Step]] = {part: [] for part in PARTS}
+    for part in PARTS:
+        if part == "folders":
+            followed = after(followed, (*found["groups"], *found["accounts"]))
+        was, shall = followed.part(part), whole.part(part)
+        for name in sorted(was.keys() | shall.keys(), key=lambda name: (name.count("/"), name)):
+            before, then = was.get(name), shall.get(name)
+            if before is not None and then is not None:
+                then = settled(before, then)
+            if not stands(before, then):
+                found[part].append(Step(part=part, before=before, after=then))
+    found["exports"] = list(_apart(found["exports"]))
+    found["groups"], found["accounts"] = _freed_first(found["groups"]), _freed_first(found["accounts"])
+    shares: tuple[Part, ...] = ("offers", "exports")
+    ending = [step for part in shares for step in found[part] if step.after is None]
+    rest = [step for part in PARTS for step in found[part] if step not in ending]
+    return (*ending, *renamed, *rest)
+
+
+def _freed_first(changes: Sequence[Step]) -> list[Step]:
+    """A number is given up before another takes it. Where numbers are exchanged in a circle, no order helps."""
+    held = {_number(step.before): step for step in changes if step.renumbers and step.before is not None}
+    order: dict[str, Step] = {}
+    for one in changes:
+        chain: dict[str, Step] = {}
+        step: Step | None = one
+        while step is not None and step.id not in order and step.id not in chain:
+            chain[step.id] = step
+            step = held.get(_number(step.after)) if _number(step.after) is not None else None
+        order |= reversed(chain.items())
+    return list(order.values())
+
+
+def _apart(exports: Sequence[Step]) -> Iterator[Step]:
+    taking = {held: step.after.name for step in exports if isinstance(step.after, Export) for held in _held(step.after)}
+    for step in exports:
+        if isinstance(step.before, Export) and step.does == "change":
+            name = step.before.name
+            if any(taking.get(held, name) != name for held in _held(step.before)):
+                yield replace(step, after=None)
+                step = replace(step, before=None)
+        yield step
+
+
+def _held(export: Export) -> Iterator[tuple[str, str]]:
+    """What one export alone can have: a folder with one of its hosts, which such a server knows once (exports(5))."""
+    return ((export.path, rule.hosts) for rule in export.rules)
+
+
+def drift(left: System, found: System) -> tuple[Step, ...]:
+    """What is otherwise on an appliance than it was left, as the steps that somebody must have made; deleting among them."""
+    changed = []
+    for part in PARTS:
+        was, there = left.part(part), found.part(part)
+        for name in sorted(was.keys() | there.keys()):
+            if not stands(there.get(name), was.get(name)):
+                changed.append(Step(part=part, before=was.get(name), after=there.get(name)))
+    return tuple(changed)
+
+
+def removals(now: System, wanted: System) -> tuple[Step, ...]:
+    """What would delete that which is not wanted any more: accounts, groups, folders from the deepest up."""
+    found: list[Step] = []
+    parts: tuple[Part, ...] = ("accounts", "groups", "folders")
+    for part in parts:
+        gone = now.part(part).keys() - wanted.part(part).keys()
+        order = sorted(gone, key=lambda name: (-name.count("/"), name))
+        found += [Step(part=part, before=now.part(part)[name], after=None, wipe=part == "folders") for name in order]
+    return tuple(found)
+
+
+def _renames(now: System, wanted: System) -> Iterator[Step]:
+    """Groups and accounts that are there under another name: those with the same number."""
+    groups = {g.gid: g for g in now.groups.values() if g.name not in wanted.groups}
+    for group in wanted.groups.values():
+        old = groups.get(group.gid) if group.gid is not None and group.name not in now.groups else None
+        if old is not None:
+            step = Step(part="groups", before=old, after=replace(old, name=group.name))
+            now = step.onto(now)
+            yield step
+    accounts = {a.uid: a for a in now.accounts.values() if a.name not in wanted.accounts}
+    for account in wanted.accounts.values():
+        had = accounts.get(account.uid) if account.uid is not None and account.name not in now.accounts else None
+        if had is not None:
+            yield Step(part="accounts", before=had, after=replace(had, name=account.name))
+
+
+def _renamed(now: System, step: Step) -> System:
+    """The appliance after a group or account was renamed: lists and memberships go by number and follow; configurations of shares do not."""
+    assert step.before is not None
+    assert step.after is not None
+    old, new = step.before.name, step.after.name
+    now = now.having(step.part, old, None).having(step.part, new, step.after)
+    if step.part == "accounts":
+        members = [replace(m, users=frozenset(new if u == old else u for u in m.users)) for m in now.members.values()]
+        accounts = list(now.accounts.values())
+    else:
+        members = [replace(m, name=new if m.name == old else m.name) for m in now.members.values()]
+        accounts = [replace(a, primary=new if a.primary == old else a.primary) for a in now.accounts.values()]
+    return replace(
+        now,
+        members={m.name: m for m in members},
+        accounts={a.name: a for a in accounts},
+        folders=_listing(now, step.part, {old: new}),
+    )
+
+
+def _renumbered(now: System, step: Step) -> System:
+    """The appliance after a group or account got or gave up a number: owners and lists go by it, so what named it has the old number, or
+    whoever has that one now, and what had the new number names it."""
+    name, old, new = step.record.name, _number(step.before), _number(step.after)
+    called = {}
+    if old is not None:
+        called[name] = next((one.name for one in now.part(step.part).values() if _number(one) == old), str(old))
+    if new is not None:
+        called[str(new)] = name
+    return replace(now, folders=_listing(now, step.part, called))
+
+
+def _is_listed(step: Step, now: System) -> bool:
+    """Whether any list may name it; of what is made, only by the number that it gets."""
+    return step.before is not None or str(_number(step.after)) in now.dangling
+
+
+def _listing(now: System, part: Part, called: Mapping[str, str]) -> dict[str, Folder]:
+    """The folders, where accounts or groups are called otherwise in their lists and as owners."""
+    tag = "user" if part == "accounts" else "group"
+    mark = GROUP_MARK if tag == "group" else ""
+    marks = {f"{mark}{old}": f"{mark}{new}" for old, new in called.items()}
+
+    def entries(some: tuple[PosixEntry, ...]) -> tuple[PosixEntry, ...]:
+        return posix.in_order(replace(e, who=called.get(e.who, e.who)) if e.tag == tag else e for e in some)
+
+    def own(listed: Posix) -> Posix:
+        return replace(
+            listed, access=entries(listed.access), default=None if listed.default is None else entries(listed.default)
+        )
+
+    def folder(was: Folder) -> Folder:
+        if isinstance(was.listed, Posix):
+            listed: Posix | Ordered = own(was.listed)
+        else:
+            listed = Ordered(tuple(replace(e, who=marks.get(e.who, e.who)) for e in was.listed.entries))
+        owner, group = (
+            (called.get(was.owner, was.owner), was.group)
+            if tag == "user"
+            else (was.owner, called.get(was.group, was.group))
+        )
+        return replace(
+            was, owner=owner, group=group, listed=listed, beneath=None if was.beneath is None else own(was.beneath)
+        )
+
+    return {one.name: folder(one) for one in now.folders.values()}
+
+
+def _kept(now: System, wanted: System) -> System:
+    """What shall be, with what nobody wants any more shut, emptied or left as it is."""
+    shut = {
+        name: replace(account, enabled=False, expires=None)
+        for name, account in now.accounts.items()
+        if name not in wanted.accounts
+    }
+    empty = {name: Members(name=name) for name in now.members if name not in wanted.members}
+    return replace(
+        wanted,
+        groups={**{n: g for n, g in now.groups.items() if n not in wanted.groups}, **wanted.groups},
+        accounts={**shut, **wanted.accounts},
+        members={**empty, **wanted.members},
+        folders={**{n: f for n, f in now.folders.items() if n not in wanted.folders}, **wanted.folders},
+    )
+
+
+def walked(now: System, found: Iterable[Step]) -> Iterator[tuple[Step, System]]:
+    """Each step, and what the appliance has before it."""
+    for step in found:
+        yield step, now
+        now = step.onto(now)
+
+
+def after(now: System, found: Iterable[Step]) -> System:
+    """What the appliance has when all steps are done."""
+    parts: dict[str, Any] = {}
+    for step in found:
+        if step.does == "rename" or (step.renumbers and _is_listed(step, now)):  # which changes lists, too
+            now, parts = step.onto(replace(now, **parts)), {}
+            continue
+        own = parts.setdefault(step.part, dict(now.part(step.part)))
+        own.pop(step.record.name, None)
+        if step.after is not None:
+            own[step.after.name] = step.after
+    return replace(now, **parts)
+
+
+# --- what hangs on what -----------------------------------------------------------------------------------------------
+
+
+def needs(found: Sequence[Step], of: Sequence[Step] | None = None) -> Mapping[str, frozenset[str]]:
+    """For each step (or for some `of` them), the ids of those that must be done before it: what makes or renames whatever it names, what
+    gives up the number that it takes, and what ends the export whose name, or whose folder and host, it takes."""
+    made: dict[Part, dict[str, str]] = {part: {} for part in PARTS}
+    ended: dict[str | tuple[str, str], str] = {}
+    free: dict[tuple[Part, int | None], str] = {}
+    waits: dict[str, str] = {}
+    for step in found:
+        own, does = step.id, step.does
+        if step.renumbers and step.before is not None:
+            free[step.part, _number(step.before)] = own
+        if (giver := free.get((step.part, _number(step.after)))) is not None:
+            waits[own] = giver
+        if does in ("make", "rename"):
+            made[step.part][step.record.name] = own
+        elif does == "remove" and isinstance(step.before, Export):
+            ended |= dict.fromkeys([step.before.name, *_held(step.before)], own)
+
+    def before(step: Step, own: str) -> Iterator[str]:
+        for part, names in _names(step):
+            yield from (made[part][name] for name in made[part].keys() & names)
+        if isinstance(step.after, Export):
+            yield from (ended[one] for one in (step.after.name, *_held(step.after)) if one in ended)
+        if own in waits:
+            yield waits[own]
+
+    return {own: frozenset(before(step, own)) - {own} for step in (found if of is None else of) for own in (step.id,)}
+
+
+def _names(step: Step) -> Iterator[tuple[Part, Iterable[str]]]:
+    """Whom and what a record names, as it shall be."""
+    match step.after:
+        case Account(name=name, primary=primary):
+            yield "groups", (primary,)
+            yield "accounts", (name,)
+        case Members(name=name, users=users):
+            yield "groups", (name,)
+            yield "accounts", users
+        case Folder(name=name, owner=owner, group=group, listed=listed):
+            yield "folders", (name.rpartition("/")[0],)
+            yield "accounts", (owner,)
+            yield "groups", (group,)
+            if isinstance(listed, Posix):
+                said = [(e.tag, e.who) for e in (*listed.access, *(listed.default or ()))]
+            else:
+                said = [("group" if e.who.startswith(GROUP_MARK) else "user", e.who) for e in listed.entries]
+            yield "groups", [who.removeprefix(GROUP_MARK) for tag, who in said if tag == "group"]
+            yield "accounts", [who for tag, who in said if tag != "group"]
+        case Offer(path=path, reads=reads, writes=writes, roots=roots):
+            yield "folders", (path,)
+            yield "accounts", (*reads, *writes, *roots)
+        case Export(path=path):
+            yield "folders", (path,)
+        case _:
+            pass
+
+
+def anew(found: Sequence[Step]) -> Mapping[str, str]:
+    """Of what is ended only to be made anew: the id of the step that ends it -> of the one that makes it."""
+    making = {step.id for step in found if step.does == "make"}
+    return {s.id: made for s in found if s.does == "remove" and (made := f"{s.part}:{s.record.name}") in making}
+
+
+def chosen(found: Sequence[Step], left: Collection[str]) -> tuple[Step, ...]:
+    """The steps without those left for later, without what needs one of these, and without the end of what would not be made anew."""
+    if not left:
+        return tuple(found)
+    out, hangs, again = set(left), needs(found), anew(found)
+    while more := {s.id for s in found if s.id not in out and (hangs[s.id] & out or again.get(s.id) in out)}:
+        out |= more
+    return tuple(step for step in found if step.id not in out)
+
+
+def in_the_way(found: Sequence[Step], place: int, done: Collection[int], *, undo: bool = False) -> Step | None:
+    """Of steps that are done by hand, one by one, one that has to come before the one at a place; undo: one that needs it and is done.
+
+    done: the places of those that are done.
+    """
+    hangs, mine = needs(found), found[place]
+    for number, other in enumerate(found):
+        if undo and number in done and mine.id in hangs[other.id]:
+            return other
+        if not undo and number not in done and other.id in hangs[mine.id]:
+            return other
+    return None
+
+
+def sign_in_again(found: Iterable[Step]) -> frozenset[str]:
+    """Accounts whose open sessions keep what they were until they sign in again."""
+    again: set[str] = set()
+    for step in found:
+        match step.before, step.after:
+            case Members(users=was), Members(users=now):
+                again |= was ^ now
+            case Account() as was, Account() as now:
+                again |= (
+                    {now.name}
+                    if (was.enabled, was.expires, was.name) != (now.enabled, now.expires, now.name)
+                    else set()
+                )
+    return frozenset(again)
+
+
+# --- in words ---------------------------------------------------------------------------------------------------------
+
+
+def words(step: Step) -> str:
+    """What a step does, in a line."""
+    match step.before, step.after:
+        case None, HostGroup(name=name):
+            return f"make the group {name}"
+        case HostGroup(name=name), None:
+            return f"delete the group {name}"
+        case HostGroup() as was, HostGroup() as now:
+            return (
+                f"rename the group {was.name} to {now.name}"
+                if was.name != now.name
+                else f"give the group {now.name} the number {now.gid}"
+            )
+        case None, Account() as now:
+            return f"make the account {now.name}{'' if now.enabled else ', shut'}"
+        case Account(name=name), None:
+            return f"delete the account {name}"
+        case Account() as was, Account() as now:
+            return _account_words(was, now)
+        case (None | Members()) as was, (None | Members()) as now:
+            had, has = (m.users if m is not None else frozenset() for m in (was, now))
+            parts = [f"{verb} {_few(users)}" for verb, users in (("add", has - had), ("take out", had - has)) if users]
+            return f"members of {step.record.name}: {' and '.join(parts) or 'none'}"
+        case None, Folder(name=name):
+            return f"make the folder {name} with its owner and list"
+        case Folder(name=name), None:
+            return f"delete the folder {name} and all that is in it"
+        case Folder() as was, Folder() as now:
+            return _folder_words(was, now)
+        case None, (Offer() | Export()) as now:
+            return f"share {now.path} as {now.name} over {_over(step)}"
+        case (Offer() | Export()) as was, None:
+            return f"stop sharing {was.name} over {_over(step)}; {was.path} stays as it is"
+        case Offer() as was, Offer() as now:
+            return _offer_words(was, now)
+        case Export() as was, Export() as now:
+            said = [f"offer {now.path} in place of {was.path}"] if was.path != now.path else []
+            said += ["other hosts"] if was.rules != now.rules else []
+            said += (
+                [{"none": "squash nobody", "root": "squash root", "all": "squash everybody"}[now.squash]]
+                if was.squash != now.squash
+                else []
+            )
+            return f"share {now.name} over NFS: {', '.join(said)}"
+    raise TypeError(step)
+
+
+def _over(step: Step) -> str:
+    return "SMB" if step.part == "offers" else "NFS"
+
+
+def _few(names: Iterable[str], most: int = 6) -> str:
+    listed = sorted(names)
+    return ", ".join(listed) if len(listed) <= most + 1 else f"{', '.join(listed[:most])} and {len(listed) - most} more"
+
+
+def _account_words(was: Account, now: Account) -> str:
+    if was.name != now.name:
+        return f"rename the account {was.name} to {now.name}"
+    said = []
+    if was.enabled != now.enabled:
+        said.append("open it" if now.enabled else "shut it")
+    if was.expires != now.expires:
+        said.append(f"shut it on {now.expires}" if now.expires is not None else "never shut it by date")
+    if was.smb != now.smb:
+        said.append(f"{'make' if now.smb else 'end'} its account at the SMB server")
+    if was.full_name != now.full_name:
+        said.append(f"call it {now.full_name or 'nothing'}")
+    if was.primary != now.primary:
+        said.append(f"primary group {now.primary}")
+    if was.uid != now.uid:
+        said.append(f"number {now.uid}; files of {was.uid} keep their old number")
+    return f"account {now.name}: {', '.join(said)}"
+
+
+def _folder_words(was: Folder, now: Folder) -> str:
+    said = []
+    if was.owner != now.owner:
+        said.append(f"owner {now.owner}")
+    if was.group != now.group:
+        said.append(f"group {now.group}")
+    if was.listed != now.listed:
+        said.append(list_words(was.listed, now.listed))
+    if was.beneath != now.beneath:
+        said.append("closed beneath its list" if now.beneath is not None else "opened beneath its list")
+    return f"folder {now.name}: {', '.join(said)}"
+
+
+def list_words(was: Posix | Ordered, now: Posix | Ordered) -> str:
+    """What is otherwise in a list."""
+    if isinstance(was, Ordered) and isinstance(now, Ordered):
+        return _ordered_words(was, now)
+    if not isinstance(was, Posix) or not isinstance(now, Posix):
+        return (
+            "an ordered list in place of a POSIX list"
+            if isinstance(now, Ordered)
+            else "a POSIX list in place of an ordered list"
+        )
+    had, has = ({(e.tag, e.who): e.perms for e in own.access} for own in (was, now))
+    said = []
+    for tag, who in sorted(had.keys() | has.keys()):
+        before, after = had.get((tag, who)), has.get((tag, who))
+        if before != after and tag != "mask":
+            name = who or {"user": "owner", "group": "owning group", "other": "everybody else"}[tag]
+            said.append(f"{name} {_rwx(before)} to {_rwx(after)}")
+    if len(said) > 3:
+        said = [*said[:3], f"{len(said) - 3} more entries"]
+    return f"list ({', '.join(said)})" if said else "what new things in it get"
+
+
+def _ordered_words(was: Ordered, now: Ordered) -> str:
+    gone = [e for e in was.entries if e not in now.entries]
+    come = [e for e in now.entries if e not in was.entries]
+    said = []
+    for entry in gone:
+        other = next((e for e in come if (e.type, e.who) == (entry.type, entry.who)), None)
+        if other is None:
+            said.append(f"no longer {_entry_words(entry)}")
+        else:
+            come.remove(other)
+            said.append(f"{entry.who.removeprefix(GROUP_MARK)} {_mask_words(entry)} to {_mask_words(other)}")
+    said += [f"now {_entry_words(entry)}" for entry in come]
+    if len(said) > 3:
+        said = [*said[:3], f"{len(said) - 3} more entries"]
+    return f"list ({', '.join(said)})" if said else "its list in another order"
+
+
+def _mask_words(entry: Entry) -> str:
+    return f"{'refused ' if entry.type == 'deny' else ''}{rights.words(entry.mask)}"
+
+
+def _entry_words(entry: Entry) -> str:
+    verb = "refuses" if entry.type == "deny" else "lets"
+    return f"{verb} {entry.who.removeprefix(GROUP_MARK)} {rights.words(entry.mask)}"
+
+
+def _rwx(perms: int | None) -> str:
+    return (
+        "nothing"
+        if perms is None
+        else "".join(letter if perms & bit else "-" for letter, bit in (("r", 4), ("w", 2), ("x", 1)))
+    )
+
+
+def _offer_words(was: Offer, now: Offer) -> str:
+    said = [f"offer {now.path} in place of {was.path}"] if was.path != now.path else []
+    had, has = ({**dict.fromkeys(o.reads, Level.RO), **dict.fromkeys(o.writes, Level.RW)} for o in (was, now))
+    verbs = {
+        Level.RW: ("writes", "write"),
+        Level.RO: ("only reads", "only read"),
+        Level.NA: ("does not get in", "do not get in"),
+    }
+    for level, (one, several) in verbs.items():
+        moved = [u for u in had.keys() | has.keys() if had.get(u, Level.NA) != has.get(u, Level.NA) == level]
+        said += [f"{_few(moved)} {one if len(moved) == 1 else several}"] if moved else []
+    if was.roots != now.roots:
+        said.append(f"root inside: {_few(now.roots) or 'nobody'}")
+    if was.guests != now.guests:
+        said.append(f"a {GUEST} gets {now.guests.words}")
+    for name, yes, no in (
+        ("hidden", "not listed", "listed"),
+        ("hide_unreadable", "hides what one cannot read", "shows what one cannot read"),
+        ("versions", "shows earlier versions", "shows no earlier versions"),
+        ("recycle", "keeps what is deleted", "deletes at once"),
+    ):
+        if getattr(was, name) != getattr(now, name):
+            said.append(yes if getattr(now, name) else no)
+    return f"share {now.name} over SMB: {', '.join(said)}"

@@ -1,0 +1,116 @@
+"""What to try for real after a rollout: people at shares, with what the plan says they find; and what differs.
+
+All of whom promises speak go where these speak of; others go in as often as there is room, every share and every person in turn.
+"""
+
+from collections.abc import Collection, Iterator, Mapping, Sequence
+from dataclasses import dataclass
+from itertools import cycle, islice
+from typing import NamedTuple
+
+from yardgate.core.access.batch.resolve import Matrix
+from yardgate.core.access.walk import walk
+from yardgate.core.acl.rights import STRICT
+from yardgate.core.model.plan import GUEST, Plan
+from yardgate.core.model.share import Over
+from yardgate.core.policy.keeping import Kept, meant
+
+PAIRS = 120
+PLACES = 40  # of one share
+
+
+class Found(NamedTuple):
+    """What a folder lets somebody do: name what is in it, make a file in it."""
+
+    lists: bool
+    adds: bool
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Question:
+    """Somebody at a share. account: as the host calls them, nothing for a guest. folders: paths in the share, the top first. expected: what
+    each does; None: they may not connect. promises: ids of those that it is asked for."""
+
+    __pydantic_config__ = STRICT
+    subject: str
+    account: str
+    share: str
+    folders: tuple[str, ...]
+    expected: tuple[Found, ...] | None
+    promises: tuple[str, ...] = ()
+
+
+def questions(kept: Kept, named: Mapping[str, str], there: Collection[str], most: int = PAIRS) -> tuple[Question, ...]:
+    """What to try. named: account id -> its name on the host. there: ids of those that can be tried; `most`: pairs of one and a share."""
+    matrix = kept.outcome.matrix
+    plan = matrix.plan
+    shares = sorted((share for share in plan.shares.values() if share.smb), key=lambda share: share.name)
+    who = [*sorted(subject for subject in there if subject in plan.users), GUEST]
+    asked: dict[tuple[str, str], list[str]] = {}
+    for promise, pairs in _promised(kept, who):
+        for pair in pairs:
+            asked.setdefault(pair, []).append(promise)
+    spread = (
+        (who[(start + step) % len(who)], share.id) for step in range(len(who)) for start, share in enumerate(shares)
+    )
+    for pair in spread if shares else ():
+        if len(asked) >= most:
+            break
+        asked.setdefault(pair, [])
+    return tuple(_question(matrix, pair, named, promises) for pair, promises in islice(asked.items(), most))
+
+
+def _promised(kept: Kept, who: Sequence[str]) -> Iterator[tuple[str, list[tuple[str, str]]]]:
+    """For each promise, one after the other as long as any has more: somebody of whom it speaks, at a share that leads there."""
+    matrix = kept.outcome.matrix
+    waiting = {}
+    for keeping in kept.keepings.values():
+        spoken = meant(matrix, keeping.promise)
+        meant_by_it = [one for one in who if spoken[kept.outcome.number(one)]]
+        ways = kept.outcome.ways_to(keeping.promise.place, "smb") if keeping.promise.over != "nfs" else ()
+        waiting[keeping.promise.id] = iter([(one, way.share) for way in ways for one in meant_by_it])
+    for promise in cycle(tuple(waiting)) if waiting else ():
+        if not waiting:
+            return
+        pair = next(waiting[promise], None) if promise in waiting else None
+        if pair is not None:
+            yield promise, [pair]
+        else:
+            waiting.pop(promise, None)
+
+
+def _question(matrix: Matrix, pair: tuple[str, str], named: Mapping[str, str], promises: Sequence[str]) -> Question:
+    subject, share = pair
+    plan = matrix.plan
+    visits = walk(plan, subject, Over(share, "smb"), matrix.on, matrix.laying)[:PLACES]
+    top = plan.shares[share].place
+    return Question(
+        subject=subject,
+        account="" if subject == GUEST else named[subject],
+        share=share,
+        folders=tuple(_within(plan, top, visit.place) for visit in visits),
+        expected=tuple(Found(visit.looks, visit.adds) for visit in visits) if visits[0].shown else None,
+        promises=tuple(promises),
+    )
+
+
+def _within(plan: Plan, top: str, place: str) -> str:
+    path = plan.path(place)
+    return "/".join(plan.places[one].name for one in path[path.index(top) + 1 :])
+
+
+def differs(plan: Plan, question: Question, found: Sequence[Found] | None) -> tuple[str, ...]:
+    """What somebody found otherwise than the plan says, in words."""
+    name, share = plan.named(question.subject), plan.shares[question.share].name
+    if found is None or question.expected is None:
+        does = f"{name} {'may not connect' if found is None else 'connects'} to {share}; the plan says otherwise"
+        return (does,) if found != question.expected else ()
+    said = []
+    for folder, is_so, shall in zip(question.folders, found, question.expected, strict=True):
+        where = f"{share}/{folder}" if folder else share
+        for does, what in (("lists", "list what is in"), ("adds", "save in")):
+            if getattr(is_so, does) != getattr(shall, does):
+                said.append(
+                    f"{name} {'can' if getattr(is_so, does) else 'cannot'} {what} {where}; the plan says otherwise"
+                )
+    return tuple(said)

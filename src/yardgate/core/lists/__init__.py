@@ -1,9 +1,0 @@
-"""Permission lists of three styles: what they are, what they give somebody, and what they hand down."""
-
-from yardgate.core.lists.modebits import Mode
-from yardgate.core.lists.ordered import Entry, Ordered
-from yardgate.core.lists.posix import Posix, PosixEntry
-
-OwnList = Ordered | Posix | Mode
-
-__all__ = ["Entry", "Mode", "Ordered", "OwnList", "Posix", "PosixEntry"]

@@ -1,0 +1,93 @@
+"""Finding who is meant by a name, and fresh ids for new objects."""
+
+import re
+import unicodedata
+from collections.abc import Collection, Iterator
+
+from yardgate.core.model.plan import BUILT_IN, EVERYONE, ROOT, Group, Plan, User, fold, show
+
+
+class Names:
+    """Every name by which a plan's users, groups and places can be called, looked up in any case.
+
+    An account is called by its name, a user also by full name and aliases. SHORT\\name and name@domain mean the account of one
+    directory, and with the appliance's own name before or behind it the local one.
+    """
+
+    def __init__(self, plan: Plan):
+        self.users: dict[str, list[str]] = {}
+        self.groups: dict[str, list[str]] = {}
+        self.places: dict[str, list[str]] = {}
+        for user in plan.users.values():
+            for name in {fold(n) for n in (user.name, user.full_name, *user.aliases, *_qualified(plan, user)) if n}:
+                self.users.setdefault(name, []).append(user.id)
+        for group in plan.groups.values():
+            for name in {fold(n) for n in (group.name, *_qualified(plan, group))}:
+                self.groups.setdefault(name, []).append(group.id)
+        for place in plan.places.values():
+            for name in {fold(place.name), fold(plan.path_name(place.id))}:
+                self.places.setdefault(name, []).append(place.id)
+
+    def who(self, name: str) -> tuple[str, ...]:
+        """Ids of all whom a name may mean: plain, `user:…` or `group:…`; more than one is ambiguous, none is unknown."""
+        kind, _, rest = name.partition(":")
+        if rest and fold(kind) in ("user", "person", "service"):
+            return tuple(self.users.get(fold(rest.strip()), ()))
+        if rest and fold(kind) == "group":
+            return tuple(self.groups.get(fold(rest.strip()), ()))
+        key = fold(name)
+        found = (*self.users.get(key, ()), *self.groups.get(key, ()))
+        return found or ((EVERYONE,) if key == EVERYONE else ())
+
+    def place(self, name: str) -> tuple[str, ...]:
+        """Ids of all places that a name or a path from the pool (pool/dataset/folder) may mean."""
+        return tuple(self.places.get(fold(name.strip().strip("/")), ()))
+
+
+def _qualified(plan: Plan, account: User | Group) -> Iterator[str]:
+    """The names that say where an account comes from."""
+    directory = plan.directories.get(account.origin)
+    if directory is not None:
+        yield f"{directory.name}\\{account.name}"
+        yield f"{account.name}@{directory.domain}"
+    elif plan.directories:
+        yield f"{plan.name}\\{account.name}"
+        yield f"{account.name}@{plan.name}"
+
+
+def unix_trouble(name: str) -> str | None:
+    """Why a name cannot be carried by Unix tools, or None (POSIX.1-2017 3.437, user name; 3.282, portable characters).
+
+    A $ at the end is let pass, as useradd(8) does, for accounts of machines.
+    """
+    if name.startswith("-"):
+        return "begins with a hyphen"
+    odd = sorted(
+        {char for char in name.removesuffix("$") if not (char.isascii() and char.isalnum()) and char not in "._-"}
+    )
+    if odd:
+        return "has " + ", ".join("a space" if char == " " else show(char) for char in odd[:4])
+    if name.isdigit():
+        return "is a number, which tools take for a uid"
+    return f"has {len(name)} characters; Linux takes at most 32" if len(name) > 32 else None
+
+
+def free_name(name: str, taken: Collection[str]) -> str:
+    """The name, or the first of name-2, name-3, … that none of some folded names is."""
+    number, found = 1, name
+    while fold(found) in taken:
+        number += 1
+        found = f"{name}-{number}"
+    return found
+
+
+def fresh_id(name: str, taken: Collection[str]) -> str:
+    """An id made from a name, that nothing else has: lower case letters, digits and dashes."""
+    plain = unicodedata.normalize("NFKD", name).encode("ascii", "ignore").decode().lower()
+    base = re.sub(r"[^a-z0-9]+", "-", plain).strip("-")[:40] or "object"
+    if base in (*BUILT_IN, ROOT) or base in taken:
+        number = 2
+        while f"{base}-{number}" in taken:
+            number += 1
+        return f"{base}-{number}"
+    return base

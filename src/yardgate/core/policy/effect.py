@@ -1,0 +1,63 @@
+"""What some edits would do: the cells that come out differently, and the promises that they break or mend."""
+
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass
+
+from yardgate.core.access.batch.resolve import Matrix, resolve
+from yardgate.core.access.gets import Price, price
+from yardgate.core.access.outcome import Shift, outcome, people, shifts
+from yardgate.core.acl.rights import Level
+from yardgate.core.edits.edit import Edit, exactly, in_step
+from yardgate.core.model.agreed import Promise
+from yardgate.core.policy.keeping import Kept, keep
+
+
+@dataclass(frozen=True, slots=True)
+class Effect:
+    """after: what comes out then. breaks, mends: promises that are kept now and not then, and the other way round.
+
+    along: edits that go with them (see `in_step`). price: what changes for hosts over NFS, and who gets more or less by it than is granted.
+    """
+
+    before: Kept
+    edits: tuple[Edit, ...]
+    along: tuple[Edit, ...]
+    after: Kept
+    shifts: tuple[Shift, ...]
+    breaks: tuple[Promise, ...]
+    mends: tuple[Promise, ...]
+    price: Price
+
+    @property
+    def made(self) -> Iterator[tuple[str, Mapping[Level, int]]]:
+        """The places that only the plan then has, and how many users and guests get which level there over any way in."""
+        then = self.after.outcome
+        for place in then.matrix.plan.places.keys() - self.before.outcome.matrix.plan.places.keys():
+            yield place, {level: int((people(then, place) == level.code).sum()) for level in (Level.RW, Level.RO)}
+
+
+def effect(now: Kept, edits: Sequence[Edit], after: Matrix | None = None) -> Effect:
+    """after: the matrix of the plan after the edits, where the caller has it. Raises PlanError."""
+    whole = in_step(now.outcome.matrix.plan, tuple(edits))
+    if after is None:
+        plan, _ = exactly(now.outcome.matrix.plan, whole)
+        after = resolve(plan, now.outcome.matrix.on, now.outcome.matrix)
+    return between(now, keep(outcome(after, now.outcome), now), edits, whole[len(edits) :])
+
+
+def between(now: Kept, then: Kept, edits: Sequence[Edit], along: tuple[Edit, ...] = ()) -> Effect:
+    """What is another in one plan than in another that some edits lead to."""
+    was_broken = {keeping.promise.id for keeping in now.broken}
+    is_broken = {keeping.promise.id for keeping in then.broken}
+    breaks = tuple(keeping.promise for keeping in then.broken if keeping.promise.id not in was_broken)
+    mends = tuple(k.promise for k in now.broken if k.promise.id in then.keepings and k.promise.id not in is_broken)
+    return Effect(
+        now,
+        tuple(edits),
+        along,
+        then,
+        tuple(shifts(now.outcome, then.outcome, gone=True)),
+        breaks,
+        mends,
+        price(now.outcome, then.outcome),
+    )

@@ -1,0 +1,144 @@
+"""What a check is given, and what it finds."""
+
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
+from datetime import date
+from functools import cached_property
+from itertools import chain
+from typing import Literal
+
+import numpy as np
+
+from yardgate.core.access.batch.resolve import Matrix
+from yardgate.core.access.gets import Gets, Off, Price, gets, price
+from yardgate.core.access.outcome import Outcome, Shift, outcome_of, shifts
+from yardgate.core.access.packed import Bits, unpack
+from yardgate.core.access.storage import Laying
+from yardgate.core.access.ways import inside
+from yardgate.core.acl.rights import LEVELS, Level
+from yardgate.core.edits.edit import Edit, apply
+from yardgate.core.model.plan import GUEST, Plan
+from yardgate.core.model.share import Share
+
+Severity = Literal["serious", "consider", "note"]
+Cell = tuple[str, str]
+"""Who (a user, or the guest), and where (a place)."""
+
+
+@dataclass(frozen=True, slots=True)
+class Finding:
+    """One thing found. about: ids of what it concerns, the one to look at first. cells: whom it touches, and where.
+
+    fix: edits that remove it; empty where only a person can say what is right. does: what they do, in words.
+    """
+
+    kind: str
+    severity: Severity
+    about: tuple[str, ...]
+    sentence: str
+    cells: tuple[Cell, ...] = ()
+    fix: tuple[Edit, ...] = ()
+    does: str = ""
+
+    @property
+    def id(self) -> str:
+        """The same as long as the same is found at the same things."""
+        return ":".join((self.kind, *self.about))
+
+
+@dataclass(frozen=True)
+class Case:
+    """A plan and all that comes out of it. in_force: the plan that the appliance has now, where that is known."""
+
+    outcome: Outcome
+    in_force: Plan | None = None
+
+    @property
+    def matrix(self) -> Matrix:
+        return self.outcome.matrix
+
+    @property
+    def plan(self) -> Plan:
+        return self.matrix.plan
+
+    @property
+    def on(self) -> date:
+        return self.matrix.on
+
+    @property
+    def laying(self) -> Laying:
+        return self.matrix.laying
+
+    def trial(self, edits: Sequence[Edit]) -> tuple[Shift, ...]:
+        """What would come out differently over the ways in, after some edits."""
+        if not edits:
+            return ()
+        return tuple(shifts(self.outcome, self.after(edits)))
+
+    def after(self, edits: Sequence[Edit]) -> Outcome:
+        """Raises PlanError."""
+        return outcome_of(apply(self.plan, edits)[0], self.outcome)
+
+    def price(self, edits: Sequence[Edit]) -> Price:
+        """Who would get more or less than is granted to them by some edits."""
+        return self.costs(self.after(edits))
+
+    def costs(self, after: Outcome) -> Price:
+        return price(self.outcome, after, self.gets.places)
+
+    @cached_property
+    def gets(self) -> Gets:
+        return gets(self.outcome)
+
+    @cached_property
+    def off(self) -> Mapping[Cell, Off]:
+        """Who gets more or less than is granted, and where."""
+        found = self.gets
+        return {(one.subject, one.place): one for one in chain(found.off("more"), found.off("less"))}
+
+    def users(self, plane: Bits) -> tuple[str, ...]:
+        """Ids of the users of a bit plane (words,) who may sign in."""
+        counting = self.matrix.counting
+        numbers = np.flatnonzero(unpack(plane & counting.active, counting.users)).tolist()
+        return tuple(counting.subjects[n] for n in numbers)
+
+    def level(self, who: str, place: str) -> Level:
+        return self.outcome.level(who, place)
+
+    def reaching(self, place: str, level: Level = Level.RO) -> tuple[str, ...]:
+        """The users, and the guest, who get at least a level in a place over any way in."""
+        column, counting = self.outcome.best[None][place], self.matrix.counting
+        users = [counting.subjects[n] for n in np.flatnonzero(column[: counting.users] >= level.code).tolist()]
+        return (*users, GUEST) if LEVELS[column[-1]] >= level else tuple(users)
+
+    @cached_property
+    def shared(self) -> Mapping[str, Sequence[Share]]:
+        """Place -> the shares that reach it, switched on or not."""
+        found: dict[str, list[Share]] = {}
+        for share in self.plan.shares.values():
+            for place in inside(self.plan, share):
+                found.setdefault(place, []).append(share)
+        return found
+
+    def names(self, whos: Iterable[str], most: int = 3) -> str:
+        """Some people in a sentence: the first few by name, the rest by number."""
+        listed = [self.plan.named(who) for who in whos]
+        if len(listed) > most + 1:
+            return f"{', '.join(listed[:most])} and {len(listed) - most} others"
+        return " and ".join([", ".join(listed[:-1]), listed[-1]] if len(listed) > 1 else listed)
+
+    def path(self, place: str) -> str:
+        return self.plan.path_name(place)
+
+
+@dataclass(frozen=True, slots=True)
+class Check:
+    """A kind of finding: its title, and the function that finds it, whose docstring says what it means and what to do."""
+
+    kind: str
+    severity: Severity
+    title: str
+    run: Callable[[Case], Iterator[Finding]] = field(repr=False)
+
+
+Found = Iterator[Finding]

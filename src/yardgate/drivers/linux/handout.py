@@ -1,0 +1,239 @@
+"""A rollout to take away, for a host that cannot be reached: a shell script, and a runbook to work through by hand."""
+
+import shlex
+from collections.abc import Iterator, Sequence
+from html import escape
+from typing import NamedTuple
+
+from yardgate.core.acl import Ordered
+from yardgate.core.host.rollout import Step, sign_in_again, walked, words
+from yardgate.core.host.system import GROUP_MARK, System
+from yardgate.drivers.linux.linux import FILES, Command, Files, commands, helpers, list_text
+from yardgate.formats import nfs4_text, posix_text
+
+SCRIPT = """#!/bin/sh
+# {title}
+#
+#   sh {name}             does it; again does no harm
+#   sh {name} --dry-run   shows every command, and does nothing
+#   sh {name} --undo      puts back what was there before, the last step first
+#
+# It stops at the first command that fails, and says how to put everything back; putting back goes on to the end. It needs root.
+# shellcheck disable=SC2016
+set -eu
+dry=no
+way=forth
+trouble=no
+for option in "$@"; do
+  case $option in
+    --dry-run) dry=yes ;;
+    --undo) way=back ;;
+    *) echo "unknown: $option" >&2; exit 2 ;;
+  esac
+done
+step() {{ echo "$1 of $2: $3"; }}
+shown() {{ for word in "$@"; do printf " '%s'" "$(printf '%s' "$word" | sed "s/'/'\\\\\\\\''/g")"; done; echo; }}
+run() {{ if test "$dry" = yes; then shown "$@"; else "$@" || failed; fi; }}
+give() {{
+  text=$1
+  shift
+  if test "$dry" = yes; then shown "$@"; printf '%s' "$text" | sed 's/^/    | /'; else printf '%s' "$text" | "$@" || failed; fi
+}}
+failed() {{
+  trouble=yes
+  if test "$way" = back; then echo "This could not be put back; going on." >&2; return 0; fi
+  echo "It stopped here. Put everything back with: sh $0 --undo" >&2
+  exit 1
+}}
+"""
+
+
+def script(title: str, now: System, found: Sequence[Step], files: Files = FILES, name: str = "rollout.sh") -> str:
+    """A POSIX shell script that does steps on a host that has `now`, and undoes them."""
+    lines = [SCRIPT.format(title=_comment(title), name=name)]
+    for way, some in (("forth", walked(now, found)), ("back", _back(now, found))):
+        lines.append(f"{way}() {{\n")
+        for number, (step, state) in enumerate(some, 1):
+            lines.append(f"  step {number} {len(found)} {shlex.quote(words(step))}\n")
+            lines += [f"  {_line(command)}\n" for command in commands(step, state, files)]
+        lines.append("}\n")
+    return "".join([*lines, '"$way"\ntest "$trouble" = no\n'])
+
+
+def _comment(text: str) -> str:
+    return "".join(char if char.isprintable() else " " for char in text)
+
+
+def _back(now: System, found: Sequence[Step]) -> Iterator[tuple[Step, System]]:
+    for step, state in reversed(list(walked(now, found))):
+        yield step.back(), step.onto(state)
+
+
+def _line(command: Command) -> str:
+    argv = " ".join(shlex.quote(word) for word in command.argv)
+    return f"give {shlex.quote(command.given)} {argv}" if command.given else f"run {argv}"
+
+
+# --- the runbook ------------------------------------------------------------------------------------------------------
+
+
+def runbook(title: str, now: System, found: Sequence[Step], left_out: Sequence[str], files: Files = FILES) -> str:
+    """The steps in plain words, with their commands and what undoes them, as Markdown."""
+    lines = [f"# {_plain(title)}", ""]
+    if not found:
+        lines += ["Nothing has to be done: the host has what the plan says.", ""]
+    if left_out:
+        lines += ["Not part of it, or otherwise:", "", *(f"- {_plain(line)}" for line in left_out), ""]
+    worked = _worked(now, found, files)
+    if helping := _helping(worked, files):
+        lines += [f"## Before\n\n{BEFORE}\n", *(f"    {line}" for line in helping.splitlines()), ""]
+    for number, (step, doing, undoing) in enumerate(worked, 1):
+        said = words(step)
+        lines += [f"## {number}. {_plain(said[0].upper() + said[1:])}", ""]
+        if step.destroys:
+            lines += ["**This cannot be undone.** Look whether there is a copy of what goes.", ""]
+        lines += [*_shown(doing), f"To undo it: {_plain(words(step.back()))}.", "", *_shown(undoing)]
+    again = sorted(sign_in_again(found))
+    if again:
+        lines += [
+            "## Afterwards",
+            "",
+            f"Whose open sessions keep what they were until they sign in again: {', '.join(again)}.",
+            "",
+        ]
+    return "\n".join(lines)
+
+
+PAGE = """<!doctype html>
+<html lang="en"><head><meta charset="utf-8"><title>{title}</title><style>
+body {{ font: 11pt/1.4 "Source Sans 3", system-ui, sans-serif; color: #1d2b33; max-width: 46em; margin: 2em auto; padding: 0 1em; }}
+h1 {{ font-size: 17pt; margin: 0 0 .3em; }} h2 {{ font-size: 12pt; margin: 0; break-after: avoid; }}
+section {{ border-top: 1px solid #ddd6c8; padding: .7em 0 .5em 2.2em; position: relative; }}
+section::before {{ content: ""; position: absolute; left: .2em; top: 1em; width: 1em; height: 1em; border: 1.5px solid #1d2b33; border-radius: 2px; }}
+pre {{ font: 8.5pt/1.45 "Source Code Pro", ui-monospace, monospace; background: #f5f3ee; padding: .5em .8em; white-space: pre-wrap; overflow-wrap: anywhere; margin: .4em 0; orphans: 4; widows: 4; }}
+.why {{ color: #4f5d64; }} .late {{ color: #b83b0b; font-weight: 600; }} .undo {{ color: #4f5d64; font-size: 10pt; margin: .5em 0 0; break-after: avoid; }} .before::before {{ display: none; }}
+@page {{ margin: 16mm 14mm; }} @media print {{ body {{ margin: 0; max-width: none; }} }}
+</style></head><body>
+"""
+
+
+def runbook_page(title: str, now: System, found: Sequence[Step], left_out: Sequence[str], files: Files = FILES) -> str:
+    """The same as `runbook`, as a page to print, with a box to tick at each step."""
+    lines = [PAGE.format(title=escape(title)), f"<h1>{escape(title)}</h1>"]
+    lines.append(
+        f"<p class=why>{len(found)} steps, in this order, as root. Tick each when it is done. Done on: ____________ by: ____________________</p>"
+    )
+    if left_out:
+        lines.append(
+            f"<p>Not part of it, or otherwise:</p><ul>{''.join(f'<li>{escape(line)}</li>' for line in left_out)}</ul>"
+        )
+    worked = _worked(now, found, files)
+    if helping := _helping(worked, files):
+        lines.append(f"<section class=before><h2>Before</h2><p>{BEFORE}</p><pre>{escape(helping)}</pre></section>")
+    for number, (step, doing, undoing) in enumerate(worked, 1):
+        said, back = words(step), step.back()
+        lines.append(f"<section><h2>{number}. {escape(said[0].upper() + said[1:])}</h2>")
+        if step.destroys:
+            lines.append("<p class=late>This cannot be undone. Look whether there is a copy of what goes.</p>")
+        lines.append(_block(doing))
+        lines.append(f"<p class=undo>To undo it: {escape(words(back))}.</p>{_block(undoing)}</section>")
+    again = sorted(sign_in_again(found))
+    if again:
+        lines.append(
+            f"<p>Whose open sessions keep what they were until they sign in again: {escape(', '.join(again))}.</p>"
+        )
+    return "\n".join([*lines, "</body></html>", ""])
+
+
+def _block(some: Sequence[Command]) -> str:
+    lines = typed(some)
+    said = (f"<span class=why>{escape(line)}</span>" if is_why else escape(line) for is_why, line in lines)
+    return f"<pre>{chr(10).join(said)}</pre>"
+
+
+def restore_text(system: System) -> str:
+    """Owners, flags and POSIX lists of all folders, for `setfacl --restore`; those with ordered lists as the file system has them."""
+    blocks = []
+    for folder in system.folders.values():
+        own = folder.mode
+        flags = ("-s" if own.setgid else "--") + ("t" if own.sticky else "-")
+        head = [
+            f"# file: {posix_text.escape(folder.name, chr(10) + chr(13))}",
+            f"# owner: {posix_text.escape_name(folder.owner)}",
+        ]
+        head.append(f"# group: {posix_text.escape_name(folder.group)}")
+        blocks.append("\n".join([*head, *([f"# flags: {flags}"] if flags != "---" else []), list_text(own)]))
+    return "\n".join(blocks)
+
+
+def specs_text(system: System) -> str:
+    """Ordered lists of all folders that have one, for `nfs4_setfacl -S`, each headed by its path. Raises FormatError for names that
+    nfs4_acl(5) cannot write."""
+    blocks = []
+    for folder in system.folders.values():
+        if isinstance(folder.listed, Ordered):
+            said = (
+                nfs4_text.entry_text(e, e.who.removeprefix(GROUP_MARK), group=e.who.startswith(GROUP_MARK))
+                for e in folder.listed.entries
+            )
+            blocks.append("\n".join([f"# file: {folder.name}", *said, ""]))
+    return "\n".join(blocks)
+
+
+def _plain(text: str) -> str:
+    """Text that Markdown shows as it stands."""
+    return "".join(f"\\{char}" if char in "\\`*_{}[]<>#|!~" else char for char in _comment(text))
+
+
+def _shown(some: Sequence[Command]) -> list[str]:
+    return [*(f"    {line}" for _, line in typed(some)), ""]
+
+
+BEFORE = "Give this to root's shell once. The steps call it, with what it reads after it."
+
+
+class Worked(NamedTuple):
+    """A step of a runbook with the commands that do it, and those that undo it."""
+
+    step: Step
+    doing: tuple[Command, ...]
+    undoing: tuple[Command, ...]
+
+
+def _worked(now: System, found: Sequence[Step], files: Files) -> list[Worked]:
+    return [
+        Worked(step, commands(step, state, files), commands(step.back(), step.onto(state), files))
+        for step, state in walked(now, found)
+    ]
+
+
+def _helping(worked: Sequence[Worked], files: Files) -> str:
+    """The helpers that some steps call, or their undoing."""
+    given = (command.by_hand for one in worked for command in (*one.doing, *one.undoing))
+    called = {word for by_hand in given if by_hand is not None for word in by_hand[0].split() if word in helpers(files)}
+    return "".join(text for name, text in helpers(files).items() if name in called)
+
+
+def typed(some: Sequence[Command]) -> Iterator[tuple[bool, str]]:
+    """Commands as lines that can be given to a shell as they stand; before each, marked as such, what it is for."""
+    for command in some:
+        yield True, f"# {command.why}"
+        said, given = command.by_hand or (command.shown or shlex.join(command.argv), command.given)
+        if command.given and command.argv[0] == "sh" and command.by_hand is None:
+            said = f"({said}\n)"  # whichever of them reads
+        reads = given is not None if command.by_hand is not None else bool(given)
+        here = f" <<'{END}'\n{given}{END}" if reads else ""
+        yield from ((False, line) for line in f"{said}{here}".splitlines())
+
+
+END = "END"  # which is no line of a list, of shares or of exports
+
+
+def shown(some: Sequence[Command]) -> list[str]:
+    """Commands to be read: what each is for, how it is given, and what it is given to read."""
+    lines = []
+    for command in some:
+        lines.append(f"# {command.why}")
+        lines += (command.shown or shlex.join(command.argv)).splitlines()
+        lines += [f"| {line}" for line in command.given.splitlines()]
+    return lines

@@ -1,0 +1,72 @@
+"""A Linux file server as an appliance: on this machine, or over SSH."""
+
+import secrets
+from collections.abc import Collection, Iterator, Mapping, Sequence
+from contextlib import contextmanager
+
+from yardgate.core.host.bounds import HostAccounts
+from yardgate.core.host.inside import Thing
+from yardgate.core.host.rollout import Step
+from yardgate.core.host.system import PARTS, Part, System
+from yardgate.drivers.linux import inside, linux
+from yardgate.drivers.linux.handout import script, shown
+from yardgate.drivers.linux.linux import FILES, Files, Runner
+from yardgate.drivers.linux.trial import LinuxTrial
+from yardgate.drivers.linux.watch import Watch
+from yardgate.drivers.target import ApplianceError, Watching
+
+
+class LinuxHost:
+    """`Appliance` by commands. run: how one is run there."""
+
+    def __init__(self, run: Runner, name: str = "this host", files: Files = FILES):
+        self.run, self.name, self.files = run, name, files
+        self.watch = Watch(run)
+
+    def read(self, asked: System, parts: Collection[Part] = PARTS) -> System:
+        return linux.read(self.run, asked, self.files, parts)
+
+    def about(self) -> HostAccounts:
+        return linux.about(self.run)
+
+    def do(self, step: Step, now: System) -> None:
+        for command in linux.commands(step, now, self.files):
+            ran = self.run(command)
+            if ran.code:
+                said = (ran.err.strip() or ran.out.strip()).splitlines()
+                raise ApplianceError(
+                    f"could not {command.why}: {said[-1] if said else f'{command.argv[0]} ended with {ran.code}'}"
+                )
+
+    def shown(self, step: Step, now: System) -> list[str]:
+        return shown(linux.commands(step, now, self.files))
+
+    def arm(self, now: System, found: Sequence[Step], seconds: int) -> None:
+        self.watch.arm(script("Put back what was there before", now, found, self.files), seconds)
+
+    def alive(self) -> None:
+        self.watch.alive()
+
+    def end(self) -> None:
+        self.watch.end()
+
+    def watching(self) -> Watching:
+        return self.watch.watching()
+
+    def inside(self, folder: str, apart: Collection[str]) -> Iterator[tuple[int, list[Thing]]]:
+        return inside.inside(self.run, folder, apart)
+
+    def things(self, paths: Mapping[str, bool]) -> list[Thing]:
+        return inside.things(self.run, paths)
+
+    def give(self, wanted: Sequence[Thing]) -> None:
+        inside.give(self.run, wanted)
+
+    @contextmanager
+    def trial(self, accounts: Collection[str]) -> Iterator[LinuxTrial]:
+        own = LinuxTrial(self.run, self.files, secrets.token_hex(4))
+        try:
+            own.begin(accounts)
+            yield own
+        finally:
+            own.end()

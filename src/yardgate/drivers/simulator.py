@@ -1,0 +1,388 @@
+"""A small simulated appliance, for the demo and for trying what goes wrong: it keeps a state of its own, is told over HTTP, and does
+on demand what real ones do on bad days.
+
+What it is told is saved at once. Shares and exports count from when their service is told to read its configuration anew. A session
+keeps the groups that it had when it began. Things in folders take their time to be given lists. A watch puts back by itself what nobody kept.
+"""
+
+import http.client
+import json
+import sys
+import threading
+import time
+from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
+from contextlib import contextmanager, suppress
+from dataclasses import asdict, dataclass, field, fields, replace
+from datetime import date
+from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
+from pathlib import Path
+from typing import Any
+
+from pydantic import TypeAdapter
+
+from yardgate.core.acl import Ordered, Posix
+from yardgate.core.acl.rights import Level
+from yardgate.core.host.bounds import LOWEST, HostAccounts
+from yardgate.core.host.found import found, groups_of
+from yardgate.core.host.inside import Thing
+from yardgate.core.host.rollout import Step
+from yardgate.core.host.system import PARTS, Export, Folder, Part, Record, System
+from yardgate.core.host.trial import Found
+from yardgate.drivers.linux.linux import entries_text, list_text
+from yardgate.drivers.target import ApplianceError, Busy, TooLate, Trial, Unreachable, Watching
+
+HOST = "127.0.0.1"
+LARGEST = 64 * 1024 * 1024
+_SYSTEM, _STEP, _THINGS = TypeAdapter(System), TypeAdapter(Step), TypeAdapter(tuple[Thing, ...])
+PORTION = 1000  # things that are told at a time
+
+
+@dataclass
+class Faults:
+    """What it does wrong. fail, cut, garble: the step of that number from now on is refused, or done while the connection is cut before
+    the answer, or saved otherwise than it was told; lost: from that one on, each is cut before it is done. slow: seconds that each step takes; slow_thing: that each thing takes which is given
+    another list. stuck: the end of the names of things that keep what they have."""
+
+    fail: int | None = None
+    cut: int | None = None
+    lost: int | None = None
+    garble: int | None = None
+    slow: float = 0.05
+    slow_thing: float = 0.0005
+    stuck: str | None = None
+
+
+@dataclass
+class State:
+    """saved: what it was told. running: what its services go by. held: what it was when the watch began, and when that puts it back."""
+
+    saved: System = field(default_factory=System)
+    running: System = field(default_factory=System)
+    held: System | None = None
+    until: float = 0
+    seconds: int = 0
+    ended: Watching = "nothing"
+
+
+class StandIn(ThreadingHTTPServer):
+    """path: where it keeps its state, over a restart of its own."""
+
+    daemon_threads = True
+    allow_reuse_address = True
+
+    def __init__(self, path: Path, port: int = 0):
+        super().__init__((HOST, port), _Asked)
+        self.path, self.faults, self.steps = path, Faults(), 0
+        self.turn = threading.RLock()
+        self.sessions: dict[int, tuple[str, frozenset[str]]] = {}
+        self.state = self._kept()
+        self.things = _inside(path)
+        threading.Thread(target=self._watch, daemon=True).start()
+
+    @property
+    def port(self) -> int:
+        return int(self.server_address[1])
+
+    def handle_error(self, request: Any, client_address: Any) -> None:
+        if not isinstance(sys.exception(), ConnectionError):  # whoever asked is gone
+            super().handle_error(request, client_address)
+
+    def _kept(self) -> State:
+        if not self.path.exists():
+            return State()
+        said = json.loads(self.path.read_text())
+        held = None if said["held"] is None else _SYSTEM.validate_python(said["held"], strict=False)
+        systems = {name: _SYSTEM.validate_python(said[name], strict=False) for name in ("saved", "running")}
+        return State(**systems, held=held, until=said["until"], seconds=said["seconds"], ended=said["ended"])
+
+    def keep(self) -> None:
+        """Write the state down."""
+        _write(self.path, self.state)
+
+    def _watch(self) -> None:
+        while True:
+            time.sleep(0.2)
+            with self.turn:
+                held = self.state.held
+                if held is not None and time.time() >= self.state.until:
+                    self.state = State(held, held, ended="put back")
+                    self.keep()
+
+    def do(self, step: Step) -> None:
+        """Raises ApplianceError. A `cut` ends the connection instead of an answer."""
+        time.sleep(self.faults.slow)
+        with self.turn:
+            self.steps += 1
+            if self.faults.lost is not None and self.steps >= self.faults.lost:
+                raise ConnectionAbortedError
+            if self.steps == self.faults.fail:
+                raise ApplianceError("no space left on device")
+            told = replace(step, after=_garbled(step.after)) if self.steps == self.faults.garble else step
+            saved = told.onto(self.state.saved)
+            self.state = replace(self.state, saved=saved)
+            if step.reloads is not None:
+                part: Part = "offers" if step.reloads == "smb" else "exports"
+                running: dict[str, Any] = {part: saved.part(part)}
+                self.state = replace(self.state, running=replace(self.state.running, **running))
+            running = {part: saved.part(part) for part in PARTS if part not in ("offers", "exports")}
+            self.state = replace(self.state, running=replace(self.state.running, **running))
+            self.keep()
+            if self.steps == self.faults.cut:
+                raise ConnectionAbortedError
+
+    def give(self, wanted: Sequence[Thing]) -> None:
+        """What is not there any more stays away."""
+        time.sleep(self.faults.slow_thing * len(wanted))
+        with self.turn:
+            stuck = self.faults.stuck
+            given = {w.name: w for w in wanted if w.name in self.things and not (stuck and w.name.endswith(stuck))}
+            self.things = self.things | given
+            _write_inside(self.path, self.things.values())
+
+
+def _inside(path: Path) -> dict[str, Thing]:
+    beside = path.with_suffix(".inside")
+    there = _THINGS.validate_json(beside.read_text(), strict=False) if beside.exists() else ()
+    return {thing.name: thing for thing in there}
+
+
+def _write_inside(path: Path, there: Iterable[Thing]) -> None:
+    new = path.with_suffix(".inside.new")
+    new.write_bytes(_THINGS.dump_json(tuple(there), exclude_defaults=True))
+    new.replace(path.with_suffix(".inside"))
+
+
+def _write(path: Path, s: State) -> None:
+    systems = {
+        name: None if system is None else _SYSTEM.dump_python(system, mode="json")
+        for name, system in (("saved", s.saved), ("running", s.running), ("held", s.held))
+    }
+    new = path.with_suffix(".new")
+    new.write_text(json.dumps({**systems, "until": s.until, "seconds": s.seconds, "ended": s.ended}))
+    new.replace(path)
+
+
+def seed(path: Path, system: System, things: Iterable[Thing] = ()) -> None:
+    """Let a stand-in begin with this, and with these things in its folders."""
+    _write(path, State(system, system))
+    _write_inside(path, things)
+
+
+def _garbled(record: Any) -> Any:
+    """Otherwise than it was told: as a name is cut, a list shortened."""
+    match record:
+        case Folder(owner=owner):
+            return replace(record, owner="nobody" if owner != "nobody" else "root")
+        case None:
+            return None
+        case _ if hasattr(record, "users"):
+            return replace(record, users=frozenset())
+        case _ if hasattr(record, "hidden"):
+            return replace(record, hidden=not record.hidden)
+        case _ if hasattr(record, "full_name"):
+            return replace(record, full_name=f"{record.full_name}?")
+    return record
+
+
+class _Asked(BaseHTTPRequestHandler):
+    server: StandIn
+    protocol_version = "HTTP/1.1"
+
+    def log_message(self, *_: Any) -> None:
+        pass
+
+    def do_POST(self) -> None:
+        try:
+            length = int(self.headers.get("content-length", "0"))
+            if not 0 <= length <= LARGEST:
+                raise ApplianceError("too much was sent")
+            answer = self._answer(self.path, json.loads(self.rfile.read(length) or b"null"))
+        except ConnectionAbortedError:
+            self.close_connection = True
+            return
+        except (ApplianceError, ValueError) as error:
+            kind = type(error).__name__ if isinstance(error, ApplianceError) else "ApplianceError"
+            self._send(409, {"kind": kind, "why": str(error)})
+            return
+        self._send(200, answer)
+
+    def _send(self, code: int, said: Any) -> None:
+        body = json.dumps(said).encode()
+        self.send_response(code)
+        self.send_header("content-type", "application/json")
+        self.send_header("content-length", str(len(body)))
+        self.end_headers()
+        with suppress(OSError):
+            self.wfile.write(body)
+
+    def _answer(self, path: str, told: Any) -> Any:
+        at = self.server
+        match path:
+            case "/read":
+                return _SYSTEM.dump_python(at.state.saved, mode="json")
+            case "/do":
+                return at.do(_STEP.validate_python(told, strict=False))
+            case "/inside":
+                names = sorted(_in_folder(at.things, told["folder"], told["apart"]))
+                some = [at.things[name] for name in names[told["from"] : told["from"] + PORTION]]
+                return [len(names), _THINGS.dump_python(tuple(some), mode="json")]
+            case "/things":
+                there = tuple(at.things[name] for name in told if name in at.things)
+                return _THINGS.dump_python(there, mode="json")
+            case "/give":
+                return at.give(_THINGS.validate_python(told, strict=False))
+            case "/faults":
+                at.steps, at.faults = 0, Faults(**told)
+                return asdict(at.faults)
+            case "/sessions":
+                with at.turn:
+                    number = len(at.sessions) + 1
+                    at.sessions[number] = (told["account"], groups_of(at.state.saved, told["account"]))
+                return number
+            case "/enter":
+                account, groups = at.sessions[told["session"]]
+                answers = found(at.state.running, told["share"], account, groups, told["folders"], date.today())
+                return None if answers is None else [list(one) for one in answers]
+            case "/watch/arm" | "/watch/alive" | "/watch/end" | "/watch":
+                return self._watch(path.rpartition("/")[2], told)
+        raise ApplianceError(f"nothing is known of {path}")
+
+    def _watch(self, what: str, told: Any) -> Watching:
+        at = self.server
+        with at.turn:
+            state = at.state
+            if what == "arm":
+                if state.held is not None:
+                    raise Busy("another rollout is under way there")
+                seconds = int(told["seconds"])
+                at.state = replace(
+                    state, held=state.saved, seconds=seconds, until=time.time() + seconds, ended="nothing"
+                )
+            elif what in ("alive", "end") and state.held is None:
+                raise TooLate("it put everything back by itself")
+            elif what == "alive":
+                at.state = replace(state, until=time.time() + state.seconds)
+            elif what == "end":
+                at.state = replace(state, held=None)
+            at.keep()
+            return "armed" if at.state.held is not None else at.state.ended
+
+
+def _in_folder(things: Iterable[str], folder: str, apart: Collection[str]) -> Iterator[str]:
+    out = tuple(f"{name}/" for name in apart)
+    return (name for name in things if name.startswith(f"{folder}/") and not f"{name}/".startswith(out))
+
+
+class Client:
+    """`Appliance` by asking a stand-in."""
+
+    def __init__(self, host: str, port: int):
+        self.host, self.port, self.name = host, port, "the stand-in appliance"
+
+    def _ask(self, path: str, told: Any = None) -> Any:
+        line = http.client.HTTPConnection(self.host, self.port, timeout=120)
+        try:
+            line.request("POST", path, json.dumps(told), {"content-type": "application/json"})
+            answer = line.getresponse()
+            said = json.loads(answer.read())
+        except (OSError, http.client.HTTPException, ValueError) as error:
+            raise Unreachable(
+                f"the stand-in at {self.host}:{self.port} does not answer: {error or 'cut off'}"
+            ) from None
+        finally:
+            line.close()
+        if answer.status != 200:
+            kinds: Mapping[str, type[ApplianceError]] = {"Busy": Busy, "TooLate": TooLate}
+            raise kinds.get(said["kind"], ApplianceError)(said["why"])
+        return said
+
+    def read(self, asked: System, parts: Collection[Part] = PARTS) -> System:
+        there = _SYSTEM.validate_python(self._ask("/read"), strict=False)
+        some: dict[str, Any] = {}
+        for part in parts:
+            ours = part in ("offers", "exports")
+            some[part] = {n: r for n, r in there.part(part).items() if ours or n in asked.part(part)}
+        return System(**some)
+
+    def about(self) -> HostAccounts:
+        there = _SYSTEM.validate_python(self._ask("/read"), strict=False)
+        users = {name: LOWEST if one.uid is None else one.uid for name, one in there.accounts.items()}
+        groups = {name: LOWEST if one.gid is None else one.gid for name, one in there.groups.items()}
+        return HostAccounts(users={"root": 0, **users}, groups={"root": 0, "shadow": 42, **groups})
+
+    def do(self, step: Step, _: System) -> None:
+        self._ask("/do", _STEP.dump_python(step, mode="json"))
+
+    def shown(self, step: Step, now: System) -> list[str]:
+        return told(step, now)
+
+    def arm(self, _: System, __: Sequence[Step], seconds: int) -> None:
+        self._ask("/watch/arm", {"seconds": seconds})
+
+    def alive(self) -> None:
+        self._ask("/watch/alive")
+
+    def end(self) -> None:
+        self._ask("/watch/end")
+
+    def watching(self) -> Watching:
+        said: Watching = self._ask("/watch")
+        return said
+
+    def inside(self, folder: str, apart: Collection[str]) -> Iterator[tuple[int, list[Thing]]]:
+        seen, total = 0, 1
+        while seen < total:
+            total, said = self._ask("/inside", {"folder": folder, "apart": list(apart), "from": seen})
+            seen += PORTION
+            yield total, list(_THINGS.validate_python(said, strict=False))
+
+    def things(self, paths: Mapping[str, bool]) -> list[Thing]:
+        return list(_THINGS.validate_python(self._ask("/things", list(paths)), strict=False))
+
+    def give(self, wanted: Sequence[Thing]) -> None:
+        self._ask("/give", _THINGS.dump_python(tuple(wanted), mode="json"))
+
+    @contextmanager
+    def trial(self, _: Collection[str]) -> Iterator[Trial]:
+        yield _Session(self)
+
+
+def told(step: Step, _: System) -> list[str]:
+    """How a step is told to a stand-in."""
+    does = "set" if step.after is not None else "remove"
+    lines = ["# told to the simulated appliance", f"{does} {step.part} {step.record.name}"]
+    lines += [f"| {line}" for line in (_said(step.after) if step.after is not None else ())]
+    return [*lines, "# then its service reads it", f"reload {step.reloads}"] if step.reloads else lines
+
+
+def _said(record: Record) -> Iterator[str]:
+    """A record in lines to be read: each field, then the entries of a list."""
+    for one in fields(record):
+        value = getattr(record, one.name)
+        match value:
+            case _ if one.name == "name" or value in (None, "", ()):
+                continue
+            case Posix():
+                yield from (line for line in list_text(value).splitlines())
+            case Ordered():
+                yield from entries_text(value)
+            case bool():
+                yield f"{one.name}: {'yes' if value else 'no'}"
+            case tuple() if isinstance(record, Export):
+                yield from (f"{rule.hosts}: {rule.level.name.lower()}" for rule in record.rules)
+            case tuple() | frozenset():
+                yield f"{one.name}: {', '.join(sorted(value))}"
+            case Level():
+                yield f"{one.name}: {value.name.lower()}"
+            case _:
+                yield f"{one.name}: {value}"
+
+
+class _Session:
+    def __init__(self, client: Client):
+        self.client = client
+
+    def enter(self, account: str, share: str, folders: Sequence[str]) -> list[Found] | None:
+        session = self.client._ask("/sessions", {"account": account})
+        answers = self.client._ask("/enter", {"session": session, "share": share, "folders": list(folders)})
+        return None if answers is None else [Found(*one) for one in answers]

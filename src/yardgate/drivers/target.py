@@ -1,0 +1,81 @@
+"""What a rollout asks of an appliance, whichever it is."""
+
+from collections.abc import Collection, Iterator, Mapping, Sequence
+from contextlib import AbstractContextManager
+from typing import Literal, Protocol
+
+from yardgate.core.host.bounds import HostAccounts
+from yardgate.core.host.inside import Thing
+from yardgate.core.host.rollout import Step
+from yardgate.core.host.system import PARTS, Part, System
+from yardgate.core.host.trial import Found
+
+
+class ApplianceError(Exception):
+    """The appliance did not do, or does not have, what it should; in words for a person."""
+
+
+class Unreachable(ApplianceError):
+    """It cannot be reached: whether what was asked of it last was done is not known."""
+
+
+class Busy(ApplianceError):
+    """Another rollout is under way there."""
+
+
+class TooLate(ApplianceError):
+    """It is putting everything back by itself, or has."""
+
+
+Watching = Literal["nothing", "armed", "putting back", "put back", "not all put back"]
+"""What the appliance watches over: nothing, a rollout that it would put back, or how the last one that it put back ended."""
+
+
+class Trial(Protocol):
+    def enter(self, account: str, share: str, folders: Sequence[str]) -> list[Found] | None:
+        """What an account finds in folders of a share, by their paths in it; None where it may not even connect. account: none for a guest.
+        Raises ApplianceError, where it cannot be tried."""
+
+
+class Appliance(Protocol):
+    """`arm` begins a watch on the appliance itself, `alive` winds it up anew, `end` ends it: what is not ended puts everything back,
+    `seconds` after it was wound up last, whatever becomes of whoever began it."""
+
+    @property
+    def name(self) -> str: ...
+
+    def read(self, asked: System, parts: Collection[Part] = PARTS) -> System:
+        """What it has of what is asked about. Raises ApplianceError."""
+
+    def about(self) -> HostAccounts:
+        """All accounts and groups that it has. Raises ApplianceError."""
+
+    def do(self, step: Step, now: System, /) -> None:
+        """Do a step, where it has `now`. Raises ApplianceError."""
+
+    def shown(self, step: Step, now: System, /) -> list[str]:
+        """How a step is done, in lines to be read. Raises FormatError for what cannot be done there."""
+
+    def arm(self, now: System, found: Sequence[Step], seconds: int, /) -> None:
+        """Raises Busy."""
+
+    def alive(self) -> None:
+        """Raises TooLate."""
+
+    def end(self) -> None:
+        """Raises TooLate."""
+
+    def watching(self) -> Watching:
+        """Raises Unreachable."""
+
+    def inside(self, folder: str, apart: Collection[str], /) -> Iterator[tuple[int, list[Thing]]]:
+        """The files and folders in a folder, but those `apart` and what is in them: in portions, each with the number of all. Raises ApplianceError."""
+
+    def things(self, paths: Mapping[str, bool], /) -> list[Thing]:
+        """What is there of some paths -> whether they are folders'. Raises ApplianceError."""
+
+    def give(self, wanted: Sequence[Thing], /) -> None:
+        """Let things have the group and list that they have here; what cannot be set is found by reading back. Raises ApplianceError."""
+
+    def trial(self, accounts: Collection[str], /) -> AbstractContextManager[Trial]:
+        """Going into its shares as some of its accounts. Raises ApplianceError, where it cannot be tried."""

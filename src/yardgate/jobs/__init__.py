@@ -1,0 +1,1 @@
+"""What goes on while nobody waits for the answer: rollouts, lists pushed down, directories read."""
