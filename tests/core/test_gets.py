@@ -23,6 +23,7 @@ from yardgate.core.acl.rights import LEVELS, Level
 from yardgate.core.edits.edit import PlanError, PutPlace, SetGrant, apply
 from yardgate.core.model.plan import EVERYONE, GUEST, Place, Plan, User
 from yardgate.core.model.share import HostRule, Share
+from yardgate.core.policy.findings import Case, find
 
 RW, RO, NA = Level.RW, Level.RO, Level.NA
 
@@ -155,6 +156,18 @@ def test_guests_are_held_beside_what_the_share_lets_them_do() -> None:
     assert told(plan, "office")[GUEST] == (RO, RO, "as granted")
     closed = replace(plan.places["office"], own=Mode(0o770), cut=True, carried="both")
     assert told(apply(plan, [PutPlace(closed)])[0], "office")[GUEST] == (RO, NA, "less")
+
+
+def test_lists_that_begin_below_where_the_share_alone_is_said_to_hold_people_are_mended_too() -> None:
+    plan = office()
+    above = replace(plan.places["office"], carried="share")
+    below = replace(plan.places["personnel"], own=Mode(0o777))
+    plan = replace(plan, places=plan.places | {"office": above, "personnel": below})
+    assert told(plan, "personnel")["cy"] == (NA, RW, "more")
+    now = outcome(resolve(plan, ON))
+    more = next(finding for finding in find(Case(now)) if finding.kind == "more-than-granted")
+    mended, _ = apply(plan, more.fix)
+    assert told(mended, "personnel")["cy"][2] == "not set"
 
 
 @settings(max_examples=times(100, 2000))

@@ -304,7 +304,8 @@ def _against_more(case: Case, cause: Cause, offs: Sequence[Off]) -> Iterator[Rep
                 (PutPlace(replace(here, carried="both")),),
                 f"Let the list of {case.path(here.id)} carry the grants, too.",
             )
-            yield from _another_list(case, here.id, [off.subject for off in offs])
+            listed = places[0] if is_bare(case.laying, here.id) else here.id  # lists may begin further down
+            yield from _another_list(case, listed, [off.subject for off in offs])
         case _:
             yield from _another_list(case, places[0], [off.subject for off in offs])
 
