@@ -1,9 +1,9 @@
 """Every cell of a plan over every protocol, gate by gate: what the packed ways of saying the same are held against."""
 
 from tests.conftest import ON
-from yardgate.core.access.packed import count
+from yardgate.core.access.bitsets import count
+from yardgate.core.access.paths import PROTOCOLS, explain_over, is_on
 from yardgate.core.access.storage import lay
-from yardgate.core.access.ways import PROTOCOLS, explain_over, is_on
 from yardgate.core.acl.rights import Level
 from yardgate.core.model.plan import GUEST, Plan
 from yardgate.core.model.share import Over

@@ -6,10 +6,10 @@ from typing import Any, get_args
 
 from hypothesis import strategies as st
 
-from yardgate.core.access.clash import RULES
+from yardgate.core.access.combining import RULES
 from yardgate.core.acl import Entry, Mode, Ordered, OwnList, Posix, PosixEntry
-from yardgate.core.acl.modebits import MODE
-from yardgate.core.acl.ordered import FLAGS, GROUP, OWNER
+from yardgate.core.acl.mode import MODE
+from yardgate.core.acl.nfs4 import FLAGS, GROUP, OWNER
 from yardgate.core.acl.rights import CHANGE, FULL, GRANTABLE, PASS, READ, WRITE, Level
 from yardgate.core.edits.edit import (
     Edit,
@@ -37,7 +37,7 @@ from yardgate.core.edits.edit import (
     SetTarget,
     SetTitle,
 )
-from yardgate.core.model.agreed import Accepted, Act, Promise
+from yardgate.core.model.agreements import Accepted, Act, Promise
 from yardgate.core.model.directory import Directory
 from yardgate.core.model.plan import (
     EVERYONE,

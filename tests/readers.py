@@ -20,13 +20,13 @@ from yardgate.api.transport.parsing import Wrong, parsed
 from yardgate.core.access.batch.resolve import resolve
 from yardgate.core.acl import Entry, Ordered
 from yardgate.core.edits.edit import Edit, apply, difference, sentence
-from yardgate.core.host.system import Folder, compiled
+from yardgate.core.host.state import Folder, compiled
 from yardgate.core.model.directory import Schema
 from yardgate.core.model.plan import Plan, PlanError, check
+from yardgate.drivers.appliance import ApplianceError
 from yardgate.drivers.directory.accounts import records
-from yardgate.drivers.linux import inside, linux, taking
-from yardgate.drivers.linux.linux import Command, Done
-from yardgate.drivers.target import ApplianceError
+from yardgate.drivers.linux import commands, contents, snapshot
+from yardgate.drivers.linux.commands import Command, Done
 from yardgate.formats import (
     accounts,
     descriptor,
@@ -131,19 +131,19 @@ def _request(content: bytes) -> None:
 
 
 def _host_read(content: bytes) -> None:
-    linux.read(_host(content), WANTED)
+    commands.read(_host(content), WANTED)
 
 
 def _host_about(content: bytes) -> None:
-    linux.about(_host(content))
+    commands.about(_host(content))
 
 
 def _host_inside(content: bytes) -> None:
-    list(inside.inside(_host(content), "/srv/tank"))
+    list(contents.inside(_host(content), "/srv/tank"))
 
 
 def _host_taken(content: bytes) -> None:
-    _kept(server.read(PLAN, taking.copied(_host(content), ["/srv"]), Make()).edits)
+    _kept(server.read(PLAN, snapshot.copied(_host(content), ["/srv"]), Make()).edits)
 
 
 READERS: Mapping[str, Callable[[bytes], object]] = {

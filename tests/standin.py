@@ -5,8 +5,8 @@ from collections.abc import Iterable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
-from yardgate.core.host.inside import Thing
-from yardgate.core.host.system import System
+from yardgate.core.host.contents import Thing
+from yardgate.core.host.state import System
 from yardgate.drivers.simulator import Faults, StandIn, seed
 
 

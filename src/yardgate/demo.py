@@ -13,9 +13,9 @@ from yardgate.core.acl.posix import Tag
 from yardgate.core.acl.rights import Level
 from yardgate.core.directory.sync import sync
 from yardgate.core.edits.edit import Leave, RemoveShare, SetGrant, apply
-from yardgate.core.host.inside import Thing, made
-from yardgate.core.host.system import System, compiled
-from yardgate.core.model.agreed import Promise
+from yardgate.core.host.contents import Thing, made
+from yardgate.core.host.state import System, compiled
+from yardgate.core.model.agreements import Promise
 from yardgate.core.model.directory import Copy, Directory, Record, Ref
 from yardgate.core.model.names import fresh_id
 from yardgate.core.model.plan import EVERYONE, LOCAL, Carrier, Group, Place, PlaceKind, Plan, Target, User

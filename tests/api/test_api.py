@@ -10,7 +10,7 @@ from fastapi.testclient import TestClient
 
 from tests.api.conftest import Web, edit
 from tests.hostile import HOSTILE
-from yardgate.core.access.ways import explain_over
+from yardgate.core.access.paths import explain_over
 from yardgate.core.model.plan import Plan, same
 from yardgate.core.model.share import Over
 from yardgate.formats import planfile

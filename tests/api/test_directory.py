@@ -22,12 +22,12 @@ from yardgate.core.edits.edit import PutDirectory
 from yardgate.core.model.directory import Directory
 from yardgate.core.model.plan import Plan, same
 from yardgate.drivers.directory import ldap
-from yardgate.drivers.directory.standin import Faults, StandIn
+from yardgate.drivers.directory.simulator import Faults, StandIn
 from yardgate.formats import planfile
 from yardgate.formats.ldif import Entry
 from yardgate.store import Plans
 from yardgate.store.copies import Copies
-from yardgate.store.servers import Servers
+from yardgate.store.directory_servers import Servers
 
 WORD = StandIn.password
 

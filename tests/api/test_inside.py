@@ -17,10 +17,10 @@ from tests.server import until as wait
 from tests.standin import stand_in
 from tests.thorough import times
 from yardgate import demo
-from yardgate.core.host.inside import alike, apart, made
+from yardgate.core.host.contents import alike, apart, made
 from yardgate.drivers.simulator import Faults, StandIn
-from yardgate.jobs import pushing
-from yardgate.jobs.pushing import Pushers
+from yardgate.jobs import push_downs
+from yardgate.jobs.push_downs import Pushers
 from yardgate.store import Store
 from yardgate.store.pushes import Pushes
 
@@ -49,8 +49,8 @@ def web(store: Store, appliance: StandIn) -> Web:
 
 @pytest.fixture(autouse=True)
 def quick(monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr(pushing, "AGAIN", 0.05)
-    monkeypatch.setattr(pushing, "BATCH", 20)
+    monkeypatch.setattr(push_downs, "AGAIN", 0.05)
+    monkeypatch.setattr(push_downs, "BATCH", 20)
 
 
 def look(client: TestClient, web: Web, folders: list[str] = FOLDERS) -> Any:

@@ -14,7 +14,7 @@ from tests.serving import Served
 from yardgate.api.transport import guard, wire
 from yardgate.api.transport.guard import IMPORTED, KIB, MIB
 from yardgate.core.model.plan import Plan
-from yardgate.services import news
+from yardgate.services import events
 from yardgate.store import Plans
 from yardgate.store.accounts import Accounts
 
@@ -149,7 +149,7 @@ def _open(conn: socket.socket) -> bool:
 def test_who_listens_is_counted_and_hears_nothing_any_more_once_shut_out(
     served: Served, lantern: Plan, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    monkeypatch.setattr(news, "EACH", 3)
+    monkeypatch.setattr(events, "EACH", 3)
     plan, heard = Plans(served.store).create(lantern, "ann").id, []
     path = f"/api/v1/plans/{plan}/events"
 

@@ -12,8 +12,8 @@ from pydantic import TypeAdapter
 from tests.api.conftest import Web
 from yardgate.core.acl import Posix
 from yardgate.core.acl.rights import Level
-from yardgate.core.host.rollout import Destination
-from yardgate.core.host.system import System
+from yardgate.core.host.state import System
+from yardgate.core.host.steps import Destination
 from yardgate.core.model.plan import Plan
 from yardgate.store import Plans
 from yardgate.store.rollouts import Rollouts

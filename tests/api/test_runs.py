@@ -17,10 +17,10 @@ from tests.standin import stand_in
 from tests.thorough import times
 from yardgate import demo
 from yardgate.core.access.batch.resolve import resolve
-from yardgate.core.host.rollout import Destination, steps
-from yardgate.core.host.system import System, compiled
+from yardgate.core.host.state import System, compiled
+from yardgate.core.host.steps import Destination, steps
 from yardgate.drivers.simulator import Faults, StandIn
-from yardgate.jobs import rolling
+from yardgate.jobs import rollouts as rollout_jobs
 from yardgate.store import Plans, Store
 from yardgate.store.rollouts import Rollouts
 
@@ -53,7 +53,7 @@ def web(store: Store, appliance: StandIn) -> Web:
 
 @pytest.fixture(autouse=True)
 def quick(monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr(rolling, "AGAIN", 0.05)
+    monkeypatch.setattr(rollout_jobs, "AGAIN", 0.05)
 
 
 def begin(client: TestClient, web: Web, **more: Any) -> Any:
@@ -103,7 +103,7 @@ def test_what_is_done_is_tried_and_kept(web: Web, appliance: StandIn) -> None:
 
 
 def test_what_nobody_keeps_is_put_back(web: Web, appliance: StandIn, monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr(rolling, "EARLY", 9.5)
+    monkeypatch.setattr(rollout_jobs, "EARLY", 9.5)
     client = web.client()
     begin(client, web, seconds=10)
     run = until(client, web.at("/rollout/runs/1"), "put back")
@@ -125,11 +125,11 @@ def test_broken_off_between_the_end_of_the_watch_and_its_record_it_is_put_back(
     number = begin(client, web)["number"]
     path = web.at(f"/rollout/runs/{number}")
     until(client, path, "waiting")
-    ending = rolling.Worker._end
-    monkeypatch.setattr(rolling.Worker, "_end", killed)
+    ending = rollout_jobs.Worker._end
+    monkeypatch.setattr(rollout_jobs.Worker, "_end", killed)
     client.post(web.at(f"/rollout/runs/{number}/wish"), json={"wish": "put back"})
     wait_for(lambda: appliance.state.held is None, 20)
-    monkeypatch.setattr(rolling.Worker, "_end", ending)
+    monkeypatch.setattr(rollout_jobs.Worker, "_end", ending)
     again = web.client()
     run = until(again, path, "put back", "not all put back")
     assert (run["state"], run["trouble"]) == ("put back", "it was not kept")

@@ -17,9 +17,9 @@ from tests.server import until
 from tests.serving import Served
 from yardgate.api import agreed, rollout, transfer
 from yardgate.api.transport.turns import AT_ONCE, Turns
-from yardgate.core.host.rollout import Destination
+from yardgate.core.host.steps import Destination
 from yardgate.core.model.plan import Plan
-from yardgate.drivers.target import ApplianceError
+from yardgate.drivers.appliance import ApplianceError
 from yardgate.formats import workbook
 from yardgate.formats.reading import FormatError
 from yardgate.store import Plans
@@ -200,7 +200,7 @@ def test_hosts_are_read_for_planners_below_the_top_and_few_at_once(web: Web, mon
     Rollouts(web.store).send_to(web.plan, Destination(kind="here", top="/data"))
     assert planner.post(path, json=body).status_code == 422
     desk = planner.app.state.desk  # type: ignore[attr-defined]
-    monkeypatch.setattr("yardgate.services.desk.WAIT", 0.05)
+    monkeypatch.setattr("yardgate.services.derived.WAIT", 0.05)
     with desk.reading_hosts(), desk.reading_hosts():
         answer = planner.post(path, json={**body, "tops": ["/data"]})
         assert (answer.status_code, answer.headers["retry-after"]) == (503, "30")

@@ -11,7 +11,7 @@ from selenium.webdriver.common.keys import Keys
 from tests.browser.conftest import Page, Yard
 from tests.standin import stand_in
 from yardgate import demo
-from yardgate.core.host.rollout import Destination
+from yardgate.core.host.steps import Destination
 from yardgate.drivers.simulator import Faults, StandIn
 from yardgate.store.accounts import Accounts
 from yardgate.store.rollouts import Rollouts

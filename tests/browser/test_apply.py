@@ -14,12 +14,12 @@ from tests.real.test_host import SNAPSHOT, shell, visit
 from tests.standin import stand_in
 from yardgate import demo
 from yardgate.core.access.batch.resolve import resolve
+from yardgate.core.access.paths import offered
 from yardgate.core.access.walk import walk
-from yardgate.core.access.ways import offered
 from yardgate.core.acl.rights import Level
 from yardgate.core.edits.edit import RemoveUser
-from yardgate.core.host.rollout import Destination, steps
-from yardgate.core.host.system import System
+from yardgate.core.host.state import System
+from yardgate.core.host.steps import Destination, steps
 from yardgate.core.model.plan import GUEST, Plan
 from yardgate.drivers.simulator import Faults, StandIn
 from yardgate.store import Plans

@@ -10,10 +10,10 @@ from selenium.webdriver.remote.webelement import WebElement
 from tests.browser.conftest import Page, Yard
 from yardgate import demo
 from yardgate.core.edits.edit import PutDirectory
-from yardgate.drivers.directory.standin import Faults, StandIn
+from yardgate.drivers.directory.simulator import Faults, StandIn
 from yardgate.store import Plans
 from yardgate.store.copies import Copies
-from yardgate.store.servers import Servers
+from yardgate.store.directory_servers import Servers
 
 
 @pytest.fixture

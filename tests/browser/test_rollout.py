@@ -12,8 +12,8 @@ from tests.browser.conftest import Page, Yard
 from yardgate.core.access.batch.resolve import resolve
 from yardgate.core.acl import Posix
 from yardgate.core.edits.edit import PutPlace
-from yardgate.core.host.rollout import Destination
-from yardgate.core.host.system import System, compiled
+from yardgate.core.host.state import System, compiled
+from yardgate.core.host.steps import Destination
 from yardgate.core.model.plan import Plan
 from yardgate.store import Plans
 from yardgate.store.rollouts import Rollouts

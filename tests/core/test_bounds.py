@@ -13,8 +13,8 @@ from yardgate.core.host.bounds import (
     refused,
     top_trouble,
 )
-from yardgate.core.host.rollout import Step
-from yardgate.core.host.system import Account, Export, Folder, HostGroup, Members, Offer
+from yardgate.core.host.state import Account, Export, Folder, HostGroup, Members, Offer
+from yardgate.core.host.steps import Step
 
 HOST = HostAccounts(
     users={"root": 0, "www-data": 33, "backup-job": 972, "tom": 1000},

@@ -8,11 +8,11 @@ from hypothesis import assume, given, settings
 from tests.conftest import ON
 from tests.plans import plans
 from tests.thorough import times
+from yardgate.core.access.auth_sys import Claim, claim, claimed
 from yardgate.core.access.batch.resolve import resolve
-from yardgate.core.access.claim import Claim, claim, claimed
 from yardgate.core.access.membership import token
+from yardgate.core.access.paths import identity, unclaimed
 from yardgate.core.access.walk import walk
-from yardgate.core.access.ways import identity, unclaimed
 from yardgate.core.model.plan import Plan, User
 from yardgate.core.model.share import Over
 

@@ -2,7 +2,7 @@
 
 import pytest
 
-from yardgate.core.access.clash import RULES, Part, decide, rule_words
+from yardgate.core.access.combining import RULES, Part, decide, rule_words
 from yardgate.core.acl.rights import Level
 from yardgate.core.model.plan import Target
 

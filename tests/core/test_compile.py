@@ -9,10 +9,10 @@ from hypothesis import given, settings
 from tests.conftest import ON
 from tests.plans import plans
 from tests.thorough import times
-from yardgate.core.access.clash import RULES
+from yardgate.core.access.bitsets import Counting, count
+from yardgate.core.access.combining import RULES
 from yardgate.core.access.compile import Wish
 from yardgate.core.access.membership import token
-from yardgate.core.access.packed import Counting, count
 from yardgate.core.access.storage import Laid, OrderedLaid, PosixLaid, lay, rights_on, unsaid
 from yardgate.core.acl import Entry, Mode, Ordered, OwnList, Posix
 from yardgate.core.acl.rights import FULL, READ, Level, level

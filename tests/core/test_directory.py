@@ -9,8 +9,8 @@ from hypothesis import strategies as st
 
 from tests.conftest import ON
 from yardgate.core.access.batch.resolve import resolve
+from yardgate.core.access.bitsets import count
 from yardgate.core.access.membership import token
-from yardgate.core.access.packed import count
 from yardgate.core.access.storage import lay
 from yardgate.core.acl import Entry, Ordered
 from yardgate.core.acl.rights import FULL, Level

@@ -15,8 +15,8 @@ from yardgate.core.acl import Entry, Ordered, Posix, PosixEntry, posix
 from yardgate.core.acl.rights import FULL, MASK_OF, Level
 from yardgate.core.edits.edit import apply
 from yardgate.core.host.drift import taken_in
-from yardgate.core.host.rollout import drift
-from yardgate.core.host.system import Members, System, compiled
+from yardgate.core.host.state import Members, System, compiled
+from yardgate.core.host.steps import drift
 
 PLAN = demo.plan()
 TOP = "/srv"

@@ -13,7 +13,6 @@ from yardgate.core.access.batch.resolve import resolve
 from yardgate.core.access.membership import token
 from yardgate.core.acl import Posix
 from yardgate.core.acl.rights import Level
-from yardgate.core.edits.each import members
 from yardgate.core.edits.edit import (
     Edit,
     Join,
@@ -28,6 +27,7 @@ from yardgate.core.edits.edit import (
     exactly,
     in_step,
 )
+from yardgate.core.edits.personal_folders import members
 from yardgate.core.model.plan import Each, Group, Place, Plan, PlanError, User, check, same
 
 RW, RO, NA = Level.RW, Level.RO, Level.NA

@@ -7,8 +7,8 @@ from tests.gates import everything
 from tests.plans import plans
 from tests.thorough import times
 from yardgate.core.access.batch.resolve import resolve
+from yardgate.core.access.comparison import gets
 from yardgate.core.access.everyone import everyone
-from yardgate.core.access.gets import gets
 from yardgate.core.access.outcome import outcome
 from yardgate.core.acl.rights import Level
 from yardgate.core.model.plan import Plan

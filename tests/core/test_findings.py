@@ -11,17 +11,17 @@ from tests.conftest import ON
 from tests.gates import moved
 from yardgate.core.access.batch.resolve import resolve
 from yardgate.core.access.outcome import outcome
-from yardgate.core.access.ways import PROTOCOLS
+from yardgate.core.access.paths import PROTOCOLS
 from yardgate.core.acl import Entry, Mode, Ordered, Posix, PosixEntry
 from yardgate.core.acl.rights import EXECUTE, FULL, READ, WRITE, Level
 from yardgate.core.edits.edit import apply
-from yardgate.core.model.agreed import Accepted, Promise
+from yardgate.core.model.agreements import Accepted, Promise
 from yardgate.core.model.directory import Directory
 from yardgate.core.model.plan import EVERYONE, GUEST, Group, GroupQuota, Place, Plan, Target, User, check
 from yardgate.core.model.share import HostRule, Service, Share
-from yardgate.core.policy.effect import effect
+from yardgate.core.policy.compliance import keep
 from yardgate.core.policy.findings import BY_KIND, CHECKS, Case, Finding, find, standing
-from yardgate.core.policy.keeping import keep
+from yardgate.core.policy.impact import effect
 
 RW, RO, PT, NA = Level.RW, Level.RO, Level.PT, Level.NA
 

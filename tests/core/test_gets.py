@@ -12,12 +12,12 @@ from tests.gates import everything
 from tests.plans import edits, plans
 from tests.thorough import times
 from yardgate.core.access.batch.resolve import resolve
-from yardgate.core.access.gets import STATES, gets, said_at
+from yardgate.core.access.comparison import STATES, gets, said_at
 from yardgate.core.access.membership import token
 from yardgate.core.access.outcome import outcome, outcome_of
-from yardgate.core.access.spec.reason import grants_gate
+from yardgate.core.access.paths import offered
+from yardgate.core.access.spec.explain import grants_gate
 from yardgate.core.access.walk import walk
-from yardgate.core.access.ways import offered
 from yardgate.core.acl import Mode, Posix
 from yardgate.core.acl.rights import LEVELS, Level
 from yardgate.core.edits.edit import PlanError, PutPlace, SetGrant, apply

@@ -12,14 +12,14 @@ from tests.thorough import times
 from yardgate.core.access.batch.resolve import resolve
 from yardgate.core.access.membership import token
 from yardgate.core.access.outcome import Outcome, outcome, over_ways, shifts
+from yardgate.core.access.paths import offered
 from yardgate.core.access.walk import walk
-from yardgate.core.access.ways import offered
 from yardgate.core.acl.rights import Level
 from yardgate.core.edits.edit import apply
-from yardgate.core.model.agreed import LEAST, Act, Promise
+from yardgate.core.model.agreements import LEAST, Act, Promise
 from yardgate.core.model.plan import EVERYONE, GUEST, Group, Place, Plan, PlanError, User, check
 from yardgate.core.model.share import Protocol, Share
-from yardgate.core.policy.keeping import contradictions, keep, standing, why
+from yardgate.core.policy.compliance import contradictions, keep, standing, why
 
 RW, RO, PT, NA = Level.RW, Level.RO, Level.PT, Level.NA
 

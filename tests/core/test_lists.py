@@ -5,13 +5,13 @@ from dataclasses import replace
 import pytest
 
 from tests.conftest import ON
+from yardgate.core.access.bitsets import count
 from yardgate.core.access.forecast import make, rights_to
 from yardgate.core.access.membership import token
-from yardgate.core.access.packed import count
-from yardgate.core.access.spec.reason import explain
+from yardgate.core.access.spec.explain import explain
 from yardgate.core.access.storage import lay, rights_on
-from yardgate.core.acl import Entry, Mode, Ordered, Posix, PosixEntry, modebits, ordered, posix
-from yardgate.core.acl.ordered import EVERYTHING_BELOW, GROUP, INHERITED, OWNER
+from yardgate.core.acl import Entry, Mode, Ordered, Posix, PosixEntry, mode, nfs4, posix
+from yardgate.core.acl.nfs4 import EVERYTHING_BELOW, GROUP, INHERITED, OWNER
 from yardgate.core.acl.rights import (
     APART,
     DELETE_CHILD,
@@ -69,15 +69,15 @@ def test_the_first_entry_that_names_somebody_and_a_right_decides_that_right() ->
         Entry(D, EVERYONE, FULL),
         Entry(A, "u", FULL),
     )
-    assert ordered.allowed(entries, {"u", "g", EVERYONE}) == READ
-    assert ordered.decided(entries, {"u", "g", EVERYONE})[3] == 0
-    assert ordered.allowed(entries, {"u", EVERYONE}) == READ | WRITE_DATA
+    assert nfs4.allowed(entries, {"u", "g", EVERYONE}) == READ
+    assert nfs4.decided(entries, {"u", "g", EVERYONE})[3] == 0
+    assert nfs4.allowed(entries, {"u", EVERYONE}) == READ | WRITE_DATA
 
 
 def test_everyone_includes_the_owner_and_the_owner_keeps_the_list() -> None:
     entries = (Entry(D, EVERYONE, FULL), Entry(A, OWNER, FULL))
-    assert ordered.allowed(entries, {"u", OWNER, EVERYONE}) == READ_ACL | WRITE_ACL
-    assert ordered.allowed((Entry(A, GROUP, READ),), {"u", "g", GROUP}) == READ
+    assert nfs4.allowed(entries, {"u", OWNER, EVERYONE}) == READ_ACL | WRITE_ACL
+    assert nfs4.allowed((Entry(A, GROUP, READ),), {"u", "g", GROUP}) == READ
 
 
 @pytest.mark.parametrize(
@@ -95,7 +95,7 @@ def test_everyone_includes_the_owner_and_the_owner_keeps_the_list() -> None:
 )
 def test_where_an_entry_comes_down(flags: int, folder: int | None, file: int | None) -> None:
     entry = Entry(A, "u", READ, flags)
-    on_folder, on_file = ordered.on_folder(entry), ordered.on_file(entry)
+    on_folder, on_file = nfs4.on_folder(entry), nfs4.on_file(entry)
     assert (on_folder and on_folder.flags, on_file and on_file.flags) == (folder, file)
 
 
@@ -140,9 +140,9 @@ def test_only_the_owner_deletes_in_a_sticky_folder() -> None:
 
 def test_modes_as_lists_and_back() -> None:
     for bits in range(0o1000):
-        assert modebits.bits_of(modebits.entries_of(bits)) == bits
-    assert modebits.words(0o2770) == "rwxrws---"
-    assert modebits.words(0o1777) == "rwxrwxrwt"
+        assert mode.bits_of(mode.entries_of(bits)) == bits
+    assert mode.words(0o2770) == "rwxrws---"
+    assert mode.words(0o1777) == "rwxrwxrwt"
 
 
 def test_what_is_made_takes_the_default_list_limited_by_the_mode_asked_for() -> None:
@@ -197,7 +197,7 @@ def test_new_things_by_setgid_default_list_and_primary_group(quay: Plan) -> None
     idris = token(quay, "idris-falk")
     assert rights_to(quay, made, "idris-falk", idris) & EDITS == EDITS
     folder = make(quay, laying["vm-images"], "imke-brouwer", "folder", 0o777)
-    assert (folder.group, modebits.bits_of(folder.access), folder.setgid) == ("machines", 0o755, True)
+    assert (folder.group, mode.bits_of(folder.access), folder.setgid) == ("machines", 0o755, True)
     alone = replace(quay, users={**quay.users, "imke-brouwer": replace(quay.users["imke-brouwer"], primary_group=None)})
     own = make(alone, lay(alone, count(alone, ON))["toolpaths"], "imke-brouwer", "file", 0o666)
     assert own.group == "imke-brouwer", "a group of their own, as the host makes it"

@@ -2,7 +2,7 @@
 
 from tests.conftest import ON
 from yardgate.core.access.membership import cycles, in_baseline, tier, token
-from yardgate.core.access.spec.reason import explain
+from yardgate.core.access.spec.explain import explain
 from yardgate.core.acl.rights import Level
 from yardgate.core.model.plan import EVERYONE, Group, Place, Plan, Target, User
 

@@ -9,8 +9,8 @@ from tests.plans import plans
 from tests.thorough import times
 from yardgate.core.access.batch.resolve import resolve
 from yardgate.core.access.outcome import outcome
-from yardgate.core.access.reach import Stretch, card, everywhere, report
-from yardgate.core.access.ways import inside
+from yardgate.core.access.paths import inside
+from yardgate.core.access.summary import Stretch, card, everywhere, report
 from yardgate.core.acl.rights import Level
 from yardgate.core.model.plan import GUEST, Plan
 

@@ -16,9 +16,9 @@ from yardgate.core.access.batch.resolve import resolve
 from yardgate.core.access.outcome import outcome
 from yardgate.core.acl.rights import Level
 from yardgate.core.edits.edit import Join, PutShare, SetGrant, apply
-from yardgate.core.model.agreed import Promise
+from yardgate.core.model.agreements import Promise
 from yardgate.core.model.plan import EVERYONE, GUEST, Plan
-from yardgate.core.policy.keeping import Kept, keep
+from yardgate.core.policy.compliance import Kept, keep
 from yardgate.core.policy.remedies import Remedy, Want, remedies
 
 RW, RO, PT, NA = Level.RW, Level.RO, Level.PT, Level.NA

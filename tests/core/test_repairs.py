@@ -9,13 +9,13 @@ from tests.gates import moved
 from tests.plans import plans
 from tests.thorough import times
 from yardgate.core.access.batch.resolve import resolve
-from yardgate.core.access.gets import LESS, MORE, gets
+from yardgate.core.access.comparison import LESS, MORE, gets
 from yardgate.core.access.outcome import Outcome, outcome
 from yardgate.core.edits.edit import apply
 from yardgate.core.model.plan import GUEST, Plan
-from yardgate.core.policy.effect import effect
+from yardgate.core.policy.compliance import keep
 from yardgate.core.policy.findings import Case, find
-from yardgate.core.policy.keeping import keep
+from yardgate.core.policy.impact import effect
 
 RIGHT = {
     "more-than-granted",

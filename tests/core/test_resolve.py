@@ -11,9 +11,9 @@ from tests.conftest import ON
 from tests.plans import edits, plans
 from tests.thorough import times
 from yardgate.core.access.batch.resolve import SOURCES, Change, changes, detail, resolve, rights
-from yardgate.core.access.clash import RULES
-from yardgate.core.access.packed import count
-from yardgate.core.access.spec.reason import explain
+from yardgate.core.access.bitsets import count
+from yardgate.core.access.combining import RULES
+from yardgate.core.access.spec.explain import explain
 from yardgate.core.access.storage import lay
 from yardgate.core.acl import Mode, Ordered, Posix
 from yardgate.core.acl.rights import EVERYTHING, LEVELS, Level

@@ -12,8 +12,8 @@ from tests.conftest import ON
 from yardgate.core.access.batch.resolve import resolve
 from yardgate.core.acl import Entry, Ordered, Posix, PosixEntry, posix
 from yardgate.core.acl.rights import Level
-from yardgate.core.host.rollout import after, chosen, needs, removals, sign_in_again, stands, steps, walked, words
-from yardgate.core.host.system import Account, Compiled, Export, Folder, HostGroup, Members, Offer, System, compiled
+from yardgate.core.host.state import Account, Compiled, Export, Folder, HostGroup, Members, Offer, System, compiled
+from yardgate.core.host.steps import after, chosen, needs, removals, sign_in_again, stands, steps, walked, words
 from yardgate.core.model.plan import Plan, PlanError
 from yardgate.core.model.share import HostRule
 

@@ -11,8 +11,8 @@ from tests.plans import plans
 from tests.thorough import times
 from yardgate.core.access.batch.resolve import resolve
 from yardgate.core.access.outcome import outcome
+from yardgate.core.access.paths import PROTOCOLS, explain_over, identity, inside, offered, resolve_over
 from yardgate.core.access.walk import walk
-from yardgate.core.access.ways import PROTOCOLS, explain_over, identity, inside, offered, resolve_over
 from yardgate.core.acl import Mode, Posix, PosixEntry
 from yardgate.core.acl.rights import LEVELS, Level
 from yardgate.core.model.plan import GUEST, Group, Place, Plan, Target, User, check

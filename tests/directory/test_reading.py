@@ -21,8 +21,8 @@ from yardgate.drivers.directory.ldap import (
     read_all,
     read_changes,
 )
-from yardgate.drivers.directory.standin import Faults, StandIn
-from yardgate.drivers.directory.steps import Cancelled
+from yardgate.drivers.directory.progress import Cancelled
+from yardgate.drivers.directory.simulator import Faults, StandIn
 from yardgate.formats.ldif import Entry
 
 WORD = StandIn.password

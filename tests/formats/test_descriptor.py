@@ -5,9 +5,9 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from yardgate.core.acl import Entry, Ordered
-from yardgate.core.acl.ordered import FLAGS, GROUP, INHERITED, OWNER, allowed, files_of, folders_of, spelled
+from yardgate.core.acl.nfs4 import FLAGS, GROUP, INHERITED, OWNER, allowed, files_of, folders_of, spelled
 from yardgate.core.acl.rights import FULL
-from yardgate.core.host.system import Folder
+from yardgate.core.host.state import Folder
 from yardgate.core.model.plan import EVERYONE
 from yardgate.formats import descriptor
 from yardgate.formats.reading import FormatError

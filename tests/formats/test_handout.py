@@ -16,12 +16,12 @@ from yardgate import demo
 from yardgate.core.access.batch.resolve import resolve
 from yardgate.core.acl import Entry, Ordered, Posix
 from yardgate.core.acl.rights import Level
-from yardgate.core.host.rollout import Step, steps, walked, words
-from yardgate.core.host.system import System, compiled
+from yardgate.core.host.state import System, compiled
+from yardgate.core.host.steps import Step, steps, walked, words
 from yardgate.core.model.plan import Group, Place, Plan, PlanError, User, check, fold
 from yardgate.core.model.share import HostRule, Share
+from yardgate.drivers.linux.commands import commands, helpers
 from yardgate.drivers.linux.handout import restore_text, runbook, runbook_page, script, specs_text, typed
-from yardgate.drivers.linux.linux import commands, helpers
 from yardgate.formats import descriptor, exports, nfs4_text, posix_text, smbconf
 from yardgate.formats.reading import FormatError
 

@@ -16,9 +16,9 @@ from yardgate.core.access.batch.resolve import resolve
 from yardgate.core.access.outcome import outcome
 from yardgate.core.edits.edit import apply
 from yardgate.core.model.plan import Plan
+from yardgate.core.policy.compliance import Kept, keep
 from yardgate.core.policy.findings import find
 from yardgate.core.policy.findings.case import Case
-from yardgate.core.policy.keeping import Kept, keep
 from yardgate.formats import matrix, people, table, workbook
 from yardgate.formats.reading import FormatError
 

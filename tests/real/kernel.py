@@ -9,11 +9,11 @@ from pathlib import Path
 
 from tests.conftest import ON
 from tests.real.helper import Helper, helper
+from yardgate.core.access.bitsets import count
 from yardgate.core.access.forecast import make
 from yardgate.core.access.membership import token
-from yardgate.core.access.packed import count
 from yardgate.core.access.storage import Laying, PosixLaid, lay, rights_on
-from yardgate.core.acl.modebits import SETGID, STICKY, bits_of
+from yardgate.core.acl.mode import SETGID, STICKY, bits_of
 from yardgate.core.acl.posix import PosixEntry
 from yardgate.core.acl.rights import (
     ADD_FILE,

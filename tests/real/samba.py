@@ -5,10 +5,10 @@ from contextlib import contextmanager
 
 from tests.conftest import ON
 from tests.real.helper import Helper, helper
+from yardgate.core.access.bitsets import count
 from yardgate.core.access.membership import token
-from yardgate.core.access.packed import count
 from yardgate.core.access.storage import Laid, OrderedLaid, lay, rights_on
-from yardgate.core.acl.ordered import (
+from yardgate.core.acl.nfs4 import (
     DIRECTORY_INHERIT,
     FILE_INHERIT,
     GROUP,

@@ -10,7 +10,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from yardgate.core.model.directory import Directory, Schema
-from yardgate.drivers.directory.standin import certificate, fingerprint
+from yardgate.drivers.directory.simulator import certificate, fingerprint
 
 SUFFIX, READER, PASSWORD = "dc=quay,dc=example", "cn=reader,dc=quay,dc=example", "slapd-reader-7"
 CONFIG = """dn: cn=config

@@ -4,9 +4,9 @@ import random
 from collections.abc import Sequence
 from dataclasses import replace
 
-from yardgate.core.access.clash import RULES
+from yardgate.core.access.combining import RULES
 from yardgate.core.acl import Entry, Mode, Ordered, OwnList, Posix, PosixEntry
-from yardgate.core.acl.ordered import FLAGS, GROUP, OWNER
+from yardgate.core.acl.nfs4 import FLAGS, GROUP, OWNER
 from yardgate.core.acl.rights import CHANGE, FULL, GRANTABLE, PASS, READ, WRITE, Level
 from yardgate.core.model.plan import EVERYONE, ROOT, Group, Place, Plan, Target, User
 

@@ -11,8 +11,8 @@ import pytest
 
 from tests.conftest import ON
 from tests.real.kernel import compare, kernel, lay_down
+from yardgate.core.access.bitsets import count
 from yardgate.core.access.membership import token
-from yardgate.core.access.packed import count
 from yardgate.core.access.storage import lay
 from yardgate.core.acl import Posix
 from yardgate.core.model.plan import Plan

@@ -20,15 +20,15 @@ from yardgate.core.acl import Ordered, Posix
 from yardgate.core.acl.rights import Level
 from yardgate.core.directory.sync import sync
 from yardgate.core.edits.edit import apply
-from yardgate.core.host.system import System, asked, compiled
+from yardgate.core.host.state import System, asked, compiled
 from yardgate.core.model.directory import Copy, Directory, rid_of
 from yardgate.core.model.plan import GUEST, LOCAL, Group, Place, Plan, User, check
 from yardgate.drivers.directory import ldap
 from yardgate.drivers.directory.ldap import Progress, Reader, certificate, connect, read_all, read_changes
-from yardgate.drivers.directory.steps import DirectoryError
+from yardgate.drivers.directory.progress import DirectoryError
 from yardgate.drivers.linux.apply import put_back
+from yardgate.drivers.linux.commands import read as read_host
 from yardgate.drivers.linux.host import LinuxHost
-from yardgate.drivers.linux.linux import read as read_host
 from yardgate.formats.listing import write_restore
 from yardgate.formats.sid import sid_text
 

@@ -21,23 +21,23 @@ from tests.real.storage import FIRST_UID, by_hand
 from tests.real.test_shares import ACTS
 from tests.thorough import times
 from yardgate.core.access.batch.resolve import Matrix, resolve
-from yardgate.core.access.clash import RULES
+from yardgate.core.access.combining import RULES
 from yardgate.core.access.storage import PosixLaid
 from yardgate.core.access.walk import walk
 from yardgate.core.acl import Ordered, Posix
-from yardgate.core.acl.ordered import GROUP, OWNER, files_of, spelled
+from yardgate.core.acl.nfs4 import GROUP, OWNER, files_of, spelled
 from yardgate.core.acl.rights import GRANTABLE, Level
-from yardgate.core.host.rollout import after as after_steps
-from yardgate.core.host.rollout import stands, steps, words
-from yardgate.core.host.system import PARTS, Folder, System, asked, compiled, host_names, marked, paths
+from yardgate.core.host.state import PARTS, Folder, System, asked, compiled, host_names, marked, paths
+from yardgate.core.host.steps import after as after_steps
+from yardgate.core.host.steps import stands, steps, words
 from yardgate.core.model.plan import EVERYONE, GUEST, LOCAL, Plan, PlanError, Target, check, fold
 from yardgate.core.model.share import HostRule, Over, Share
+from yardgate.drivers.appliance import Busy, TooLate
 from yardgate.drivers.linux.apply import Carried, carry_out, put_back
+from yardgate.drivers.linux.commands import KEEP, Command, Done, Runner, descriptor_text, list_text, read
 from yardgate.drivers.linux.handout import restore_text, runbook, script
 from yardgate.drivers.linux.host import LinuxHost
-from yardgate.drivers.linux.linux import KEEP, Command, Done, Runner, descriptor_text, list_text, read
 from yardgate.drivers.linux.watch import Watch
-from yardgate.drivers.target import Busy, TooLate
 from yardgate.formats import planfile
 
 TOP = "/srv"

@@ -18,18 +18,18 @@ from tests.real.test_host import TOP, office, roll, runner, shell, visit
 from tests.thorough import times
 from yardgate.core.access.batch.resolve import resolve
 from yardgate.core.acl import Entry, Ordered, Posix, PosixEntry, posix
-from yardgate.core.acl.ordered import EVERYTHING_BELOW, INHERIT_ONLY, NO_PROPAGATE_INHERIT
+from yardgate.core.acl.nfs4 import EVERYTHING_BELOW, INHERIT_ONLY, NO_PROPAGATE_INHERIT
 from yardgate.core.acl.posix import Tag, created
 from yardgate.core.acl.rights import FULL, MASK_OF, WRITE_ACL, WRITE_OWNER, Level
-from yardgate.core.host.inside import Push, apart, pushes
-from yardgate.core.host.rollout import Destination
-from yardgate.core.host.system import Account, Folder, HostGroup, Offer, System, compiled
+from yardgate.core.host.contents import Push, apart, pushes
+from yardgate.core.host.state import Account, Folder, HostGroup, Offer, System, compiled
+from yardgate.core.host.steps import Destination
 from yardgate.core.model.plan import Plan
 from yardgate.drivers.linux.apply import put_back
+from yardgate.drivers.linux.commands import read
+from yardgate.drivers.linux.contents import give, inside
 from yardgate.drivers.linux.host import LinuxHost
-from yardgate.drivers.linux.inside import give, inside
-from yardgate.drivers.linux.linux import read
-from yardgate.jobs.pushing import Pushers
+from yardgate.jobs.push_downs import Pushers
 from yardgate.store import Plans, Store
 from yardgate.store.pushes import Counted, Pushing
 

@@ -17,11 +17,11 @@ from tests.real.host import OWN
 from tests.real.kernel import PRIVATE_GID, lay_down
 from tests.real.storage import by_hand, half_planned
 from tests.real.test_shares import ACTS
+from yardgate.core.access.bitsets import count
 from yardgate.core.access.membership import token
-from yardgate.core.access.packed import count
+from yardgate.core.access.paths import CLAIMED, inside
 from yardgate.core.access.storage import Laying, lay
 from yardgate.core.access.walk import Visit, walk
-from yardgate.core.access.ways import CLAIMED, inside
 from yardgate.core.acl.rights import GRANTABLE, Level
 from yardgate.core.model.plan import EVERYONE, GUEST, Group, Plan, Target, check
 from yardgate.core.model.share import HostRule, Over, Share, host_rule

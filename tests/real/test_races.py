@@ -19,12 +19,12 @@ from tests.thorough import times
 from yardgate.core.acl import Entry, Ordered, Posix, PosixEntry
 from yardgate.core.acl.posix import in_order
 from yardgate.core.acl.rights import FULL
-from yardgate.core.host.inside import Thing, pushes
-from yardgate.core.host.rollout import Step
-from yardgate.core.host.system import Folder, System
+from yardgate.core.host.contents import Thing, pushes
+from yardgate.core.host.state import Folder, System
+from yardgate.core.host.steps import Step
+from yardgate.drivers.appliance import ApplianceError
+from yardgate.drivers.linux.contents import give, inside
 from yardgate.drivers.linux.host import LinuxHost
-from yardgate.drivers.linux.inside import give, inside
-from yardgate.drivers.target import ApplianceError
 
 UID, GID = 7301, 7301
 ROUNDS = times(25, 200)

@@ -18,7 +18,7 @@ from tests.real.kernel import lay_down
 from tests.real.storage import FIRST_GID, FIRST_UID, by_hand, half_planned
 from tests.real.test_smb_wire import GIDS_WITHOUT_PRIMARY
 from yardgate.core.access.batch.resolve import resolve
-from yardgate.core.access.clash import RULES
+from yardgate.core.access.combining import RULES
 from yardgate.core.access.membership import token
 from yardgate.core.access.outcome import outcome
 from yardgate.core.access.storage import Laying

@@ -12,10 +12,10 @@ from tests.conftest import ON
 from tests.real.host import OWN
 from tests.real.samba import sddl
 from tests.real.storage import FIRST_GID, FIRST_UID, by_hand
+from yardgate.core.access.bitsets import count
 from yardgate.core.access.membership import token
-from yardgate.core.access.packed import count
 from yardgate.core.access.storage import OrderedLaid, lay, rights_on
-from yardgate.core.acl.ordered import files_of
+from yardgate.core.acl.nfs4 import files_of
 from yardgate.core.acl.rights import DELETE, DELETE_CHILD, FULL, Rights, may_delete
 from yardgate.core.model.plan import ROOT, Plan
 

@@ -18,14 +18,14 @@ from tests.real.test_host import SNAPSHOT, office, runner, shell
 from tests.server import Server, until
 from tests.thorough import times
 from yardgate.core.access.batch.resolve import resolve
-from yardgate.core.host.rollout import Destination, after, steps
-from yardgate.core.host.system import System, asked, compiled
+from yardgate.core.host.state import System, asked, compiled
+from yardgate.core.host.steps import Destination, after, steps
+from yardgate.drivers.appliance import ApplianceError, Unreachable
 from yardgate.drivers.linux.apply import carry_out, put_back
+from yardgate.drivers.linux.commands import Command, read
 from yardgate.drivers.linux.host import LinuxHost
-from yardgate.drivers.linux.linux import Command, read
 from yardgate.drivers.linux.ssh import Login, Ssh, host_keys
-from yardgate.drivers.target import ApplianceError, Unreachable
-from yardgate.jobs import rolling
+from yardgate.jobs import rollouts
 from yardgate.store import Plans, Store
 from yardgate.store.rollouts import Rollouts
 from yardgate.store.runs import ENDED, RunState
@@ -87,13 +87,13 @@ def test_another_host_is_not_spoken_to(way: Door) -> None:
 def test_a_connection_cut_in_the_middle_is_taken_up_and_one_that_stays_away_is_put_back_there(
     keelson: Host, way: Door, tmp_path: Path, monkeypatch: pytest.MonkeyPatch, seed: int, stays_away: bool
 ) -> None:
-    monkeypatch.setattr(rolling, "AGAIN", 0.3)
+    monkeypatch.setattr(rollouts, "AGAIN", 0.3)
     store = Store(tmp_path / "y.sqlite")
     before, plan = shell(keelson, SNAPSHOT), office(seed)
     wanted = compiled(resolve(plan, ON), "/srv").system
     now = read(runner(keelson), asked(wanted))
     found = steps(now, wanted)
-    works = rolling.Rolling(store)
+    works = rollouts.Rolling(store)
     kept = Plans(store).create(plan, "ann").id
     where = Destination(kind="ssh", host="127.0.0.1", port=way.port, key=way.key)
     run = works.runs.begin(kept, "ann", 1, "/srv", where, 10 if stays_away else 60, now, found, ())

@@ -13,12 +13,12 @@ from tests.real.test_host import after_steps, office, roll, runner, shell, visit
 from tests.thorough import times
 from yardgate.core.access.batch.resolve import resolve
 from yardgate.core.edits.edit import apply
-from yardgate.core.host.system import asked, compiled
+from yardgate.core.host.state import asked, compiled
 from yardgate.core.model.plan import Plan, check
 from yardgate.drivers.linux.apply import put_back
+from yardgate.drivers.linux.commands import read
 from yardgate.drivers.linux.host import LinuxHost
-from yardgate.drivers.linux.linux import read
-from yardgate.drivers.linux.taking import copied
+from yardgate.drivers.linux.snapshot import copied
 from yardgate.formats import server
 
 SHARES = 14

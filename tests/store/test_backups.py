@@ -16,7 +16,7 @@ from yardgate.core.model.plan import Group, Plan, same
 from yardgate.store import Plans, Store, Trouble
 from yardgate.store.backups import FOLDER, alone, back_up, daily, looked_through, restore
 from yardgate.store.database import MARK, NAME
-from yardgate.store.sound import look_through
+from yardgate.store.integrity import look_through
 
 
 def grown(store: Store, plan: str, times: int) -> int:

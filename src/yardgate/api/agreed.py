@@ -25,14 +25,14 @@ from yardgate.core.acl.rights import GRANTABLE, Level
 from yardgate.core.edits.edit import promised
 from yardgate.core.model.plan import GUEST
 from yardgate.core.model.share import Protocol
-from yardgate.core.policy.effect import effect
+from yardgate.core.policy.compliance import Keeping, Kept, contradictions, sentence
+from yardgate.core.policy.compliance import standing as stands
 from yardgate.core.policy.findings import BY_KIND
 from yardgate.core.policy.findings import standing as accepted_or_not
-from yardgate.core.policy.keeping import Keeping, Kept, contradictions, sentence
-from yardgate.core.policy.keeping import standing as stands
+from yardgate.core.policy.impact import effect
 from yardgate.core.policy.remedies import Want, remedies
 from yardgate.formats.promises import read_sentence
-from yardgate.services.desk import Desk
+from yardgate.services.derived import Desk
 from yardgate.store import Opened
 
 router = APIRouter(prefix="/plans/{plan}", tags=["promises and findings"], route_class=OffLoop)

@@ -9,9 +9,9 @@ from numpy.typing import NDArray
 
 from yardgate.api.schemas import CellChange, Changed, Column, EntryOut, GrantOut, ReasonOut, Step
 from yardgate.core.access.batch.resolve import Matrix, detail
-from yardgate.core.access.gets import Gets, View, column, stands
+from yardgate.core.access.comparison import Gets, View, column, stands
 from yardgate.core.access.outcome import Shift
-from yardgate.core.access.spec.reason import Reason
+from yardgate.core.access.spec.explain import Reason
 from yardgate.core.model.plan import Plan
 from yardgate.store import Entry, Opened, Plans
 

@@ -15,7 +15,7 @@ from yardgate.api.transport import problems
 from yardgate.api.transport.aside import Aside
 from yardgate.api.transport.guard import Guard
 from yardgate.api.transport.turns import Turns
-from yardgate.services.desk import Desk
+from yardgate.services.derived import Desk
 from yardgate.store import Store
 
 WEB = Path(__file__).parent.parent / "web"

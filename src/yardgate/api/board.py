@@ -11,12 +11,12 @@ from yardgate.api.schemas import Id, InsteadOut, OffCell, OverOut, ReasonOut, Ru
 from yardgate.api.signin import Reader, TheDesk
 from yardgate.api.transport.parsing import OffLoop
 from yardgate.core.access.batch.resolve import resolve
-from yardgate.core.access.clash import RULES, rule_words
-from yardgate.core.access.gets import STATES, WORDS
-from yardgate.core.access.gets import stands as stands_of
+from yardgate.core.access.combining import RULES, rule_words
+from yardgate.core.access.comparison import STATES, WORDS
+from yardgate.core.access.comparison import stands as stands_of
 from yardgate.core.access.outcome import outcome, shifts
-from yardgate.core.access.spec.reason import explain
-from yardgate.core.access.ways import explain_over
+from yardgate.core.access.paths import explain_over
+from yardgate.core.access.spec.explain import explain
 from yardgate.core.acl.rights import GRANTABLE, LEVELS, Level
 from yardgate.core.model.plan import EVERYONE, fold
 from yardgate.core.policy.remedies import group_instead

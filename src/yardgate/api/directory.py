@@ -37,9 +37,9 @@ from yardgate.core.model.directory import Copy, Directory
 from yardgate.core.model.plan import Group, Plan, PlanError, User, directory_troubles
 from yardgate.drivers.directory import passwords
 from yardgate.drivers.directory.accounts import records
-from yardgate.drivers.directory.steps import Certificate, DirectoryError
+from yardgate.drivers.directory.progress import Certificate, DirectoryError
 from yardgate.formats import ldif
-from yardgate.services.desk import Desk
+from yardgate.services.derived import Desk
 from yardgate.store.accounts import Account
 from yardgate.store.plans import now
 

@@ -2,12 +2,12 @@
 
 from yardgate.api.answers import changed
 from yardgate.api.schemas import EffectOut, HostShiftOut, MadeOut, OffCell
-from yardgate.core.access.gets import Off
+from yardgate.core.access.comparison import Off
 from yardgate.core.acl.rights import Level
 from yardgate.core.edits.edit import promised, sentence
-from yardgate.core.model.agreed import Promise
+from yardgate.core.model.agreements import Promise
 from yardgate.core.model.plan import Plan
-from yardgate.core.policy.effect import Effect
+from yardgate.core.policy.impact import Effect
 
 LISTED = 200
 

@@ -7,8 +7,8 @@ from fastapi import APIRouter, HTTPException, Path, Request
 from yardgate.api.schemas import InsideFolder, InsideOut, InsideThing, LookInside, PushDo, PushOut
 from yardgate.api.signin import Planner, Reader, TheDesk, say
 from yardgate.api.transport.parsing import OffLoop
-from yardgate.core.host.system import System, paths
-from yardgate.services.desk import Desk
+from yardgate.core.host.state import System, paths
+from yardgate.services.derived import Desk
 from yardgate.store import NotThere
 from yardgate.store.pushes import Counted, Pushing
 

@@ -36,18 +36,18 @@ from yardgate.api.storage import standing
 from yardgate.api.transport.parsing import OffLoop
 from yardgate.api.transport.turns import Large
 from yardgate.core.access.batch.resolve import resolve
-from yardgate.core.access.clash import rule_words
-from yardgate.core.access.gets import Gets, gets
+from yardgate.core.access.combining import rule_words
+from yardgate.core.access.comparison import Gets, gets
 from yardgate.core.access.membership import cycles
 from yardgate.core.access.outcome import Outcome, outcome, outcome_of, shifts
 from yardgate.core.edits.edit import Edit, PutGroup, PutShare, SetGrant, apply, describe, difference, sentence
 from yardgate.core.model.names import fresh_id
 from yardgate.core.model.plan import Group, Plan
-from yardgate.core.policy.effect import between
-from yardgate.core.policy.keeping import keep
+from yardgate.core.policy.compliance import keep
+from yardgate.core.policy.impact import between
 from yardgate.formats import planfile
 from yardgate.formats.reading import decode
-from yardgate.services.desk import Desk
+from yardgate.services.derived import Desk
 from yardgate.store import NotThere, Opened
 from yardgate.store.plans import NEWEST
 

@@ -20,7 +20,8 @@ from yardgate.api.signin import Planner, Reader, TheDesk
 from yardgate.api.transport.parsing import OffLoop
 from yardgate.api.transport.turns import Large
 from yardgate.core.host.bounds import HostAccounts, manageable, refused
-from yardgate.core.host.rollout import (
+from yardgate.core.host.state import Compiled, System, compiled
+from yardgate.core.host.steps import (
     Destination,
     Step,
     after,
@@ -34,14 +35,13 @@ from yardgate.core.host.rollout import (
     walked,
     words,
 )
-from yardgate.core.host.system import Compiled, System, compiled
 from yardgate.core.model.plan import PlanError
+from yardgate.drivers.linux.commands import commands
 from yardgate.drivers.linux.handout import restore_text, runbook, runbook_page, script, shown, specs_text
-from yardgate.drivers.linux.linux import commands
 from yardgate.drivers.simulator import told
 from yardgate.formats import exports, ldif, smbconf
 from yardgate.formats.reading import FormatError
-from yardgate.services.desk import Desk
+from yardgate.services.derived import Desk
 from yardgate.store import Opened, Stale
 from yardgate.store.rollouts import RolledOut
 

@@ -31,24 +31,14 @@ from yardgate.api.transport.parsing import OffLoop
 from yardgate.core.access.outcome import shifts
 from yardgate.core.host.bounds import NEVER, Managed, top_trouble
 from yardgate.core.host.drift import taken_in
-from yardgate.core.host.rollout import (
-    Destination,
-    Step,
-    after,
-    chosen,
-    drift,
-    in_the_way,
-    removals,
-    sign_in_again,
-    words,
-)
-from yardgate.core.host.system import System, asked, away_from, compiled, host_names
-from yardgate.core.host.trial import Question, questions
+from yardgate.core.host.probe import Question, questions
+from yardgate.core.host.state import System, asked, away_from, compiled, host_names
+from yardgate.core.host.steps import Destination, Step, after, chosen, drift, in_the_way, removals, sign_in_again, words
 from yardgate.core.model.plan import Plan, show
+from yardgate.drivers.appliance import ApplianceError
+from yardgate.drivers.connect import reached
 from yardgate.drivers.linux import ssh
-from yardgate.drivers.reach import reached
-from yardgate.drivers.target import ApplianceError
-from yardgate.services.desk import Desk
+from yardgate.services.derived import Desk
 from yardgate.store import NotThere, Opened
 from yardgate.store.runs import ENDED, Line, Run, ticked
 

@@ -5,13 +5,13 @@ from typing import Annotated, Literal
 
 from pydantic import AwareDatetime, Base64Bytes, BaseModel, ConfigDict, Field
 
-from yardgate.core.access.gets import State
-from yardgate.core.access.spec.reason import Reason
+from yardgate.core.access.comparison import State
+from yardgate.core.access.spec.explain import Reason
 from yardgate.core.acl import OwnList
 from yardgate.core.acl.rights import Level
-from yardgate.core.host.rollout import Destination, Does
-from yardgate.core.host.system import Part, System
-from yardgate.core.model.agreed import Accepted, Promise
+from yardgate.core.host.state import Part, System
+from yardgate.core.host.steps import Destination, Does
+from yardgate.core.model.agreements import Accepted, Promise
 from yardgate.core.model.directory import Directory, Numbering
 from yardgate.core.model.plan import Carrier, Pattern, Place, Target, User
 from yardgate.core.model.share import Protocol, ServiceId, Share

@@ -31,12 +31,12 @@ from yardgate.api.schemas import (
 from yardgate.api.signin import Reader, TheDesk
 from yardgate.api.transport.parsing import OffLoop
 from yardgate.api.transport.turns import Long
+from yardgate.core.access.auth_sys import claim, claimed
 from yardgate.core.access.batch.resolve import Matrix
-from yardgate.core.access.claim import claim, claimed
 from yardgate.core.access.everyone import everyone
-from yardgate.core.access.reach import Stretch, card, everywhere, report
+from yardgate.core.access.paths import PROTOCOLS, explain_over, is_on, may_use, resolve_over, unreached
+from yardgate.core.access.summary import Stretch, card, everywhere, report
 from yardgate.core.access.walk import walk
-from yardgate.core.access.ways import PROTOCOLS, explain_over, is_on, may_use, resolve_over, unreached
 from yardgate.core.acl.rights import LEVELS
 from yardgate.core.model.plan import GUEST, Plan, fold
 from yardgate.core.model.share import Over, Protocol

@@ -23,7 +23,7 @@ from yardgate.api.schemas import (
     UseLink,
 )
 from yardgate.api.transport.parsing import OffLoop
-from yardgate.services.desk import Desk
+from yardgate.services.derived import Desk
 from yardgate.store import NotThere
 from yardgate.store.accounts import DAY, FRESH_SECONDS, SESSION_SECONDS, Account, Busy, Role
 from yardgate.store.accounts import Session as Signed

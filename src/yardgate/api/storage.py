@@ -24,13 +24,13 @@ from yardgate.api.signin import Reader, TheDesk
 from yardgate.api.transport.parsing import OffLoop
 from yardgate.core.access.forecast import make, rights_to
 from yardgate.core.access.membership import token
-from yardgate.core.access.spec.reason import COMPUTED
+from yardgate.core.access.spec.explain import COMPUTED
 from yardgate.core.access.storage import Laid, Laying, Line, Maker, OrderedLaid, PosixKey, PosixLaid, unsaid
 from yardgate.core.acl import Entry, Mode, Ordered, OwnList, Posix, PosixEntry
-from yardgate.core.acl.ordered import EVERYTHING_BELOW, INHERITED, on_folder
+from yardgate.core.acl.nfs4 import EVERYTHING_BELOW, INHERITED, on_folder
 from yardgate.core.acl.rights import APART, EDITS, READ_DATA
-from yardgate.core.edits.arrange import push_down, restyle, starts
 from yardgate.core.edits.edit import PutPlace
+from yardgate.core.edits.transforms import push_down, restyle, starts
 from yardgate.core.model.plan import Place, Plan, fold
 from yardgate.formats import listing
 from yardgate.formats.reading import FormatError

@@ -15,16 +15,16 @@ from yardgate.core.access.outcome import outcome_of
 from yardgate.core.edits.edit import apply, difference, sentence
 from yardgate.core.host.bounds import below
 from yardgate.core.model.plan import Plan, show
-from yardgate.core.policy.effect import between
-from yardgate.core.policy.keeping import keep as keep_promises
+from yardgate.core.policy.compliance import keep as keep_promises
+from yardgate.core.policy.impact import between
+from yardgate.drivers.appliance import ApplianceError
+from yardgate.drivers.connect import reached
 from yardgate.drivers.linux.host import LinuxHost
-from yardgate.drivers.linux.taking import copied
-from yardgate.drivers.reach import reached
-from yardgate.drivers.target import ApplianceError
+from yardgate.drivers.linux.snapshot import copied
 from yardgate.formats import accounts, listing, matrix, people, planfile, promises, server, workbook
+from yardgate.formats.exporting import WRITERS, Standing, What
 from yardgate.formats.reading import FormatError, Reading, decode
-from yardgate.formats.written import WRITERS, Standing, What
-from yardgate.services.desk import Desk
+from yardgate.services.derived import Desk
 from yardgate.store import Opened
 
 router = APIRouter(prefix="/plans/{plan}", tags=["in and out"], route_class=Long)

@@ -14,8 +14,8 @@ from yardgate.core.access.membership import cycles
 from yardgate.core.access.outcome import outcome
 from yardgate.core.edits.edit import promised
 from yardgate.core.model.plan import Plan, PlanError
+from yardgate.core.policy.compliance import Keeping, Kept, contradictions, keep, sentence
 from yardgate.core.policy.findings import BY_KIND, Case, Finding, find, standing
-from yardgate.core.policy.keeping import Keeping, Kept, contradictions, keep, sentence
 
 CANNOT_STAND, SERIOUS = 1, 3  # exit codes
 NAMED = 5  # of those for whom a promise is broken

@@ -9,7 +9,7 @@ from typing import Annotated, Any
 import typer
 from rich.console import Console
 
-from yardgate.core.access.claim import claim, claimed
+from yardgate.core.access.auth_sys import claim, claimed
 from yardgate.core.edits.edit import Edit, apply
 from yardgate.core.model.names import Names
 from yardgate.core.model.plan import GUEST, Plan, fold, show

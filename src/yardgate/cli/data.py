@@ -10,7 +10,7 @@ from yardgate.cli.console import Data, Refused, out, settings_of
 from yardgate.core.model.plan import show
 from yardgate.store.backups import Backup, back_up
 from yardgate.store.backups import restore as put_back
-from yardgate.store.sound import look_through
+from yardgate.store.integrity import look_through
 
 
 def backup(to: Annotated[Path, typer.Argument(help="The file to make.")], data: Data = None) -> None:

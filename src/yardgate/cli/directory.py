@@ -16,11 +16,11 @@ from yardgate.core.model.directory import Copy, Directory
 from yardgate.core.model.plan import Plan, show
 from yardgate.drivers.directory.accounts import records
 from yardgate.drivers.directory.passwords import VARIABLE, given
-from yardgate.drivers.directory.steps import DirectoryError, Progress
+from yardgate.drivers.directory.progress import DirectoryError, Progress
 from yardgate.formats import ldif
 from yardgate.store.copies import Copies
+from yardgate.store.directory_servers import Servers
 from yardgate.store.plans import now
-from yardgate.store.servers import Servers
 
 app = typer.Typer(
     no_args_is_help=True,

@@ -36,25 +36,25 @@ from yardgate.cli.console import (
     write,
 )
 from yardgate.core.access.batch.resolve import resolve as resolve_plan
-from yardgate.core.access.clash import rule_words
+from yardgate.core.access.bitsets import count
+from yardgate.core.access.combining import rule_words
 from yardgate.core.access.outcome import outcome, outcome_of, shifts
-from yardgate.core.access.packed import count
-from yardgate.core.access.spec.reason import ListLine
-from yardgate.core.access.spec.reason import explain as explain_cell
+from yardgate.core.access.paths import explain_over
+from yardgate.core.access.spec.explain import ListLine
+from yardgate.core.access.spec.explain import explain as explain_cell
 from yardgate.core.access.storage import lay
-from yardgate.core.access.ways import explain_over
 from yardgate.core.acl.rights import LEVELS, letters
 from yardgate.core.edits.edit import SetGrant, apply, describe, difference, sentence
 from yardgate.core.model.names import Names
 from yardgate.core.model.plan import Plan, PlanError, show
+from yardgate.core.policy.compliance import keep
 from yardgate.core.policy.findings import Case, find
-from yardgate.core.policy.keeping import keep
 from yardgate.formats import accounts as account_files
 from yardgate.formats import listing, matrix, people, planfile, promises
+from yardgate.formats.exporting import WRITERS, Standing
 from yardgate.formats.matrix import SPELLINGS
 from yardgate.formats.notation import flag_letters, perm_letters
 from yardgate.formats.reading import FormatError, Made, Reading, decode
-from yardgate.formats.written import WRITERS, Standing
 from yardgate.store import NotThere, Stale, Trouble
 
 app = typer.Typer(

@@ -14,13 +14,13 @@ from pydantic import TypeAdapter, ValidationError
 from yardgate.cli.console import AsJson, On, Refused, To, day_of, err, load, out, read_bytes, write
 from yardgate.core.access.batch.resolve import resolve
 from yardgate.core.host.bounds import Bounds, Managed, refused, top_trouble
-from yardgate.core.host.rollout import Step, after, drift, needs, sign_in_again, steps, walked, words
-from yardgate.core.host.system import Compiled, System, asked, compiled
+from yardgate.core.host.state import Compiled, System, asked, compiled
+from yardgate.core.host.steps import Step, after, drift, needs, sign_in_again, steps, walked, words
 from yardgate.core.model.plan import Plan, fold, show
+from yardgate.drivers.appliance import ApplianceError, Busy, TooLate
 from yardgate.drivers.linux.apply import Carried, carry_out, here, put_back
 from yardgate.drivers.linux.handout import runbook, script
 from yardgate.drivers.linux.host import LinuxHost
-from yardgate.drivers.target import ApplianceError, Busy, TooLate
 from yardgate.formats.reading import decode
 
 app = typer.Typer(no_args_is_help=True, help="Put a plan on a Linux file server: steps, script, runbook, or at once.")
@@ -248,7 +248,7 @@ def take_in(
 ) -> None:
     """A plan file of what this host has: accounts, lists of folders, shares over SMB, exports. Says line by line what was not understood."""
     from yardgate.core.edits.edit import apply
-    from yardgate.drivers.linux.taking import copied
+    from yardgate.drivers.linux.snapshot import copied
     from yardgate.formats import planfile, server
     from yardgate.formats.reading import FormatError
 

@@ -17,8 +17,8 @@ import typer
 from yardgate.cli.console import Data, Refused, err, out, settings_of
 from yardgate.core.access.batch.resolve import resolve
 from yardgate.core.edits.edit import difference
-from yardgate.core.host.rollout import Destination, steps, words
-from yardgate.core.host.system import System, compiled
+from yardgate.core.host.state import System, compiled
+from yardgate.core.host.steps import Destination, steps, words
 from yardgate.memory import share_arenas
 from yardgate.settings import Settings
 from yardgate.store import Opened, Plans, Store, Trouble
@@ -26,8 +26,8 @@ from yardgate.store.accounts import Accounts
 from yardgate.store.backups import alone, daily
 from yardgate.store.copies import Copies
 from yardgate.store.database import BESIDE, NAME
+from yardgate.store.directory_servers import Servers
 from yardgate.store.rollouts import Rollouts
-from yardgate.store.servers import Servers
 
 OURS = "demo"  # a file in the folders that demos made
 HOUR = 3600.0
@@ -103,7 +103,7 @@ def _demo_folder(data: Path, *, fresh: bool) -> None:
 def _demo(settings: Settings) -> None:
     from yardgate import demo as shipped
     from yardgate.drivers.directory.passwords import VARIABLE
-    from yardgate.drivers.directory.standin import StandIn, fingerprint
+    from yardgate.drivers.directory.simulator import StandIn, fingerprint
     from yardgate.drivers.simulator import StandIn as Appliance
 
     store = Store(settings.database)

@@ -8,7 +8,7 @@ from typing import Annotated, Any, Literal
 import typer
 
 from yardgate.cli.console import AsJson, On, day_of, load, out, share_of, walker, way_in
-from yardgate.core.access.packed import count
+from yardgate.core.access.bitsets import count
 from yardgate.core.access.storage import lay
 from yardgate.core.access.walk import Visit, walk
 from yardgate.core.model.plan import Plan

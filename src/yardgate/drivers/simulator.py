@@ -23,13 +23,13 @@ from pydantic import TypeAdapter
 from yardgate.core.acl import Ordered, Posix
 from yardgate.core.acl.rights import Level
 from yardgate.core.host.bounds import LOWEST, HostAccounts
-from yardgate.core.host.found import found, groups_of
-from yardgate.core.host.inside import Thing
-from yardgate.core.host.rollout import Step
-from yardgate.core.host.system import PARTS, Export, Folder, Part, Record, System
-from yardgate.core.host.trial import Found
-from yardgate.drivers.linux.linux import entries_text, list_text
-from yardgate.drivers.target import ApplianceError, Busy, TooLate, Trial, Unreachable, Watching
+from yardgate.core.host.contents import Thing
+from yardgate.core.host.evaluate import found, groups_of
+from yardgate.core.host.probe import Found
+from yardgate.core.host.state import PARTS, Export, Folder, Part, Record, System
+from yardgate.core.host.steps import Step
+from yardgate.drivers.appliance import ApplianceError, Busy, TooLate, Trial, Unreachable, Watching
+from yardgate.drivers.linux.commands import entries_text, list_text
 
 HOST = "127.0.0.1"
 LARGEST = 64 * 1024 * 1024

@@ -3,7 +3,7 @@
 from collections.abc import Iterator
 
 from yardgate.core.access.outcome import Outcome
-from yardgate.core.access.reach import report
+from yardgate.core.access.summary import report
 from yardgate.core.acl.rights import Level
 from yardgate.core.model.plan import GUEST
 from yardgate.formats import table

@@ -9,8 +9,8 @@ from collections.abc import Callable, Iterable, Iterator
 from typing import NamedTuple
 
 from yardgate.core.acl import Entry, Ordered
-from yardgate.core.acl.ordered import FLAGS, GROUP, INHERITED, OWNER
-from yardgate.core.host.system import GROUP_MARK, Folder
+from yardgate.core.acl.nfs4 import FLAGS, GROUP, INHERITED, OWNER
+from yardgate.core.host.state import GROUP_MARK, Folder
 from yardgate.core.model.plan import EVERYONE
 from yardgate.formats.reading import FormatError
 from yardgate.formats.sid import sid_bytes, sid_text

@@ -4,7 +4,7 @@ import re
 from collections.abc import Callable, Iterable, Iterator
 
 from yardgate.core.acl.rights import Level
-from yardgate.core.host.system import Export, export, is_exported
+from yardgate.core.host.state import Export, export, is_exported
 from yardgate.core.model.plan import Plan, show
 from yardgate.core.model.share import HostRule, Squash, hosts, in_order
 from yardgate.formats.reading import FormatError

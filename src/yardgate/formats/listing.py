@@ -11,11 +11,11 @@ from dataclasses import dataclass, field, replace
 from datetime import date
 from typing import Literal
 
-from yardgate.core.access.packed import count
+from yardgate.core.access.bitsets import count
 from yardgate.core.access.storage import Laid, OrderedLaid, PosixLaid, lay
 from yardgate.core.acl import Mode, Ordered, OwnList, Posix, PosixEntry, posix
-from yardgate.core.acl.modebits import STICKY, bits_of, entries_of
-from yardgate.core.acl.ordered import INHERITED, Entry, files_of, folders_of
+from yardgate.core.acl.mode import STICKY, bits_of, entries_of
+from yardgate.core.acl.nfs4 import INHERITED, Entry, files_of, folders_of
 from yardgate.core.edits.edit import Edit, PutGroup, PutPlace, PutUser
 from yardgate.core.model.names import fresh_id
 from yardgate.core.model.plan import LOCAL, ROOT, Group, Place, Plan, User, fold, name_trouble, show

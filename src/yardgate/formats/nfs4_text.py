@@ -4,7 +4,7 @@ import re
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 
-from yardgate.core.acl.ordered import GROUP, OWNER, Entry
+from yardgate.core.acl.nfs4 import GROUP, OWNER, Entry
 from yardgate.core.acl.rights import LETTERS, letters
 from yardgate.core.model.plan import EVERYONE
 from yardgate.formats.notation import FLAG_LETTERS, flag_letters

@@ -4,15 +4,15 @@ from typing import Annotated, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, TypeAdapter, ValidationInfo, field_validator
 
-from yardgate.core.acl import Entry, Mode, Ordered, OwnList, Posix, PosixEntry, ordered
+from yardgate.core.acl import Entry, Mode, Ordered, OwnList, Posix, PosixEntry, nfs4
 from yardgate.core.acl.posix import Tag
 from yardgate.core.acl.rights import LETTERS, letters
 
 FLAG_LETTERS = {
-    "f": ordered.FILE_INHERIT,
-    "d": ordered.DIRECTORY_INHERIT,
-    "n": ordered.NO_PROPAGATE_INHERIT,
-    "i": ordered.INHERIT_ONLY,
+    "f": nfs4.FILE_INHERIT,
+    "d": nfs4.DIRECTORY_INHERIT,
+    "n": nfs4.NO_PROPAGATE_INHERIT,
+    "i": nfs4.INHERIT_ONLY,
 }
 PERM_LETTERS = {"r": 4, "w": 2, "x": 1}
 

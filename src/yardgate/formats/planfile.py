@@ -6,7 +6,7 @@ from typing import Annotated, Any, Literal
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
 from yardgate.core.acl.rights import Level
-from yardgate.core.model.agreed import Accepted, Promise
+from yardgate.core.model.agreements import Accepted, Promise
 from yardgate.core.model.directory import Directory
 from yardgate.core.model.plan import (
     Carrier,

@@ -9,7 +9,7 @@ from dataclasses import replace
 from typing import Any
 
 from yardgate.core.edits.edit import PutPromise, promised
-from yardgate.core.model.agreed import Promise
+from yardgate.core.model.agreements import Promise
 from yardgate.core.model.names import Names, fresh_id
 from yardgate.core.model.plan import GUEST, Plan, fold, show
 from yardgate.formats import table

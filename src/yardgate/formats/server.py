@@ -7,7 +7,7 @@ import re
 from collections.abc import Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 
-from yardgate.core.access.clash import Part, decide
+from yardgate.core.access.combining import Part, decide
 from yardgate.core.access.membership import token
 from yardgate.core.access.storage import tier_of
 from yardgate.core.acl.rights import Level

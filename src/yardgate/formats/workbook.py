@@ -11,9 +11,9 @@ from openpyxl.cell import WriteOnlyCell
 from openpyxl.styles import Alignment, Font, PatternFill
 from openpyxl.utils import get_column_letter
 
+from yardgate.core.policy.compliance import Kept
 from yardgate.core.policy.findings import BY_KIND
 from yardgate.core.policy.findings.case import Finding
-from yardgate.core.policy.keeping import Kept
 from yardgate.formats import access, matrix, people, promises, table
 from yardgate.formats.reading import FormatError
 

@@ -13,7 +13,7 @@ from sqlalchemy import Connection, Table, delete, insert, select, update
 from yardgate.core.acl import OwnList
 from yardgate.core.acl.rights import Level
 from yardgate.core.edits.edit import Edit, Kept, describe, difference, exactly, in_step
-from yardgate.core.model.agreed import Accepted, Promise
+from yardgate.core.model.agreements import Accepted, Promise
 from yardgate.core.model.directory import Directory
 from yardgate.core.model.plan import Each, Group, GroupQuota, Pattern, Place, Plan, Target, User
 from yardgate.core.model.share import Service, Share

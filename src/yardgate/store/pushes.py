@@ -8,9 +8,9 @@ from typing import Any, Literal
 from pydantic import TypeAdapter
 from sqlalchemy import Row, delete, func, insert, select, update
 
-from yardgate.core.host.inside import Thing
-from yardgate.core.host.rollout import Destination
-from yardgate.core.host.system import System
+from yardgate.core.host.contents import Thing
+from yardgate.core.host.state import System
+from yardgate.core.host.steps import Destination
 from yardgate.store import tables
 from yardgate.store.database import Store
 from yardgate.store.plans import now

@@ -8,8 +8,8 @@ from pydantic import TypeAdapter
 from sqlalchemy import delete, func, insert, select, update
 
 from yardgate.core.host.bounds import Bounds, HostAccounts, Managed, made
-from yardgate.core.host.rollout import Destination, Step
-from yardgate.core.host.system import System
+from yardgate.core.host.state import System
+from yardgate.core.host.steps import Destination, Step
 from yardgate.store import tables
 from yardgate.store.database import Store
 from yardgate.store.plans import now

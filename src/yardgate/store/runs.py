@@ -8,9 +8,9 @@ from typing import Any, Literal
 from pydantic import TypeAdapter
 from sqlalchemy import Connection, Row, func, insert, select, update
 
-from yardgate.core.host.rollout import Destination, Step
-from yardgate.core.host.system import System
-from yardgate.core.host.trial import Question
+from yardgate.core.host.probe import Question
+from yardgate.core.host.state import System
+from yardgate.core.host.steps import Destination, Step
 from yardgate.store import tables
 from yardgate.store.database import Store
 from yardgate.store.plans import now

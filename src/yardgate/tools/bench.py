@@ -18,25 +18,25 @@ from typing import Any, get_args
 import numpy as np
 
 from yardgate.core.access.batch.resolve import resolve
-from yardgate.core.access.clash import RULES
+from yardgate.core.access.combining import RULES
 from yardgate.core.access.outcome import outcome
-from yardgate.core.access.spec.reason import explain
+from yardgate.core.access.spec.explain import explain
 from yardgate.core.access.storage import OrderedLaid
 from yardgate.core.acl import Entry, Ordered, Posix, PosixEntry, rights
-from yardgate.core.acl.ordered import EVERYTHING_BELOW
+from yardgate.core.acl.nfs4 import EVERYTHING_BELOW
 from yardgate.core.acl.rights import GRANTABLE, Level
 from yardgate.core.edits.edit import PutPlace, PutUser, SetGrant, apply
-from yardgate.core.host.inside import Thing, pushes
-from yardgate.core.host.rollout import steps
-from yardgate.core.host.system import Folder, System, compiled
-from yardgate.core.model.agreed import Act, Promise
+from yardgate.core.host.contents import Thing, pushes
+from yardgate.core.host.state import Folder, System, compiled
+from yardgate.core.host.steps import steps
+from yardgate.core.model.agreements import Act, Promise
 from yardgate.core.model.plan import EVERYONE, Group, Place, PlaceKind, Plan, Target, User
 from yardgate.core.model.share import HostRule, Share
+from yardgate.core.policy.compliance import keep
 from yardgate.core.policy.findings import Case, find
-from yardgate.core.policy.keeping import keep
 from yardgate.core.policy.remedies import Want, remedies
 from yardgate.drivers.linux.apply import here
-from yardgate.drivers.linux.inside import give, inside
+from yardgate.drivers.linux.contents import give, inside
 
 ROUNDS = 9
 WANTED = 40  # cells whose remedies are measured

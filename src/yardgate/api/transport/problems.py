@@ -13,7 +13,7 @@ from yardgate.api.answers import entry_out
 from yardgate.api.schemas import Problem, TroubleOut
 from yardgate.core.model.plan import PlanError
 from yardgate.formats.reading import FormatError
-from yardgate.services.desk import Crowded
+from yardgate.services.derived import Crowded
 from yardgate.store import NotThere, Stale
 from yardgate.store.runs import UnderWay
 

@@ -9,12 +9,12 @@ from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, S
 from dataclasses import dataclass
 from typing import NamedTuple
 
-from yardgate.core.access.clash import Part, decide
+from yardgate.core.access.bitsets import Class
+from yardgate.core.access.combining import Part, decide
 from yardgate.core.access.membership import Tier
-from yardgate.core.access.packed import Class
-from yardgate.core.acl import ordered, posix
-from yardgate.core.acl.modebits import SETGID, bits_of
-from yardgate.core.acl.ordered import Entry
+from yardgate.core.acl import nfs4, posix
+from yardgate.core.acl.mode import SETGID, bits_of
+from yardgate.core.acl.nfs4 import Entry
 from yardgate.core.acl.posix import PosixEntry, R, W, X
 from yardgate.core.acl.rights import CHANGE, FULL, MASK_OF, PASS, Level, Rights, level
 from yardgate.core.model.plan import EVERYONE, Target
@@ -80,8 +80,8 @@ def ordered_list(wish: Wish, classes: Sequence[Class]) -> tuple[Made, ...]:
 
 def _outcomes(lines: Sequence[Made], classes: Sequence[Class]) -> list[Level]:
     entries = [made.entry for made in lines]
-    files = ordered.files_of(entries)
-    return [level(Rights(ordered.allowed(entries, c.names), ordered.allowed(files, c.names))) for c in classes]
+    files = nfs4.files_of(entries)
+    return [level(Rights(nfs4.allowed(entries, c.names), nfs4.allowed(files, c.names))) for c in classes]
 
 
 def _ordered_lines(wish: Wish) -> Iterator[Made]:

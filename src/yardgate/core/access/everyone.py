@@ -6,9 +6,9 @@ from typing import NamedTuple
 
 import numpy as np
 
-from yardgate.core.access.gets import Gets
+from yardgate.core.access.bitsets import unpack
+from yardgate.core.access.comparison import Gets
 from yardgate.core.access.outcome import Outcome
-from yardgate.core.access.packed import unpack
 from yardgate.core.acl.rights import LEVELS, Level
 
 

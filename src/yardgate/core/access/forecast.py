@@ -9,9 +9,9 @@ from dataclasses import dataclass
 from typing import Literal
 
 from yardgate.core.access.storage import Laid, OrderedLaid, names_on
-from yardgate.core.acl import ordered, posix
-from yardgate.core.acl.modebits import entries_of
-from yardgate.core.acl.ordered import GROUP, OWNER, Entry
+from yardgate.core.acl import nfs4, posix
+from yardgate.core.acl.mode import entries_of
+from yardgate.core.acl.nfs4 import GROUP, OWNER, Entry
 from yardgate.core.acl.posix import PosixEntry
 from yardgate.core.acl.rights import READ_ATTRIBUTES
 from yardgate.core.model.plan import Plan
@@ -44,7 +44,7 @@ def make(plan: Plan, laid: Laid, maker: str, kind: Kind, mode: int, umask: int =
     primary = plan.users[maker].primary_group or maker
     if isinstance(laid.list, OrderedLaid):
         entries = laid.list.entries
-        down = ordered.files_of(entries) if kind == "file" else ordered.folders_of(entries)
+        down = nfs4.files_of(entries) if kind == "file" else nfs4.folders_of(entries)
         return Made(kind, maker, primary, down, (), None, setgid=False)
     group = laid.group if laid.list.setgid else primary
     default = laid.list.default
@@ -57,7 +57,7 @@ def rights_to(plan: Plan, made: Made, subject: str, token: Mapping[str, tuple[st
     """What somebody may do with a new thing itself, as an access mask; ways and shares aside."""
     names = names_on(plan, made.owner, made.group, subject, token)
     if not made.access:
-        return ordered.allowed(made.entries, names) | (READ_ATTRIBUTES if plan.target.attributes_open else 0)
+        return nfs4.allowed(made.entries, names) | (READ_ATTRIBUTES if plan.target.attributes_open else 0)
     owner = OWNER in names
     deciding = posix.matching(made.access, names, owner, GROUP in names)
     on = posix.rights_on_file if made.kind == "file" else posix.rights_on_folder

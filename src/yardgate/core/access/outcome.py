@@ -12,9 +12,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from yardgate.core.access.batch.resolve import Codes, Matrix, resolve
-from yardgate.core.access.hosts import HostClass, classes, levels
+from yardgate.core.access.nfs_hosts import HostClass, classes, levels
+from yardgate.core.access.paths import guest_over, inside, is_on, lets_in, offered, resolve_over
 from yardgate.core.access.storage import alike
-from yardgate.core.access.ways import guest_over, inside, is_on, lets_in, offered, resolve_over
 from yardgate.core.acl.rights import LEVELS, Level
 from yardgate.core.model.plan import GUEST, Plan
 from yardgate.core.model.share import Over, Protocol, Wildcards

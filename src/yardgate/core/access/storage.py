@@ -10,12 +10,12 @@ from dataclasses import dataclass
 from heapq import heappop, heappush
 from typing import Literal, NamedTuple
 
+from yardgate.core.access.bitsets import Class, Counting, classes
 from yardgate.core.access.compile import Grant, Wish, mode_bits, ordered_list, posix_list
 from yardgate.core.access.membership import Tier
-from yardgate.core.access.packed import Class, Counting, classes
-from yardgate.core.acl import Mode, Ordered, Posix, ordered, posix
-from yardgate.core.acl.modebits import SETGID, STICKY, bits_of, entries_of
-from yardgate.core.acl.ordered import GROUP, OWNER, Entry
+from yardgate.core.acl import Mode, Ordered, Posix, nfs4, posix
+from yardgate.core.acl.mode import SETGID, STICKY, bits_of, entries_of
+from yardgate.core.acl.nfs4 import GROUP, OWNER, Entry
 from yardgate.core.acl.posix import PosixEntry
 from yardgate.core.acl.rights import (
     EVERYTHING,
@@ -293,7 +293,7 @@ def _few(wish: Wish, found: Sequence[Class]) -> tuple[str, ...]:
 
 
 def _coming_down(above: OrderedLaid) -> tuple[Part, ...]:
-    found = (Part(ordered.folders_of(part.entries), part.said_on, part.made) for part in above.parts)
+    found = (Part(nfs4.folders_of(part.entries), part.said_on, part.made) for part in above.parts)
     return tuple(part for part in found if part.entries)
 
 
@@ -405,9 +405,7 @@ def rights_on(plan: Plan, laid: Laid, subject: str, token: Iterable[str]) -> Rig
     if isinstance(laid.list, OrderedLaid):
         entries = laid.list.entries
         open_ = READ_ATTRIBUTES if plan.target.attributes_open else 0
-        return Rights(
-            ordered.allowed(entries, names) | open_, ordered.allowed(ordered.files_of(entries), names) | open_
-        )
+        return Rights(nfs4.allowed(entries, names) | open_, nfs4.allowed(nfs4.files_of(entries), names) | open_)
     owner, in_group = OWNER in names, GROUP in names
     return posix.allowed(
         laid.list.access, laid.list.file, names, owner=owner, in_group=in_group, sticky=laid.list.sticky
@@ -427,8 +425,8 @@ def shown_on(plan: Plan, laid: Laid, subject: str, token: Iterable[str]) -> tupl
     if isinstance(
         laid.list, OrderedLaid
     ):  # what opening leaves unasked, this asks: even attributes, where these are open
-        lists = laid.list.entries, ordered.files_of(laid.list.entries)
-        folder, file = (ordered.allowed(entries, names) & SHOWS == SHOWS for entries in lists)
+        lists = laid.list.entries, nfs4.files_of(laid.list.entries)
+        folder, file = (nfs4.allowed(entries, names) & SHOWS == SHOWS for entries in lists)
         return folder, file
     concerned = names, OWNER in names, GROUP in names
     return bool(posix.told(laid.list.access, *concerned) & 4), bool(posix.told(laid.list.file, *concerned) & 4)

@@ -3,10 +3,10 @@
 from dataclasses import dataclass
 from datetime import date
 
-from yardgate.core.access.packed import count
-from yardgate.core.access.spec.reason import Gate
+from yardgate.core.access.bitsets import count
+from yardgate.core.access.paths import explain_over, identity, inside
+from yardgate.core.access.spec.explain import Gate
 from yardgate.core.access.storage import Laying, lay, shown_on
-from yardgate.core.access.ways import explain_over, identity, inside
 from yardgate.core.acl.rights import (
     ADD_FILE,
     EVERYTHING,

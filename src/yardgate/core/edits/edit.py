@@ -5,11 +5,11 @@ from dataclasses import dataclass, fields, replace
 from functools import singledispatch
 from typing import Any, Literal, TypeVar, get_args
 
-from yardgate.core.access.clash import rule_words
+from yardgate.core.access.combining import rule_words
 from yardgate.core.acl import Mode, Ordered, OwnList, Posix
 from yardgate.core.acl.rights import STRICT, Level, letters, words
-from yardgate.core.edits.each import owed
-from yardgate.core.model.agreed import Accepted, Promise
+from yardgate.core.edits.personal_folders import owed
+from yardgate.core.model.agreements import Accepted, Promise
 from yardgate.core.model.directory import Directory
 from yardgate.core.model.plan import (
     Group,

@@ -9,8 +9,8 @@ from dataclasses import dataclass, field
 from typing import Literal, NamedTuple
 
 from yardgate.core.acl.rights import STRICT
-from yardgate.core.host.rollout import Step
-from yardgate.core.host.system import ADMIN, OF_THE_HOST, Account, Export, Folder, HostGroup, Members, Offer
+from yardgate.core.host.state import ADMIN, OF_THE_HOST, Account, Export, Folder, HostGroup, Members, Offer
+from yardgate.core.host.steps import Step
 from yardgate.core.model.plan import show
 
 NEVER = frozenset({

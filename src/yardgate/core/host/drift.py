@@ -6,11 +6,10 @@ from dataclasses import replace
 from yardgate.core.access.batch.resolve import Matrix, resolve
 from yardgate.core.access.storage import PosixLaid
 from yardgate.core.acl import Entry, Mode, Ordered, OwnList, Posix, PosixEntry
-from yardgate.core.acl.modebits import SETGID, STICKY, bits_of
-from yardgate.core.acl.ordered import INHERITED
+from yardgate.core.acl.mode import SETGID, STICKY, bits_of
+from yardgate.core.acl.nfs4 import INHERITED
 from yardgate.core.edits.edit import Edit, Join, Leave, PutPlace, PutShare, PutUser, apply
-from yardgate.core.host.rollout import Step, stands
-from yardgate.core.host.system import (
+from yardgate.core.host.state import (
     GROUP_MARK,
     Account,
     Folder,
@@ -22,6 +21,7 @@ from yardgate.core.host.system import (
     marked,
     paths,
 )
+from yardgate.core.host.steps import Step, stands
 from yardgate.core.model.plan import LOCAL, Group, Place, Plan, PlanError, User
 
 

@@ -14,10 +14,10 @@ from functools import cached_property
 from typing import Literal
 
 from yardgate.core.acl import Mode, Ordered, OwnList, Posix
-from yardgate.core.acl.modebits import MODE
-from yardgate.core.acl.ordered import FLAGS, GROUP, OWNER
+from yardgate.core.acl.mode import MODE
+from yardgate.core.acl.nfs4 import FLAGS, GROUP, OWNER
 from yardgate.core.acl.rights import FULL, GRANTABLE, STRICT, Level
-from yardgate.core.model.agreed import Accepted, Promise
+from yardgate.core.model.agreements import Accepted, Promise
 from yardgate.core.model.directory import Directory, dn_parts
 from yardgate.core.model.share import Order, Service, Share, Wildcards, hosts, share_name_trouble
 

@@ -10,17 +10,16 @@ from dataclasses import dataclass, replace
 from datetime import date
 
 from yardgate.core.access.batch.resolve import Matrix, resolve
+from yardgate.core.access.bitsets import count
 from yardgate.core.access.membership import token
 from yardgate.core.access.outcome import Outcome, Shift, outcome, outcome_of, shifts
-from yardgate.core.access.packed import count
-from yardgate.core.access.spec.reason import Gate, Reason, explain, grants_gate
+from yardgate.core.access.paths import PROTOCOLS, explain_over, is_on, offered
+from yardgate.core.access.spec.explain import Gate, Reason, explain, grants_gate
 from yardgate.core.access.storage import Laying, lay
 from yardgate.core.access.walk import walk
-from yardgate.core.access.ways import PROTOCOLS, explain_over, is_on, offered
 from yardgate.core.acl import Mode, Posix
-from yardgate.core.acl.modebits import STICKY
+from yardgate.core.acl.mode import STICKY
 from yardgate.core.acl.rights import Level
-from yardgate.core.edits.arrange import planned, restyle, style_of
 from yardgate.core.edits.edit import (
     Edit,
     Join,
@@ -34,12 +33,13 @@ from yardgate.core.edits.edit import (
     apply,
     sentence,
 )
-from yardgate.core.edits.rewrite import by_hand, let_through, without_lines
+from yardgate.core.edits.list_edits import by_hand, let_through, without_lines
+from yardgate.core.edits.transforms import planned, restyle, style_of
 from yardgate.core.model.names import fresh_id
 from yardgate.core.model.plan import EVERYONE, GUEST, LOCAL, Plan, PlanError, fold
 from yardgate.core.model.share import HostRule, Over, Protocol, Share, share_name_trouble
-from yardgate.core.policy.effect import Effect, effect
-from yardgate.core.policy.keeping import Kept
+from yardgate.core.policy.compliance import Kept
+from yardgate.core.policy.impact import Effect, effect
 
 MOST_STEPS = 6
 MOST_WEIGHED, MOST_REGROUPED = 8, 3  # remedies worked out for the whole plan, and of these with other memberships

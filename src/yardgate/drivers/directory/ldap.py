@@ -19,7 +19,7 @@ from ldap3.core.exceptions import LDAPException, LDAPExceptionError, LDAPInvalid
 
 from yardgate.core.model.directory import Copy, Directory, Record, same_dn
 from yardgate.drivers.directory.accounts import SHAPES, Shape, key_of, record_of
-from yardgate.drivers.directory.steps import Certificate, DirectoryError, Passed, Progress, Step
+from yardgate.drivers.directory.progress import Certificate, DirectoryError, Passed, Progress, Step
 from yardgate.formats.ldif import Entry
 
 PAGE = 500

@@ -8,7 +8,7 @@ from collections.abc import Mapping
 from pathlib import Path
 
 from yardgate.core.model.directory import Directory
-from yardgate.drivers.directory.steps import DirectoryError
+from yardgate.drivers.directory.progress import DirectoryError
 
 VARIABLE = "YARDGATE_DIRECTORY_PASSWORD"
 

@@ -4,10 +4,10 @@ import subprocess
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 
-from yardgate.core.host.rollout import Step, stands, words
-from yardgate.core.host.system import System
-from yardgate.drivers.linux.linux import LANGUAGE, Command, Done
-from yardgate.drivers.target import Appliance, ApplianceError, TooLate, Unreachable
+from yardgate.core.host.state import System
+from yardgate.core.host.steps import Step, stands, words
+from yardgate.drivers.appliance import Appliance, ApplianceError, TooLate, Unreachable
+from yardgate.drivers.linux.commands import LANGUAGE, Command, Done
 
 SECONDS = 600  # the longest that one command may take
 Tell = Callable[[Step, str], None]

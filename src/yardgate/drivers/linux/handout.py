@@ -6,9 +6,9 @@ from html import escape
 from typing import NamedTuple
 
 from yardgate.core.acl import Ordered
-from yardgate.core.host.rollout import Step, sign_in_again, walked, words
-from yardgate.core.host.system import GROUP_MARK, System
-from yardgate.drivers.linux.linux import FILES, Command, Files, commands, helpers, list_text
+from yardgate.core.host.state import GROUP_MARK, System
+from yardgate.core.host.steps import Step, sign_in_again, walked, words
+from yardgate.drivers.linux.commands import FILES, Command, Files, commands, helpers, list_text
 from yardgate.formats import nfs4_text, posix_text
 
 SCRIPT = """#!/bin/sh

@@ -5,15 +5,15 @@ from collections.abc import Collection, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 
 from yardgate.core.host.bounds import HostAccounts
-from yardgate.core.host.inside import Thing
-from yardgate.core.host.rollout import Step
-from yardgate.core.host.system import PARTS, Part, System
-from yardgate.drivers.linux import inside, linux
+from yardgate.core.host.contents import Thing
+from yardgate.core.host.state import PARTS, Part, System
+from yardgate.core.host.steps import Step
+from yardgate.drivers.appliance import ApplianceError, Watching
+from yardgate.drivers.linux import commands, contents
+from yardgate.drivers.linux.commands import FILES, Files, Runner
 from yardgate.drivers.linux.handout import script, shown
-from yardgate.drivers.linux.linux import FILES, Files, Runner
 from yardgate.drivers.linux.trial import LinuxTrial
 from yardgate.drivers.linux.watch import Watch
-from yardgate.drivers.target import ApplianceError, Watching
 
 
 class LinuxHost:
@@ -24,13 +24,13 @@ class LinuxHost:
         self.watch = Watch(run)
 
     def read(self, asked: System, parts: Collection[Part] = PARTS) -> System:
-        return linux.read(self.run, asked, self.files, parts)
+        return commands.read(self.run, asked, self.files, parts)
 
     def about(self) -> HostAccounts:
-        return linux.about(self.run)
+        return commands.about(self.run)
 
     def do(self, step: Step, now: System) -> None:
-        for command in linux.commands(step, now, self.files):
+        for command in commands.commands(step, now, self.files):
             ran = self.run(command)
             if ran.code:
                 said = (ran.err.strip() or ran.out.strip()).splitlines()
@@ -39,7 +39,7 @@ class LinuxHost:
                 )
 
     def shown(self, step: Step, now: System) -> list[str]:
-        return shown(linux.commands(step, now, self.files))
+        return shown(commands.commands(step, now, self.files))
 
     def arm(self, now: System, found: Sequence[Step], seconds: int) -> None:
         self.watch.arm(script("Put back what was there before", now, found, self.files), seconds)
@@ -54,13 +54,13 @@ class LinuxHost:
         return self.watch.watching()
 
     def inside(self, folder: str, apart: Collection[str]) -> Iterator[tuple[int, list[Thing]]]:
-        return inside.inside(self.run, folder, apart)
+        return contents.inside(self.run, folder, apart)
 
     def things(self, paths: Mapping[str, bool]) -> list[Thing]:
-        return inside.things(self.run, paths)
+        return contents.things(self.run, paths)
 
     def give(self, wanted: Sequence[Thing]) -> None:
-        inside.give(self.run, wanted)
+        contents.give(self.run, wanted)
 
     @contextmanager
     def trial(self, accounts: Collection[str]) -> Iterator[LinuxTrial]:

@@ -10,9 +10,9 @@ import secrets
 from collections.abc import Collection, Sequence
 from contextlib import suppress
 
-from yardgate.core.host.trial import Found
-from yardgate.drivers.linux.linux import Command, Files, Runner
-from yardgate.drivers.target import ApplianceError
+from yardgate.core.host.probe import Found
+from yardgate.drivers.appliance import ApplianceError
+from yardgate.drivers.linux.commands import Command, Files, Runner
 
 FOLDER = "/run/yardgate-trial"
 SECONDS = 900  # after which it ends by itself

@@ -5,8 +5,8 @@ host has cron(8), it also goes on over a restart of the host: what was armed the
 by the time of day, which somebody may set.
 """
 
-from yardgate.drivers.linux.linux import Command, Runner
-from yardgate.drivers.target import Busy, TooLate, Watching
+from yardgate.drivers.appliance import Busy, TooLate, Watching
+from yardgate.drivers.linux.commands import Command, Runner
 
 FOLDER = "/var/lib/yardgate"
 AT_START = "/etc/cron.d/yardgate-put-back"

@@ -13,10 +13,10 @@ from typing import NamedTuple, TypeVar
 import numpy as np
 from numpy.typing import NDArray
 
-from yardgate.core.access.batch import planes
-from yardgate.core.access.batch.weighing import parts, weigh
-from yardgate.core.access.clash import Source
-from yardgate.core.access.packed import Bits, Counting, count
+from yardgate.core.access.batch import acl
+from yardgate.core.access.batch.combine import parts, weigh
+from yardgate.core.access.bitsets import Bits, Counting, count
+from yardgate.core.access.combining import Source
 from yardgate.core.access.storage import Laid, Laying, OrderedLaid, granted_on, lay, touched
 from yardgate.core.acl.rights import LEVELS, Level
 from yardgate.core.model.plan import Plan
@@ -139,13 +139,13 @@ def _lists(plan: Plan, counting: Counting, laying: Laying, places: Sequence[str]
             wanted.append(place)
     for start in range(0, len(wanted), BLOCK):
         block = wanted[start : start + BLOCK]
-        can = planes.planes(counting, [laying[place] for place in block], planes.LEVEL_NEEDS)
-        enter = can[planes.ENTER] | counting.root
-        ro = can[planes.LIST] & can[planes.READ] | counting.root
+        can = acl.planes(counting, [laying[place] for place in block], acl.LEVEL_NEEDS)
+        enter = can[acl.ENTER] | counting.root
+        ro = can[acl.LIST] & can[acl.READ] | counting.root
         if plan.target.entering == "asked":
             ro &= enter
-        rw = ro & can[planes.ADD] & can[planes.ADD_FOLDER] & (can[planes.CLEAR] | can[planes.REMOVE])
-        rw &= can[planes.WRITE] & can[planes.APPEND]
+        rw = ro & can[acl.ADD] & can[acl.ADD_FOLDER] & (can[acl.CLEAR] | can[acl.REMOVE])
+        rw &= can[acl.WRITE] & can[acl.APPEND]
         rw |= counting.root
         low = enter & ~ro | rw
         found.update(zip(block, np.stack([enter, ro, low], axis=1), strict=True))
@@ -304,7 +304,7 @@ def _detail(matrix: Matrix, block: Sequence[str]) -> tuple[Bits, dict[Source, Bi
     blocked, named = np.zeros_like(high), np.zeros_like(high)
     if laying:
         blocked = ~np.array([matrix.ways[place] for place in block])
-        named = planes.named(counting, [laying[place] for place in block])
+        named = acl.named(counting, [laying[place] for place in block])
     else:
         by_grants = np.full_like(high, ~np.uint64(0))
     rest = ~by_grants & counting.active
@@ -332,9 +332,7 @@ def rights(matrix: Matrix, places: Iterable[str]) -> dict[str, Granted]:
     found = {}
     for place in places:
         laid = matrix.laying.get(place)
-        found[place] = Granted(
-            *planes.rights(matrix.counting, laid, open_attributes=matrix.plan.target.attributes_open)
-        )
+        found[place] = Granted(*acl.rights(matrix.counting, laid, open_attributes=matrix.plan.target.attributes_open))
     return found
 
 

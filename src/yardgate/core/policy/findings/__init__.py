@@ -7,8 +7,8 @@ page in docs/findings.md: what it means, first; then what to do about it.
 from collections.abc import Iterator
 
 from yardgate.core.policy.findings.accounts import CHECKS as ACCOUNTS
+from yardgate.core.policy.findings.beyond_grants import CHECKS as GETS
 from yardgate.core.policy.findings.case import Case, Check, Finding, Severity
-from yardgate.core.policy.findings.gets import CHECKS as GETS
 from yardgate.core.policy.findings.grants import CHECKS as GRANTS
 from yardgate.core.policy.findings.hosts import CHECKS as HOSTS
 from yardgate.core.policy.findings.numbers import CHECKS as NUMBERS

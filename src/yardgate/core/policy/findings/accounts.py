@@ -4,10 +4,10 @@ from collections.abc import Iterable
 from dataclasses import replace
 
 from yardgate.core.access.membership import cycles
-from yardgate.core.access.spec.reason import explain
+from yardgate.core.access.spec.explain import explain
 from yardgate.core.acl.rights import Level
 from yardgate.core.edits.edit import Edit, PutUser, RemoveGroup, SetGrant, mentioned, named_in
-from yardgate.core.edits.rewrite import without_lines
+from yardgate.core.edits.list_edits import without_lines
 from yardgate.core.model.plan import EVERYONE, LOCAL, Plan, User, fold
 from yardgate.core.policy.findings.case import Case, Cell, Check, Finding, Found
 

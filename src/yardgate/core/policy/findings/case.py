@@ -10,11 +10,11 @@ from typing import Literal
 import numpy as np
 
 from yardgate.core.access.batch.resolve import Matrix
-from yardgate.core.access.gets import Gets, Off, Price, gets, price
+from yardgate.core.access.bitsets import Bits, unpack
+from yardgate.core.access.comparison import Gets, Off, Price, gets, price
 from yardgate.core.access.outcome import Outcome, Shift, outcome_of, shifts
-from yardgate.core.access.packed import Bits, unpack
+from yardgate.core.access.paths import inside
 from yardgate.core.access.storage import Laying
-from yardgate.core.access.ways import inside
 from yardgate.core.acl.rights import LEVELS, Level
 from yardgate.core.edits.edit import Edit, apply
 from yardgate.core.model.plan import GUEST, Plan

@@ -4,11 +4,11 @@ from collections.abc import Iterator, Sequence
 
 import numpy as np
 
-from yardgate.core.access.batch.weighing import parts, weigh
+from yardgate.core.access.batch.combine import parts, weigh
+from yardgate.core.access.bitsets import Bits
 from yardgate.core.access.outcome import shifts
-from yardgate.core.access.packed import Bits
+from yardgate.core.access.paths import counted_as
 from yardgate.core.access.storage import granted_on, tier_of
-from yardgate.core.access.ways import counted_as
 from yardgate.core.acl.rights import Level
 from yardgate.core.edits.edit import SetGrant
 from yardgate.core.model.plan import EVERYONE

@@ -4,9 +4,9 @@ import re
 from dataclasses import replace
 from ipaddress import ip_address, ip_network
 
-from yardgate.core.access.hosts import classes
 from yardgate.core.access.membership import token
-from yardgate.core.access.ways import CLAIMED, is_on, seen_otherwise, unclaimed
+from yardgate.core.access.nfs_hosts import classes
+from yardgate.core.access.paths import CLAIMED, is_on, seen_otherwise, unclaimed
 from yardgate.core.acl.rights import Level
 from yardgate.core.edits.edit import PutShare
 from yardgate.core.model.plan import Plan

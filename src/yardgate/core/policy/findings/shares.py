@@ -5,11 +5,11 @@ from dataclasses import replace
 
 import numpy as np
 
+from yardgate.core.access.bitsets import unpack
 from yardgate.core.access.membership import token
-from yardgate.core.access.packed import unpack
-from yardgate.core.access.seeing import listing
+from yardgate.core.access.paths import PROTOCOLS, is_on, members
 from yardgate.core.access.storage import OrderedLaid, granted_on, rights_on
-from yardgate.core.access.ways import PROTOCOLS, is_on, members
+from yardgate.core.access.visibility import listing
 from yardgate.core.acl import Entry
 from yardgate.core.acl.rights import LEVELS, Level, level
 from yardgate.core.edits.edit import Edit, PutService, PutShare, RemoveShare, SetGrant

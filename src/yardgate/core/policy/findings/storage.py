@@ -2,7 +2,7 @@
 
 from dataclasses import replace
 
-from yardgate.core.access.gets import said_at
+from yardgate.core.access.comparison import said_at
 from yardgate.core.access.membership import token
 from yardgate.core.access.storage import OrderedLaid, PosixLaid, granted_on, rights_on
 from yardgate.core.acl import Entry
@@ -18,9 +18,9 @@ from yardgate.core.acl.rights import (
     keeper,
     level,
 )
-from yardgate.core.edits.arrange import restyle, style_of
 from yardgate.core.edits.edit import Edit, PutPlace, SetGrant
-from yardgate.core.edits.rewrite import retouched
+from yardgate.core.edits.list_edits import retouched
+from yardgate.core.edits.transforms import restyle, style_of
 from yardgate.core.model.plan import EVERYONE, ROOT, Place, Plan
 from yardgate.core.policy.findings.case import Case, Check, Finding, Found
 

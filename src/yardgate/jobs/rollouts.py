@@ -9,13 +9,13 @@ from datetime import UTC, datetime, timedelta
 from threading import Event, Lock, RLock, Thread
 from typing import Literal
 
-from yardgate.core.host.rollout import Step, after, words
-from yardgate.core.host.system import System, asked
-from yardgate.core.host.trial import differs
+from yardgate.core.host.probe import differs
+from yardgate.core.host.state import System, asked
+from yardgate.core.host.steps import Step, after, words
+from yardgate.drivers.appliance import Appliance, ApplianceError, TooLate, Unreachable
+from yardgate.drivers.connect import Reach, reached
 from yardgate.drivers.linux.apply import Carried, carry_out, put_back
-from yardgate.drivers.linux.linux import Command, Done
-from yardgate.drivers.reach import Reach, reached
-from yardgate.drivers.target import Appliance, ApplianceError, TooLate, Unreachable
+from yardgate.drivers.linux.commands import Command, Done
 from yardgate.store import Plans, Store
 from yardgate.store.audit import Audit
 from yardgate.store.rollouts import RolloutKind, Rollouts

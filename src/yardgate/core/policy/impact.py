@@ -4,12 +4,12 @@ from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 
 from yardgate.core.access.batch.resolve import Matrix, resolve
-from yardgate.core.access.gets import Price, price
+from yardgate.core.access.comparison import Price, price
 from yardgate.core.access.outcome import Shift, outcome, people, shifts
 from yardgate.core.acl.rights import Level
 from yardgate.core.edits.edit import Edit, exactly, in_step
-from yardgate.core.model.agreed import Promise
-from yardgate.core.policy.keeping import Kept, keep
+from yardgate.core.model.agreements import Promise
+from yardgate.core.policy.compliance import Kept, keep
 
 
 @dataclass(frozen=True, slots=True)

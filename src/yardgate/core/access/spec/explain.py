@@ -5,12 +5,12 @@ from dataclasses import dataclass, replace
 from datetime import date
 from typing import Literal
 
-from yardgate.core.access.clash import WITHIN_WORDS, Part, Source, Verdict, decide
+from yardgate.core.access.bitsets import count
+from yardgate.core.access.combining import WITHIN_WORDS, Part, Source, Verdict, decide
 from yardgate.core.access.membership import Tier, tier, token
-from yardgate.core.access.packed import count
 from yardgate.core.access.storage import Laid, Laying, Line, Maker, OrderedLaid, PosixLaid, lay, names_on, rights_on
-from yardgate.core.acl import ordered, posix
-from yardgate.core.acl.ordered import GROUP, OWNER, Entry
+from yardgate.core.acl import nfs4, posix
+from yardgate.core.acl.nfs4 import GROUP, OWNER, Entry
 from yardgate.core.acl.posix import PosixEntry
 from yardgate.core.acl.rights import EXECUTE, Level, Rights, keeper, level, odd
 from yardgate.core.model.plan import EVERYONE, Carrier, Plan
@@ -291,9 +291,9 @@ def _ordered_lines(
     lines: tuple[Line, ...], names: Collection[str], laid: Laid, ways: Mapping[str, tuple[str, ...]]
 ) -> tuple[ListLine, ...]:
     entries = [line.entry for line in lines]
-    files: list[Entry | None] = [ordered.on_file(entry) for entry in entries]
-    on_folder = ordered.decided(entries, names)
-    here = iter(ordered.decided([file for file in files if file is not None], names))
+    files: list[Entry | None] = [nfs4.on_file(entry) for entry in entries]
+    on_folder = nfs4.decided(entries, names)
+    here = iter(nfs4.decided([file for file in files if file is not None], names))
     on_file = [next(here) if file is not None else 0 for file in files]
     found = []
     for line, folder, file, inherited in zip(lines, on_folder, on_file, files, strict=True):

@@ -5,8 +5,8 @@ from typing import Literal, NamedTuple
 
 from yardgate.core.access.outcome import Outcome
 from yardgate.core.model.plan import Plan
+from yardgate.core.policy.compliance import Kept
 from yardgate.core.policy.findings import Finding
-from yardgate.core.policy.keeping import Kept
 from yardgate.formats import access, ldif, matrix, people, planfile, promises, workbook
 
 What = Literal["plan", "grants", "effective", "people", "access", "promises", "ldif", "workbook"]

@@ -14,8 +14,7 @@ from typing import Literal, NamedTuple
 from yardgate.core.acl import Ordered, Posix, PosixEntry, posix
 from yardgate.core.acl.rights import letters
 from yardgate.core.host.bounds import LOWEST, HostAccounts
-from yardgate.core.host.rollout import Step
-from yardgate.core.host.system import (
+from yardgate.core.host.state import (
     GROUP_MARK,
     OPEN,
     PARTS,
@@ -28,7 +27,8 @@ from yardgate.core.host.system import (
     System,
     whos,
 )
-from yardgate.drivers.target import ApplianceError
+from yardgate.core.host.steps import Step
+from yardgate.drivers.appliance import ApplianceError
 from yardgate.formats import accounts, descriptor, posix_text, smbconf
 from yardgate.formats import exports as exports_text
 from yardgate.formats.notation import flag_letters

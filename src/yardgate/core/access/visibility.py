@@ -5,18 +5,18 @@ from collections.abc import Iterable, Mapping
 import numpy as np
 from numpy.typing import NDArray
 
-from yardgate.core.access.batch import planes
+from yardgate.core.access.batch import acl
 from yardgate.core.access.batch.resolve import Matrix, way_from
+from yardgate.core.access.bitsets import Bits, classes, unpack
 from yardgate.core.access.outcome import Outcome
-from yardgate.core.access.packed import Bits, classes, unpack
+from yardgate.core.access.paths import members, seen_otherwise, way_to
 from yardgate.core.access.storage import Laid, named_by, shown_on
 from yardgate.core.access.walk import walk
-from yardgate.core.access.ways import members, seen_otherwise, way_to
 from yardgate.core.acl.rights import Level
 from yardgate.core.model.plan import GUEST, Plan
 from yardgate.core.model.share import Over, Protocol
 
-LISTS = (planes.LEVEL_NEEDS[planes.LIST],)
+LISTS = (acl.LEVEL_NEEDS[acl.LIST],)
 Seen = NDArray[np.bool_]
 """Whether each subject, and the guest behind them, sees a place: bool (subjects + 1,)."""
 
@@ -67,7 +67,7 @@ def listing(matrix: Matrix, places: Iterable[str]) -> dict[str, Bits]:
     laid = [place for place in places if place in matrix.laying and matrix.laying[place].list is not None]
     if not laid:
         return {}
-    can = planes.planes(matrix.counting, [matrix.laying[place] for place in laid], LISTS)[0] | matrix.counting.root
+    can = acl.planes(matrix.counting, [matrix.laying[place] for place in laid], LISTS)[0] | matrix.counting.root
     return dict(zip(laid, can, strict=True))
 
 

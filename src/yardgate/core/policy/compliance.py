@@ -8,14 +8,14 @@ import numpy as np
 from numpy.typing import NDArray
 
 from yardgate.core.access.batch.resolve import Matrix
+from yardgate.core.access.bitsets import unpack
 from yardgate.core.access.outcome import Outcome
-from yardgate.core.access.packed import unpack
-from yardgate.core.access.seeing import seen
-from yardgate.core.access.spec.reason import Reason, explain
+from yardgate.core.access.paths import explain_over, members
+from yardgate.core.access.spec.explain import Reason, explain
 from yardgate.core.access.storage import alike
-from yardgate.core.access.ways import explain_over, members
+from yardgate.core.access.visibility import seen
 from yardgate.core.acl.rights import LEVELS, Level
-from yardgate.core.model.agreed import LEAST, Promise
+from yardgate.core.model.agreements import LEAST, Promise
 from yardgate.core.model.plan import EVERYONE, GUEST, Plan
 from yardgate.core.model.share import Over, Protocol
 

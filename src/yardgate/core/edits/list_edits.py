@@ -8,7 +8,7 @@ from yardgate.core.access.compile import PERMS
 from yardgate.core.access.membership import token
 from yardgate.core.access.storage import Laying, OrderedLaid, PosixLaid, rights_on
 from yardgate.core.acl import Entry, Mode, Ordered, OwnList, Posix, PosixEntry, posix
-from yardgate.core.acl.modebits import SETGID, STICKY, bits_of
+from yardgate.core.acl.mode import SETGID, STICKY, bits_of
 from yardgate.core.acl.rights import ADD_FILE, FULL, LIST_DIRECTORY, MASK_OF, PASS, Level
 from yardgate.core.edits.edit import PutPlace
 from yardgate.core.model.plan import EVERYONE, Plan

@@ -4,12 +4,12 @@ from collections.abc import Callable, Iterator
 from contextlib import AbstractContextManager, contextmanager
 from typing import Protocol
 
-from yardgate.core.host.rollout import Destination
+from yardgate.core.host.steps import Destination
+from yardgate.drivers.appliance import Appliance, ApplianceError
 from yardgate.drivers.linux.apply import SECONDS, here
+from yardgate.drivers.linux.commands import Command, Done, Runner
 from yardgate.drivers.linux.host import LinuxHost
-from yardgate.drivers.linux.linux import Command, Done, Runner
 from yardgate.drivers.linux.ssh import Login, Ssh
-from yardgate.drivers.target import Appliance, ApplianceError
 
 Record = Callable[[str, Command, Done], None]
 """Told of each command that was run on a host, by the host's name, and of what came of it."""

@@ -7,23 +7,23 @@ from datetime import date
 from threading import BoundedSemaphore, Lock
 
 from yardgate.core.access.batch.resolve import Matrix, resolve
-from yardgate.core.access.gets import Gets, gets
+from yardgate.core.access.comparison import Gets, gets
 from yardgate.core.access.outcome import Outcome, outcome
+from yardgate.core.policy.compliance import Kept, keep
 from yardgate.core.policy.findings import find
 from yardgate.core.policy.findings.case import Case, Finding
-from yardgate.core.policy.keeping import Kept, keep
-from yardgate.jobs.pushing import Pushers
-from yardgate.jobs.readings import Readings
-from yardgate.jobs.rolling import Rolling
+from yardgate.jobs.directory_readings import Readings
+from yardgate.jobs.push_downs import Pushers
+from yardgate.jobs.rollouts import Rolling
 from yardgate.memory import give_back
-from yardgate.services.news import News
+from yardgate.services.events import News
 from yardgate.store import Opened, Plans, Store
 from yardgate.store.accounts import Accounts
 from yardgate.store.audit import Audit
 from yardgate.store.copies import Copies
+from yardgate.store.directory_servers import Servers
 from yardgate.store.plans import OPENED
 from yardgate.store.rollouts import Rollouts
-from yardgate.store.servers import Servers
 
 At = tuple[int, date, int | None]
 """What is found depends on: the plan's revision, the day, and the revision that the appliance has."""

@@ -10,7 +10,7 @@ from typing import Any, Literal
 
 from yardgate.core.acl import Entry, Ordered, Posix, PosixEntry, posix, rights
 from yardgate.core.acl.rights import STRICT, Level
-from yardgate.core.host.system import (
+from yardgate.core.host.state import (
     GROUP_MARK,
     PARTS,
     Account,

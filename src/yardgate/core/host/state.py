@@ -16,10 +16,10 @@ from numpy.typing import NDArray
 
 from yardgate.core.access.batch.resolve import Matrix
 from yardgate.core.access.membership import token
+from yardgate.core.access.paths import inside, is_on, lets_in, members
 from yardgate.core.access.storage import Laid, OrderedLaid
-from yardgate.core.access.ways import inside, is_on, lets_in, members
 from yardgate.core.acl import Ordered, Posix, PosixEntry, posix
-from yardgate.core.acl.ordered import GROUP, OWNER, spelled
+from yardgate.core.acl.nfs4 import GROUP, OWNER, spelled
 from yardgate.core.acl.rights import STRICT, Level
 from yardgate.core.model.names import fresh_id, unix_trouble
 from yardgate.core.model.plan import EVERYONE, LOCAL, ROOT, Group, Plan, PlanError, Trouble, User, fold, show

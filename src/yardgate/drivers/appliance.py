@@ -5,10 +5,10 @@ from contextlib import AbstractContextManager
 from typing import Literal, Protocol
 
 from yardgate.core.host.bounds import HostAccounts
-from yardgate.core.host.inside import Thing
-from yardgate.core.host.rollout import Step
-from yardgate.core.host.system import PARTS, Part, System
-from yardgate.core.host.trial import Found
+from yardgate.core.host.contents import Thing
+from yardgate.core.host.probe import Found
+from yardgate.core.host.state import PARTS, Part, System
+from yardgate.core.host.steps import Step
 
 
 class ApplianceError(Exception):

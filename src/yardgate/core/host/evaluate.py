@@ -4,10 +4,10 @@ from collections.abc import Collection, Sequence
 from dataclasses import replace
 from datetime import date
 
-from yardgate.core.acl import Ordered, PosixEntry, ordered, posix
+from yardgate.core.acl import Ordered, PosixEntry, nfs4, posix
 from yardgate.core.acl.rights import ADD_FILE, EVERYTHING, EXECUTE, LIST_DIRECTORY, Level, Rights
-from yardgate.core.host.system import ADMIN, GROUP_MARK, GUEST_ACCOUNT, Folder, Offer, System
-from yardgate.core.host.trial import Found
+from yardgate.core.host.probe import Found
+from yardgate.core.host.state import ADMIN, GROUP_MARK, GUEST_ACCOUNT, Folder, Offer, System
 from yardgate.core.model.plan import EVERYONE
 
 
@@ -34,9 +34,9 @@ def rights_in(folder: Folder, account: str, groups: Collection[str]) -> Rights:
     names = {account, EVERYONE, *marked}
     is_owner = account == folder.owner
     if isinstance(folder.listed, Ordered):
-        names |= {ordered.OWNER} if is_owner else set()
+        names |= {nfs4.OWNER} if is_owner else set()
         entries = folder.listed.entries
-        return Rights(ordered.allowed(entries, names), ordered.allowed(ordered.files_of(entries), names))
+        return Rights(nfs4.allowed(entries, names), nfs4.allowed(nfs4.files_of(entries), names))
     access, default = (_marked(part) for part in (folder.listed.access, folder.listed.default or ()))
     file = posix.file_in(access, default or None)
     in_group = folder.group in groups

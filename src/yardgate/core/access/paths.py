@@ -11,12 +11,12 @@ from datetime import date
 import numpy as np
 from numpy.typing import NDArray
 
+from yardgate.core.access.batch.combine import weigh
 from yardgate.core.access.batch.resolve import Codes, Matrix, by_way_and_list, lowest, to_codes
-from yardgate.core.access.batch.weighing import weigh
-from yardgate.core.access.hosts import most
+from yardgate.core.access.bitsets import Bits, count, pack, unpack
 from yardgate.core.access.membership import Token, token
-from yardgate.core.access.packed import Bits, count, pack, unpack
-from yardgate.core.access.spec.reason import Gate, Reason, account_gate, grants_gate, list_gate, nearest, way_gate
+from yardgate.core.access.nfs_hosts import most
+from yardgate.core.access.spec.explain import Gate, Reason, account_gate, grants_gate, list_gate, nearest, way_gate
 from yardgate.core.access.storage import Laying, granted_on, lay, rights_on
 from yardgate.core.acl.rights import EVERYTHING, Level, keeper, level, odd
 from yardgate.core.model.plan import EVERYONE, GUEST, Plan, fold

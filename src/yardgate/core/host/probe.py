@@ -13,7 +13,7 @@ from yardgate.core.access.walk import walk
 from yardgate.core.acl.rights import STRICT
 from yardgate.core.model.plan import GUEST, Plan
 from yardgate.core.model.share import Over
-from yardgate.core.policy.keeping import Kept, meant
+from yardgate.core.policy.compliance import Kept, meant
 
 PAIRS = 120
 PLACES = 40  # of one share

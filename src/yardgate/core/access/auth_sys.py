@@ -3,7 +3,7 @@
 import re
 from dataclasses import dataclass, replace
 
-from yardgate.core.access.ways import CLAIMED
+from yardgate.core.access.paths import CLAIMED
 from yardgate.core.model.plan import LARGEST_NUMBER, Plan, User
 
 

@@ -6,7 +6,7 @@ from threading import Lock, Thread
 from typing import Literal
 
 from yardgate.core.model.directory import Copy, Directory, Server
-from yardgate.drivers.directory.steps import Cancelled, DirectoryError, Progress
+from yardgate.drivers.directory.progress import Cancelled, DirectoryError, Progress
 
 State = Literal["reading", "ready", "failed", "cancelled"]
 Key = tuple[str, str]  # plan, directory

@@ -18,13 +18,13 @@ from typing import Literal, NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
+from yardgate.core.access.batch.combine import parts, weigh
 from yardgate.core.access.batch.resolve import Codes, to_codes
-from yardgate.core.access.batch.weighing import parts, weigh
+from yardgate.core.access.bitsets import unpack
 from yardgate.core.access.outcome import Column, HostShift, Outcome, host_shifts, in_both, over_ways
-from yardgate.core.access.packed import unpack
-from yardgate.core.access.spec.reason import grants_gate
+from yardgate.core.access.paths import counted_as
+from yardgate.core.access.spec.explain import grants_gate
 from yardgate.core.access.storage import granted_on
-from yardgate.core.access.ways import counted_as
 from yardgate.core.acl.rights import LEVELS, Level
 from yardgate.core.model.plan import EVERYONE, GUEST
 from yardgate.core.model.share import Over, Protocol

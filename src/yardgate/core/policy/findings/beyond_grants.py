@@ -11,16 +11,16 @@ from typing import Literal, NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from yardgate.core.access.gets import LESS, MORE, Off, stands
+from yardgate.core.access.bitsets import unpack
+from yardgate.core.access.comparison import LESS, MORE, Off, stands
 from yardgate.core.access.membership import token
-from yardgate.core.access.packed import unpack
+from yardgate.core.access.paths import explain_over
 from yardgate.core.access.storage import granted_on
-from yardgate.core.access.ways import explain_over
 from yardgate.core.acl import Entry, Mode, Ordered, OwnList, Posix, posix
 from yardgate.core.acl.rights import EXECUTE, LEVELS, READ_DATA, WRITE_DATA, Level
-from yardgate.core.edits.arrange import STYLE_WORDS, Style, begun, is_bare, planned, restyle, style_of
 from yardgate.core.edits.edit import Edit, PutPlace, PutService, PutShare
-from yardgate.core.edits.rewrite import let_through, retouched, without_lines
+from yardgate.core.edits.list_edits import let_through, retouched, without_lines
+from yardgate.core.edits.transforms import STYLE_WORDS, Style, begun, is_bare, planned, restyle, style_of
 from yardgate.core.model.plan import EVERYONE, GUEST, PlanError
 from yardgate.core.model.share import Over
 from yardgate.core.policy.findings.case import Case, Cell, Check, Finding, Found

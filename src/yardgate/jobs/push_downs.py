@@ -8,10 +8,10 @@ from dataclasses import replace
 from threading import Event, Lock, Thread
 from typing import TypeVar
 
-from yardgate.core.host.inside import Push, alike, apart, pushes, words
-from yardgate.drivers.linux.linux import Command, Done
-from yardgate.drivers.reach import Reach, reached
-from yardgate.drivers.target import Appliance, ApplianceError, Unreachable
+from yardgate.core.host.contents import Push, alike, apart, pushes, words
+from yardgate.drivers.appliance import Appliance, ApplianceError, Unreachable
+from yardgate.drivers.connect import Reach, reached
+from yardgate.drivers.linux.commands import Command, Done
 from yardgate.store import Store
 from yardgate.store.audit import Audit
 from yardgate.store.pushes import Counted, Pushes, Pushing, PushState

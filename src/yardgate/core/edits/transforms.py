@@ -6,8 +6,8 @@ from typing import Literal
 
 from yardgate.core.access.storage import Laying
 from yardgate.core.acl import Entry, Mode, Ordered, OwnList, Posix, PosixEntry, posix
-from yardgate.core.acl.modebits import SETGID, STICKY, bits_of, entries_of
-from yardgate.core.acl.ordered import (
+from yardgate.core.acl.mode import SETGID, STICKY, bits_of, entries_of
+from yardgate.core.acl.nfs4 import (
     DIRECTORY_INHERIT,
     EVERYTHING_BELOW,
     FILE_INHERIT,

@@ -11,10 +11,10 @@ from itertools import islice
 from pathlib import Path
 
 from yardgate.core.acl import Ordered, Posix
-from yardgate.core.host.inside import Thing
-from yardgate.core.host.system import Folder
-from yardgate.drivers.linux.linux import DOMAIN, Command, Runner, ordered_lists, posix_lists
-from yardgate.drivers.target import ApplianceError
+from yardgate.core.host.contents import Thing
+from yardgate.core.host.state import Folder
+from yardgate.drivers.appliance import ApplianceError
+from yardgate.drivers.linux.commands import DOMAIN, Command, Runner, ordered_lists, posix_lists
 from yardgate.formats import descriptor
 
 PORTION = 4000  # things that are read at a time

@@ -12,9 +12,9 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from yardgate.core.access.packed import Bits, Counting, or_into
+from yardgate.core.access.bitsets import Bits, Counting, or_into
 from yardgate.core.access.storage import Laid, OrderedLaid, PosixLaid
-from yardgate.core.acl.ordered import FILE_INHERIT, GROUP, INHERIT_ONLY, KEEPS, OWNER
+from yardgate.core.acl.nfs4 import FILE_INHERIT, GROUP, INHERIT_ONLY, KEEPS, OWNER
 from yardgate.core.acl.posix import PosixEntry, R, W, X, mask_of
 from yardgate.core.acl.rights import (
     ADD_FILE,

@@ -8,7 +8,7 @@ from typing import Literal, NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from yardgate.core.access.packed import Bits, Counting, or_into
+from yardgate.core.access.bitsets import Bits, Counting, or_into
 from yardgate.core.acl.rights import Level
 from yardgate.core.model.plan import EVERYONE, Target
 
