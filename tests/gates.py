@@ -3,7 +3,7 @@
 from tests.conftest import ON
 from yardgate.core.access.bitsets import count
 from yardgate.core.access.paths import PROTOCOLS, explain_over, is_on
-from yardgate.core.access.storage import lay
+from yardgate.core.access.storage import storage_state
 from yardgate.core.acl.rights import Level
 from yardgate.core.model.plan import GUEST, Plan
 from yardgate.core.model.share import Over
@@ -14,14 +14,14 @@ Cells = dict[tuple[str, str, str], Level]
 def everything(plan: Plan) -> Cells:
     """The best over the shares that reach a place: (who, place, protocol) -> level, guests among them."""
     found: Cells = {}
-    laying = lay(plan, count(plan, ON))
+    storage = storage_state(plan, count(plan, ON))
     for share in plan.shares.values():
         for protocol in PROTOCOLS:
             if not share.over(protocol) or not is_on(plan, protocol):
                 continue
             for place in plan.places:
                 for who in (*plan.users, GUEST) if share.place in plan.path(place) else ():
-                    level = explain_over(plan, who, place, Over(share.id, protocol), ON, laying).level
+                    level = explain_over(plan, who, place, Over(share.id, protocol), ON, storage).level
                     found[who, place, protocol] = max(found.get((who, place, protocol), Level.NA), level)
     return found
 

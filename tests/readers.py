@@ -42,7 +42,7 @@ from yardgate.formats import (
     smbconf,
     workbook,
 )
-from yardgate.formats.listing import Style
+from yardgate.formats.listing import ListStyle
 from yardgate.formats.reading import FormatError, decode
 
 REFUSALS = (FormatError, PlanError, ApplianceError)
@@ -88,11 +88,11 @@ def _host(content: bytes) -> Callable[[Command], Done]:
     return lambda _: Done(0, next(parts), "")
 
 
-def _listing(style: Style) -> Callable[[bytes], None]:
+def _listing(style: ListStyle) -> Callable[[bytes], None]:
     return lambda content: _kept(listing.read(PLAN, decode(content, nul=style == "mode"), style, AT, Make()).edits)
 
 
-def _list(style: Style) -> Callable[[bytes], object]:
+def _list(style: ListStyle) -> Callable[[bytes], object]:
     return lambda content: listing.list_from_text(PLAN, decode(content), style)
 
 

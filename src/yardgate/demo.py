@@ -16,13 +16,13 @@ from yardgate.core.edits.edit import Leave, RemoveShare, SetGrant, apply
 from yardgate.core.host.contents import Thing, made
 from yardgate.core.host.state import System, compiled
 from yardgate.core.model.agreements import Promise
-from yardgate.core.model.directory import Copy, Directory, Record, Ref
+from yardgate.core.model.directory import AccountRecord, Copy, Directory, Ref
 from yardgate.core.model.names import fresh_id
 from yardgate.core.model.plan import EVERYONE, LOCAL, Carrier, Group, Place, PlaceKind, Plan, Target, User
 from yardgate.core.model.share import HostRule, Share
 from yardgate.drivers.directory.accounts import records
 from yardgate.formats import ldif
-from yardgate.formats.ldif import Entry
+from yardgate.formats.ldif import LdifEntry
 from yardgate.formats.notation import flags_of, perms_of, rights_of
 from yardgate.formats.promises import read_sentence
 
@@ -188,7 +188,7 @@ DIRECTORY = Directory(
 SID = "S-1-5-21-1407-2211-3305"
 
 
-def entries() -> list[Entry]:
+def entries() -> list[LdifEntry]:
     """What the directory holds now."""
     return list(ldif.read((Path(__file__).parent / "lanternquay.ldif").read_bytes()))
 
@@ -201,7 +201,7 @@ def last_copy() -> Copy:
         for key, record in now.items()
         if record.name != "nadia.roux"
     }
-    dana = Record(
+    dana = AccountRecord(
         key=f"{SID}-1109",
         sid=f"{SID}-1109",
         dn="CN=Dana Rook,OU=Office,DC=lanternquay,DC=example",

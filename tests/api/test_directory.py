@@ -22,14 +22,14 @@ from yardgate.core.edits.edit import PutDirectory
 from yardgate.core.model.directory import Directory
 from yardgate.core.model.plan import Plan, same
 from yardgate.drivers.directory import ldap
-from yardgate.drivers.directory.simulator import Faults, StandIn
+from yardgate.drivers.directory.simulator import DirectoryFaults, SimulatedDirectory
 from yardgate.formats import planfile
-from yardgate.formats.ldif import Entry
+from yardgate.formats.ldif import LdifEntry
 from yardgate.store import Plans
 from yardgate.store.copies import Copies
 from yardgate.store.directory_servers import Servers
 
-WORD = StandIn.password
+WORD = SimulatedDirectory.password
 
 
 def of(what: str, directory: str = "lanternquay") -> str:
@@ -37,13 +37,13 @@ def of(what: str, directory: str = "lanternquay") -> str:
 
 
 @pytest.fixture
-def server(tmp_path: Path) -> Iterator[StandIn]:
-    with StandIn(demo.entries(), tmp_path / "certificate").running() as started:
+def server(tmp_path: Path) -> Iterator[SimulatedDirectory]:
+    with SimulatedDirectory(demo.entries(), tmp_path / "certificate").running() as started:
         yield started
 
 
 @pytest.fixture
-def joined(web: Web, server: StandIn) -> Directory:
+def joined(web: Web, server: SimulatedDirectory) -> Directory:
     """The plan's directory, at the stand-in's port; its last copy is three days old."""
     directory = replace(demo.DIRECTORY, controller=f"127.0.0.1:{server.port}", fingerprint=server.fingerprint)
     Plans(web.store).commit(web.plan, 1, [PutDirectory(directory)], "ann")
@@ -211,24 +211,29 @@ def test_a_directory_comes_in_from_ldif_and_leaves_again(client: TestClient, web
 
 @pytest.mark.parametrize("after", [0, 1, 2])
 def test_a_reading_that_fails_leaves_the_plan_as_it_was(
-    client: TestClient, web: Web, joined: Directory, server: StandIn, monkeypatch: pytest.MonkeyPatch, after: int
+    client: TestClient,
+    web: Web,
+    joined: Directory,
+    server: SimulatedDirectory,
+    monkeypatch: pytest.MonkeyPatch,
+    after: int,
 ) -> None:
     monkeypatch.setattr(ldap, "PAGE", 5)
     before = now(web)
-    server.faults = Faults(hang_up=True, after=after)
+    server.faults = DirectoryFaults(hang_up=True, after=after)
     begin(client, web, joined, full=True)
     failed = wait(client, web, "failed")
     assert "try again" in failed["words"]
     assert client.get(web.at(of("reading/changes"))).status_code == 409
     assert client.post(web.at(of("keep")), json={"revision": 2}).status_code == 409
     assert same(now(web), before)
-    server.faults = Faults()
+    server.faults = DirectoryFaults()
     begin(client, web, joined, full=True)
     wait(client, web)
 
 
-def test_a_reading_can_be_given_up(client: TestClient, web: Web, joined: Directory, server: StandIn) -> None:
-    server.faults = Faults(slow=0.3)
+def test_a_reading_can_be_given_up(client: TestClient, web: Web, joined: Directory, server: SimulatedDirectory) -> None:
+    server.faults = DirectoryFaults(slow=0.3)
     begin(client, web, joined, full=True)
     assert client.get(web.at(of("reading"))).json()["state"] == "reading"
     assert client.delete(web.at(of("reading"))).status_code == 204
@@ -261,7 +266,7 @@ def test_readers_look_and_change_nothing(web: Web, joined: Directory) -> None:
 
 def test_the_password_is_nowhere(
     web: Web,
-    server: StandIn,
+    server: SimulatedDirectory,
     joined: Directory,
     tmp_path: Path,
     caplog: pytest.LogCaptureFixture,
@@ -269,13 +274,13 @@ def test_the_password_is_nowhere(
 ) -> None:
     secret = "Very-Secret-Word-4711"
     caplog.set_level(logging.DEBUG)
-    monkeypatch.setattr(StandIn, "password", secret)
+    monkeypatch.setattr(SimulatedDirectory, "password", secret)
     client = web.client()
     said = [client.put(web.at(of("password")), json={"password": secret}).text]
     begin(client, web, joined, password=None)
     wait(client, web)
     keep(client, web)
-    server.faults = Faults(hang_up=True)
+    server.faults = DirectoryFaults(hang_up=True)
     begin(client, web, joined, password=secret, full=True)
     wait(client, web, "failed")
     said.append(
@@ -306,14 +311,14 @@ def test_a_large_directory_is_told_in_part_and_kept_whole(client: TestClient, we
     """Not how fast (that is for the bench), but that a large sync is told in part and kept whole."""
     from yardgate.formats.sid import sid_bytes
 
-    def entry(number: int) -> Entry:
+    def entry(number: int) -> LdifEntry:
         name = f"user{number:05}".encode()
         values = {
             "objectclass": (b"user",),
             "objectsid": (sid_bytes(f"{demo.SID}-{5000 + number}"),),
             "samaccountname": (name,),
         }
-        return Entry(f"CN={name.decode()},DC=lanternquay,DC=example", values)
+        return LdifEntry(f"CN={name.decode()},DC=lanternquay,DC=example", values)
 
     from yardgate.formats import ldif
 

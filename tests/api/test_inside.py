@@ -18,9 +18,9 @@ from tests.standin import stand_in
 from tests.thorough import times
 from yardgate import demo
 from yardgate.core.host.contents import alike, apart, made
-from yardgate.drivers.simulator import Faults, StandIn
+from yardgate.drivers.simulator import ApplianceFaults, SimulatedAppliance
 from yardgate.jobs import push_downs
-from yardgate.jobs.push_downs import Pushers
+from yardgate.jobs.push_downs import PushDownJobs
 from yardgate.store import Store
 from yardgate.store.pushes import Pushes
 
@@ -37,13 +37,13 @@ OTHERWISE = {thing.name for thing in LYING if not alike(thing, made(BEFORE.folde
 
 
 @pytest.fixture
-def appliance(tmp_path: Path) -> Iterator[StandIn]:
+def appliance(tmp_path: Path) -> Iterator[SimulatedAppliance]:
     with stand_in(tmp_path, BEFORE, things=LYING) as found:
         yield found
 
 
 @pytest.fixture
-def web(store: Store, appliance: StandIn) -> Web:
+def web(store: Store, appliance: SimulatedAppliance) -> Web:
     return Web(store, know(store, appliance))
 
 
@@ -67,7 +67,7 @@ def total(told: Any, what: str) -> int:
     return sum(folder[what] for folder in told["folders"])
 
 
-def test_what_lies_there_is_looked_at_pushed_over_and_put_back(web: Web, appliance: StandIn) -> None:
+def test_what_lies_there_is_looked_at_pushed_over_and_put_back(web: Web, appliance: SimulatedAppliance) -> None:
     client = web.client()
     assert client.get(web.at("/inside")).json() == {"folders": FOLDERS, "last": None}
     looked = look(client, web)
@@ -102,10 +102,10 @@ def test_only_the_chosen_folder_and_none_that_is_planned_inside_it(web: Web) -> 
     assert web.client("reader").post(web.at("/inside"), json={"folders": [folder]}).status_code == 403
 
 
-def test_it_is_stopped_and_goes_on_with_the_rest(web: Web, appliance: StandIn) -> None:
+def test_it_is_stopped_and_goes_on_with_the_rest(web: Web, appliance: SimulatedAppliance) -> None:
     client = web.client()
     look(client, web)
-    appliance.faults = Faults(slow=0, slow_thing=0.004)
+    appliance.faults = ApplianceFaults(slow=0, slow_thing=0.004)
     do(client, web, "push")
     wait(lambda: 0 < total(client.get(web.at("/inside/1")).json(), "changed") < len(OTHERWISE) - 10)
     do(client, web, "look", 409)
@@ -122,11 +122,11 @@ def test_it_is_stopped_and_goes_on_with_the_rest(web: Web, appliance: StandIn) -
     assert appliance.things == {thing.name: thing for thing in LYING}
 
 
-def test_what_keeps_its_list_is_counted_and_a_rollout_comes_first(web: Web, appliance: StandIn) -> None:
+def test_what_keeps_its_list_is_counted_and_a_rollout_comes_first(web: Web, appliance: SimulatedAppliance) -> None:
     client = web.client()
     stuck = sorted(OTHERWISE)[0].rpartition("/")[2]
     look(client, web)
-    appliance.faults = Faults(slow=0, slow_thing=0, stuck=stuck)
+    appliance.faults = ApplianceFaults(slow=0, slow_thing=0, stuck=stuck)
     do(client, web, "push")
     done = until(client, web.at("/inside/1"), "done")
     assert total(done, "kept") == sum(name.endswith(stuck) for name in OTHERWISE) > 0
@@ -137,7 +137,7 @@ def test_what_keeps_its_list_is_counted_and_a_rollout_comes_first(web: Web, appl
 
 
 def test_an_appliance_that_is_lost_is_waited_for_and_a_restart_goes_on(
-    web: Web, store: Store, appliance: StandIn, tmp_path: Path
+    web: Web, store: Store, appliance: SimulatedAppliance, tmp_path: Path
 ) -> None:
     client = web.client()
     look(client, web)
@@ -145,7 +145,7 @@ def test_an_appliance_that_is_lost_is_waited_for_and_a_restart_goes_on(
     assert one is not None
     begun = Pushes(store).go_on(one, "push")
     assert begun is not None
-    lost = Pushers(store)
+    lost = PushDownJobs(store)
     port = appliance.port
     appliance.shutdown()
     appliance.server_close()
@@ -156,7 +156,7 @@ def test_an_appliance_that_is_lost_is_waited_for_and_a_restart_goes_on(
     assert total(stopped, "changed") == 0
     assert Pushes(store).go_on(one, "push") is not None
     with stand_in(tmp_path, port=port):
-        Pushers(store).resume()  # as a start does
+        PushDownJobs(store).resume()  # as a start does
         assert total(until(client, web.at("/inside/1"), "done"), "changed") == len(OTHERWISE)
 
 
@@ -176,7 +176,7 @@ def test_killed_at_any_moment_it_goes_on_where_it_was_and_what_was_there_comes_b
     """kill -9 in the midst of pushing down, and of putting back: the rest is done after the next start, and nothing is lost of what was."""
     rng, in_the_midst = random.Random(15), 0
     with stand_in(tmp_path, BEFORE, things=LYING) as appliance:
-        appliance.faults = Faults(slow=0, slow_thing=0.02)
+        appliance.faults = ApplianceFaults(slow=0, slow_thing=0.02)
         server = Server(tmp_path / "data")
         plan = know(server.store(), appliance)
         at = f"/api/v1/plans/{plan}/inside"

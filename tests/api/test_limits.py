@@ -175,7 +175,7 @@ def test_who_listens_is_counted_and_hears_nothing_any_more_once_shut_out(
     with served.client("planner") as client:
         assert client.post(f"/api/v1/plans/{plan}/edits", json=edit()).status_code == 200
     assert sorted(line for _, line in heard) == ["data: 1"] * 3 + ["ended"] * 3
-    assert served.app.state.desk.news.listeners == set()
+    assert served.app.state.services.news.listeners == set()
 
 
 @pytest.mark.parametrize(

@@ -19,7 +19,7 @@ from yardgate import demo
 from yardgate.core.access.batch.resolve import resolve
 from yardgate.core.host.state import System, compiled
 from yardgate.core.host.steps import Destination, steps
-from yardgate.drivers.simulator import Faults, StandIn
+from yardgate.drivers.simulator import ApplianceFaults, SimulatedAppliance
 from yardgate.jobs import rollouts as rollout_jobs
 from yardgate.store import Plans, Store
 from yardgate.store.rollouts import Rollouts
@@ -30,7 +30,7 @@ BEFORE = demo.rolled_out(PLAN, date.today())
 STEPS = len(steps(BEFORE, WANTED))
 
 
-def know(store: Store, appliance: StandIn) -> str:
+def know(store: Store, appliance: SimulatedAppliance) -> str:
     """The demo's plan in a store, of which the appliance has the last rollout."""
     plan = Plans(store).create(PLAN, "ann").id
     rollouts = Rollouts(store)
@@ -41,13 +41,13 @@ def know(store: Store, appliance: StandIn) -> str:
 
 
 @pytest.fixture
-def appliance(tmp_path: Path) -> Iterator[StandIn]:
+def appliance(tmp_path: Path) -> Iterator[SimulatedAppliance]:
     with stand_in(tmp_path, BEFORE) as found:
         yield found
 
 
 @pytest.fixture
-def web(store: Store, appliance: StandIn) -> Web:
+def web(store: Store, appliance: SimulatedAppliance) -> Web:
     return Web(store, know(store, appliance))
 
 
@@ -72,7 +72,7 @@ def until(client: Any, path: str, *states: str, seconds: float = 30) -> Any:
         time.sleep(0.02)
 
 
-def test_what_is_done_is_tried_and_kept(web: Web, appliance: StandIn) -> None:
+def test_what_is_done_is_tried_and_kept(web: Web, appliance: SimulatedAppliance) -> None:
     client = web.client()
     begun = begin(client, web)
     assert begun["total"] == STEPS
@@ -102,7 +102,9 @@ def test_what_is_done_is_tried_and_kept(web: Web, appliance: StandIn) -> None:
     }
 
 
-def test_what_nobody_keeps_is_put_back(web: Web, appliance: StandIn, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_what_nobody_keeps_is_put_back(
+    web: Web, appliance: SimulatedAppliance, monkeypatch: pytest.MonkeyPatch
+) -> None:
     monkeypatch.setattr(rollout_jobs, "EARLY", 9.5)
     client = web.client()
     begin(client, web, seconds=10)
@@ -114,7 +116,7 @@ def test_what_nobody_keeps_is_put_back(web: Web, appliance: StandIn, monkeypatch
 
 
 def test_broken_off_between_the_end_of_the_watch_and_its_record_it_is_put_back(
-    web: Web, appliance: StandIn, monkeypatch: pytest.MonkeyPatch
+    web: Web, appliance: SimulatedAppliance, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     """All is back, the appliance was told to watch no longer, and then this side was killed before it wrote that down."""
 
@@ -136,8 +138,8 @@ def test_broken_off_between_the_end_of_the_watch_and_its_record_it_is_put_back(
     assert appliance.state.saved == BEFORE
 
 
-def test_it_is_stopped_in_the_middle_and_put_back(web: Web, appliance: StandIn) -> None:
-    appliance.faults = Faults(slow=0.1)
+def test_it_is_stopped_in_the_middle_and_put_back(web: Web, appliance: SimulatedAppliance) -> None:
+    appliance.faults = ApplianceFaults(slow=0.1)
     client = web.client()
     begin(client, web)
     until(client, web.at("/rollout/runs/1"), "doing")
@@ -152,9 +154,9 @@ def test_it_is_stopped_in_the_middle_and_put_back(web: Web, appliance: StandIn) 
 @pytest.mark.parametrize("number", range(1, STEPS + 1))
 @pytest.mark.parametrize("fault", ["fail", "garble"])
 def test_a_step_that_fails_or_reads_back_otherwise_puts_everything_back(
-    web: Web, appliance: StandIn, fault: str, number: int
+    web: Web, appliance: SimulatedAppliance, fault: str, number: int
 ) -> None:
-    appliance.faults = Faults(slow=0, **{fault: number})
+    appliance.faults = ApplianceFaults(slow=0, **{fault: number})
     client = web.client()
     begin(client, web)
     run = until(client, web.at("/rollout/runs/1"), "put back")
@@ -169,8 +171,8 @@ def test_a_step_that_fails_or_reads_back_otherwise_puts_everything_back(
 
 
 @pytest.mark.parametrize("number", range(1, STEPS + 1))
-def test_a_connection_that_is_cut_is_taken_up_again(web: Web, appliance: StandIn, number: int) -> None:
-    appliance.faults = Faults(slow=0, cut=number)
+def test_a_connection_that_is_cut_is_taken_up_again(web: Web, appliance: SimulatedAppliance, number: int) -> None:
+    appliance.faults = ApplianceFaults(slow=0, cut=number)
     client = web.client()
     begin(client, web)
     run = until(client, web.at("/rollout/runs/1"), "waiting")
@@ -192,7 +194,7 @@ def test_an_appliance_that_stays_away_puts_back_by_itself_and_that_is_found_out(
     run = client.get(web.at("/rollout/runs/1")).json()
     assert run["ended"] is None
     assert state.held == BEFORE
-    again = StandIn(tmp_path / "appliance.json", port)  # it was off for longer than it waits
+    again = SimulatedAppliance(tmp_path / "appliance.json", port)  # it was off for longer than it waits
     with again.turn:
         again.state.until = time.time()
     end = time.monotonic() + 10
@@ -212,9 +214,9 @@ def test_an_appliance_that_stays_away_puts_back_by_itself_and_that_is_found_out(
 
 
 def test_an_appliance_that_is_lost_at_one_step_again_and_again_is_left_to_its_own_watch(
-    web: Web, appliance: StandIn
+    web: Web, appliance: SimulatedAppliance
 ) -> None:
-    appliance.faults = Faults(slow=0, lost=3)
+    appliance.faults = ApplianceFaults(slow=0, lost=3)
     client = web.client()
     begin(client, web)
     run = until(client, web.at("/rollout/runs/1"), "host puts back")
@@ -228,8 +230,10 @@ def test_an_appliance_that_is_lost_at_one_step_again_and_again_is_left_to_its_ow
     assert appliance.state.saved == BEFORE
 
 
-def test_an_administrator_ends_a_run_that_does_not_end_and_it_says_what_stands(web: Web, appliance: StandIn) -> None:
-    appliance.faults = Faults(slow=0, lost=3)
+def test_an_administrator_ends_a_run_that_does_not_end_and_it_says_what_stands(
+    web: Web, appliance: SimulatedAppliance
+) -> None:
+    appliance.faults = ApplianceFaults(slow=0, lost=3)
     client, boss, at = web.client(), web.client("administrator"), web.at("/rollout/runs/1")
     begin(client, web)
     until(client, at, "host puts back")
@@ -254,7 +258,7 @@ def test_an_administrator_ends_a_run_that_does_not_end_and_it_says_what_stands(w
     assert client.get(at).json()["state"] == "given up"
 
 
-def test_what_was_changed_behind_the_back_is_looked_at_first(web: Web, appliance: StandIn) -> None:
+def test_what_was_changed_behind_the_back_is_looked_at_first(web: Web, appliance: SimulatedAppliance) -> None:
     client = web.client()
     appliance.state.saved = demo.by_hand(BEFORE)
     refused = client.post(web.at("/rollout/apply"), json={"revision": 1})
@@ -276,7 +280,7 @@ def test_what_was_changed_behind_the_back_is_looked_at_first(web: Web, appliance
     assert appliance.state.saved == demo.by_hand(BEFORE), "also what was changed by hand"
 
 
-def test_what_is_left_over_is_deleted_only_by_its_name(web: Web, appliance: StandIn) -> None:
+def test_what_is_left_over_is_deleted_only_by_its_name(web: Web, appliance: SimulatedAppliance) -> None:
     client = web.client()
     plans = Plans(web.store)
     kept = client.post(

@@ -34,11 +34,11 @@ def test_findings_are_worked_out_once_for_all_who_ask_and_hold_nobody_up(
     begun, go, times, answers = threading.Event(), threading.Event(), [], []
     working = agreed._standing
 
-    def slow(desk: Any, opened: Any) -> Any:
+    def slow(services: Any, opened: Any) -> Any:
         times.append(opened.revision)
         begun.set()
         assert go.wait(30)
-        return working(desk, opened)
+        return working(services, opened)
 
     monkeypatch.setattr(agreed, "_standing", slow)
     for number in range(10):
@@ -199,9 +199,9 @@ def test_hosts_are_read_for_planners_below_the_top_and_few_at_once(web: Web, mon
     assert len(reached) == 1
     Rollouts(web.store).send_to(web.plan, Destination(kind="here", top="/data"))
     assert planner.post(path, json=body).status_code == 422
-    desk = planner.app.state.desk  # type: ignore[attr-defined]
+    services = planner.app.state.services  # type: ignore[attr-defined]
     monkeypatch.setattr("yardgate.services.derived.WAIT", 0.05)
-    with desk.reading_hosts(), desk.reading_hosts():
+    with services.reading_hosts(), services.reading_hosts():
         answer = planner.post(path, json={**body, "tops": ["/data"]})
         assert (answer.status_code, answer.headers["retry-after"]) == (503, "30")
 

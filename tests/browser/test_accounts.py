@@ -12,7 +12,7 @@ from tests.browser.conftest import Page, Yard
 from tests.standin import stand_in
 from yardgate import demo
 from yardgate.core.host.steps import Destination
-from yardgate.drivers.simulator import Faults, StandIn
+from yardgate.drivers.simulator import ApplianceFaults, SimulatedAppliance
 from yardgate.store.accounts import Accounts
 from yardgate.store.rollouts import Rollouts
 
@@ -75,7 +75,7 @@ def test_accounts_are_added_given_single_plans_signed_out_and_it_is_written_down
 
 
 @pytest.fixture
-def appliance(yard: Yard, tmp_path: Path) -> Iterator[StandIn]:
+def appliance(yard: Yard, tmp_path: Path) -> Iterator[SimulatedAppliance]:
     """The demo's appliance, of which this plan made nothing."""
     with stand_in(tmp_path, demo.rolled_out(yard.now(), date.today())) as found:
         where = Destination(kind="stand-in", host="127.0.0.1", port=found.port)
@@ -84,7 +84,7 @@ def appliance(yard: Yard, tmp_path: Path) -> Iterator[StandIn]:
 
 
 def test_what_was_there_before_is_left_until_it_may_be_managed_and_a_run_can_be_ended(
-    yard: Yard, page: Page, appliance: StandIn
+    yard: Yard, page: Page, appliance: SimulatedAppliance
 ) -> None:
     page.go(yard.at("rollout"), ".work")
     page.button("Look what it has").click()
@@ -101,7 +101,7 @@ def test_what_was_there_before_is_left_until_it_may_be_managed_and_a_run_can_be_
     page.button("Send it there", ".ant-modal").click()
     page.says("“/etc” holds what the system itself needs")
     page.button("Leave it", ".ant-modal").click()
-    appliance.faults = Faults(slow=0, lost=2)
+    appliance.faults = ApplianceFaults(slow=0, lost=2)
     page.button("Put it there").click()
     page.button("Begin", ".ant-modal").click()
     page.says("does not answer")

@@ -21,13 +21,13 @@ from yardgate.core.edits.edit import RemoveUser
 from yardgate.core.host.state import System
 from yardgate.core.host.steps import Destination, steps
 from yardgate.core.model.plan import GUEST, Plan
-from yardgate.drivers.simulator import Faults, StandIn
+from yardgate.drivers.simulator import ApplianceFaults, SimulatedAppliance
 from yardgate.store import Plans
 from yardgate.store.rollouts import Rollouts
 
 
 @pytest.fixture
-def appliance(yard: Yard, tmp_path: Path) -> Iterator[StandIn]:
+def appliance(yard: Yard, tmp_path: Path) -> Iterator[SimulatedAppliance]:
     """The demo's appliance, as the last rollout left it and somebody changed it."""
     before = demo.rolled_out(yard.now(), date.today())
     with stand_in(tmp_path, demo.by_hand(before), things=demo.lying(before)) as found:
@@ -75,7 +75,9 @@ def test_drift_is_found_put_right_tried_and_kept(yard: Yard, page: Page) -> None
     assert page.errors() == []
 
 
-def test_what_is_left_over_is_deleted_when_its_name_is_typed(yard: Yard, page: Page, appliance: StandIn) -> None:
+def test_what_is_left_over_is_deleted_when_its_name_is_typed(
+    yard: Yard, page: Page, appliance: SimulatedAppliance
+) -> None:
     Plans(yard.server.store()).commit(yard.plan, 1, [RemoveUser("edda-lindqvist")], "ann")
     page.go(yard.at("rollout"), ".step")
     page.button("Look what it has").click()
@@ -95,11 +97,11 @@ def test_what_is_left_over_is_deleted_when_its_name_is_typed(yard: Yard, page: P
     assert page.errors() == []
 
 
-def test_what_fails_is_put_back_and_said(yard: Yard, page: Page, appliance: StandIn) -> None:
+def test_what_fails_is_put_back_and_said(yard: Yard, page: Page, appliance: SimulatedAppliance) -> None:
     page.go(yard.at("rollout"), ".step")
     page.button("Look what it has").click()
     page.says("behind the plan’s back")
-    appliance.faults = Faults(fail=3, slow=0)
+    appliance.faults = ApplianceFaults(fail=3, slow=0)
     appliance.steps = 0
     before = appliance.state.saved
     page.button("Put it there").click()
@@ -113,9 +115,9 @@ def test_what_fails_is_put_back_and_said(yard: Yard, page: Page, appliance: Stan
 
 
 def test_lists_are_pushed_down_by_keyboard_stopped_gone_on_with_and_put_back(
-    yard: Yard, page: Page, appliance: StandIn
+    yard: Yard, page: Page, appliance: SimulatedAppliance
 ) -> None:
-    appliance.faults = Faults(slow=0, slow_thing=0.1)
+    appliance.faults = ApplianceFaults(slow=0, slow_thing=0.1)
     had = dict(appliance.things)
     page.go(yard.at("rollout"), ".step")
     page.button("Look into the folders").send_keys(Keys.ENTER)

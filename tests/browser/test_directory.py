@@ -10,20 +10,20 @@ from selenium.webdriver.remote.webelement import WebElement
 from tests.browser.conftest import Page, Yard
 from yardgate import demo
 from yardgate.core.edits.edit import PutDirectory
-from yardgate.drivers.directory.simulator import Faults, StandIn
+from yardgate.drivers.directory.simulator import DirectoryFaults, SimulatedDirectory
 from yardgate.store import Plans
 from yardgate.store.copies import Copies
 from yardgate.store.directory_servers import Servers
 
 
 @pytest.fixture
-def server(tmp_path: Path) -> Iterator[StandIn]:
-    with StandIn(demo.entries(), tmp_path / "certificate").running() as started:
+def server(tmp_path: Path) -> Iterator[SimulatedDirectory]:
+    with SimulatedDirectory(demo.entries(), tmp_path / "certificate").running() as started:
         yield started
 
 
 @pytest.fixture
-def joined(yard: Yard, server: StandIn) -> None:
+def joined(yard: Yard, server: SimulatedDirectory) -> None:
     """The plan's directory at the stand-in's port, last read three days ago."""
     store = yard.server.store()
     directory = replace(demo.DIRECTORY, controller=f"127.0.0.1:{server.port}", fingerprint=server.fingerprint)
@@ -46,7 +46,7 @@ def press(page: Page, text: str) -> None:
     page.until(lambda: page.button(text).click() or True)
 
 
-def test_a_directory_is_joined_after_three_things_that_fail(yard: Yard, page: Page, server: StandIn) -> None:
+def test_a_directory_is_joined_after_three_things_that_fail(yard: Yard, page: Page, server: SimulatedDirectory) -> None:
     page.go(yard.at("directories"))
     press(page, "Join a directory")
     page.fill(field(page, "Domain name"), "second.example")
@@ -54,7 +54,7 @@ def test_a_directory_is_joined_after_three_things_that_fail(yard: Yard, page: Pa
     press(page, "Try it")
     page.says("does not take connections on port 1: refused")
     page.fill(field(page, "Name or address"), f"127.0.0.1:{server.port}")
-    page.fill(field(page, "Account"), StandIn.reader)
+    page.fill(field(page, "Account"), SimulatedDirectory.reader)
     page.fill(field(page, "Password"), "wrong")
     page.fill(field(page, "Below"), "DC=lanternquay,DC=example")
     press(page, "Try it")
@@ -62,7 +62,7 @@ def test_a_directory_is_joined_after_three_things_that_fail(yard: Yard, page: Pa
     page.says(" ".join(server.fingerprint[at : at + 8] for at in range(0, 64, 8)))
     press(page, "accept it")
     page.says("the name or the password is wrong")
-    page.fill(field(page, "Password"), StandIn.password)
+    page.fill(field(page, "Password"), SimulatedDirectory.password)
     press(page, "Try it")
     page.says("answers come in pages")
     assert page.trouble() == []
@@ -72,17 +72,19 @@ def test_a_directory_is_joined_after_three_things_that_fail(yard: Yard, page: Pa
     page.says("signs in as SECOND\\pia.lombardi")
     plan = yard.now()
     assert {user.name for user in plan.users.values() if user.origin == "second"} >= {"pia.lombardi", "nadia.roux"}
-    assert StandIn.password not in repr(plan)
+    assert SimulatedDirectory.password not in repr(plan)
     assert page.errors() == []
 
 
 @pytest.mark.usefixtures("joined")
-def test_a_directory_is_read_again_looked_at_kept_and_undone(yard: Yard, page: Page, server: StandIn) -> None:
+def test_a_directory_is_read_again_looked_at_kept_and_undone(
+    yard: Yard, page: Page, server: SimulatedDirectory
+) -> None:
     page.go(yard.at("directories"))
     page.says("The copy in this plan is from 3 days ago")
     page.says("LANTERNQUAY as of 3 days ago")
     press(page, "Read what changed")  # the password is not known here: the settings ask for it
-    page.fill(field(page, "Password"), StandIn.password)
+    page.fill(field(page, "Password"), SimulatedDirectory.password)
     press(page, "Try it")
     page.says("answers come in pages")
     press(page, "Read it")
@@ -98,7 +100,7 @@ def test_a_directory_is_read_again_looked_at_kept_and_undone(yard: Yard, page: P
     page.says("LANTERNQUAY no longer has this account")
     press(page, "Undo")
     page.until(lambda: not yard.now().users["dana-rook"].gone)
-    server.faults = Faults(hang_up=True)
+    server.faults = DirectoryFaults(hang_up=True)
     page.go(yard.at("directories"))
     press(page, "Read everything")
     page.says("LANTERNQUAY could not be read")

@@ -13,7 +13,7 @@ from yardgate.core.host.bounds import (
     refused,
     top_trouble,
 )
-from yardgate.core.host.state import Account, Export, Folder, HostGroup, Members, Offer
+from yardgate.core.host.state import Export, Folder, HostAccount, HostGroup, Members, Offer
 from yardgate.core.host.steps import Step
 
 HOST = HostAccounts(
@@ -38,8 +38,8 @@ def group(name: str, gid: int | None = None, was: HostGroup | None = None) -> St
     return Step(part="groups", before=was, after=HostGroup(name=name, gid=gid))
 
 
-def account(name: str, uid: int | None = None, primary: str = "yard", was: Account | None = None) -> Step:
-    return Step(part="accounts", before=was, after=Account(name=name, uid=uid, primary=primary))
+def account(name: str, uid: int | None = None, primary: str = "yard", was: HostAccount | None = None) -> Step:
+    return Step(part="accounts", before=was, after=HostAccount(name=name, uid=uid, primary=primary))
 
 
 def members(name: str) -> Step:
@@ -65,18 +65,18 @@ FORBIDDEN = {
     "a group with root's number": group("wheelies", 0),
     "another number, the host's, for one of ours": group("yard", 42, HostGroup(name="yard", gid=1500)),
     "renaming the host's group": group("readers", 42, HostGroup(name="shadow", gid=42)),
-    "renaming the host's account": account("web", 33, was=Account(name="www-data", uid=33, primary="www-data")),
+    "renaming the host's account": account("web", 33, was=HostAccount(name="www-data", uid=33, primary="www-data")),
     "joining docker": members("docker"),
     "joining sudo, which is not known to be there": members("sudo"),
     "joining somebody else's group": members("crew"),
     "docker as primary group": account("eve", primary="docker"),
-    "shadow as primary group of one of ours": account("ada", primary="shadow", was=Account(name="ada", primary="yard")),
+    "shadow as primary group of one of ours": account("ada", primary="shadow", was=HostAccount(name="ada", primary="yard")),
     "a new group with the name of one that can do all": group("libvirt"),
     "making what is there": account("tom"),
-    "taking the host's account away": Step(part="accounts", before=Account(name="tom", primary="tom"), after=None),
-    "shutting the host's account": account("backup-job", 972, was=Account(name="backup-job", uid=972, primary="users")),
+    "taking the host's account away": Step(part="accounts", before=HostAccount(name="tom", primary="tom"), after=None),
+    "shutting the host's account": account("backup-job", 972, was=HostAccount(name="backup-job", uid=972, primary="users")),
     "shutting root": Step(
-        part="accounts", before=Account(name="root", uid=0, primary="root"), after=Account(name="root", uid=0, primary="root", enabled=False)
+        part="accounts", before=HostAccount(name="root", uid=0, primary="root"), after=HostAccount(name="root", uid=0, primary="root", enabled=False)
     ),
 }  # fmt: skip
 
@@ -93,8 +93,8 @@ ALLOWED = {
     "a new account": account("eve", 1501),
     "members of ours": members("yard"),
     "another number for ours": group("yard", 1502, HostGroup(name="yard", gid=1500)),
-    "renaming ours": account("adah", was=Account(name="ada", primary="yard")),
-    "taking ours away": Step(part="accounts", before=Account(name="ada", primary="yard"), after=None),
+    "renaming ours": account("adah", was=HostAccount(name="ada", primary="yard")),
+    "taking ours away": Step(part="accounts", before=HostAccount(name="ada", primary="yard"), after=None),
     "a share": Step(part="offers", before=None, after=Offer(name="keel", path="/srv/keel")),
     "ending a share that leads elsewhere": Step(part="offers", before=Offer(name="all", path="/"), after=None),
 }
@@ -108,8 +108,8 @@ def test_what_a_plan_is_for(step: Step) -> None:
 def test_what_is_let_be_managed_may_be_changed_but_nothing_that_makes_root() -> None:
     assert why(members("crew"), MANAGED) == ""
     assert why(members("users"), MANAGED) == "", "a low number is no reason where an administrator says so"
-    assert why(account("tom", 1000, "tom", Account(name="tom", uid=1000, primary="crew")), MANAGED) == ""
-    assert why(account("tom", 999, "tom", Account(name="tom", uid=1000, primary="tom")), MANAGED)
+    assert why(account("tom", 1000, "tom", HostAccount(name="tom", uid=1000, primary="crew")), MANAGED) == ""
+    assert why(account("tom", 999, "tom", HostAccount(name="tom", uid=1000, primary="tom")), MANAGED)
     for name in sorted(NEVER):
         assert why(members(name), Bounds(top="/srv", managed=frozenset({Managed("groups", name)}))), name
     assert why(FORBIDDEN["shutting root"], MANAGED)
@@ -122,7 +122,7 @@ def test_what_a_step_makes_later_ones_may_change_and_what_is_refused_they_may_no
         group("riggers", 1500),
         members("riggers"),
         account("eve", 0),
-        account("eve", 1501, was=Account(name="eve", primary="yard")),
+        account("eve", 1501, was=HostAccount(name="eve", primary="yard")),
     ]
     assert list(refused(found, BOUNDS, HOST)) == ["accounts:eve"]
     now = made(found[:2], BOUNDS.managed)

@@ -35,10 +35,10 @@ def test_claiming_all_of_somebodys_numbers_is_walking_as_them(plan: Plan) -> Non
         seen, who = claimed(plan, Claim(user.uid or 0, tuple(group.gid or 0 for group in groups)))
         assert who == user.id
         for share in shares:
-            found = walk(seen, who, Over(share, "nfs"), ON, matrix.laying)
+            found = walk(seen, who, Over(share, "nfs"), ON, matrix.storage)
             assert [replace(visit, gate=None) for visit in found] == [  # type: ignore[arg-type]
                 replace(visit, gate=None)  # type: ignore[arg-type]
-                for visit in walk(plan, user.id, Over(share, "nfs"), ON, matrix.laying)
+                for visit in walk(plan, user.id, Over(share, "nfs"), ON, matrix.storage)
             ]
 
 

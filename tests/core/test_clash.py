@@ -2,17 +2,17 @@
 
 import pytest
 
-from yardgate.core.access.combining import RULES, Part, decide, rule_words
+from yardgate.core.access.combining import RULES, TieredGrant, decide, rule_words
 from yardgate.core.acl.rights import Level
 from yardgate.core.model.plan import Target
 
 NA, RO, RW = Level.NA, Level.RO, Level.RW
 OWN_RO, GROUP_RW, GROUP_NA, ALL_RO, ALL_NA = (
-    Part("own", RO),
-    Part("group", RW),
-    Part("group", NA),
-    Part("all", RO),
-    Part("all", NA),
+    TieredGrant("own", RO),
+    TieredGrant("group", RW),
+    TieredGrant("group", NA),
+    TieredGrant("all", RO),
+    TieredGrant("all", NA),
 )
 
 
@@ -35,7 +35,7 @@ OWN_RO, GROUP_RW, GROUP_NA, ALL_RO, ALL_NA = (
         ("nearest", "first", [ALL_NA, GROUP_RW, GROUP_NA], RW),
     ],
 )
-def test_what_grants_add_up_to(tiers: str, within: str, parts: list[Part], level: Level) -> None:
+def test_what_grants_add_up_to(tiers: str, within: str, parts: list[TieredGrant], level: Level) -> None:
     assert decide(Target(tiers=tiers, within=within), parts)[0] == level
 
 

@@ -11,9 +11,9 @@ from tests.plans import plans
 from tests.thorough import times
 from yardgate.core.access.bitsets import Counting, count
 from yardgate.core.access.combining import RULES
-from yardgate.core.access.compile import Wish
+from yardgate.core.access.compile import ListSpec
 from yardgate.core.access.membership import token
-from yardgate.core.access.storage import Laid, OrderedLaid, PosixLaid, lay, rights_on, unsaid
+from yardgate.core.access.storage import Nfs4State, PlaceState, PosixState, rights_on, storage_state, unsaid
 from yardgate.core.acl import Entry, Mode, Ordered, OwnList, Posix
 from yardgate.core.acl.rights import FULL, READ, Level, level
 from yardgate.core.model.plan import EVERYONE, Grants, Group, Place, Plan, Target, User
@@ -41,10 +41,10 @@ def carried_by_storage(plan: Plan, style: str, rule: tuple[str, str]) -> Plan:
 def compare(plan: Plan, counting: Counting, names: Mapping[str, Collection[str]]) -> tuple[int, int]:
     """Every account and every group on every place: as wished, or reported; (cells, reported)."""
     cells = reported = 0
-    for place, here in lay(plan, counting).items():
+    for place, here in storage_state(plan, counting).items():
         if here.list is None or not (here.grants or here.passes):
             continue
-        wish = Wish(plan.target, here.grants, here.passes)
+        wish = ListSpec(plan.target, here.grants, here.passes)
         report = {cell.subject: (cell.wanted, cell.gets) for cell in unsaid(plan, counting, here)}
         for subject, ways in names.items():
             wanted, gets = wish.expected(ways), level(rights_on(plan, here, subject, ways))
@@ -95,18 +95,18 @@ def office(
     )
 
 
-def laid(plan: Plan, place: str) -> Laid:
-    return lay(plan, count(plan, ON))[place]
+def stored(plan: Plan, place: str) -> PlaceState:
+    return storage_state(plan, count(plan, ON))[place]
 
 
 def lines(plan: Plan, place: str) -> list[str]:
-    found = laid(plan, place).list
-    if isinstance(found, OrderedLaid):
+    found = stored(plan, place).list
+    if isinstance(found, Nfs4State):
         return [
             f"{line.entry.type} {line.entry.who} {line.entry.mask:x} {line.entry.flags:x} {line.made}"
             for line in found.lines
         ]
-    assert isinstance(found, PosixLaid)
+    assert isinstance(found, PosixState)
     return [f"{entry.tag}:{entry.who}:{entry.perms}" for entry in found.access]
 
 
@@ -132,10 +132,10 @@ def test_folders_above_let_through_those_who_are_granted_something_deeper_and_no
     plan = office({"bench": {"cy": RW}})
     for place in ("top", "shop"):
         assert lines(plan, place) == ["allow cy 1000a0 0 pass"]
-        above = laid(plan, place)
+        above = stored(plan, place)
         assert level(rights_on(plan, above, "cy", {"cy"})) == PT
         assert level(rights_on(plan, above, "ann", {"ann", "makers"})) == NA
-    assert level(rights_on(plan, laid(plan, "bench"), "cy", {"cy"})) == RW
+    assert level(rights_on(plan, stored(plan, "bench"), "cy", {"cy"})) == RW
     assert lines(replace(plan, grants={}), "top") == [], "no longer needed, no longer there"
     assert lines(office({"top": {EVERYONE: RO}, "bench": {"cy": RW}}), "top") == ["allow everyone 1200a9 3 grant"]
 
@@ -151,21 +151,21 @@ def test_a_posix_list_names_people_where_their_groups_cannot_say_it() -> None:
         "mask::7",
         "other::0",
     ]
-    found = laid(plan, "top").list
-    assert isinstance(found, PosixLaid)
+    found = stored(plan, "top").list
+    assert isinstance(found, PosixState)
     assert found.personal == ("ben",)
 
 
 def test_somebody_refused_is_refused_although_linux_skips_lists_with_an_empty_mask() -> None:
     plan = office({"top": {"ann": NA, EVERYONE: RO}}, "posix")
-    top = laid(plan, "top")
+    top = stored(plan, "top")
     assert lines(plan, "top") == ["user::7", "user:ann:0", "group::0", "mask::7", "other::5"]
     assert level(rights_on(plan, top, "ann", {"ann", EVERYONE})) == NA
 
 
 def test_mode_bits_never_give_more_and_the_rest_is_reported() -> None:
     plan = office({"top": {"makers": RW, "guests": NA, "cy": RO}}, "mode", group="makers")
-    top = laid(plan, "top")
+    top = stored(plan, "top")
     assert lines(plan, "top") == ["user::7", "group::0", "other::0"]
     report = {cell.subject: (cell.wanted, cell.gets) for cell in unsaid(plan, count(plan, ON), top)}
     assert report == {"ann": (RW, NA), "makers": (RW, NA)}, (
@@ -173,19 +173,21 @@ def test_mode_bits_never_give_more_and_the_rest_is_reported() -> None:
     )
     fits = office({"top": {"makers": RW, "ann": RW}}, "mode", owner="ann", group="makers")
     assert lines(fits, "top") == ["user::7", "group::7", "other::0"]
-    assert unsaid(fits, count(fits, ON), laid(fits, "top")) == ()
+    assert unsaid(fits, count(fits, ON), stored(fits, "top")) == ()
 
 
 def test_grants_come_down_until_the_same_who_is_told_something_else_or_nothing_comes_down() -> None:
     plan = office({"top": {"makers": RW, "guests": RO}, "shop": {"guests": NA}})
-    assert [(g.who, g.level, g.said_on) for g in laid(plan, "bench").grants] == [
+    assert [(g.who, g.level, g.said_on) for g in stored(plan, "bench").grants] == [
         ("guests", NA, "shop"),
         ("makers", RW, "top"),
     ]
     cut = replace(plan, places={**plan.places, "bench": replace(plan.places["bench"], cut=True)})
-    assert laid(cut, "bench").grants == ()
+    assert stored(cut, "bench").grants == ()
     other = replace(plan, places={**plan.places, "bench": replace(plan.places["bench"], own=Posix())})
-    assert laid(other, "bench").grants == (), "no list comes down into another style, and no grant that a list carries"
+    assert stored(other, "bench").grants == (), (
+        "no list comes down into another style, and no grant that a list carries"
+    )
 
 
 def test_entries_by_hand_stay_first_and_come_down_after_what_is_granted() -> None:
@@ -200,5 +202,5 @@ def test_entries_by_hand_stay_first_and_come_down_after_what_is_granted() -> Non
     ]
     assert lines(plan, "shop")[:2] == ["allow cy 1301ff 3 grant", "allow makers 1301ff 3 grant"]
     assert lines(plan, "shop")[2:] == ["deny ann 1f01ff 83 hand", "allow di 1200a9 83 hand"]
-    report = [(c.subject, c.wanted, c.gets) for c in unsaid(plan, count(plan, ON), laid(plan, "top"))]
+    report = [(c.subject, c.wanted, c.gets) for c in unsaid(plan, count(plan, ON), stored(plan, "top"))]
     assert report == [("ann", RW, NA)], "no grant speaks of di, so what they get by hand contradicts none"

@@ -11,13 +11,13 @@ from tests.conftest import ON
 from yardgate.core.access.batch.resolve import resolve
 from yardgate.core.access.bitsets import count
 from yardgate.core.access.membership import token
-from yardgate.core.access.storage import lay
+from yardgate.core.access.storage import storage_state
 from yardgate.core.acl import Entry, Ordered
 from yardgate.core.acl.rights import FULL, Level
 from yardgate.core.directory.idmap import moves, troubles
 from yardgate.core.directory.sync import Item, sync
 from yardgate.core.edits.edit import Join, PutGroup, SetGrant, apply
-from yardgate.core.model.directory import Directory, Record, Ref, dn_parts, linked, rid_of, same_dn, within_dn
+from yardgate.core.model.directory import AccountRecord, Directory, Ref, dn_parts, linked, rid_of, same_dn, within_dn
 from yardgate.core.model.names import Names, unix_trouble
 from yardgate.core.model.plan import Group, Place, Plan, PlanError, User, check
 from yardgate.formats.ldif import escaped
@@ -26,24 +26,26 @@ QUAY = Directory(id="quay", name="QUAY", domain="quay.example", base="DC=quay,DC
 SID = "S-1-5-21-1-2-3"
 
 
-def user(rid: int, name: str, **more: object) -> Record:
-    base = Record(key=f"{SID}-{rid}", sid=f"{SID}-{rid}", dn=f"CN={name},DC=quay,DC=example", kind="person", name=name)
+def user(rid: int, name: str, **more: object) -> AccountRecord:
+    base = AccountRecord(
+        key=f"{SID}-{rid}", sid=f"{SID}-{rid}", dn=f"CN={name},DC=quay,DC=example", kind="person", name=name
+    )
     return replace(base, **more)  # type: ignore[arg-type]
 
 
-def group(rid: int, name: str, *members: str, **more: object) -> Record:
+def group(rid: int, name: str, *members: str, **more: object) -> AccountRecord:
     refs = tuple(Ref("dn", f"CN={member},DC=quay,DC=example") for member in members)
     return user(rid, name, kind="group", members=refs, **more)
 
 
-def followed(plan: Plan, *records: Record, directory: Directory = QUAY) -> Plan:
+def followed(plan: Plan, *records: AccountRecord, directory: Directory = QUAY) -> Plan:
     after, _ = apply(plan, sync(plan, directory, records).edits)
     assert check(after) == ()
     assert sync(after, after.directories["quay"], records).edits == ()
     return after
 
 
-def told(plan: Plan, *records: Record) -> set[tuple[str, str]]:
+def told(plan: Plan, *records: AccountRecord) -> set[tuple[str, str]]:
     return {(item.what, item.words) for item in sync(plan, QUAY, records).items}
 
 
@@ -302,7 +304,9 @@ def test_another_mapping_says_whose_number_moves_and_where_it_is_written_down() 
     }
     plan = replace(plan, places=places)
     after = followed(plan, *records, directory=replace(QUAY, numbering="directory"))
-    found = {m.who: (m.was, m.becomes, m.owns, m.listed) for m in moves(plan, after, lay(plan, count(plan, ON)))}
+    found = {
+        m.who: (m.was, m.becomes, m.owns, m.listed) for m in moves(plan, after, storage_state(plan, count(plan, ON)))
+    }
     assert found == {
         "ann": (100_001, 7, ("loft",), ()),
         "crew": (100_006, None, (), ("yard", "loft")),

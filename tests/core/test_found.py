@@ -8,7 +8,7 @@ from yardgate import demo
 from yardgate.core.access.batch.resolve import resolve
 from yardgate.core.access.walk import walk
 from yardgate.core.host.evaluate import found, groups_of
-from yardgate.core.host.probe import Found
+from yardgate.core.host.probe import Abilities
 from yardgate.core.host.state import compiled
 from yardgate.core.model.plan import GUEST, LOCAL, Plan
 from yardgate.core.model.share import Over
@@ -22,11 +22,11 @@ def test_the_records_give_what_the_plan_says(plan: Plan) -> None:
     system = compiled(matrix, "/srv").system
     for share in (share for share in plan.shares.values() if share.smb):
         for who in [*(user.id for user in plan.users.values() if user.origin == LOCAL and user.uid != 0), GUEST]:
-            visits = walk(plan, who, Over(share.id, "smb"), ON, matrix.laying)
+            visits = walk(plan, who, Over(share.id, "smb"), ON, matrix.storage)
             depth = len(plan.path(share.place))
             folders = ["/".join(plan.places[p].name for p in plan.path(v.place)[depth:]) for v in visits]
             account = "" if who == GUEST else plan.users[who].name
             answers = found(system, share.name, account, groups_of(system, account), folders, ON)
             assert (answers is not None) == visits[0].shown, (share.name, who)
             if answers is not None:
-                assert answers == [Found(v.looks, v.adds) for v in visits], (share.name, who)
+                assert answers == [Abilities(v.looks, v.adds) for v in visits], (share.name, who)

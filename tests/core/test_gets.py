@@ -32,12 +32,12 @@ RW, RO, NA = Level.RW, Level.RO, Level.NA
 @given(plans(shares=True))
 def test_every_cell_is_told_as_the_gates_have_it(plan: Plan) -> None:
     found = outcome(resolve(plan, ON))
-    told, cells, laying = gets(found), everything(plan), found.matrix.laying
+    told, cells, storage = gets(found), everything(plan), found.matrix.storage
     for place, stands in told.places.items():
         at, ways = said_at(found, place), found.ways_to(place)
         for number, user in enumerate(found.matrix.counting.subjects[: found.matrix.counting.users]):
             level = max((cells.get((user, place, protocol), Level.NA) for protocol in ("smb", "nfs")), default=Level.NA)
-            gate = None if at is None else grants_gate(plan, at, laying.get(at), token(plan, user))
+            gate = None if at is None else grants_gate(plan, at, storage.get(at), token(plan, user))
             granted = level if gate is None else gate.level
             assert LEVELS[stands.granted[number]] == granted
             runs = {plan.shares[way.share].administrator for way in ways if way.protocol == "smb"} & {
@@ -71,7 +71,7 @@ def test_a_cell_of_the_board_is_the_best_that_somebody_finds_who_walks_in(plan: 
     walked = dict.fromkeys(((who, place) for who in whos for place in plan.places), NA)
     for over in offered(plan):
         for who in whos:
-            for visit in walk(plan, who, over, ON, found.matrix.laying):
+            for visit in walk(plan, who, over, ON, found.matrix.storage):
                 walked[who, visit.place] = max(walked[who, visit.place], visit.level)
                 assert visit.level < RO or (visit.enters and visit.reads), "who reads gets in and reads"
                 assert visit.level < RW or (visit.changes and visit.adds), "who writes changes files and adds some"

@@ -30,7 +30,7 @@ def sees(plan: Plan, found: Outcome, subject: str, place: str, over: Protocol | 
         visit
         for way in offered(plan)
         if over in (None, way.protocol)
-        for visit in walk(plan, subject, way, ON, found.matrix.laying)
+        for visit in walk(plan, subject, way, ON, found.matrix.storage)
         if visit.place == place
     ]
     return any(visit.shown or visit.level > NA for visit in visits)

@@ -9,7 +9,7 @@ from yardgate.core.access.bitsets import count
 from yardgate.core.access.forecast import make, rights_to
 from yardgate.core.access.membership import token
 from yardgate.core.access.spec.explain import explain
-from yardgate.core.access.storage import lay, rights_on
+from yardgate.core.access.storage import rights_on, storage_state
 from yardgate.core.acl import Entry, Mode, Ordered, Posix, PosixEntry, mode, nfs4, posix
 from yardgate.core.acl.nfs4 import EVERYTHING_BELOW, GROUP, INHERITED, OWNER
 from yardgate.core.acl.rights import (
@@ -155,11 +155,11 @@ def test_what_is_made_takes_the_default_list_limited_by_the_mode_asked_for() -> 
 
 
 def test_a_nested_dataset_begins_with_root_and_a_folder_has_what_lies_above(quay: Plan) -> None:
-    laying = lay(quay, count(quay, ON))
-    assert (laying["drawings"].owner, laying["drawings"].group) == ("root", "root")
-    assert laying["released"].owner == "root"
-    assert laying["curlew-31"].group == "yard"
-    assert laying["payroll"].group == "ledger"
+    storage = storage_state(quay, count(quay, ON))
+    assert (storage["drawings"].owner, storage["drawings"].group) == ("root", "root")
+    assert storage["released"].owner == "root"
+    assert storage["curlew-31"].group == "yard"
+    assert storage["payroll"].group == "ledger"
 
 
 def test_somebody_enters_a_deep_folder_without_seeing_its_neighbours(quay: Plan) -> None:
@@ -191,17 +191,17 @@ def test_a_blocked_way_is_the_reason(quay: Plan) -> None:
 
 
 def test_new_things_by_setgid_default_list_and_primary_group(quay: Plan) -> None:
-    laying = lay(quay, count(quay, ON))
-    made = make(quay, laying["curlew-31"], "gwen-castellan", "file", 0o666)
+    storage = storage_state(quay, count(quay, ON))
+    made = make(quay, storage["curlew-31"], "gwen-castellan", "file", 0o666)
     assert (made.owner, made.group) == ("gwen-castellan", "yard"), "setgid came down from hulls"
     idris = token(quay, "idris-falk")
     assert rights_to(quay, made, "idris-falk", idris) & EDITS == EDITS
-    folder = make(quay, laying["vm-images"], "imke-brouwer", "folder", 0o777)
+    folder = make(quay, storage["vm-images"], "imke-brouwer", "folder", 0o777)
     assert (folder.group, mode.bits_of(folder.access), folder.setgid) == ("machines", 0o755, True)
     alone = replace(quay, users={**quay.users, "imke-brouwer": replace(quay.users["imke-brouwer"], primary_group=None)})
-    own = make(alone, lay(alone, count(alone, ON))["toolpaths"], "imke-brouwer", "file", 0o666)
+    own = make(alone, storage_state(alone, count(alone, ON))["toolpaths"], "imke-brouwer", "file", 0o666)
     assert own.group == "imke-brouwer", "a group of their own, as the host makes it"
-    ordered_file = make(quay, laying["toolpaths"], "mira-oyelaran", "file", 0o666)
+    ordered_file = make(quay, storage["toolpaths"], "mira-oyelaran", "file", 0o666)
     assert ordered_file.group == "draughting"
     assert all(entry.flags == INHERITED for entry in ordered_file.entries)
 
@@ -220,7 +220,7 @@ def test_places_follow_add_or_cut(quay: Plan) -> None:
 def test_root_passes_every_list_but_not_the_share(quay: Plan) -> None:
     root = replace(quay.users["oskar-dahl"], uid=0)
     plan = replace(quay, users={**quay.users, "oskar-dahl": root})
-    laying = lay(plan, count(plan, ON))
-    assert rights_on(plan, laying["nightly"], "oskar-dahl", {"oskar-dahl"}).folder == FULL
+    storage = storage_state(plan, count(plan, ON))
+    assert rights_on(plan, storage["nightly"], "oskar-dahl", {"oskar-dahl"}).folder == FULL
     assert explain(plan, "oskar-dahl", "nightly", ON).level == Level.RW
     assert explain(plan, "oskar-dahl", "vm-images", ON).level == Level.NA, "the share says nothing to them"

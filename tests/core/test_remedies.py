@@ -18,20 +18,20 @@ from yardgate.core.acl.rights import Level
 from yardgate.core.edits.edit import Join, PutShare, SetGrant, apply
 from yardgate.core.model.agreements import Promise
 from yardgate.core.model.plan import EVERYONE, GUEST, Plan
-from yardgate.core.policy.compliance import Kept, keep
+from yardgate.core.policy.compliance import Compliance, keep
 from yardgate.core.policy.remedies import Remedy, Want, remedies
 
 RW, RO, PT, NA = Level.RW, Level.RO, Level.PT, Level.NA
 
 
-def kept(plan: Plan) -> Kept:
+def kept(plan: Plan) -> Compliance:
     return keep(outcome(resolve(plan, ON)))
 
 
 LEVELS = st.sampled_from([RW, RO, NA])
 
 
-def holds(plan: Plan, now: Kept, want: Want, found: Sequence[Remedy]) -> None:
+def holds(plan: Plan, now: Compliance, want: Want, found: Sequence[Remedy]) -> None:
     """The first remedy makes it as wanted, and what it says it changes, breaks and mends is what does, gate by gate."""
     for remedy in found[:1]:
         after, _ = apply(plan, remedy.edits)

@@ -14,7 +14,7 @@ from yardgate.core.access.batch.resolve import SOURCES, Change, changes, detail,
 from yardgate.core.access.bitsets import count
 from yardgate.core.access.combining import RULES
 from yardgate.core.access.spec.explain import explain
-from yardgate.core.access.storage import lay
+from yardgate.core.access.storage import storage_state
 from yardgate.core.acl import Mode, Ordered, Posix
 from yardgate.core.acl.rights import EVERYTHING, LEVELS, Level
 from yardgate.core.edits.edit import PutPlace, SetGrant, apply
@@ -25,10 +25,10 @@ def compare_every_cell(plan: Plan) -> int:
     matrix = resolve(plan, ON)
     details = detail(matrix, plan.places)
     masks = rights(matrix, plan.places)
-    laying = lay(plan, count(plan, ON))
+    storage = storage_state(plan, count(plan, ON))
     cells = 0
     for place, (number, subject) in itertools.product(plan.places, enumerate(matrix.counting.subjects)):
-        reason = explain(plan, subject, place, ON, laying)
+        reason = explain(plan, subject, place, ON, storage)
         assert LEVELS[matrix.rows[place][number]] == reason.level, (subject, place)
         assert SOURCES[details[place].source[number]] == reason.source, (subject, place)
         assert bool(details[place].clash[number]) == reason.clash, (subject, place)

@@ -12,7 +12,7 @@ from tests.conftest import ON
 from yardgate.core.access.batch.resolve import resolve
 from yardgate.core.acl import Entry, Ordered, Posix, PosixEntry, posix
 from yardgate.core.acl.rights import Level
-from yardgate.core.host.state import Account, Compiled, Export, Folder, HostGroup, Members, Offer, System, compiled
+from yardgate.core.host.state import Compiled, Export, Folder, HostAccount, HostGroup, Members, Offer, System, compiled
 from yardgate.core.host.steps import after, chosen, needs, removals, sign_in_again, stands, steps, walked, words
 from yardgate.core.model.plan import Plan, PlanError
 from yardgate.core.model.share import HostRule
@@ -48,7 +48,7 @@ def systems(draw: st.DrawFn) -> System:
         groups=by_name(groups),
         accounts=by_name(
             [
-                Account(**one)
+                HostAccount(**one)
                 for one in some(
                     NAMES, primary=GROUPS, enabled=st.booleans(), expires=st.sampled_from([None, date(2027, 3, 1)])
                 )
@@ -125,7 +125,7 @@ def test_what_a_step_needs_comes_before_it_and_is_left_with_it(now: System, want
 def test_an_account_with_the_number_of_another_is_that_one_renamed() -> None:
     now = System(
         groups=by_name([HostGroup(name="crew", gid=3001)]),
-        accounts=by_name([Account(name="ann", uid=1001, primary="crew")]),
+        accounts=by_name([HostAccount(name="ann", uid=1001, primary="crew")]),
         members=by_name([Members(name="crew", users=frozenset({"ann"}))]),
         folders=by_name(
             [Folder(name="/srv/keel", owner="ann", group="crew", listed=Posix((PosixEntry("user", "ann", 7),)))]
@@ -134,7 +134,7 @@ def test_an_account_with_the_number_of_another_is_that_one_renamed() -> None:
     )
     wanted = System(
         groups=by_name([HostGroup(name="hands", gid=3001)]),
-        accounts=by_name([Account(name="anna", uid=1001, primary="hands")]),
+        accounts=by_name([HostAccount(name="anna", uid=1001, primary="hands")]),
         members=by_name([Members(name="hands", users=frozenset({"anna"}))]),
         folders=by_name(
             [Folder(name="/srv/keel", owner="anna", group="hands", listed=Posix((PosixEntry("user", "anna", 7),)))]
@@ -198,7 +198,7 @@ def test_lists_follow_no_new_number_and_are_set_anew() -> None:
         )
         ordered = Ordered((Entry("allow", "bo", 7, 0),))
         folders = [Folder(name="/srv/keel", owner="ann", listed=listed), Folder(name="/srv/hulls", listed=ordered)]
-        accounts = [Account(name="ann", uid=ann, primary="crew"), Account(name="bo", uid=bo, primary="crew")]
+        accounts = [HostAccount(name="ann", uid=ann, primary="crew"), HostAccount(name="bo", uid=bo, primary="crew")]
         return System(accounts=by_name(accounts), folders=by_name(folders))
 
     now, wanted = there(2001, 2002), there(2002, 2003)
@@ -216,7 +216,7 @@ def test_lists_follow_no_new_number_and_are_set_anew() -> None:
 
 def test_shares_end_first_and_begin_last_and_removals_are_apart() -> None:
     now = System(
-        accounts=by_name([Account(name="ann", primary="crew")]),
+        accounts=by_name([HostAccount(name="ann", primary="crew")]),
         folders=by_name([Folder(name="/srv/old"), Folder(name="/srv/old/deep")]),
         offers=by_name([Offer(name="old", path="/srv/old")]),
     )

@@ -34,11 +34,11 @@ def test_every_cell_over_every_way_in_is_what_the_gates_say(plan: Plan) -> None:
             assert list(found) == list(inside(plan, share))
             for place in found if over in offered(plan) else ():
                 most[GUEST, place] = max(
-                    most.get((GUEST, place), NA), explain_over(plan, GUEST, place, over, ON, matrix.laying).level
+                    most.get((GUEST, place), NA), explain_over(plan, GUEST, place, over, ON, matrix.storage).level
                 )
             for place, row in found.items():
                 for number, subject in enumerate(matrix.counting.subjects):
-                    reason = explain_over(plan, subject, place, over, ON, matrix.laying)
+                    reason = explain_over(plan, subject, place, over, ON, matrix.storage)
                     assert LEVELS[row[number]] == reason.level, (over, place, subject, reason)
                     assert sum(gate.decides for gate in reason.gates) == 1
                     if over in offered(plan):

@@ -22,10 +22,10 @@ from yardgate.drivers.directory.ldap import (
     read_changes,
 )
 from yardgate.drivers.directory.progress import Cancelled
-from yardgate.drivers.directory.simulator import Faults, StandIn
-from yardgate.formats.ldif import Entry
+from yardgate.drivers.directory.simulator import DirectoryFaults, SimulatedDirectory
+from yardgate.formats.ldif import LdifEntry
 
-WORD = StandIn.password
+WORD = SimulatedDirectory.password
 
 
 @pytest.fixture(scope="module")
@@ -34,12 +34,12 @@ def folder(tmp_path_factory: pytest.TempPathFactory) -> Path:
 
 
 @pytest.fixture
-def server(folder: Path) -> Iterator[StandIn]:
-    with StandIn(demo.entries(), folder).running() as started:
+def server(folder: Path) -> Iterator[SimulatedDirectory]:
+    with SimulatedDirectory(demo.entries(), folder).running() as started:
         yield started
 
 
-def at(server: StandIn, **more: object) -> Directory:
+def at(server: SimulatedDirectory, **more: object) -> Directory:
     settings = {"controller": f"127.0.0.1:{server.port}", "fingerprint": server.fingerprint, **more}
     return replace(demo.DIRECTORY, **settings)  # type: ignore[arg-type]
 
@@ -59,13 +59,13 @@ def refused(directory: Directory, password: str | None = WORD) -> DirectoryError
     return caught.value
 
 
-def test_every_step_is_tried_and_told(server: StandIn) -> None:
+def test_every_step_is_tried_and_told(server: SimulatedDirectory) -> None:
     steps = list(check(at(server), WORD))
     assert [step.step for step in steps] == ["controller", "port", "tls", "sign-in", "clock", "base", "read", "paging"]
     assert len(read(at(server)).records) == 14
 
 
-def test_changes_give_what_reading_everything_gives(server: StandIn) -> None:
+def test_changes_give_what_reading_everything_gives(server: SimulatedDirectory) -> None:
     with connect(at(server), WORD) as reader:
         found = read_changes(reader, demo.last_copy(), Progress())
         assert not found.full
@@ -76,7 +76,7 @@ def test_changes_give_what_reading_everything_gives(server: StandIn) -> None:
         assert read_changes(reader, other, Progress()).full
 
 
-def test_a_name_that_does_not_resolve_and_a_port_that_is_closed(server: StandIn) -> None:
+def test_a_name_that_does_not_resolve_and_a_port_that_is_closed(server: SimulatedDirectory) -> None:
     lost = refused(at(server, controller="no-such-host.invalid"))
     assert (lost.step, "cannot be resolved" in lost.words) == ("controller", True)
     closed = refused(at(server, controller="127.0.0.1:1"))
@@ -84,7 +84,9 @@ def test_a_name_that_does_not_resolve_and_a_port_that_is_closed(server: StandIn)
     assert refused(at(server, controller="not a host")).step == "controller"
 
 
-def test_a_certificate_that_nobody_vouches_for_is_shown_and_taken_only_when_accepted(server: StandIn) -> None:
+def test_a_certificate_that_nobody_vouches_for_is_shown_and_taken_only_when_accepted(
+    server: SimulatedDirectory,
+) -> None:
     stranger = at(server, fingerprint=None)
     assert refused(stranger).step == "tls"
     shown = certificate(stranger)
@@ -104,7 +106,7 @@ def test_a_trusted_certificate_must_be_for_this_name_and_not_expired(
         ("127.0.0.1", -1, "has expired"),
     ):
         folder = tmp_path / f"{name}{days}"
-        with StandIn(demo.entries(), folder, name=name, days=days).running() as server:
+        with SimulatedDirectory(demo.entries(), folder, name=name, days=days).running() as server:
             monkeypatch.setenv("SSL_CERT_FILE", str(folder / "certificate.pem"))
             if words:
                 error = refused(at(server, fingerprint=None))
@@ -114,86 +116,86 @@ def test_a_trusted_certificate_must_be_for_this_name_and_not_expired(
 
 
 def test_starttls_and_plain_text(folder: Path) -> None:
-    with StandIn(demo.entries(), folder, tls=False).running() as server:
+    with SimulatedDirectory(demo.entries(), folder, tls=False).running() as server:
         assert len(read(at(server, security="starttls")).records) == 14
         assert "only over TLS" in refused(at(server, security="plain", plain_agreed=True, fingerprint=None)).words
         assert refused(at(server, security="plain", fingerprint=None)).step == "tls"
         assert refused(at(server)).step == "tls"  # LDAPS asked of a server that speaks plain
 
 
-def test_a_wrong_password_an_empty_one_and_a_locked_account(server: StandIn) -> None:
+def test_a_wrong_password_an_empty_one_and_a_locked_account(server: SimulatedDirectory) -> None:
     assert refused(at(server), "wrong").words.endswith("the name or the password is wrong")
     assert refused(at(server), "").step == "sign-in"
     assert refused(at(server), None).step == "sign-in"
-    server.faults = Faults(locked=True)
+    server.faults = DirectoryFaults(locked=True)
     assert refused(at(server)).words.endswith("this account is locked")
 
 
-def test_a_clock_that_is_off(server: StandIn) -> None:
-    server.faults = Faults(clock=timedelta(minutes=-6))
+def test_a_clock_that_is_off(server: SimulatedDirectory) -> None:
+    server.faults = DirectoryFaults(clock=timedelta(minutes=-6))
     with pytest.raises(DirectoryError, match="clocks differ by 6 minutes"):
         list(check(at(server), WORD))
 
 
-def test_a_base_that_is_not_there(server: StandIn) -> None:
+def test_a_base_that_is_not_there(server: SimulatedDirectory) -> None:
     error = refused(at(server, base="DC=nowhere,DC=example"))
     assert (error.step, "nothing" in error.words) == ("base", True)
 
 
-def test_a_filter_that_is_none(server: StandIn) -> None:
+def test_a_filter_that_is_none(server: SimulatedDirectory) -> None:
     for text in ("(cn=", "cn=a)(objectClass=*", "((("):
         with pytest.raises(DirectoryError, match="filter"):
             read(at(server, filter=text))
     assert {r.name for r in read(at(server, filter="(sAMAccountName=pia*)")).records.values()} == {"pia.lombardi"}
 
 
-def test_no_paging_a_size_limit_and_a_referral(server: StandIn) -> None:
-    server.faults = Faults(no_paging=True)
+def test_no_paging_a_size_limit_and_a_referral(server: SimulatedDirectory) -> None:
+    server.faults = DirectoryFaults(no_paging=True)
     assert refused(at(server)).step == "paging"
-    server.faults = Faults(size_limit=3)
+    server.faults = DirectoryFaults(size_limit=3)
     assert refused(at(server)).step == "paging"
-    server.faults = Faults(referral=True)
+    server.faults = DirectoryFaults(referral=True)
     assert len(read(at(server)).records) == 14
 
 
 @pytest.mark.parametrize("most", [1, 2, 3])
-def test_groups_too_big_for_one_answer_are_read_range_by_range(server: StandIn, most: int) -> None:
+def test_groups_too_big_for_one_answer_are_read_range_by_range(server: SimulatedDirectory, most: int) -> None:
     whole = read(at(server))
-    server.faults = Faults(most_values=most)
+    server.faults = DirectoryFaults(most_values=most)
     assert read(at(server)).records == whole.records
     assert max(len(record.members) for record in whole.records.values()) > 3
 
 
 @pytest.mark.parametrize("after", [0, 1, 2, 3])
 def test_a_connection_that_is_cut_after_any_page_leaves_nothing_half(
-    server: StandIn, monkeypatch: pytest.MonkeyPatch, after: int
+    server: SimulatedDirectory, monkeypatch: pytest.MonkeyPatch, after: int
 ) -> None:
     monkeypatch.setattr(ldap, "PAGE", 4)
-    server.faults = Faults(hang_up=True, after=after)
+    server.faults = DirectoryFaults(hang_up=True, after=after)
     with pytest.raises(DirectoryError, match="try again"):
         read(at(server))
-    server.faults = Faults()
+    server.faults = DirectoryFaults()
     assert len(read(at(server)).records) == 14
 
 
 def test_a_server_that_stops_in_the_middle(folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr(ldap, "PAGE", 2)
-    with StandIn(demo.entries(), folder).running() as server, connect(at(server), WORD) as reader:
+    with SimulatedDirectory(demo.entries(), folder).running() as server, connect(at(server), WORD) as reader:
         pages = reader.pages(demo.DIRECTORY.base, "(objectClass=*)", ["cn"])
         next(pages)
-        server.faults = Faults(hang_up=True)
+        server.faults = DirectoryFaults(hang_up=True)
         with pytest.raises(DirectoryError, match="try again"):
             list(pages)
 
 
-def test_slow_answers_run_out_of_time(server: StandIn, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_slow_answers_run_out_of_time(server: SimulatedDirectory, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr(ldap, "ANSWER_SECONDS", 1)
-    server.faults = Faults(slow=2.5)
+    server.faults = DirectoryFaults(slow=2.5)
     with pytest.raises(DirectoryError, match=r"no answer in time|broke off"):
         read(at(server))
 
 
-def test_reading_can_be_given_up(server: StandIn, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_reading_can_be_given_up(server: SimulatedDirectory, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr(ldap, "PAGE", 2)
     progress = Progress()
     progress.cancel = True
@@ -204,11 +206,11 @@ def test_reading_can_be_given_up(server: StandIn, monkeypatch: pytest.MonkeyPatc
     until(lambda: threading.active_count() <= before)
 
 
-def test_hostile_names_are_only_names(server: StandIn) -> None:
+def test_hostile_names_are_only_names(server: SimulatedDirectory) -> None:
     dn = r"CN=*)(objectClass\=*\2c\00,OU=Office,DC=lanternquay,DC=example"
     pia = next(e for e in server.entries if e.dn.startswith("CN=Pia"))
     sid = pia.attributes["objectsid"][0][:-1] + b"\x77"
-    evil = Entry(
+    evil = LdifEntry(
         dn,
         {
             **pia.attributes,

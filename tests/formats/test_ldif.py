@@ -8,11 +8,11 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from yardgate import demo
-from yardgate.core.model.directory import Directory, Record, Ref
+from yardgate.core.model.directory import AccountRecord, Directory, Ref
 from yardgate.core.model.plan import Plan
 from yardgate.drivers.directory.accounts import record_of, records
 from yardgate.formats import ldif
-from yardgate.formats.ldif import Entry
+from yardgate.formats.ldif import LdifEntry
 from yardgate.formats.reading import FormatError
 from yardgate.formats.sid import sid_bytes, sid_text
 
@@ -89,7 +89,7 @@ def test_bad_ldif_is_refused_with_line_and_column(text: str, message: str) -> No
     assert str(caught.value).startswith(message)
 
 
-def entry(dn: str, **attributes: str | bytes | list[str]) -> Entry:
+def entry(dn: str, **attributes: str | bytes | list[str]) -> LdifEntry:
     def values(value: str | bytes | list[str]) -> tuple[bytes, ...]:
         return (
             (value,)
@@ -97,7 +97,7 @@ def entry(dn: str, **attributes: str | bytes | list[str]) -> Entry:
             else tuple(v.encode() for v in ([value] if isinstance(value, str) else value))
         )
 
-    return Entry(dn, {name.lower(): values(value) for name, value in attributes.items()})
+    return LdifEntry(dn, {name.lower(): values(value) for name, value in attributes.items()})
 
 
 def test_sids_as_bytes_and_as_people_write_them() -> None:
@@ -124,7 +124,7 @@ def test_an_account_of_a_domain() -> None:
             uidNumber="70",
         ),
     )
-    assert found == Record(
+    assert found == AccountRecord(
         key=sid,
         sid=sid,
         dn="CN=Ann,DC=quay",
@@ -180,7 +180,7 @@ def test_accounts_of_rfc_2307_and_its_successor() -> None:
         shadowExpire="20850",
     )
     found = record_of("rfc2307", ann)
-    assert found == Record(
+    assert found == AccountRecord(
         key="u-1",
         dn="uid=ann,ou=p,dc=q",
         kind="person",

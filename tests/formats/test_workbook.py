@@ -16,14 +16,14 @@ from yardgate.core.access.batch.resolve import resolve
 from yardgate.core.access.outcome import outcome
 from yardgate.core.edits.edit import apply
 from yardgate.core.model.plan import Plan
-from yardgate.core.policy.compliance import Kept, keep
+from yardgate.core.policy.compliance import Compliance, keep
 from yardgate.core.policy.findings import find
 from yardgate.core.policy.findings.case import Case
 from yardgate.formats import matrix, people, table, workbook
 from yardgate.formats.reading import FormatError
 
 
-def kept_of(plan: Plan) -> Kept:
+def kept_of(plan: Plan) -> Compliance:
     return keep(outcome(resolve(plan, ON)))
 
 

@@ -12,7 +12,7 @@ from tests.real.helper import Helper, helper
 from yardgate.core.access.bitsets import count
 from yardgate.core.access.forecast import make
 from yardgate.core.access.membership import token
-from yardgate.core.access.storage import Laying, PosixLaid, lay, rights_on
+from yardgate.core.access.storage import PosixState, StorageState, rights_on, storage_state
 from yardgate.core.acl.mode import SETGID, STICKY, bits_of
 from yardgate.core.acl.posix import PosixEntry
 from yardgate.core.acl.rights import (
@@ -67,7 +67,7 @@ def get_list(plan: Plan, path: Path, name: str) -> frozenset[PosixEntry] | None:
     return frozenset(found)
 
 
-def lay_down(plan: Plan, laying: Laying, top: Path, subjects: list[str]) -> dict[str, Path]:
+def lay_down(plan: Plan, storage: StorageState, top: Path, subjects: list[str]) -> dict[str, Path]:
     """Make every place with its owner, group and list, and in each an ordinary file, and for everybody one to delete.
 
     Where no list is planned, storage is made to object to nothing.
@@ -79,16 +79,16 @@ def lay_down(plan: Plan, laying: Laying, top: Path, subjects: list[str]) -> dict
         where[place.id] = path
     for place, path in where.items():
         names = ("plain", *(f"doomed-{subject}" for subject in subjects))
-        laid = laying.get(place)
-        if laid is None or laid.list is None:
+        stored = storage.get(place)
+        if stored is None or stored.list is None:
             for name in names:
                 (path / name).touch()
                 (path / name).chmod(0o666)
             path.chmod(0o777)
             continue
-        listed = laid.list
-        assert isinstance(listed, PosixLaid)
-        owner, group = number(plan, laid.owner), number(plan, laid.group)
+        listed = stored.list
+        assert isinstance(listed, PosixState)
+        owner, group = number(plan, stored.owner), number(plan, stored.group)
         for name in names:
             file = path / name
             file.touch()
@@ -132,10 +132,12 @@ def kernel() -> Iterator[Kernel]:
         yield Kernel(beside)
 
 
-def predicted(plan: Plan, laying: Laying, subject: str, names: Mapping[str, object], place: str) -> dict[str, bool]:
+def predicted(
+    plan: Plan, storage: StorageState, subject: str, names: Mapping[str, object], place: str
+) -> dict[str, bool]:
     """What the core says of everything that `kernel_child.ask` tries."""
-    folder, file = rights_on(plan, laying[place], subject, names)
-    reached = all(rights_on(plan, laying[p], subject, names).folder & EXECUTE for p in plan.path(place)[:-1])
+    folder, file = rights_on(plan, storage[place], subject, names)
+    reached = all(rights_on(plan, storage[p], subject, names).folder & EXECUTE for p in plan.path(place)[:-1])
     entered = reached and bool(folder & EXECUTE)
     return {
         "enter": entered,
@@ -152,14 +154,14 @@ def predicted(plan: Plan, laying: Laying, subject: str, names: Mapping[str, obje
 
 def compare(plan: Plan, top: Path, asked_of: Kernel, umask: int) -> tuple[int, list[str]]:
     """All predictions for all people on all places of a plan, new things included: (how many, what differs)."""
-    laying = lay(plan, count(plan, ON))
-    where = lay_down(plan, laying, top, list(plan.users))
+    storage = storage_state(plan, count(plan, ON))
+    where = lay_down(plan, storage, top, list(plan.users))
     asked, wrong = 0, []
     for subject in plan.users:
         names = token(plan, subject)
         real = asked_of.ask(plan, subject, names, list(where.values()), umask)
         for (place, path), answers in zip(where.items(), real, strict=True):
-            expected = predicted(plan, laying, subject, names, place)
+            expected = predicted(plan, storage, subject, names, place)
             if plan.users[subject].uid == 0:
                 expected["run"] = answers["run"]  # root runs a file if anybody may; not a right that a plan is about
             asked += len(answers)
@@ -168,15 +170,15 @@ def compare(plan: Plan, top: Path, asked_of: Kernel, umask: int) -> tuple[int, l
                 if answers[act]:
                     asked += 3
                     new = path / f"new-{'folder-' if kind == 'folder' else ''}{subject}"
-                    wrong += new_thing(plan, laying, place, subject, kind, mode, umask, new)
+                    wrong += new_thing(plan, storage, place, subject, kind, mode, umask, new)
     return asked, wrong
 
 
 def new_thing(
-    plan: Plan, laying: Laying, place: str, subject: str, kind: str, mode: int, umask: int, path: Path
+    plan: Plan, storage: StorageState, place: str, subject: str, kind: str, mode: int, umask: int, path: Path
 ) -> list[str]:
     """Owner, group, and mode with lists of a thing that somebody made, against the forecast."""
-    made = make(plan, laying[place], subject, kind, mode, umask)  # type: ignore[arg-type]
+    made = make(plan, storage[place], subject, kind, mode, umask)  # type: ignore[arg-type]
     real = os.stat(path)
     group = PRIVATE_GID if made.group == subject else number(plan, made.group)
     bits = bits_of(made.access) | (SETGID if made.setgid else 0)
@@ -193,6 +195,6 @@ def new_thing(
     return [f"{subject} new {kind} in {place}: {what} {a} not {b}" for what, (a, b) in found.items() if a != b]
 
 
-def setgid_of(laying: Laying, place: str) -> bool:
-    listed = laying[place].list
-    return isinstance(listed, PosixLaid) and listed.setgid
+def setgid_of(storage: StorageState, place: str) -> bool:
+    listed = storage[place].list
+    return isinstance(listed, PosixState) and listed.setgid

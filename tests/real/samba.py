@@ -7,7 +7,7 @@ from tests.conftest import ON
 from tests.real.helper import Helper, helper
 from yardgate.core.access.bitsets import count
 from yardgate.core.access.membership import token
-from yardgate.core.access.storage import Laid, OrderedLaid, lay, rights_on
+from yardgate.core.access.storage import Nfs4State, PlaceState, rights_on, storage_state
 from yardgate.core.acl.nfs4 import (
     DIRECTORY_INHERIT,
     FILE_INHERIT,
@@ -41,15 +41,15 @@ def sid(plan: Plan, who: str) -> str:
     return f"S-1-5-21-1-2-3-{kind + list(ids).index(who)}"
 
 
-def sddl(plan: Plan, laid: Laid, entries: Sequence[Entry]) -> str:
+def sddl(plan: Plan, stored: PlaceState, entries: Sequence[Entry]) -> str:
     """A list as a security descriptor in SDDL: rights and flags are the same bits, who's become SIDs."""
-    special = {OWNER: laid.owner, GROUP: laid.group}
+    special = {OWNER: stored.owner, GROUP: stored.group}
     aces = "".join(
         f"({'A' if e.type == 'allow' else 'D'};{''.join(word for bit, word in SDDL_FLAGS.items() if e.flags & bit)};"
         f"0x{e.mask:x};;;{sid(plan, special.get(e.who, e.who))})"
         for e in entries
     )
-    return f"O:{sid(plan, laid.owner)}G:{sid(plan, laid.group)}D:P{aces}"
+    return f"O:{sid(plan, stored.owner)}G:{sid(plan, stored.group)}D:P{aces}"
 
 
 class Server:
@@ -71,16 +71,16 @@ def server() -> Iterator[Server]:
 
 def compare(plan: Plan, asked_of: Server) -> tuple[int, list[str]]:
     """Every person on every place's folder and ordinary file: (descriptor checks, what differs)."""
-    laying = lay(plan, count(plan, ON))
+    storage = storage_state(plan, count(plan, ON))
     people = [user for user in plan.users if plan.users[user].uid != 0]  # root does not get as far as a descriptor
     names = {user: token(plan, user) for user in people}
     tokens = [[sid(plan, user), *(sid(plan, g) for g in names[user] if g in plan.groups), WORLD] for user in people]
     asked, wrong = 0, []
-    for place, laid in laying.items():
-        assert isinstance(laid.list, OrderedLaid)
-        entries = laid.list.entries
-        real = asked_of.granted([sddl(plan, laid, entries), sddl(plan, laid, files_of(entries))], tokens)
-        expected = [rights_on(plan, laid, user, names[user]) for user in people]
+    for place, stored in storage.items():
+        assert isinstance(stored.list, Nfs4State)
+        entries = stored.list.entries
+        real = asked_of.granted([sddl(plan, stored, entries), sddl(plan, stored, files_of(entries))], tokens)
+        expected = [rights_on(plan, stored, user, names[user]) for user in people]
         ours = [rights.folder for rights in expected] + [rights.file for rights in expected]
         asked += len(real)
         wrong += [

@@ -13,7 +13,7 @@ from tests.conftest import ON
 from tests.real.kernel import compare, kernel, lay_down
 from yardgate.core.access.bitsets import count
 from yardgate.core.access.membership import token
-from yardgate.core.access.storage import lay
+from yardgate.core.access.storage import storage_state
 from yardgate.core.acl import Posix
 from yardgate.core.model.plan import Plan
 
@@ -38,8 +38,8 @@ def drawings(quay: Plan) -> Plan:
 
 
 def test_the_machine_opens_its_toolpaths_and_sees_no_neighbours(drawings: Plan, top: Path) -> None:
-    laying = lay(drawings, count(drawings, ON))
-    where = lay_down(drawings, laying, top, ["cnc-router"])
+    storage = storage_state(drawings, count(drawings, ON))
+    where = lay_down(drawings, storage, top, ["cnc-router"])
     with kernel() as helper:
         names = token(drawings, "cnc-router")
         folders = [where[place] for place in ("keel", "drawings", "toolpaths", "released")]

@@ -24,7 +24,7 @@ from yardgate.core.host.state import System, asked, compiled
 from yardgate.core.model.directory import Copy, Directory, rid_of
 from yardgate.core.model.plan import GUEST, LOCAL, Group, Place, Plan, User, check
 from yardgate.drivers.directory import ldap
-from yardgate.drivers.directory.ldap import Progress, Reader, certificate, connect, read_all, read_changes
+from yardgate.drivers.directory.ldap import DirectoryReader, Progress, certificate, connect, read_all, read_changes
 from yardgate.drivers.directory.progress import DirectoryError
 from yardgate.drivers.linux.apply import put_back
 from yardgate.drivers.linux.commands import read as read_host
@@ -190,7 +190,7 @@ def domain() -> Iterator[tuple[Machine, Directory]]:
         yield machine, replace(joined, fingerprint=shown.fingerprint)
 
 
-def told_by_controller(reader: Reader, copy: Copy) -> Mapping[str, set[str]]:
+def told_by_controller(reader: DirectoryReader, copy: Copy) -> Mapping[str, set[str]]:
     """SID of each user -> SIDs of all groups that the controller counts it in (MS-ADTS 3.1.1.4.5.19, tokenGroups)."""
     found = {}
     for record in copy.records.values():

@@ -22,7 +22,7 @@ from tests.real.test_shares import ACTS
 from tests.thorough import times
 from yardgate.core.access.batch.resolve import Matrix, resolve
 from yardgate.core.access.combining import RULES
-from yardgate.core.access.storage import PosixLaid
+from yardgate.core.access.storage import PosixState
 from yardgate.core.access.walk import walk
 from yardgate.core.acl import Ordered, Posix
 from yardgate.core.acl.nfs4 import GROUP, OWNER, files_of, spelled
@@ -32,7 +32,7 @@ from yardgate.core.host.steps import after as after_steps
 from yardgate.core.host.steps import stands, steps, words
 from yardgate.core.model.plan import EVERYONE, GUEST, LOCAL, Plan, PlanError, Target, check, fold
 from yardgate.core.model.share import HostRule, Over, Share
-from yardgate.drivers.appliance import Busy, TooLate
+from yardgate.drivers.appliance import RolloutUnderWay, TooLate
 from yardgate.drivers.linux.apply import Carried, carry_out, put_back
 from yardgate.drivers.linux.commands import KEEP, Command, Done, Runner, descriptor_text, list_text, read
 from yardgate.drivers.linux.handout import restore_text, runbook, script
@@ -284,7 +284,7 @@ def visit(
     )
     ready()
     seen = {
-        share.name: [visit.place for visit in walk(plan, subjects[0], Over(share.id, "smb"), ON, matrix.laying)]
+        share.name: [visit.place for visit in walk(plan, subjects[0], Over(share.id, "smb"), ON, matrix.storage)]
         for share in plan.shares.values()
     }
     inside = {
@@ -301,7 +301,7 @@ def visit(
     wrong = []
     for share in plan.shares.values():
         for subject in subjects:
-            visits = walk(plan, GUEST if subject == "stranger" else subject, Over(share.id, "smb"), ON, matrix.laying)
+            visits = walk(plan, GUEST if subject == "stranger" else subject, Over(share.id, "smb"), ON, matrix.storage)
             real = answers[f"{subject} {share.name}"]
             counts["answers"] += 1
             about = (plan.name, share, subject)
@@ -329,17 +329,17 @@ def files(matrix: Matrix, subjects: Sequence[str], top: str) -> str:
     """A script that makes the files which visitors look for, each as the list of its folder has it."""
     lines, called = [ALIKE_IS], host_names(matrix.plan)
     for place, path in paths(matrix.plan, top).items():
-        laid = matrix.laying[place]
+        stored = matrix.storage[place]
         names = ["plain", *(f"doomed-{subject}" for subject in subjects)]
         made = " ".join(shlex.quote(f"{path}/{name}") for name in names)
-        owner, group = called[laid.owner], called[laid.group]
+        owner, group = called[stored.owner], called[stored.group]
         lines += [f"touch {made}", f"chown {shlex.quote(f'{owner}:{group}')} {made}"]
-        if isinstance(laid.list, PosixLaid):
-            text = list_text(Posix(tuple(replace(e, who=called.get(e.who, e.who)) for e in laid.list.file)))
+        if isinstance(stored.list, PosixState):
+            text = list_text(Posix(tuple(replace(e, who=called.get(e.who, e.who)) for e in stored.list.file)))
             lines.append(f"printf '%s' {shlex.quote(text)} | setfacl --set-file=- -- {made}")
-        elif laid.list is not None:
+        elif stored.list is not None:
             whos = marked(matrix.plan, called)
-            own = (replace(e, who=whos.get(e.who, e.who)) for e in laid.list.entries)
+            own = (replace(e, who=whos.get(e.who, e.who)) for e in stored.list.entries)
             entries = spelled(files_of(tuple(own)), owner, f"@{group}")
             text = descriptor_text(Folder(name="", owner=owner, group=group, listed=Ordered(entries)))
             keep = f"printf '%s' {shlex.quote(text)} | sh -euc {shlex.quote(KEEP)} sh"
@@ -463,7 +463,7 @@ def test_a_host_that_starts_again_in_the_midst_of_it_puts_back_at_once(keelson: 
     assert watch.watching() == "armed"
     shell(keelson, "touch -d '2001-01-01' /var/lib/yardgate/armed; sleep 2")
     assert watch.watching() == "armed", "the time of day makes no difference"
-    with pytest.raises(Busy):
+    with pytest.raises(RolloutUnderWay):
         watch.arm("", 600)
     shell(keelson, "kill $(pgrep -f '[w]atch.sh')")
     shell(

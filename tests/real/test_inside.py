@@ -21,15 +21,15 @@ from yardgate.core.acl import Entry, Ordered, Posix, PosixEntry, posix
 from yardgate.core.acl.nfs4 import EVERYTHING_BELOW, INHERIT_ONLY, NO_PROPAGATE_INHERIT
 from yardgate.core.acl.posix import Tag, created
 from yardgate.core.acl.rights import FULL, MASK_OF, WRITE_ACL, WRITE_OWNER, Level
-from yardgate.core.host.contents import Push, apart, pushes
-from yardgate.core.host.state import Account, Folder, HostGroup, Offer, System, compiled
+from yardgate.core.host.contents import Correction, apart, pushes
+from yardgate.core.host.state import Folder, HostAccount, HostGroup, Offer, System, compiled
 from yardgate.core.host.steps import Destination
 from yardgate.core.model.plan import Plan
 from yardgate.drivers.linux.apply import put_back
 from yardgate.drivers.linux.commands import read
 from yardgate.drivers.linux.contents import give, inside
 from yardgate.drivers.linux.host import LinuxHost
-from yardgate.jobs.push_downs import Pushers
+from yardgate.jobs.push_downs import PushDownJobs
 from yardgate.store import Plans, Store
 from yardgate.store.pushes import Counted, Pushing
 
@@ -47,14 +47,14 @@ def keelson() -> Iterator[Host]:
         yield found
 
 
-def otherwise(at: Host, there: System) -> list[Push]:
+def otherwise(at: Host, there: System) -> list[Correction]:
     """Everything in all planned folders that has something else than it would get if it were made there."""
     run = runner(at)
     portions = ((folder, inside(run, folder.name, apart(there, folder.name))) for folder in there.folders.values())
     return [push for folder, found in portions for _, things in found for push in pushes(folder, things)]
 
 
-def push(at: Host, there: System) -> list[Push]:
+def push(at: Host, there: System) -> list[Correction]:
     found = otherwise(at, there)
     give(runner(at), [one.then for one in found])
     return found
@@ -100,7 +100,9 @@ CREW = rwx(
 WRITES, READS = FULL & ~(WRITE_ACL | WRITE_OWNER), MASK_OF[Level.RO]
 YARD = System(
     groups={name: HostGroup(name=name) for name in ("crew", "office")},
-    accounts={name: Account(name=name, primary="crew" if name != "cy" else "office") for name in ("ada", "ben", "cy")},
+    accounts={
+        name: HostAccount(name=name, primary="crew" if name != "cy" else "office") for name in ("ada", "ben", "cy")
+    },
     members={},
     folders={
         "/srv/hulls": Folder(name="/srv/hulls", owner="ada", group="crew", listed=Posix(CREW, CREW, setgid=True)),
@@ -261,7 +263,7 @@ def test_many_files_are_pushed_over_with_progress_stopped_gone_on_with_and_put_b
     before = shell(keelson, snapshot)
     store = Store(tmp_path / "yardgate.sqlite")
     plan = Plans(store).create(Plan(name="many files"), "ann").id
-    pushers = Pushers(store, lambda *_, **__: nullcontext(LinuxHost(runner(keelson))))
+    pushers = PushDownJobs(store, lambda *_, **__: nullcontext(LinuxHost(runner(keelson))))
 
     def does(one: Pushing, stop_at: int = total + 1) -> tuple[Pushing, Counted, int]:
         """Until it ends: how it ended, what it counted, and how many different sights of its progress there were."""

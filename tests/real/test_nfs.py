@@ -20,7 +20,7 @@ from tests.real.test_shares import ACTS
 from yardgate.core.access.bitsets import count
 from yardgate.core.access.membership import token
 from yardgate.core.access.paths import CLAIMED, inside
-from yardgate.core.access.storage import Laying, lay
+from yardgate.core.access.storage import StorageState, storage_state
 from yardgate.core.access.walk import Visit, walk
 from yardgate.core.acl.rights import GRANTABLE, Level
 from yardgate.core.model.plan import EVERYONE, GUEST, Group, Plan, Target, check
@@ -102,16 +102,16 @@ def ask(server: Server, plans: dict[int, Plan]) -> list[tuple[dict[str, Any], An
                 {"seed": seed, "subject": s, "me": s, "version": rng.choice((3, 4)), "address": rng.choice(list(HOSTS))}
                 for s in subjects
             ]
-            laying = lay(plan, count(plan, ON))
+            storage = storage_state(plan, count(plan, ON))
             base = top / "tree" / str(seed)
             base.mkdir(mode=0o755)
-            where = lay_down(plan, laying, base, [str(one["me"]) for one in mine])
+            where = lay_down(plan, storage, base, [str(one["me"]) for one in mine])
             for one in mine:
                 one["share"] = rng.choice(list(plan.shares))
                 share = plan.shares[one["share"]]
                 offered = where[share.place]
                 subject = GUEST if one["subject"] == "stranger" else str(one["subject"])
-                visits = visited(as_served(plan, server, one["version"]), subject, one, laying)
+                visits = visited(as_served(plan, server, one["version"]), subject, one, storage)
                 folders = [
                     "/" + str(where[v.place].relative_to(offered)) if v.place != share.place else "" for v in visits
                 ]
@@ -150,7 +150,7 @@ def as_served(plan: Plan, server: Server, version: Any) -> Plan:
     return replace(plan, target=replace(plan.target, nfs_way=asked))
 
 
-def visited(plan: Plan, subject: str, one: dict[str, Any], laying: Laying) -> tuple[Visit, ...]:
+def visited(plan: Plan, subject: str, one: dict[str, Any], storage: StorageState) -> tuple[Visit, ...]:
     """The visit to one share. Where a share lies in another, both in one file system, a host that the outer one speaks of comes to the inner one by the
     outer one: always with version 4, which goes down from the top; with version 3, where the inner one does not speak of it. With version 4, a host
     that only the inner one speaks of is shown the folders on the way there and nothing in them."""
@@ -164,9 +164,9 @@ def visited(plan: Plan, subject: str, one: dict[str, Any], laying: Laying) -> tu
     if one["version"] == 3:
         over = next(reversed(around(share.place)), share)
         plan = replace(plan, shares={share.id: replace(over, id=share.id, place=share.place)})
-        return walk(plan, subject, way(share, one), ON, laying)
+        return walk(plan, subject, way(share, one), ON, storage)
     found = []
-    visits = {s.id: {v.place: v for v in walk(plan, subject, way(s, one), ON, laying)} for s in plan.shares.values()}
+    visits = {s.id: {v.place: v for v in walk(plan, subject, way(s, one), ON, storage)} for s in plan.shares.values()}
     for place in inside(plan, share):
         over = next(iter(around(place)), share)
         visit = visits[over.id][place]

@@ -21,7 +21,7 @@ from yardgate.core.access.batch.resolve import resolve
 from yardgate.core.access.combining import RULES
 from yardgate.core.access.membership import token
 from yardgate.core.access.outcome import outcome
-from yardgate.core.access.storage import Laying
+from yardgate.core.access.storage import StorageState
 from yardgate.core.access.walk import walk
 from yardgate.core.acl.rights import GRANTABLE, Level
 from yardgate.core.model.plan import EVERYONE, GUEST, Plan, Target, check
@@ -89,7 +89,7 @@ def compare(seeds: range) -> None:
     subjects = [*users, GUEST, "stranger"]
     texts: list[str] = []
     folders: dict[str, list[str]] = {}
-    plans: dict[str, tuple[Plan, Laying, str]] = {}
+    plans: dict[str, tuple[Plan, StorageState, str]] = {}
     try:
         (top / "trees").mkdir(mode=0o755)
         for seed in seeds:
@@ -97,17 +97,17 @@ def compare(seeds: range) -> None:
             matrix = resolve(plan, ON)
             (top / "trees" / str(seed)).mkdir(mode=0o755)
             visitors = [f"{subject}-{share}" for subject in subjects for share in plan.shares]
-            where = lay_down(plan, matrix.laying, top / "trees" / str(seed), visitors)
+            where = lay_down(plan, matrix.storage, top / "trees" / str(seed), visitors)
             texts.append(smbconf.write(matrix, lambda place, where=where: str(where[place])))  # type: ignore[misc]
             for share in plan.shares.values():
-                visits = walk(plan, "u0", Over(share.id, "smb"), ON, matrix.laying)
+                visits = walk(plan, "u0", Over(share.id, "smb"), ON, matrix.storage)
                 folders[share.name] = [
                     str(where[v.place].relative_to(where[share.place])).replace(".", "", 1).replace("/", "\\")
                     if v.place != share.place
                     else ""
                     for v in visits
                 ]
-                plans[share.name] = (plan, matrix.laying, share.id)
+                plans[share.name] = (plan, matrix.storage, share.id)
         marks = {name: f"-{share}" for name, (_, _, share) in plans.items()}
         answers = ask(top, people, texts, folders, marks)
     finally:
@@ -122,10 +122,10 @@ def compare(seeds: range) -> None:
         if shown != (offered if subject not in users or users[subject].enabled else set()):
             wrong.append((next(iter(plans)), subject, "is shown the shares", sorted(shown ^ offered)))
     best: dict[tuple[int, str, str], Level] = {}
-    for name, (plan, laying, share) in plans.items():
+    for name, (plan, storage, share) in plans.items():
         for subject in subjects:
             me = GUEST if subject == "stranger" else subject
-            visits = walk(plan, me, Over(share, "smb"), ON, laying)
+            visits = walk(plan, me, Over(share, "smb"), ON, storage)
             real = answers[f"{subject} {name}"]
             asked += 1
             if (real is not None) != visits[0].shown:

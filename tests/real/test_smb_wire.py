@@ -14,7 +14,7 @@ from tests.real.samba import sddl
 from tests.real.storage import FIRST_GID, FIRST_UID, by_hand
 from yardgate.core.access.bitsets import count
 from yardgate.core.access.membership import token
-from yardgate.core.access.storage import OrderedLaid, lay, rights_on
+from yardgate.core.access.storage import Nfs4State, rights_on, storage_state
 from yardgate.core.acl.nfs4 import files_of
 from yardgate.core.acl.rights import DELETE, DELETE_CHILD, FULL, Rights, may_delete
 from yardgate.core.model.plan import ROOT, Plan
@@ -60,13 +60,13 @@ def test_single_rights_over_the_wire(monkeypatch) -> None:  # type: ignore[no-un
     ]
     for seed in range(30):
         plan = replace(tidy(seed), users=plan.users, groups=plan.groups)
-        laying = lay(plan, count(plan, ON))
-        for place, laid in laying.items():
-            assert isinstance(laid.list, OrderedLaid)
+        storage = storage_state(plan, count(plan, ON))
+        for place, stored in storage.items():
+            assert isinstance(stored.list, Nfs4State)
             name = path_of(seed, place)
-            entries = laid.list.entries
-            things.append({"path": name, "folder": True, "sddl": sddl(plan, laid, entries)})
-            things.append({"path": f"{name}.txt", "folder": False, "sddl": sddl(plan, laid, files_of(entries))})
+            entries = stored.list.entries
+            things.append({"path": name, "folder": True, "sddl": sddl(plan, stored, entries)})
+            things.append({"path": f"{name}.txt", "folder": False, "sddl": sddl(plan, stored, files_of(entries))})
     names = {user: token(plan, user) for user in plan.users}
     for user in plan.users:
         for _ in range(-(-OPENS // len(plan.users))):
@@ -77,7 +77,7 @@ def test_single_rights_over_the_wire(monkeypatch) -> None:  # type: ignore[no-un
                 rng.random() < 0.5,
             )
             here = replace(tidy(seed), users=plan.users, groups=plan.groups)
-            rights = rights_on(here, lay(here, count(here, ON))[place], user, names[user])
+            rights = rights_on(here, storage_state(here, count(here, ON))[place], user, names[user])
             granted = rights.file if on_file else rights.folder
             asks[user].append((path_of(seed, place) + (".txt" if on_file else ""), bit))
             around = Rights(FOLDERS[path_of(seed, place).split("/")[0]], granted)

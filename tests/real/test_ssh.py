@@ -93,7 +93,7 @@ def test_a_connection_cut_in_the_middle_is_taken_up_and_one_that_stays_away_is_p
     wanted = compiled(resolve(plan, ON), "/srv").system
     now = read(runner(keelson), asked(wanted))
     found = steps(now, wanted)
-    works = rollouts.Rolling(store)
+    works = rollouts.RolloutJobs(store)
     kept = Plans(store).create(plan, "ann").id
     where = Destination(kind="ssh", host="127.0.0.1", port=way.port, key=way.key)
     run = works.runs.begin(kept, "ann", 1, "/srv", where, 10 if stays_away else 60, now, found, ())

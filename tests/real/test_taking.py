@@ -102,13 +102,13 @@ def test_a_server_taken_in_is_entered_as_its_plan_says(keelson: Host) -> None:
     )
     for seed in [3 * number for number in range(times(2, 60))]:
         rng = random.Random(f"taking-{seed}")
-        laid = laid_out(seed)
-        wanted = compiled(resolve(laid, ON), "/srv").system
+        stored = laid_out(seed)
+        wanted = compiled(resolve(stored, ON), "/srv").system
         now = read(runner(keelson), asked(wanted))
         _, carried = roll(keelson, now, wanted)
         folders = list(wanted.folders)
         lists += len(folders)
-        for path, text in configuration(rng, laid, folders).items():
+        for path, text in configuration(rng, stored, folders).items():
             whole = (general if path.endswith("/smb.conf") else "") + text
             keelson.ask("run", argv=["sh", "-c", f"cat > {path}"], given=whole)
         assert shell(keelson, "testparm -s > /dev/null 2>&1 && echo fine") == "fine\n"

@@ -13,7 +13,7 @@ import pytest
 from tests.server import Server
 from yardgate.core.edits.edit import PutGroup
 from yardgate.core.model.plan import Group, Plan, same
-from yardgate.store import Plans, Store, Trouble
+from yardgate.store import DataTrouble, Plans, Store
 from yardgate.store.backups import FOLDER, alone, back_up, daily, looked_through, restore
 from yardgate.store.database import MARK, NAME
 from yardgate.store.integrity import look_through
@@ -81,17 +81,17 @@ def test_what_is_put_back_is_that_and_what_was_there_is_kept(data: tuple[Path, s
 def test_it_is_not_put_back_while_it_is_served_and_not_from_what_is_damaged(data: tuple[Path, str]) -> None:
     folder, _ = data
     copy = back_up(folder / NAME, folder.parent / "sound.sqlite").path
-    with alone(folder), pytest.raises(Trouble, match="is served already"):
+    with alone(folder), pytest.raises(DataTrouble, match="is served already"):
         restore(folder, copy)
     before = (folder / NAME).read_bytes()
     for spoil in (b"nothing", copy.read_bytes()[:9000], _hit(copy.read_bytes())):
         bad = folder.parent / "bad.sqlite"
         bad.write_bytes(spoil)
-        with pytest.raises(Trouble):
+        with pytest.raises(DataTrouble):
             restore(folder, bad)
-        with pytest.raises(Trouble):
+        with pytest.raises(DataTrouble):
             looked_through(bad)
-    with pytest.raises(Trouble, match="there already"):
+    with pytest.raises(DataTrouble, match="there already"):
         back_up(folder / NAME, copy)
     assert (folder / NAME).read_bytes() == before
     copy.unlink()
@@ -131,22 +131,22 @@ def test_what_is_missing_damaged_newer_or_not_ours_is_said_and_left_alone(data: 
     path = folder / NAME
     whole = path.read_bytes()
     path.write_bytes(whole[:5000])
-    with pytest.raises(Trouble, match=r"is damaged: .*restore"):
+    with pytest.raises(DataTrouble, match=r"is damaged: .*restore"):
         Store(path)
     path.write_bytes(b"something else entirely" * 400)
-    with pytest.raises(Trouble, match="is damaged"):
+    with pytest.raises(DataTrouble, match="is damaged"):
         Store(path)
     path.unlink()
     for ending in ("-wal", "-shm"):
         path.with_name(f"{NAME}{ending}").unlink(missing_ok=True)
     assert (folder / MARK).exists()
-    with pytest.raises(Trouble, match=r"is missing, though there was one.*restore"):
+    with pytest.raises(DataTrouble, match=r"is missing, though there was one.*restore"):
         Store(path)
     assert not path.exists(), "it does not begin anew"
     path.write_bytes(whole)
     with sqlite3.connect(path) as connection:
         connection.execute("UPDATE alembic_version SET version_num = '9001'")
-    with pytest.raises(Trouble, match="newer Yard Gate"):
+    with pytest.raises(DataTrouble, match="newer Yard Gate"):
         Store(path)
 
 

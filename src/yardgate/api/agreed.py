@@ -18,21 +18,21 @@ from yardgate.api.schemas import (
     StandingOut,
     TouchedCell,
 )
-from yardgate.api.signin import Reader, TheDesk
+from yardgate.api.signin import Reader, TheServices
 from yardgate.api.transport.parsing import OffLoop
 from yardgate.api.transport.turns import Long
 from yardgate.core.acl.rights import GRANTABLE, Level
 from yardgate.core.edits.edit import promised
 from yardgate.core.model.plan import GUEST
 from yardgate.core.model.share import Protocol
-from yardgate.core.policy.compliance import Keeping, Kept, contradictions, sentence
+from yardgate.core.policy.compliance import Compliance, Keeping, contradictions, sentence
 from yardgate.core.policy.compliance import standing as stands
 from yardgate.core.policy.findings import BY_KIND
 from yardgate.core.policy.findings import standing as accepted_or_not
 from yardgate.core.policy.impact import effect
 from yardgate.core.policy.remedies import Want, remedies
 from yardgate.formats.promises import read_sentence
-from yardgate.services.derived import Desk
+from yardgate.services.derived import Services
 from yardgate.store import Opened
 
 router = APIRouter(prefix="/plans/{plan}", tags=["promises and findings"], route_class=OffLoop)
@@ -42,17 +42,17 @@ EXPLAINED = 20
 
 
 @long.get("/standing", response_model=StandingOut)
-def standing(plan: str, _: Reader, request: Request, desk: TheDesk) -> Response:
+def standing(plan: str, _: Reader, request: Request, services: TheServices) -> Response:
     """How every promise stands, which cannot both be kept, and everything that is found. Its tag (RFC 9110, 8.8.3) changes with it."""
-    tag, text = desk.newest(plan, lambda opened: _standing(desk, opened).model_dump_json().encode())
+    tag, text = services.newest(plan, lambda opened: _standing(services, opened).model_dump_json().encode())
     if tag in request.headers.get("if-none-match", "").split(", "):
         return Response(status_code=304, headers={"ETag": tag})
     return Response(text, media_type="application/json", headers={"ETag": tag})
 
 
-def _standing(desk: Desk, opened: Opened) -> StandingOut:
-    kept = desk.kept(opened)
-    p, case = opened.plan, desk.case(opened)
+def _standing(services: Services, opened: Opened) -> StandingOut:
+    kept = services.kept(opened)
+    p, case = opened.plan, services.case(opened)
     return StandingOut(
         revision=opened.revision,
         promises=[_keeping(kept, keeping) for keeping in kept.keepings.values()],
@@ -79,7 +79,7 @@ def _standing(desk: Desk, opened: Opened) -> StandingOut:
                 accepted=p.accepted.get(finding.id),
                 open=not accepted,
             )
-            for finding, accepted in accepted_or_not(case, desk.findings(opened))
+            for finding, accepted in accepted_or_not(case, services.findings(opened))
         ],
     )
 
@@ -89,7 +89,7 @@ def _advice(kind: str) -> str:
     return " ".join((BY_KIND[kind].run.__doc__ or "").split())
 
 
-def _keeping(kept: Kept, keeping: Keeping) -> KeepingOut:
+def _keeping(kept: Compliance, keeping: Keeping) -> KeepingOut:
     promise = keeping.promise
     return KeepingOut(
         promise=promise,
@@ -108,25 +108,25 @@ def _keeping(kept: Kept, keeping: Keeping) -> KeepingOut:
 
 
 @router.post("/promises/read")
-def read(plan: str, _: Reader, desk: TheDesk, body: SentenceIn) -> KeepingOut:
+def read(plan: str, _: Reader, services: TheServices, body: SentenceIn) -> KeepingOut:
     """The promise that a sentence makes, and how it would stand. It is not kept yet."""
-    opened = desk.plans.open(plan)
-    kept = desk.kept(opened)
+    opened = services.plans.open(plan)
+    kept = services.kept(opened)
     return _keeping(kept, stands(kept.outcome, [read_sentence(opened.plan, body.text)])[0])
 
 
 @router.post("/effect")
-def would(plan: str, _: Reader, desk: TheDesk, body: Edits) -> EffectOut:
+def would(plan: str, _: Reader, services: TheServices, body: Edits) -> EffectOut:
     """What edits would change over the ways in, and which promises they would break or mend, without keeping them."""
-    opened = desk.plans.open(plan)
-    return told(opened.plan, effect(desk.kept(opened), body.edits))
+    opened = services.plans.open(plan)
+    return told(opened.plan, effect(services.kept(opened), body.edits))
 
 
 @long.get("/remedies")
 def remedy(
     plan: str,
     _: Reader,
-    desk: TheDesk,
+    services: TheServices,
     who: Id,
     place: Id,
     low: Annotated[Level, Query(description="at least this")],
@@ -135,7 +135,7 @@ def remedy(
     seen: Annotated[bool | None, Query(description="whether they shall learn of the place; none: no matter")] = None,
 ) -> list[RemedyOut]:
     """Edits after which a person or the guest gets a level in a place, best first, each with all that it changes."""
-    opened = desk.plans.open(plan)
+    opened = services.plans.open(plan)
     p = opened.plan
     possible = low <= high and low in (*GRANTABLE, Level.PT) and (who in p.users or who == GUEST)
     if place not in p.places or not possible:
@@ -143,5 +143,5 @@ def remedy(
     want = Want(who, place, low, high, over, seen)
     return [
         RemedyOut(edits=list(found.edits), words=list(found.words), effect=told(p, found.effect), free=found.free(want))
-        for found in remedies(desk.kept(opened), want)
+        for found in remedies(services.kept(opened), want)
     ]

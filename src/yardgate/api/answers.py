@@ -7,13 +7,13 @@ import numpy as np
 from fastapi import Response
 from numpy.typing import NDArray
 
-from yardgate.api.schemas import CellChange, Changed, Column, EntryOut, GrantOut, ReasonOut, Step
+from yardgate.api.schemas import CellChange, Changed, Column, EntryOut, GrantOut, HistoryStep, ReasonOut
 from yardgate.core.access.batch.resolve import Matrix, detail
-from yardgate.core.access.comparison import Gets, View, column, stands
+from yardgate.core.access.comparison import Comparison, View, column, stands
 from yardgate.core.access.outcome import Shift
 from yardgate.core.access.spec.explain import Reason
 from yardgate.core.model.plan import Plan
-from yardgate.store import Entry, Opened, Plans
+from yardgate.store import JournalEntry, Opened, Plans
 
 LEVEL_LETTERS = np.frombuffer(b"NPRW", dtype=np.uint8)
 SOURCE_LETTERS = np.frombuffer(b"-ogaAxwli", dtype=np.uint8)
@@ -44,7 +44,7 @@ def order(matrix: Matrix) -> NDArray[np.intp]:
 
 
 def columns(
-    found: Gets, places: Iterable[str], view: View = None, first: int = 0, count: int | None = None
+    found: Comparison, places: Iterable[str], view: View = None, first: int = 0, count: int | None = None
 ) -> dict[str, Column]:
     """The columns of the board as they come out."""
     here, matrix = found.outcome, found.outcome.matrix
@@ -85,7 +85,7 @@ def grants(plan: Plan, places: Iterable[str]) -> Mapping[str, list[GrantOut]]:
     return {p: [GrantOut(who=who, level=level) for who, level in plan.grants.get(p, {}).items()] for p in places}
 
 
-def entry_out(entry: Entry) -> EntryOut:
+def entry_out(entry: JournalEntry) -> EntryOut:
     return EntryOut.model_validate(entry, from_attributes=True)
 
 
@@ -97,9 +97,9 @@ def told(opened: Opened, found: Reason, subject: str) -> ReasonOut:
     return ReasonOut(revision=opened.revision, reason=found, names=names)
 
 
-def step(plans: Plans, opened: Opened, stack: tuple[int, ...]) -> Step | None:
+def step(plans: Plans, opened: Opened, stack: tuple[int, ...]) -> HistoryStep | None:
     """What would be undone, or done again, next."""
     if not stack:
         return None
     entry = plans.history(opened.id, before=stack[-1] + 1, most=1)[0]
-    return Step(revision=entry.revision, words=entry.words.removeprefix("undid: ").removeprefix("redid: "))
+    return HistoryStep(revision=entry.revision, words=entry.words.removeprefix("undid: ").removeprefix("redid: "))

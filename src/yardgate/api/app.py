@@ -15,7 +15,7 @@ from yardgate.api.transport import problems
 from yardgate.api.transport.aside import Aside
 from yardgate.api.transport.guard import Guard
 from yardgate.api.transport.turns import Turns
-from yardgate.services.derived import Desk
+from yardgate.services.derived import Services
 from yardgate.store import Store
 
 WEB = Path(__file__).parent.parent / "web"
@@ -48,10 +48,10 @@ def create_app(
         generate_unique_id_function=_operation,
         lifespan=None if aside is None else aside.until_the_end,
     )
-    app.state.desk = Desk(store, this_host=this_host)
+    app.state.services = Services(store, this_host=this_host)
     if resume:
-        app.state.desk.rolling.resume()
-        app.state.desk.pushing.resume()
+        app.state.services.rolling.resume()
+        app.state.services.pushing.resume()
     app.state.aside = aside
     app.state.secure, app.state.proxies = secure, proxies
     app.state.cookie = signin.cookie_name(store.token, secure=secure)
@@ -79,7 +79,7 @@ def create_app(
     schema = app.openapi
     app.openapi = lambda: problems.documented(schema())  # type: ignore[method-assign]
     app.add_middleware(GZipMiddleware, minimum_size=2000, compresslevel=5)
-    accounts = app.state.desk.accounts
+    accounts = app.state.services.accounts
 
     def role_of(token: str) -> str | None:
         found = accounts.whose(token)

@@ -8,7 +8,7 @@ from fastapi import APIRouter, HTTPException, Query
 
 from yardgate.api.answers import changed, columns, told
 from yardgate.api.schemas import Id, InsteadOut, OffCell, OverOut, ReasonOut, RuleOut, Stands, WayLevel, Window
-from yardgate.api.signin import Reader, TheDesk
+from yardgate.api.signin import Reader, TheServices
 from yardgate.api.transport.parsing import OffLoop
 from yardgate.core.access.batch.resolve import resolve
 from yardgate.core.access.combining import RULES, rule_words
@@ -23,7 +23,7 @@ from yardgate.core.policy.remedies import group_instead
 
 router = APIRouter(prefix="/plans/{plan}", tags=["board"], route_class=OffLoop)
 CELLS_LISTED = 2000
-Seen = Annotated[
+AccessView = Annotated[
     Literal["smb", "nfs", "storage"] | None,
     Query(description="over a protocol, or what grants and storage alone would give; none: over any way in"),
 ]
@@ -33,15 +33,15 @@ Seen = Annotated[
 def window(
     plan: str,
     _: Reader,
-    desk: TheDesk,
+    services: TheServices,
     place: Annotated[list[Id], Query(max_length=400)],
     first: Annotated[int, Query(ge=0, le=10_000_000)] = 0,
     count: Annotated[int | None, Query(ge=1, le=10_000_000)] = None,
-    over: Seen = None,
+    over: AccessView = None,
 ) -> Window:
     """What comes out: the columns of the places named, for the subjects from `first` on (users by id, then groups by id)."""
-    opened = desk.plans.open(plan)
-    here = desk.gets(opened)
+    opened = services.plans.open(plan)
+    here = services.gets(opened)
     found = columns(here, place, over, first, count)
     shown = max((len(column.levels) for column in found.values()), default=0)
     subjects = len(here.outcome.matrix.counting.subjects)
@@ -49,20 +49,20 @@ def window(
 
 
 @router.get("/reason")
-def reason(plan: str, _: Reader, desk: TheDesk, subject: Id, place: Id, over: Seen = None) -> ReasonOut:
+def reason(plan: str, _: Reader, services: TheServices, subject: Id, place: Id, over: AccessView = None) -> ReasonOut:
     """Why somebody (or, for a group, somebody in it alone) gets what they get in a place; over the way in that gives most, or what grants and storage alone would give."""
-    opened = desk.plans.open(plan)
+    opened = services.plans.open(plan)
     p = opened.plan
     if place not in p.places or (subject not in p.users and subject not in p.groups):
         raise HTTPException(404, "This plan has no such place, person or group any more")
-    here = desk.outcome(opened)
+    here = services.outcome(opened)
     matrix, ways = here.matrix, here.levels(subject, place)
     asked = [way for way in ways if over in (None, way.protocol)]
     way = max(asked, key=ways.__getitem__) if asked else None
     if way is None:
-        found = explain(p, subject, place, matrix.on, matrix.laying)
+        found = explain(p, subject, place, matrix.on, matrix.storage)
     else:
-        found = explain_over(p, subject, place, way, matrix.on, matrix.laying)
+        found = explain_over(p, subject, place, way, matrix.on, matrix.storage)
     out = told(opened, found, subject)
     out.over = None if way is None else OverOut(share=way.share, protocol=way.protocol)
     beside, number = stands_of(here, place, over), here.number(subject)
@@ -73,10 +73,10 @@ def reason(plan: str, _: Reader, desk: TheDesk, subject: Id, place: Id, over: Se
 
 
 @router.get("/stands")
-def stands(plan: str, _: Reader, desk: TheDesk, what: Literal["off", "settled"] = "off") -> Stands:
+def stands(plan: str, _: Reader, services: TheServices, what: Literal["off", "settled"] = "off") -> Stands:
     """Who gets more or less than is granted, or where grants differ and the rule settled it."""
-    opened = desk.plans.open(plan)
-    found = desk.gets(opened)
+    opened = services.plans.open(plan)
+    found = services.gets(opened)
     cells = chain(found.off("more"), found.off("less")) if what == "off" else found.off("settled")
     order = sorted(cells, key=lambda cell: (fold(opened.plan.path_name(cell.place)), cell.place, cell.subject))
     return Stands(
@@ -92,10 +92,10 @@ def stands(plan: str, _: Reader, desk: TheDesk, what: Literal["off", "settled"] 
 
 
 @router.get("/rules")
-def rules(plan: str, _: Reader, desk: TheDesk) -> list[RuleOut]:
+def rules(plan: str, _: Reader, services: TheServices) -> list[RuleOut]:
     """Every clash rule, with the cells that would come out differently under it."""
-    opened = desk.plans.open(plan)
-    before = desk.outcome(opened)
+    opened = services.plans.open(plan)
+    before = services.outcome(opened)
     found = []
     for tiers, within in RULES:
         target = replace(opened.plan.target, tiers=tiers, within=within)
@@ -113,13 +113,13 @@ def rules(plan: str, _: Reader, desk: TheDesk) -> list[RuleOut]:
 
 
 @router.get("/instead")
-def instead(plan: str, _: Reader, desk: TheDesk, who: Id, place: Id, level: Level) -> list[InsteadOut]:
+def instead(plan: str, _: Reader, services: TheServices, who: Id, place: Id, level: Level) -> list[InsteadOut]:
     """Grants to a group that would give a person the level, in place of a personal grant."""
-    opened = desk.plans.open(plan)
+    opened = services.plans.open(plan)
     p = opened.plan
     if place not in p.places or who not in p.users or who == EVERYONE or level not in GRANTABLE:
         raise HTTPException(404, "This plan has no such place or person, or the level cannot be granted")
     return [
         InsteadOut(who=found.edit.who, name=p.named(found.edit.who), level=level, others=changed(found.others))
-        for found in group_instead(desk.outcome(opened), place, who, level)
+        for found in group_instead(services.outcome(opened), place, who, level)
     ]

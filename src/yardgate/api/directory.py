@@ -9,7 +9,7 @@ from yardgate.api.answers import changed
 from yardgate.api.plans import stepped
 from yardgate.api.schemas import (
     Answer,
-    At,
+    AtRevision,
     CheckDirectory,
     CheckedDirectory,
     DirectoryOut,
@@ -26,7 +26,7 @@ from yardgate.api.schemas import (
     SyncOut,
     TroubleOfNumber,
 )
-from yardgate.api.signin import Planner, Reader, TheDesk, say
+from yardgate.api.signin import Planner, Reader, TheServices, say
 from yardgate.api.transport.parsing import OffLoop
 from yardgate.core.access.outcome import Outcome, outcome_of, shifts
 from yardgate.core.acl.rights import Level
@@ -39,7 +39,7 @@ from yardgate.drivers.directory import passwords
 from yardgate.drivers.directory.accounts import records
 from yardgate.drivers.directory.progress import Certificate, DirectoryError
 from yardgate.formats import ldif
-from yardgate.services.derived import Desk
+from yardgate.services.derived import Services
 from yardgate.store.accounts import Account
 from yardgate.store.plans import now
 
@@ -65,21 +65,21 @@ def _number_troubles(plan: Plan, directory: Directory) -> list[TroubleOfNumber]:
     return [TroubleOfNumber(kind=t.kind, whos=list(t.whos[:LISTED]), words=t.words) for t in troubles(plan, directory)]
 
 
-def _password(desk: Desk, plan: str, directory: Directory, said: str | None) -> str | None:
+def _password(services: Services, plan: str, directory: Directory, said: str | None) -> str | None:
     """The one that was typed; else one that is known here, where it goes to the server that an administrator agreed on."""
     if said:
         return said
-    if desk.servers.agreed(plan, directory.id) != directory.server:
+    if services.servers.agreed(plan, directory.id) != directory.server:
         return None
-    return desk.readings.password(plan, directory) or passwords.given(directory)
+    return services.readings.password(plan, directory) or passwords.given(directory)
 
 
-def _agreed(desk: Desk, plan: str, account: Account, directory: Directory, said: str | None) -> None:
+def _agreed(services: Services, plan: str, account: Account, directory: Directory, said: str | None) -> None:
     """Whether somebody may have a directory's server spoken to: one that was agreed on, or, an administrator, another one.
 
     Where it is another one than before, the password is typed again: none that is known here goes elsewhere. Raises HTTPException.
     """
-    before = desk.servers.agreed(plan, directory.id)
+    before = services.servers.agreed(plan, directory.id)
     if before == directory.server:
         return
     if account.role != "administrator":
@@ -90,11 +90,11 @@ def _agreed(desk: Desk, plan: str, account: Account, directory: Directory, said:
         )
 
 
-def _agree(request: Request, desk: Desk, plan: str, account: Account, directory: Directory) -> None:
+def _agree(request: Request, services: Services, plan: str, account: Account, directory: Directory) -> None:
     """From now on a directory is read from this server, where it was not before."""
-    if desk.servers.agreed(plan, directory.id) == directory.server:
+    if services.servers.agreed(plan, directory.id) == directory.server:
         return
-    desk.servers.agree(plan, directory.id, directory.server, account.name)
+    services.servers.agree(plan, directory.id, directory.server, account.name)
     about = f"{directory.name} at {directory.controller or directory.domain} as {directory.reader or 'nobody'}"
     say(request, account.name, "directory's server agreed", about, plan)
 
@@ -107,23 +107,23 @@ def _from_environment(directory: Directory) -> str | None:
 
 
 @router.get("")
-def directories(plan: str, _: Reader, desk: TheDesk) -> list[DirectoryOut]:
+def directories(plan: str, _: Reader, services: TheServices) -> list[DirectoryOut]:
     """All joined directories: from when the last copy is, what came from it, and what is wrong."""
-    opened = desk.plans.open(plan)
-    ages = desk.copies.age(plan)
+    opened = services.plans.open(plan)
+    ages = services.copies.age(plan)
     return [
-        _out(desk, plan, opened.plan, directory, ages.get(directory.id))
+        _out(services, plan, opened.plan, directory, ages.get(directory.id))
         for directory in opened.plan.directories.values()
     ]
 
 
-def _out(desk: Desk, plan_id: str, plan: Plan, directory: Directory, at: str | None) -> DirectoryOut:
+def _out(services: Services, plan_id: str, plan: Plan, directory: Directory, at: str | None) -> DirectoryOut:
     users = [user for user in plan.users.values() if user.origin == directory.id]
     groups = [group for group in plan.groups.values() if group.origin == directory.id]
     accounts: list[User | Group] = [*users, *groups]
     wrong = _number_troubles(plan, directory)
     try:
-        known = _password(desk, plan_id, directory, None) is not None
+        known = _password(services, plan_id, directory, None) is not None
     except DirectoryError:
         known = False
     return DirectoryOut(
@@ -141,13 +141,13 @@ def _out(desk: Desk, plan_id: str, plan: Plan, directory: Directory, at: str | N
 
 
 @router.post("/check")
-def check_directory(plan: str, account: Planner, desk: TheDesk, body: CheckDirectory) -> CheckedDirectory:
+def check_directory(plan: str, account: Planner, services: TheServices, body: CheckDirectory) -> CheckedDirectory:
     """Try settings step by step. Where the certificate is not trusted, its fingerprint comes along."""
-    desk.plans.open(plan)
+    services.plans.open(plan)
     _checked(body.directory)
-    _agreed(desk, plan, account, body.directory, body.password)
-    known = _password(desk, plan, body.directory, body.password)
-    if known is None and desk.servers.agreed(plan, body.directory.id) is None:
+    _agreed(services, plan, account, body.directory, body.password)
+    known = _password(services, plan, body.directory, body.password)
+    if known is None and services.servers.agreed(plan, body.directory.id) is None:
         known = _from_environment(body.directory)  # an administrator joins it
     from yardgate.drivers.directory import ldap  # slow to load
 
@@ -171,41 +171,45 @@ def check_directory(plan: str, account: Planner, desk: TheDesk, body: CheckDirec
 
 
 @router.put("/password", status_code=204)
-def keep_password(plan: str, directory: Id, account: Planner, request: Request, desk: TheDesk, body: Password) -> None:
+def keep_password(
+    plan: str, directory: Id, account: Planner, request: Request, services: TheServices, body: Password
+) -> None:
     """Keep the reading account's password in memory until the server ends, for the server that was agreed on."""
-    joined = _joined(desk.plans.open(plan).plan, directory)
-    _agreed(desk, plan, account, joined, body.password)
-    _agree(request, desk, plan, account, joined)
-    desk.readings.remember(plan, joined, body.password)
+    joined = _joined(services.plans.open(plan).plan, directory)
+    _agreed(services, plan, account, joined, body.password)
+    _agree(request, services, plan, account, joined)
+    services.readings.remember(plan, joined, body.password)
 
 
 @router.post("/reading", status_code=202)
-def start_reading(plan: str, account: Planner, request: Request, desk: TheDesk, body: ReadDirectory) -> ReadingOut:
+def start_reading(
+    plan: str, account: Planner, request: Request, services: TheServices, body: ReadDirectory
+) -> ReadingOut:
     """Begin to read a directory, joined or about to be, or take its content from LDIF. Nothing is kept by it."""
-    desk.plans.open(plan)
+    services.plans.open(plan)
     directory = _checked(body.directory)
     if body.ldif is not None:
         found = records(directory, ldif.read(body.ldif))
-        desk.readings.found(plan, directory, Copy(found, None, now()))
+        services.readings.found(plan, directory, Copy(found, None, now()))
     else:
-        _agreed(desk, plan, account, directory, body.password)
-        _agree(request, desk, plan, account, directory)
+        _agreed(services, plan, account, directory, body.password)
+        _agree(request, services, plan, account, directory)
         say(request, account.name, "directory read", directory.name, plan)
         if body.password:
-            desk.readings.remember(plan, directory, body.password)
-        before = None if body.full else desk.copies.last(plan, directory.id)
+            services.readings.remember(plan, directory, body.password)
+        before = None if body.full else services.copies.last(plan, directory.id)
         try:
-            said = _password(desk, plan, directory, body.password)
+            said = _password(services, plan, directory, body.password)
         except DirectoryError as error:
             raise HTTPException(422, error.words) from None
-        desk.readings.start(plan, directory, said, before)
-    return reading(plan, directory.id, account, desk)
+        services.readings.start(plan, directory, said, before)
+    return reading(plan, directory.id, account, services)
 
 
 @router.get("/reading")
-def reading(plan: str, directory: Id, _: Reader, desk: TheDesk) -> ReadingOut:
+def reading(plan: str, directory: Id, _: Reader, services: TheServices) -> ReadingOut:
     """How far the reading is."""
-    found = desk.readings.of(plan, directory)
+    found = services.readings.of(plan, directory)
     if found is None:
         return ReadingOut(state="none")
     return ReadingOut(
@@ -220,25 +224,25 @@ def reading(plan: str, directory: Id, _: Reader, desk: TheDesk) -> ReadingOut:
 
 
 @router.delete("/reading", status_code=204)
-def cancel_reading(plan: str, directory: Id, _: Planner, desk: TheDesk) -> None:
+def cancel_reading(plan: str, directory: Id, _: Planner, services: TheServices) -> None:
     """Give the reading up, or throw away what it found. The plan is as before."""
-    desk.readings.forget(plan, directory)
+    services.readings.forget(plan, directory)
 
 
-def _ready(desk: Desk, plan: str, directory: str) -> tuple[Directory, Copy]:
-    found = desk.readings.of(plan, directory)
+def _ready(services: Services, plan: str, directory: str) -> tuple[Directory, Copy]:
+    found = services.readings.of(plan, directory)
     if found is None or found.state != "ready" or found.copy is None:
         raise HTTPException(409, "There is nothing read that waits to be kept; read the directory first")
     return found.directory, found.copy
 
 
 @router.get("/reading/changes")
-def reading_changes(plan: str, directory: Id, _: Reader, desk: TheDesk) -> SyncOut:
+def reading_changes(plan: str, directory: Id, _: Reader, services: TheServices) -> SyncOut:
     """What the reading does to the plan: accounts, and the cells that come out differently."""
-    settings, copy = _ready(desk, plan, directory)
-    opened = desk.plans.open(plan)
+    settings, copy = _ready(services, plan, directory)
+    opened = services.plans.open(plan)
     found = sync(opened.plan, settings, copy.records.values())
-    before = desk.outcome(opened)
+    before = services.outcome(opened)
     after, _inverse = apply(opened.plan, found.edits)
     then = outcome_of(after, before)
     cells = shifts(before, then)
@@ -272,29 +276,29 @@ def _fairly(found: Sync) -> list[Item]:
 
 
 @router.post("/keep")
-def keep_reading(plan: str, directory: Id, account: Planner, desk: TheDesk, body: At) -> Answer:
+def keep_reading(plan: str, directory: Id, account: Planner, services: TheServices, body: AtRevision) -> Answer:
     """Keep what was read: the plan's accounts follow it, as one change that can be undone, and it becomes the last copy."""
-    settings, copy = _ready(desk, plan, directory)
-    opened = desk.plans.open(plan)
-    before = desk.outcome(opened)
+    settings, copy = _ready(services, plan, directory)
+    opened = services.plans.open(plan)
+    before = services.outcome(opened)
     found = sync(opened.plan, settings, copy.records.values())
     counts = Counter(item.what for item in found.items)
     said = ", ".join(f"{number} {what}" for what, number in sorted(counts.items())) or "nothing changed"
-    kept = desk.plans.commit(
+    kept = services.plans.commit(
         plan, body.revision, found.edits, account.name, "import", f"followed {settings.name}: {said}"
     )
-    desk.copies.put(plan, directory, copy)
-    desk.readings.forget(plan, directory)
-    return stepped(desk, before, kept)
+    services.copies.put(plan, directory, copy)
+    services.readings.forget(plan, directory)
+    return stepped(services, before, kept)
 
 
 @router.post("/mapping")
-def try_mapping(plan: str, directory: Id, _: Reader, desk: TheDesk, body: MappingIn) -> MappingOut:
+def try_mapping(plan: str, directory: Id, _: Reader, services: TheServices, body: MappingIn) -> MappingOut:
     """What another way of giving numbers would do: whose number moves, and on which places it is written down."""
-    opened = desk.plans.open(plan)
-    found = _mapped(desk, plan, opened.plan, _joined(opened.plan, directory), body)
+    opened = services.plans.open(plan)
+    found = _mapped(services, plan, opened.plan, _joined(opened.plan, directory), body)
     after, _inverse = apply(opened.plan, found.edits)
-    moved = moves(opened.plan, after, desk.matrix(opened).laying)
+    moved = moves(opened.plan, after, services.matrix(opened).storage)
     wrong = _number_troubles(after, after.directories[directory])
     return MappingOut(
         edits=len(found.edits),
@@ -309,19 +313,19 @@ def try_mapping(plan: str, directory: Id, _: Reader, desk: TheDesk, body: Mappin
 
 
 @router.post("/mapping/keep")
-def keep_mapping(plan: str, directory: Id, account: Planner, desk: TheDesk, body: MappingIn) -> Answer:
+def keep_mapping(plan: str, directory: Id, account: Planner, services: TheServices, body: MappingIn) -> Answer:
     """Give the numbers anew, as one change that can be undone."""
-    opened = desk.plans.open(plan)
-    before = desk.outcome(opened)
+    opened = services.plans.open(plan)
+    before = services.outcome(opened)
     joined = _joined(opened.plan, directory)
-    found = _mapped(desk, plan, opened.plan, joined, body)
+    found = _mapped(services, plan, opened.plan, joined, body)
     words = f"numbers of {joined.name}: {body.numbering}, {body.low} to {body.high}"
-    kept = desk.plans.commit(plan, body.revision, found.edits, account.name, "edit", words)
-    return stepped(desk, before, kept)
+    kept = services.plans.commit(plan, body.revision, found.edits, account.name, "edit", words)
+    return stepped(services, before, kept)
 
 
-def _mapped(desk: Desk, plan_id: str, plan: Plan, joined: Directory, body: MappingIn) -> Sync:
-    copy = desk.copies.last(plan_id, joined.id)
+def _mapped(services: Services, plan_id: str, plan: Plan, joined: Directory, body: MappingIn) -> Sync:
+    copy = services.copies.last(plan_id, joined.id)
     if copy is None:
         raise HTTPException(
             409, f"{joined.name} was not read yet, so it cannot be told whose number moves; read it first"

@@ -5,64 +5,66 @@ from typing import Annotated
 from fastapi import APIRouter, HTTPException, Path, Request
 
 from yardgate.api.schemas import InsideFolder, InsideOut, InsideThing, LookInside, PushDo, PushOut
-from yardgate.api.signin import Planner, Reader, TheDesk, say
+from yardgate.api.signin import Planner, Reader, TheServices, say
 from yardgate.api.transport.parsing import OffLoop
 from yardgate.core.host.state import System, paths
-from yardgate.services.derived import Desk
+from yardgate.services.derived import Services
 from yardgate.store import NotThere
 from yardgate.store.pushes import Counted, Pushing
 
-Number = Annotated[int, Path(description="which look of the plan", ge=1, le=1_000_000)]
+PushNumber = Annotated[int, Path(description="which look of the plan", ge=1, le=1_000_000)]
 router = APIRouter(prefix="/plans/{plan}/inside", tags=["rollout"], route_class=OffLoop)
 
 
 @router.get("")
-def what_lies_inside(plan: str, _: Reader, desk: TheDesk) -> InsideOut:
+def what_lies_inside(plan: str, _: Reader, services: TheServices) -> InsideOut:
     """The planned folders on the appliance, and the last look into them."""
-    there, last = _there(desk, plan), desk.pushing.pushes.one(plan)
-    return InsideOut(folders=sorted(there.folders), last=None if last is None else _told(desk, last))
+    there, last = _there(services, plan), services.pushing.pushes.one(plan)
+    return InsideOut(folders=sorted(there.folders), last=None if last is None else _told(services, last))
 
 
-def _there(desk: Desk, plan: str) -> System:
+def _there(services: Services, plan: str) -> System:
     """The folders of the plan, as the appliance has them."""
-    opened = desk.plans.open(plan)
-    planned = set(paths(opened.plan, desk.rollouts.destination(plan).top).values())
-    there = desk.rollouts.in_force(plan).folders
+    opened = services.plans.open(plan)
+    planned = set(paths(opened.plan, services.rollouts.destination(plan).top).values())
+    there = services.rollouts.in_force(plan).folders
     return System(folders={name: folder for name, folder in there.items() if name in planned})
 
 
 @router.post("", status_code=202)
-def look_inside(plan: str, account: Planner, desk: TheDesk, body: LookInside) -> PushOut:
+def look_inside(plan: str, account: Planner, services: TheServices, body: LookInside) -> PushOut:
     """Begin to look what lies in some of the folders, and what of it has something else than the folder's list gives it."""
-    there = _there(desk, plan)
+    there = _there(services, plan)
     if unknown := [folder for folder in body.folders if folder not in there.folders]:
         raise HTTPException(422, f"{unknown[0]} is no planned folder on the appliance")
-    where = desk.rollouts.destination(plan)
+    where = services.rollouts.destination(plan)
     if where.kind == "papers":
         raise HTTPException(422, "Say first where the plan goes: what cannot be reached cannot be looked into")
-    begun = desk.pushing.pushes.begin(plan, account.name, where, there, list(dict.fromkeys(body.folders)))
-    desk.pushing.start(begun)
-    return _told(desk, begun)
+    begun = services.pushing.pushes.begin(plan, account.name, where, there, list(dict.fromkeys(body.folders)))
+    services.pushing.start(begun)
+    return _told(services, begun)
 
 
 @router.get("/{number}")
-def look_of_plan(plan: str, number: Number, _: Reader, desk: TheDesk) -> PushOut:
+def look_of_plan(plan: str, number: PushNumber, _: Reader, services: TheServices) -> PushOut:
     """How far it is."""
-    return _told(desk, _one(desk, plan, number))
+    return _told(services, _one(services, plan, number))
 
 
-def _one(desk: Desk, plan: str, number: int) -> Pushing:
-    desk.plans.open(plan)
-    found = desk.pushing.pushes.one(plan, number)
+def _one(services: Services, plan: str, number: int) -> Pushing:
+    services.plans.open(plan)
+    found = services.pushing.pushes.one(plan, number)
     if found is None:
         raise NotThere(f"this plan has no look {number}")
     return found
 
 
 @router.post("/{number}/do", status_code=202)
-def do_with_look(plan: str, number: Number, account: Planner, request: Request, desk: TheDesk, body: PushDo) -> PushOut:
+def do_with_look(
+    plan: str, number: PushNumber, account: Planner, request: Request, services: TheServices, body: PushDo
+) -> PushOut:
     """Push down, go on, put back, or stop."""
-    one = _one(desk, plan, number)
+    one = _one(services, plan, number)
     say(
         request,
         account.name,
@@ -71,15 +73,15 @@ def do_with_look(plan: str, number: Number, account: Planner, request: Request, 
         plan,
     )
     if body.do == "stop":
-        desk.pushing.stop(plan)
-        return _told(desk, one)
-    begun = desk.pushing.pushes.go_on(one, body.do)
-    desk.pushing.start(begun)
-    return _told(desk, begun)
+        services.pushing.stop(plan)
+        return _told(services, one)
+    begun = services.pushing.pushes.go_on(one, body.do)
+    services.pushing.start(begun)
+    return _told(services, begun)
 
 
-def _told(desk: Desk, one: Pushing) -> PushOut:
-    pushed = desk.pushing.pushes.pushed(one.plan)
+def _told(services: Services, one: Pushing) -> PushOut:
+    pushed = services.pushing.pushes.pushed(one.plan)
     return PushOut(
         number=one.number,
         at=one.at,

@@ -15,9 +15,8 @@ from yardgate.api.effects import told
 from yardgate.api.schemas import (
     Answer,
     Archive,
-    At,
+    AtRevision,
     BackTo,
-    Comparison,
     CopyPlan,
     Edits,
     EntryOut,
@@ -26,18 +25,19 @@ from yardgate.api.schemas import (
     NewPlan,
     NewVersion,
     Outline,
+    PlanComparison,
     PlanHead,
     Revision,
     ServiceOut,
     VersionOut,
 )
-from yardgate.api.signin import RANKS, Planner, Reader, Somebody, TheDesk, rank, token_of
+from yardgate.api.signin import RANKS, Planner, Reader, Somebody, TheServices, rank, token_of
 from yardgate.api.storage import standing
 from yardgate.api.transport.parsing import OffLoop
 from yardgate.api.transport.turns import Large
 from yardgate.core.access.batch.resolve import resolve
 from yardgate.core.access.combining import rule_words
-from yardgate.core.access.comparison import Gets, gets
+from yardgate.core.access.comparison import Comparison, gets
 from yardgate.core.access.membership import cycles
 from yardgate.core.access.outcome import Outcome, outcome, outcome_of, shifts
 from yardgate.core.edits.edit import Edit, PutGroup, PutShare, SetGrant, apply, describe, difference, sentence
@@ -47,7 +47,7 @@ from yardgate.core.policy.compliance import keep
 from yardgate.core.policy.impact import between
 from yardgate.formats import planfile
 from yardgate.formats.reading import decode
-from yardgate.services.derived import Desk
+from yardgate.services.derived import Services
 from yardgate.store import NotThere, Opened
 from yardgate.store.plans import NEWEST
 
@@ -58,14 +58,14 @@ COLUMNS_SENT = 32
 
 
 @router.get("")
-def plans(account: Somebody, desk: TheDesk) -> list[PlanHead]:
+def plans(account: Somebody, services: TheServices) -> list[PlanHead]:
     """All plans that somebody may see, archived ones too. One that cannot be read is told as such, and hides no other."""
-    return [_head(desk, plan) for plan in desk.plans.ids() if rank(account, plan) > 0]
+    return [_head(services, plan) for plan in services.plans.ids() if rank(account, plan) > 0]
 
 
-def _head(desk: Desk, plan: str) -> PlanHead:
+def _head(services: Services, plan: str) -> PlanHead:
     try:
-        return head(desk.plans.open(plan))
+        return head(services.plans.open(plan))
     except NotThere:
         raise
     except Exception:
@@ -93,31 +93,31 @@ def head(opened: Opened) -> PlanHead:
 
 
 @router.post("", status_code=201)
-def make(account: Planner, desk: TheDesk, body: NewPlan) -> PlanHead:
+def make(account: Planner, services: TheServices, body: NewPlan) -> PlanHead:
     """Make a plan: an empty one, or from a plan file (its name then is the one given here)."""
     plan = planfile.read(decode(body.file)) if body.file is not None else Plan()
     plan = replace(plan, name=body.name, office=body.office or plan.office)
-    return head(desk.plans.create(plan, account.name))
+    return head(services.plans.create(plan, account.name))
 
 
 @router.post("/{plan}/copy", status_code=201)
-def copy(plan: str, account: Planner, desk: TheDesk, body: CopyPlan) -> PlanHead:
+def copy(plan: str, account: Planner, services: TheServices, body: CopyPlan) -> PlanHead:
     """Copy a plan as it is now; the copy's history begins with it."""
     if account.role == "member":
         raise HTTPException(403, f"This needs a planner; {account.name} may change single plans only")
-    return head(desk.plans.create(replace(desk.plans.open(plan).plan, name=body.name), account.name))
+    return head(services.plans.create(replace(services.plans.open(plan).plan, name=body.name), account.name))
 
 
 @router.put("/{plan}/archived", status_code=204)
-def archive(plan: str, _: Planner, desk: TheDesk, body: Archive) -> None:
+def archive(plan: str, _: Planner, services: TheServices, body: Archive) -> None:
     """Put a plan away, or take it out again. Nothing is lost by it."""
-    desk.plans.archive(plan, body.archived)
+    services.plans.archive(plan, body.archived)
 
 
 @large.get("/{plan}")
-def outline(plan: str, account: Reader, desk: TheDesk) -> Outline:
+def outline(plan: str, account: Reader, services: TheServices) -> Outline:
     """Everything of a plan but what comes out."""
-    opened = desk.plans.open(plan)
+    opened = services.plans.open(plan)
     p = opened.plan
     today = date.today()
     return Outline(
@@ -140,11 +140,11 @@ def outline(plan: str, account: Reader, desk: TheDesk) -> Outline:
             ServiceOut(id=s.id, on=s.on, only=None if s.only is None else sorted(s.only)) for s in p.services.values()
         ],
         namesakes=sorted(p.namesakes),
-        standing=standing(desk.matrix(opened).laying),
+        standing=standing(services.matrix(opened).storage),
         inactive=sorted(user.id for user in p.users.values() if not user.active(today)),
         cycles=[list(circle) for circle in cycles(p)],
-        undo=step(desk.plans, opened, opened.done),
-        redo=step(desk.plans, opened, opened.undone),
+        undo=step(services.plans, opened, opened.done),
+        redo=step(services.plans, opened, opened.undone),
     )
 
 
@@ -153,10 +153,12 @@ def _group(group: Group) -> GroupOut:
     return GroupOut(**plain, members=sorted(group.members), unknown=list(group.unknown))
 
 
-def _answer(desk: Desk, before: Outcome, now: Gets, opened: Opened, edits: Sequence[Edit], words: str) -> Answer:
+def _answer(
+    services: Services, before: Outcome, now: Comparison, opened: Opened, edits: Sequence[Edit], words: str
+) -> Answer:
     """What changed between two outcomes. Only grants edited: the new columns of their places, and of those where something else comes out,
     come along, if they are few."""
-    after, plan, laying = now.outcome, now.outcome.matrix.plan, now.outcome.matrix.laying
+    after, plan, storage = now.outcome, now.outcome.matrix.plan, now.outcome.matrix.storage
     edited = {edit.place for edit in edits if isinstance(edit, SetGrant)}
     places = {place for place in plan.places if edited.intersection(plan.path(place))}
     for old, new in ((before.matrix.rows, after.matrix.rows), *((before.best[p], after.best[p]) for p in after.best)):
@@ -167,37 +169,39 @@ def _answer(desk: Desk, before: Outcome, now: Gets, opened: Opened, edits: Seque
         words=words,
         changed=changed(shifts(before, after)),
         grants={} if whole else dict(grants(plan, places)),
-        standing={} if whole else standing({p: laying[p] for p in places if p in laying}),
+        standing={} if whole else standing({p: storage[p] for p in places if p in storage}),
         columns={} if whole else columns(now, places),
         whole=whole,
-        undo=step(desk.plans, opened, opened.done),
-        redo=step(desk.plans, opened, opened.undone),
+        undo=step(services.plans, opened, opened.done),
+        redo=step(services.plans, opened, opened.undone),
     )
 
 
 @router.post("/{plan}/edits")
-def edit(plan: str, account: Planner, desk: TheDesk, body: Edits) -> Answer:
+def edit(plan: str, account: Planner, services: TheServices, body: Edits) -> Answer:
     """Keep a batch of edits, all or nothing. 409 where the plan has moved on."""
-    opened = desk.plans.open(plan)
-    before = desk.outcome(opened)
-    kept = desk.plans.commit(plan, body.revision, body.edits, account.name)
-    return _answer(desk, before, desk.gets(kept), kept, body.edits, describe(opened.plan, kept.plan, body.edits))
+    opened = services.plans.open(plan)
+    before = services.outcome(opened)
+    kept = services.plans.commit(plan, body.revision, body.edits, account.name)
+    return _answer(
+        services, before, services.gets(kept), kept, body.edits, describe(opened.plan, kept.plan, body.edits)
+    )
 
 
 @router.post("/{plan}/what-if")
-def what_if(plan: str, _: Reader, desk: TheDesk, body: Edits) -> Answer:
+def what_if(plan: str, _: Reader, services: TheServices, body: Edits) -> Answer:
     """What edits would change, without keeping them."""
-    opened = desk.plans.open(plan)
-    before = desk.outcome(opened)
+    opened = services.plans.open(plan)
+    before = services.outcome(opened)
     next_plan, _inverse = apply(opened.plan, body.edits)
-    after = gets(outcome_of(next_plan, before), desk.gets(opened))
-    return _answer(desk, before, after, opened, body.edits, describe(opened.plan, next_plan, body.edits))
+    after = gets(outcome_of(next_plan, before), services.gets(opened))
+    return _answer(services, before, after, opened, body.edits, describe(opened.plan, next_plan, body.edits))
 
 
 @router.post("/{plan}/loss")
-def loss(plan: str, _: Reader, desk: TheDesk, body: Edits) -> list[str]:
+def loss(plan: str, _: Reader, services: TheServices, body: Edits) -> list[str]:
     """What is lost by edits that remove something, in words: what their inverse would have to bring back."""
-    opened = desk.plans.open(plan)
+    opened = services.plans.open(plan)
     after, inverse = apply(opened.plan, body.edits)
     back: list[str] = []
     for lost in inverse:
@@ -212,73 +216,75 @@ def loss(plan: str, _: Reader, desk: TheDesk, body: Edits) -> list[str]:
 
 
 @router.post("/{plan}/undo")
-def undo(plan: str, account: Planner, desk: TheDesk, body: At) -> Answer:
+def undo(plan: str, account: Planner, services: TheServices, body: AtRevision) -> Answer:
     """Take back the latest change."""
-    before = desk.outcome(desk.plans.open(plan))
-    return stepped(desk, before, desk.plans.undo(plan, body.revision, account.name))
+    before = services.outcome(services.plans.open(plan))
+    return stepped(services, before, services.plans.undo(plan, body.revision, account.name))
 
 
 @router.post("/{plan}/redo")
-def redo(plan: str, account: Planner, desk: TheDesk, body: At) -> Answer:
+def redo(plan: str, account: Planner, services: TheServices, body: AtRevision) -> Answer:
     """Do again what was undone last."""
-    before = desk.outcome(desk.plans.open(plan))
-    return stepped(desk, before, desk.plans.redo(plan, body.revision, account.name))
+    before = services.outcome(services.plans.open(plan))
+    return stepped(services, before, services.plans.redo(plan, body.revision, account.name))
 
 
-def stepped(desk: Desk, before: Outcome, opened: Opened) -> Answer:
-    entry = desk.plans.history(opened.id, most=1)[0]
-    edits = desk.plans.edits(opened.id, opened.revision)
-    return _answer(desk, before, desk.gets(opened), opened, edits, entry.words)
+def stepped(services: Services, before: Outcome, opened: Opened) -> Answer:
+    entry = services.plans.history(opened.id, most=1)[0]
+    edits = services.plans.edits(opened.id, opened.revision)
+    return _answer(services, before, services.gets(opened), opened, edits, entry.words)
 
 
 @router.get("/{plan}/history")
 def history(
-    plan: str, _: Reader, desk: TheDesk, before: Revision | None = None, most: int = Query(100, ge=1, le=500)
+    plan: str, _: Reader, services: TheServices, before: Revision | None = None, most: int = Query(100, ge=1, le=500)
 ) -> list[EntryOut]:
     """The journal, newest first."""
-    return [entry_out(entry) for entry in desk.plans.history(plan, NEWEST if before is None else before, most)]
+    return [entry_out(entry) for entry in services.plans.history(plan, NEWEST if before is None else before, most)]
 
 
 @router.get("/{plan}/versions")
-def versions(plan: str, _: Reader, desk: TheDesk) -> list[VersionOut]:
+def versions(plan: str, _: Reader, services: TheServices) -> list[VersionOut]:
     """Named versions, newest first."""
-    found = desk.plans.versions(plan)
+    found = services.plans.versions(plan)
     return [VersionOut.model_validate(dict(zip(("name", "revision", "at", "by"), row, strict=True))) for row in found]
 
 
 @router.post("/{plan}/versions", status_code=201)
-def name_version(plan: str, account: Planner, desk: TheDesk, body: NewVersion) -> None:
+def name_version(plan: str, account: Planner, services: TheServices, body: NewVersion) -> None:
     """Give the present revision a name."""
     try:
-        desk.plans.name_version(plan, body.name, account.name)
+        services.plans.name_version(plan, body.name, account.name)
     except ValueError as error:
         raise HTTPException(422, str(error)) from None
 
 
 @router.post("/{plan}/back-to")
-def back_to(plan: str, account: Planner, desk: TheDesk, body: BackTo) -> Answer:
+def back_to(plan: str, account: Planner, services: TheServices, body: BackTo) -> Answer:
     """Make the plan what it was at an earlier revision, as one change that can be undone."""
-    before = desk.outcome(desk.plans.open(plan))
-    return stepped(desk, before, desk.plans.back_to(plan, body.revision, body.to, account.name))
+    before = services.outcome(services.plans.open(plan))
+    return stepped(services, before, services.plans.back_to(plan, body.revision, body.to, account.name))
 
 
 @router.get("/{plan}/free-id")
-def free_id(plan: str, _: Reader, desk: TheDesk, name: Annotated[str, Query(min_length=1, max_length=255)]) -> FreeId:
+def free_id(
+    plan: str, _: Reader, services: TheServices, name: Annotated[str, Query(min_length=1, max_length=255)]
+) -> FreeId:
     """An id for something new of this name, that nothing in the plan has."""
-    p = desk.plans.open(plan).plan
+    p = services.plans.open(plan).plan
     parts = (p.users, p.groups, p.places, p.patterns, p.directories, p.shares, p.promises)
     return FreeId(id=fresh_id(name, {one for part in parts for one in part}))
 
 
 @router.get("/{plan}/compare")
-def compare(plan: str, _: Reader, desk: TheDesk, older: Revision, newer: Revision) -> Comparison:
+def compare(plan: str, _: Reader, services: TheServices, older: Revision, newer: Revision) -> PlanComparison:
     """From one revision to another."""
-    old, new = desk.plans.at(plan, older), desk.plans.at(plan, newer)
+    old, new = services.plans.at(plan, older), services.plans.at(plan, newer)
     edits = difference(old, new)
     today = date.today()
     before = keep(outcome(resolve(old, today)))
     after = keep(outcome_of(new, before.outcome), before)
-    return Comparison(
+    return PlanComparison(
         words=[sentence(old, new, edit) for edit in edits[:1000]],
         total=len(edits),
         effect=told(old, between(before, after, edits)),
@@ -286,14 +292,14 @@ def compare(plan: str, _: Reader, desk: TheDesk, older: Revision, newer: Revisio
 
 
 @router.get("/{plan}/events", response_class=StreamingResponse)
-async def events(plan: str, account: Reader, request: Request, desk: TheDesk) -> StreamingResponse:
+async def events(plan: str, account: Reader, request: Request, services: TheServices) -> StreamingResponse:
     """Server-sent events: `revision`, with the number, at once and whenever the plan has a new one (from anywhere). It ends with the session."""
-    await run_in_threadpool(desk.plans.revision, plan)
-    if not desk.news.room(account.id):
+    await run_in_threadpool(services.plans.revision, plan)
+    if not services.news.room(account.id):
         raise HTTPException(429, "Too many windows listen already; close some", {"Retry-After": "30"})
 
     async def stream() -> AsyncIterator[str]:
-        async for revision in desk.news.follow(plan, account.id, token_of(request) or ""):
+        async for revision in services.news.follow(plan, account.id, token_of(request) or ""):
             yield ": still here\n\n" if revision is None else f"event: revision\ndata: {revision}\n\n"
 
     return StreamingResponse(stream(), media_type="text/event-stream", headers={"Cache-Control": "no-store"})

@@ -16,7 +16,7 @@ from yardgate.api.schemas import (
     RolloutStep,
     StepCommands,
 )
-from yardgate.api.signin import Planner, Reader, TheDesk
+from yardgate.api.signin import Planner, Reader, TheServices
 from yardgate.api.transport.parsing import OffLoop
 from yardgate.api.transport.turns import Large
 from yardgate.core.host.bounds import HostAccounts, manageable, refused
@@ -41,7 +41,7 @@ from yardgate.drivers.linux.handout import restore_text, runbook, runbook_page, 
 from yardgate.drivers.simulator import told
 from yardgate.formats import exports, ldif, smbconf
 from yardgate.formats.reading import FormatError
-from yardgate.services.derived import Desk
+from yardgate.services.derived import Services
 from yardgate.store import Opened, Stale
 from yardgate.store.rollouts import RolledOut
 
@@ -54,11 +54,11 @@ Left = Annotated[list[str] | None, Query(description="ids of steps left for late
 
 
 @large.get("")
-def rollout(plan: str, _: Reader, desk: TheDesk) -> RolloutOut:
+def rollout(plan: str, _: Reader, services: TheServices) -> RolloutOut:
     """The steps from what the appliance has since the last rollout to what the plan comes to."""
-    opened, history = desk.plans.open(plan), desk.rollouts.history(plan)
-    where = desk.rollouts.destination(plan)
-    running = desk.rolling.runs.run(plan)
+    opened, history = services.plans.open(plan), services.rollouts.history(plan)
+    where = services.rollouts.destination(plan)
+    running = services.rolling.runs.run(plan)
     about: dict[str, Any] = {
         "revision": opened.revision,
         "destination": where,
@@ -67,17 +67,17 @@ def rollout(plan: str, _: Reader, desk: TheDesk) -> RolloutOut:
         "history": history,
     }
     try:
-        meant, there, found = steps_of(desk, opened)
+        meant, there, found = steps_of(services, opened)
     except PlanError as error:
         troubles = [trouble.message for trouble in error.troubles]
         return RolloutOut(**about, troubles=troubles, left_out=[], total=0, steps=[], leftovers=[], again=[])
     hangs, making = needs(found, found[:LISTED]), anew(found)
     then = after(there, found)
     over = removals(then, meant.system)[:LISTED]
-    why = not_allowed(desk, plan, (*found, *over))
+    why = not_allowed(services, plan, (*found, *over))
     listed = [_step(step, hangs[step.id], making.get(step.id), why.get(step.id)) for step in found[:LISTED]]
     leftovers = [_step(step, (), None, why.get(step.id)) for step in over]
-    bounds = desk.rollouts.bounds(plan)
+    bounds = services.rollouts.bounds(plan)
     again = sorted(sign_in_again(found))[:AGAIN]
     return RolloutOut(
         **about,
@@ -88,29 +88,31 @@ def rollout(plan: str, _: Reader, desk: TheDesk) -> RolloutOut:
         leftovers=leftovers,
         again=again,
         manageable=[
-            ManagedOut(part=one.part, name=one.name) for one in manageable(found, bounds, desk.rollouts.host(plan))
+            ManagedOut(part=one.part, name=one.name) for one in manageable(found, bounds, services.rollouts.host(plan))
         ],
     )
 
 
-def not_allowed(desk: Desk, plan: str, found: Sequence[Step], host: HostAccounts | None = None) -> Mapping[str, str]:
+def not_allowed(
+    services: Services, plan: str, found: Sequence[Step], host: HostAccounts | None = None
+) -> Mapping[str, str]:
     """Step id -> why a plan may not do it on its appliance. host: what that has; as it was looked at last, where that is None."""
-    return refused(found, desk.rollouts.bounds(plan), host or desk.rollouts.host(plan))
+    return refused(found, services.rollouts.bounds(plan), host or services.rollouts.host(plan))
 
 
-def allowed(desk: Desk, plan: str, doing: Sequence[Step], host: HostAccounts | None = None) -> None:
+def allowed(services: Services, plan: str, doing: Sequence[Step], host: HostAccounts | None = None) -> None:
     """Raises HTTPException, where one of some steps may not be done."""
-    why = not_allowed(desk, plan, doing, host)
+    why = not_allowed(services, plan, doing, host)
     if why:
         first = next(step for step in doing if step.id in why)
         more = f", and {len(why) - 1} more" if len(why) > 1 else ""
         raise HTTPException(409, f"“{words(first)}” may not be done: {why[first.id]}{more}")
 
 
-def steps_of(desk: Desk, opened: Opened) -> tuple[Compiled, System, tuple[Step, ...]]:
-    where = desk.rollouts.destination(opened.id)
-    meant = compiled(desk.matrix(opened), where.top, where.joined)
-    there = desk.rollouts.in_force(opened.id)
+def steps_of(services: Services, opened: Opened) -> tuple[Compiled, System, tuple[Step, ...]]:
+    where = services.rollouts.destination(opened.id)
+    meant = compiled(services.matrix(opened), where.top, where.joined)
+    there = services.rollouts.in_force(opened.id)
     return meant, there, steps(there, meant.system)
 
 
@@ -133,12 +135,12 @@ def _trouble(step: Step) -> str:
 
 
 @large.get("/step")
-def rollout_step(plan: str, _: Reader, desk: TheDesk, id: str) -> StepCommands:
+def rollout_step(plan: str, _: Reader, services: TheServices, id: str) -> StepCommands:
     """The commands that do one of the steps, and those that undo it."""
-    _meant, there, found = steps_of(desk, desk.plans.open(plan))
+    _meant, there, found = steps_of(services, services.plans.open(plan))
     one, state = next(((one, state) for one, state in walked(there, found) if one.id == id), (None, None))
     if one is not None and state is not None:
-        return commands_of(one, state, desk.rollouts.destination(plan))
+        return commands_of(one, state, services.rollouts.destination(plan))
     raise HTTPException(404, "There is no such step any more; the plan was changed meanwhile")
 
 
@@ -152,9 +154,9 @@ def commands_of(step: Step, there: System, to: Destination) -> StepCommands:
 
 
 @large.get("/compare")
-def compare_rollouts(plan: str, _: Reader, desk: TheDesk, before: Which, then: Which) -> Compared:
+def compare_rollouts(plan: str, _: Reader, services: TheServices, before: Which, then: Which) -> Compared:
     """What the appliance had otherwise after one rollout than after another."""
-    one, other = desk.rollouts.system(plan, before), desk.rollouts.system(plan, then)
+    one, other = services.rollouts.system(plan, before), services.rollouts.system(plan, then)
     if one is None or other is None:
         raise HTTPException(404, "There is no such rollout of this plan")
     found = drift(one, other)
@@ -162,14 +164,14 @@ def compare_rollouts(plan: str, _: Reader, desk: TheDesk, before: Which, then: W
 
 
 @large.get("/take-away/{what}", response_class=Response)
-def take_away(plan: str, what: Taken, _: Reader, desk: TheDesk, left: Left = None) -> Response:
+def take_away(plan: str, what: Taken, _: Reader, services: TheServices, left: Left = None) -> Response:
     """The steps as a shell script, with a dry run and a way back; in plain words as a page to print, or as Markdown. Or all that the plan
     comes to: the SMB server's shares, the NFS exports, owners and POSIX lists for `setfacl --restore`, ordered lists for `nfs4_setfacl`, accounts as LDIF."""
-    opened = desk.plans.open(plan)
-    meant, there, found = steps_of(desk, opened)
+    opened = services.plans.open(plan)
+    meant, there, found = steps_of(services, opened)
     doing = chosen(found, left or ())
     if what in ("script", "runbook", "page"):
-        allowed(desk, plan, doing)
+        allowed(services, plan, doing)
     title = f"{opened.plan.name}, revision {opened.revision}: {len(doing)} steps"
     match what:
         case "smb":
@@ -191,38 +193,38 @@ def take_away(plan: str, what: Taken, _: Reader, desk: TheDesk, left: Left = Non
     return attached(script(title, there, doing, name=file_name(opened, ending)), opened, ending)
 
 
-def current(desk: Desk, plan: str, revision: int) -> Opened:
+def current(services: Services, plan: str, revision: int) -> Opened:
     """The plan, where it is at a revision still. Raises Stale."""
-    opened = desk.plans.open(plan)
+    opened = services.plans.open(plan)
     if opened.revision != revision:
-        raise Stale(opened.revision, tuple(desk.plans.history(plan, most=5)))
+        raise Stale(opened.revision, tuple(services.plans.history(plan, most=5)))
     return opened
 
 
 @router.post("/done", status_code=201)
-def rollout_done(plan: str, account: Planner, desk: TheDesk, body: RolloutDone) -> RolledOut:
+def rollout_done(plan: str, account: Planner, services: TheServices, body: RolloutDone) -> RolledOut:
     """Say that the steps were done by hand, but for those left for later: from now on the appliance has what they make."""
-    opened = current(desk, plan, body.revision)
-    _meant, there, found = steps_of(desk, opened)
+    opened = current(services, plan, body.revision)
+    _meant, there, found = steps_of(services, opened)
     doing = chosen(found, body.left)
     if not doing:
         raise HTTPException(422, "There is no step that could have been done")
-    allowed(desk, plan, doing)
-    said, then, top = tuple(words(one) for one in doing), after(there, doing), desk.rollouts.destination(plan).top
-    desk.rollouts.made(plan, doing, account.name)
-    return desk.rollouts.keep(plan, "done", account.name, opened.revision, top, said, then)
+    allowed(services, plan, doing)
+    said, then, top = tuple(words(one) for one in doing), after(there, doing), services.rollouts.destination(plan).top
+    services.rollouts.made(plan, doing, account.name)
+    return services.rollouts.keep(plan, "done", account.name, opened.revision, top, said, then)
 
 
 @router.post("/reading")
-def rollout_reading(plan: str, account: Planner, desk: TheDesk, body: HostReading) -> DriftOut:
+def rollout_reading(plan: str, account: Planner, services: TheServices, body: HostReading) -> DriftOut:
     """Say what the host has, as it was read there: what differs from how it was left was changed behind the plan's back."""
-    opened = current(desk, plan, body.revision)
-    first, there = not desk.rollouts.history(plan, most=1), desk.rollouts.in_force(plan)
+    opened = current(services, plan, body.revision)
+    first, there = not services.rollouts.history(plan, most=1), services.rollouts.in_force(plan)
     drifted = () if first else drift(there, body.system)
     said = tuple(words(one) for one in drifted)
     kept = None
     if body.keep:
-        kept = desk.rollouts.keep(
-            plan, "read", account.name, opened.revision, desk.rollouts.destination(plan).top, said, body.system
+        kept = services.rollouts.keep(
+            plan, "read", account.name, opened.revision, services.rollouts.destination(plan).top, said, body.system
         )
     return DriftOut(first=first, total=len(drifted), words=list(said[:LISTED]), kept=kept)

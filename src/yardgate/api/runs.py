@@ -26,7 +26,7 @@ from yardgate.api.schemas import (
     StepCommands,
     Tick,
 )
-from yardgate.api.signin import Administrator, Planner, Reader, TheDesk, say
+from yardgate.api.signin import Administrator, Planner, Reader, TheServices, say
 from yardgate.api.transport.parsing import OffLoop
 from yardgate.core.access.outcome import shifts
 from yardgate.core.host.bounds import NEVER, Managed, top_trouble
@@ -38,28 +38,28 @@ from yardgate.core.model.plan import Plan, show
 from yardgate.drivers.appliance import ApplianceError
 from yardgate.drivers.connect import reached
 from yardgate.drivers.linux import ssh
-from yardgate.services.derived import Desk
+from yardgate.services.derived import Services
 from yardgate.store import NotThere, Opened
-from yardgate.store.runs import ENDED, Line, Run, ticked
+from yardgate.store.runs import ENDED, Run, RunLine, ticked
 
-Place = Annotated[int, Path(description="which of its steps, from 0", ge=0, le=1_000_000)]
+StepNumber = Annotated[int, Path(description="which of its steps, from 0", ge=0, le=1_000_000)]
 READING = 120.0  # seconds that a command may take with which an appliance is read while somebody waits
 TAKEN_IN = 50  # changes of which it is looked how they would come into the plan
-Number = Annotated[int, Path(description="which run of the plan", ge=1, le=1_000_000)]
+RunNumber = Annotated[int, Path(description="which run of the plan", ge=1, le=1_000_000)]
 router = APIRouter(prefix="/plans/{plan}/rollout", tags=["rollout"], route_class=OffLoop)
 
 
 @router.get("/destination")
-def destination(plan: str, _: Reader, desk: TheDesk) -> Destination:
+def destination(plan: str, _: Reader, services: TheServices) -> Destination:
     """Where the plan goes."""
-    desk.plans.open(plan)
-    return desk.rollouts.destination(plan)
+    services.plans.open(plan)
+    return services.rollouts.destination(plan)
 
 
 @router.put("/destination", status_code=204)
-def send_to(plan: str, boss: Administrator, request: Request, desk: TheDesk, body: Destination) -> None:
+def send_to(plan: str, boss: Administrator, request: Request, services: TheServices, body: Destination) -> None:
     """Say where the plan goes from now on. A host is only spoken to with the key that is said here."""
-    opened = desk.plans.open(plan)
+    opened = services.plans.open(plan)
     if strange := set(body.joined) - set(opened.plan.directories):
         raise HTTPException(422, f"This plan has joined no directory {show(min(strange))}")
     if body.kind == "stand-in" and body.joined:
@@ -68,7 +68,7 @@ def send_to(plan: str, boss: Administrator, request: Request, desk: TheDesk, bod
         raise HTTPException(422, trouble[0].upper() + trouble[1:])
     if not 0 < body.lowest <= body.highest < 2**31:
         raise HTTPException(422, "The lowest number has to be above 0, and the highest not below it")
-    if body.kind == "here" and not desk.this_host:
+    if body.kind == "here" and not services.this_host:
         raise HTTPException(422, "Yard Gate may not change the machine it runs on; start it with --this-host to let it")
     if body.kind == "ssh":
         try:
@@ -77,7 +77,7 @@ def send_to(plan: str, boss: Administrator, request: Request, desk: TheDesk, bod
             raise HTTPException(422, str(error)) from None
         if not ssh.KEY.fullmatch(body.key):
             raise HTTPException(422, "Compare the host's key first: without it another host could take its place")
-    desk.rollouts.send_to(plan, body)
+    services.rollouts.send_to(plan, body)
     where = f"{body.user}@{body.host}:{body.port}" if body.kind == "ssh" else body.kind
     say(
         request,
@@ -89,38 +89,38 @@ def send_to(plan: str, boss: Administrator, request: Request, desk: TheDesk, bod
 
 
 @router.put("/managed", status_code=204)
-def manage(plan: str, account: Administrator, request: Request, desk: TheDesk, body: ManagedIn) -> None:
+def manage(plan: str, account: Administrator, request: Request, services: TheServices, body: ManagedIn) -> None:
     """Say which accounts and groups, that the appliance had before, the plan may change there, besides those it made."""
-    desk.plans.open(plan)
+    services.plans.open(plan)
     wanted = frozenset(Managed(one.part, one.name) for one in body.managed)
     if never := sorted(name for part, name in wanted if part == "groups" and name in NEVER):
         raise HTTPException(422, f"Whoever is in {never[0]} is root there, or can become it; no plan may change who is")
-    if any(part == "accounts" and desk.rollouts.host(plan).users.get(name) == 0 for part, name in wanted):
+    if any(part == "accounts" and services.rollouts.host(plan).users.get(name) == 0 for part, name in wanted):
         raise HTTPException(422, "No plan may change root")
-    desk.rollouts.manage(plan, wanted, account.name)
+    services.rollouts.manage(plan, wanted, account.name)
     say(request, account.name, "managed set", ", ".join(f"{one.part} {one.name}" for one in sorted(wanted)), plan)
 
 
 @router.get("/managed")
-def managed(plan: str, _: Reader, desk: TheDesk) -> list[ManagedOut]:
+def managed(plan: str, _: Reader, services: TheServices) -> list[ManagedOut]:
     """The accounts and groups that the plan may change on its appliance."""
-    desk.plans.open(plan)
-    return [ManagedOut(part=one.part, name=one.name) for one in sorted(desk.rollouts.managed(plan))]
+    services.plans.open(plan)
+    return [ManagedOut(part=one.part, name=one.name) for one in sorted(services.rollouts.managed(plan))]
 
 
 @router.get("/since")
-def since_rollout(plan: str, _: Reader, desk: TheDesk) -> SinceOut:
+def since_rollout(plan: str, _: Reader, services: TheServices) -> SinceOut:
     """The cells that come out otherwise than on the appliance."""
-    opened = desk.plans.open(plan)
-    there = desk.in_force(opened)
-    found = shifts(there, desk.outcome(opened)) if there is not None else []
-    return SinceOut(revision=desk.rollouts.revision_in_force(plan), changed=changed(found))
+    opened = services.plans.open(plan)
+    there = services.in_force(opened)
+    found = shifts(there, services.outcome(opened)) if there is not None else []
+    return SinceOut(revision=services.rollouts.revision_in_force(plan), changed=changed(found))
 
 
 @router.post("/host-keys")
-def ask_host_keys(plan: str, _: Administrator, desk: TheDesk, body: HostAt) -> list[HostKeyOut]:
+def ask_host_keys(plan: str, _: Administrator, services: TheServices, body: HostAt) -> list[HostKeyOut]:
     """The public keys that a host shows, to be compared with what its administrator knows."""
-    desk.plans.open(plan)
+    services.plans.open(plan)
     try:
         found = ssh.host_keys(ssh.Login(host=body.host, port=body.port))
     except ApplianceError as error:
@@ -129,60 +129,60 @@ def ask_host_keys(plan: str, _: Administrator, desk: TheDesk, body: HostAt) -> l
 
 
 @router.post("/look")
-def look_at_appliance(plan: str, account: Planner, request: Request, desk: TheDesk, body: LookAt) -> DriftOut:
+def look_at_appliance(plan: str, account: Planner, request: Request, services: TheServices, body: LookAt) -> DriftOut:
     """Read what the appliance has; from now on the steps lead from there. Says what was changed behind the plan's back."""
-    opened = current(desk, plan, body.revision)
-    there = _there(desk, opened)
-    say(request, account.name, "host read", desk.rollouts.destination(plan).appliance, plan)
-    first, known = not desk.rollouts.history(plan, most=1), desk.rollouts.in_force(plan)
+    opened = current(services, plan, body.revision)
+    there = _there(services, opened)
+    say(request, account.name, "host read", services.rollouts.destination(plan).appliance, plan)
+    first, known = not services.rollouts.history(plan, most=1), services.rollouts.in_force(plan)
     drifted = () if first else drift(known, there)
     said = tuple(words(one) for one in drifted)
     kept = None
     if first or drifted:
-        kept = desk.rollouts.keep(
-            plan, "read", account.name, opened.revision, desk.rollouts.destination(plan).top, said, there
+        kept = services.rollouts.keep(
+            plan, "read", account.name, opened.revision, services.rollouts.destination(plan).top, said, there
         )
-    matrix, looked, where = desk.matrix(opened), drifted[:TAKEN_IN], desk.rollouts.destination(plan)
+    matrix, looked, where = services.matrix(opened), drifted[:TAKEN_IN], services.rollouts.destination(plan)
     edits = [list(some) for some in taken_in(matrix, where.joined, looked, where.top)]
     return DriftOut(first=first, total=len(drifted), words=list(said[:LISTED]), edits=edits, kept=kept)
 
 
-def _there(desk: Desk, opened: Opened) -> System:
+def _there(services: Services, opened: Opened) -> System:
     """What the appliance has of all that is, or was, of interest; which accounts it has is kept."""
-    known, where = desk.rollouts.in_force(opened.id), desk.rollouts.destination(opened.id)
-    meant = compiled(desk.matrix(opened), where.top, where.joined).system
+    known, where = services.rollouts.in_force(opened.id), services.rollouts.destination(opened.id)
+    meant = compiled(services.matrix(opened), where.top, where.joined).system
     try:
-        with desk.reading_hosts(), reached(where, READING) as at:
-            desk.rollouts.looked(opened.id, at.about())
+        with services.reading_hosts(), reached(where, READING) as at:
+            services.rollouts.looked(opened.id, at.about())
             return at.read(asked(known, meant))
     except ApplianceError as error:
         raise HTTPException(409, f"The appliance could not be read: {error}") from None
 
 
 @router.post("/apply", status_code=202)
-def put_there(plan: str, account: Planner, request: Request, desk: TheDesk, body: PutThere) -> RunOut:
+def put_there(plan: str, account: Planner, request: Request, services: TheServices, body: PutThere) -> RunOut:
     """Begin to carry the steps out. Only from what the appliance was last seen to have."""
-    opened = current(desk, plan, body.revision)
-    there = _there(desk, opened)
-    known = desk.rollouts.in_force(plan)
-    if drift(known, there) or not desk.rollouts.history(plan, most=1):
+    opened = current(services, plan, body.revision)
+    there = _there(services, opened)
+    known = services.rollouts.in_force(plan)
+    if drift(known, there) or not services.rollouts.history(plan, most=1):
         raise HTTPException(409, "The appliance has something else than when it was last looked at. Look at it again")
-    meant, _, found = steps_of(desk, opened)
+    meant, _, found = steps_of(services, opened)
     doing = chosen(found, body.left)
     doing += tuple(_deleting(removals(after(there, doing), meant.system), body.delete))
     if not doing:
         raise HTTPException(422, "There is no step to be done")
-    allowed(desk, plan, doing)
-    where = desk.rollouts.destination(plan)
+    allowed(services, plan, doing)
+    where = services.rollouts.destination(plan)
     names = host_names(opened.plan, away_from(opened.plan, where.joined))
     going = {user for user in opened.plan.users if names.get(user) in meant.system.accounts}
-    ask = questions(desk.kept(opened), names, going)
-    run = desk.rolling.runs.begin(
+    ask = questions(services.kept(opened), names, going)
+    run = services.rolling.runs.begin(
         plan, account.name, opened.revision, where.top, where, body.seconds, there, doing, ask
     )
     say(request, account.name, "rollout begun", f"run {run.number}: {len(doing)} steps to {where.appliance}", plan)
-    desk.rolling.start(run)
-    return _told(opened.plan, run, desk.rolling.runs.lines(plan, run.number))
+    services.rolling.start(run)
+    return _told(opened.plan, run, services.rolling.runs.lines(plan, run.number))
 
 
 def _deleting(leftovers: Sequence[Step], typed: Mapping[str, str]) -> Iterator[Step]:
@@ -199,57 +199,61 @@ def _deleting(leftovers: Sequence[Step], typed: Mapping[str, str]) -> Iterator[S
 
 
 @router.get("/runs/{number}")
-def run_of_plan(plan: str, number: Number, _: Reader, desk: TheDesk) -> RunOut:
+def run_of_plan(plan: str, number: RunNumber, _: Reader, services: TheServices) -> RunOut:
     """A run as it stands now: what was done, tried, and what it waits for."""
-    run = _run(desk, plan, number)
-    return _told(desk.plans.open(plan).plan, run, desk.rolling.runs.lines(plan, number))
+    run = _run(services, plan, number)
+    return _told(services.plans.open(plan).plan, run, services.rolling.runs.lines(plan, number))
 
 
-def _run(desk: Desk, plan: str, number: int) -> Run:
-    run = desk.rolling.runs.run(plan, number)
+def _run(services: Services, plan: str, number: int) -> Run:
+    run = services.rolling.runs.run(plan, number)
     if run is None:
         raise NotThere(f"this plan has no run {number}")
     return run
 
 
 @router.get("/runs/{number}/steps/{step}")
-def step_of_run(plan: str, number: Number, step: Place, _: Reader, desk: TheDesk) -> StepCommands:
+def step_of_run(plan: str, number: RunNumber, step: StepNumber, _: Reader, services: TheServices) -> StepCommands:
     """The commands of a step of a run, and those that undo it."""
-    run = _run(desk, plan, number)
+    run = _run(services, plan, number)
     if step >= len(run.steps):
         raise NotThere(f"this run has no step {step}")
     return commands_of(run.steps[step], after(run.before, run.steps[:step]), run.destination)
 
 
 @router.post("/by-hand", status_code=202)
-def begin_by_hand(plan: str, account: Planner, desk: TheDesk, body: RolloutDone) -> RunOut:
+def begin_by_hand(plan: str, account: Planner, services: TheServices, body: RolloutDone) -> RunOut:
     """Begin to work through the steps by hand; each is ticked off when it is done."""
-    opened = current(desk, plan, body.revision)
-    _, there, found = steps_of(desk, opened)
+    opened = current(services, plan, body.revision)
+    _, there, found = steps_of(services, opened)
     doing = chosen(found, body.left)
     if not doing:
         raise HTTPException(422, "There is no step to be done")
-    allowed(desk, plan, doing)
-    where = desk.rollouts.destination(plan)
-    run = desk.rolling.runs.begin(plan, account.name, opened.revision, where.top, where, 0, there, doing, (), "by hand")
+    allowed(services, plan, doing)
+    where = services.rollouts.destination(plan)
+    run = services.rolling.runs.begin(
+        plan, account.name, opened.revision, where.top, where, 0, there, doing, (), "by hand"
+    )
     return _told(opened.plan, run, ())
 
 
 @router.post("/runs/{number}/tick", status_code=204)
-def tick_step(plan: str, number: Number, account: Planner, desk: TheDesk, body: Tick) -> None:
+def tick_step(plan: str, number: RunNumber, account: Planner, services: TheServices, body: Tick) -> None:
     """Say that a step was done by hand, or that it was not after all."""
-    run = _run(desk, plan, number)
+    run = _run(services, plan, number)
     if run.state != "by hand" or body.step >= len(run.steps):
         raise HTTPException(409, "This rollout has no such step that could be ticked off")
-    other = in_the_way(run.steps, body.step, ticked(desk.rolling.runs.lines(plan, number)), undo=not body.done)
+    other = in_the_way(run.steps, body.step, ticked(services.rolling.runs.lines(plan, number)), undo=not body.done)
     if other is not None:
         why = "comes first" if body.done else "needs it, and is done"
         raise HTTPException(409, f"“{words(other)}” {why}")
-    desk.rolling.runs.say(run, "ticked" if body.done else "unticked", body.step, account.name)
+    services.rolling.runs.say(run, "ticked" if body.done else "unticked", body.step, account.name)
 
 
 @router.post("/runs/{number}/wish", status_code=204)
-def wish_of_run(plan: str, number: Number, account: Planner, request: Request, desk: TheDesk, body: RunWish) -> None:
+def wish_of_run(
+    plan: str, number: RunNumber, account: Planner, request: Request, services: TheServices, body: RunWish
+) -> None:
     """Keep what was done, or have everything put back."""
     say(
         request,
@@ -258,29 +262,29 @@ def wish_of_run(plan: str, number: Number, account: Planner, request: Request, d
         f"run {number}",
         plan,
     )
-    run = desk.rolling.runs.run(plan)
+    run = services.rolling.runs.run(plan)
     if run is not None and run.number == number and run.state == "by hand" and body.wish == "keep":
-        desk.rolling.end_by_hand(run, account.name)
+        services.rolling.end_by_hand(run, account.name)
         return
-    if run is None or run.number != number or not desk.rolling.wish(plan, body.wish, account.name):
+    if run is None or run.number != number or not services.rolling.wish(plan, body.wish, account.name):
         state = run.state if run is not None else "gone"
         raise HTTPException(409, f"This rollout can no longer be told so: it is {_SAID.get(state, state)}")
 
 
 @router.post("/runs/{number}/end", status_code=204)
-def end_run(plan: str, number: Number, account: Administrator, request: Request, desk: TheDesk) -> None:
+def end_run(plan: str, number: RunNumber, account: Administrator, request: Request, services: TheServices) -> None:
     """Give a rollout up that cannot be ended otherwise, whatever stands at the appliance. Its own watch puts everything back, if it still can."""
-    run = _run(desk, plan, number)
-    if not desk.rolling.give_up(run, account.name):
+    run = _run(services, plan, number)
+    if not services.rolling.give_up(run, account.name):
         raise HTTPException(409, "This rollout is not under way any more")
     say(request, account.name, "rollout ended", f"run {number}", plan)
 
 
 @router.get("/runs/{number}/commands")
-def commands_of_run(plan: str, number: Number, _: Planner, desk: TheDesk) -> list[RanOut]:
+def commands_of_run(plan: str, number: RunNumber, _: Planner, services: TheServices) -> list[RanOut]:
     """The commands that a run gave on the appliance, newest first: those that changed something there, or failed."""
-    _run(desk, plan, number)
-    return [RanOut(**one._asdict()) for one in desk.audit.commands(plan, number)]
+    _run(services, plan, number)
+    return [RanOut(**one._asdict()) for one in services.audit.commands(plan, number)]
 
 
 _SAID = {
@@ -291,7 +295,7 @@ _SAID = {
 }
 
 
-def _told(plan: Plan, run: Run, lines: tuple[Line, ...]) -> RunOut:
+def _told(plan: Plan, run: Run, lines: tuple[RunLine, ...]) -> RunOut:
     forth = {line.number: line for line in lines if line.kind == "step"}
     ticks = ticked(lines)
     back = {line.number: line for line in lines if line.kind == "back"}
@@ -322,11 +326,11 @@ def _left(until: str | None) -> int | None:
     return None if until is None else max(0, round((datetime.fromisoformat(until) - datetime.now(UTC)).total_seconds()))
 
 
-def _ticked(said: str, line: Line) -> RunStep:
+def _ticked(said: str, line: RunLine) -> RunStep:
     return RunStep(words=said, state="done", why="", at=line.at, by=line.said[0])
 
 
-def _step(said: str, forth: Line | None, back: Line | None, *, doing: bool) -> RunStep:
+def _step(said: str, forth: RunLine | None, back: RunLine | None, *, doing: bool) -> RunStep:
     if back is not None:
         why = (*(forth.said if forth is not None else ()), *back.said)
         return RunStep(words=said, state="not back" if back.said else "back", why="; ".join(why), at=back.at)
@@ -335,7 +339,7 @@ def _step(said: str, forth: Line | None, back: Line | None, *, doing: bool) -> R
     return RunStep(words=said, state="doing" if doing else "to do", why="")
 
 
-def _promises(plan: Plan, asking: tuple[Question, ...], tried: dict[int, Line]) -> list[PromiseTried]:
+def _promises(plan: Plan, asking: tuple[Question, ...], tried: dict[int, RunLine]) -> list[PromiseTried]:
     found = []
     for promise in plan.promises.values():
         lines = [tried[n] for n, question in enumerate(asking) if promise.id in question.promises and n in tried]

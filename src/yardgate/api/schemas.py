@@ -5,18 +5,18 @@ from typing import Annotated, Literal
 
 from pydantic import AwareDatetime, Base64Bytes, BaseModel, ConfigDict, Field
 
-from yardgate.core.access.comparison import State
+from yardgate.core.access.comparison import CellState
 from yardgate.core.access.spec.explain import Reason
 from yardgate.core.acl import OwnList
 from yardgate.core.acl.rights import Level
-from yardgate.core.host.state import Part, System
+from yardgate.core.host.state import RecordKind, System
 from yardgate.core.host.steps import Destination, Does
 from yardgate.core.model.agreements import Accepted, Promise
 from yardgate.core.model.directory import Directory, Numbering
 from yardgate.core.model.plan import Carrier, Pattern, Place, Target, User
 from yardgate.core.model.share import Protocol, ServiceId, Share
 from yardgate.formats.edits import AnyEdit
-from yardgate.formats.reading import Made
+from yardgate.formats.reading import ObjectKind
 from yardgate.store.accounts import PlanRole, Role
 from yardgate.store.pushes import PushDoes, PushState
 from yardgate.store.rollouts import RolledOut
@@ -230,7 +230,7 @@ class Standing(BaseModel):
     came: list[CameOut]
 
 
-class Step(BaseModel):
+class HistoryStep(BaseModel):
     revision: Revision
     words: str
 
@@ -266,8 +266,8 @@ class Outline(BaseModel):
     standing: Annotated[dict[str, Standing], Field(description="empty where no place of the plan says a list")]
     inactive: list[str]
     cycles: list[list[str]]
-    undo: Step | None
-    redo: Step | None
+    undo: HistoryStep | None
+    redo: HistoryStep | None
 
 
 class Column(BaseModel):
@@ -395,7 +395,7 @@ class Edits(In):
     edits: Annotated[list[AnyEdit], Field(min_length=1, max_length=20_000)]
 
 
-class At(In):
+class AtRevision(In):
     revision: Revision
 
 
@@ -409,8 +409,8 @@ class Answer(BaseModel):
     standing: dict[str, Standing]
     columns: dict[str, Column]
     whole: bool
-    undo: Step | None
-    redo: Step | None
+    undo: HistoryStep | None
+    redo: HistoryStep | None
 
 
 class ReasonOut(BaseModel):
@@ -422,7 +422,7 @@ class ReasonOut(BaseModel):
     ] = None
     ways: Annotated[list["WayLevel"], Field(description="what comes out over each way in that reaches the place")] = []
     granted: Annotated[Level, Field(description="what is granted, by the grants that count in the place")] = Level.NA
-    stands: Annotated[State, Field(description="how what comes out stands to that")] = "as granted"
+    stands: Annotated[CellState, Field(description="how what comes out stands to that")] = "as granted"
     words: Annotated[str, Field(description="the same in words")] = ""
 
 
@@ -654,7 +654,7 @@ class FreeId(BaseModel):
     id: str
 
 
-class Comparison(BaseModel):
+class PlanComparison(BaseModel):
     """From one revision to another: every edit in words (at most 1,000), and what comes out differently."""
 
     words: list[str]
@@ -677,7 +677,7 @@ class Import(In):
     files: Annotated[list[NamedFile], Field(max_length=200)] = []
     tops: Annotated[list[Annotated[str, Field(max_length=1000, pattern=r"^/")]], Field(max_length=20)] = []
     second: Base64Bytes = b""
-    make: Annotated[dict[str, Made], Field(max_length=20_000)] = {}
+    make: Annotated[dict[str, ObjectKind], Field(max_length=20_000)] = {}
     clear_blanks: bool = False
     at: Annotated[
         Id | None, Field(description="for listings: the place that their topmost folder is; none makes a pool")
@@ -926,7 +926,7 @@ class RolloutStep(BaseModel):
     neither is done without the other. trouble: why this kind of host cannot do it."""
 
     id: str
-    part: Part
+    part: RecordKind
     name: str
     does: Does
     words: str

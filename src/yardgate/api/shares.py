@@ -28,7 +28,7 @@ from yardgate.api.schemas import (
     WalkOut,
     WayOut,
 )
-from yardgate.api.signin import Reader, TheDesk
+from yardgate.api.signin import Reader, TheServices
 from yardgate.api.transport.parsing import OffLoop
 from yardgate.api.transport.turns import Long
 from yardgate.core.access.auth_sys import claim, claimed
@@ -49,10 +49,10 @@ HostName = Annotated[str, Query(description="the host name of the client, for NF
 
 
 @router.get("/shares")
-def shares(plan: str, _: Reader, desk: TheDesk) -> SharesOut:
+def shares(plan: str, _: Reader, services: TheServices) -> SharesOut:
     """Who gets in over each share and protocol, and which places no share reaches."""
-    opened = desk.plans.open(plan)
-    matrix = desk.matrix(opened)
+    opened = services.plans.open(plan)
+    matrix = services.matrix(opened)
     found = [
         ShareOut(share=share.id, ways=[_way(matrix, Over(share.id, p)) for p in PROTOCOLS if share.over(p)])
         for share in opened.plan.shares.values()
@@ -70,7 +70,7 @@ def _way(matrix: Matrix, over: Over) -> WayOut:
         on=is_on(plan, over.protocol),
         counts={level: len(numbers) for level, numbers in people.items()},
         people={level: [counting.subjects[n] for n in numbers[:PEOPLE_LISTED]] for level, numbers in people.items()},
-        guest=explain_over(plan, GUEST, top, over, matrix.on, matrix.laying).level,
+        guest=explain_over(plan, GUEST, top, over, matrix.on, matrix.storage).level,
     )
 
 
@@ -92,7 +92,7 @@ def reason_over(
     plan: str,
     share: Id,
     _: Reader,
-    desk: TheDesk,
+    services: TheServices,
     subject: Id,
     place: Id,
     protocol: Protocol,
@@ -100,22 +100,28 @@ def reason_over(
     name: HostName = "",
 ) -> ReasonOut:
     """Why somebody (or `guest`; or, over NFS, who claims `uid:gid,gid,…`) gets what they get in a place over one share and protocol."""
-    opened = desk.plans.open(plan)
-    p, matrix = opened.plan, desk.matrix(opened)
+    opened = services.plans.open(plan)
+    p, matrix = opened.plan, services.matrix(opened)
     if share not in p.shares or place not in p.places or p.shares[share].place not in p.path(place):
         raise HTTPException(404, "This plan has no such share or place any more, or the share does not reach the place")
     seen, who = _walker(p, subject, protocol)
-    found = explain_over(seen, who, place, Over(share, protocol, host, name), matrix.on, matrix.laying)
+    found = explain_over(seen, who, place, Over(share, protocol, host, name), matrix.on, matrix.storage)
     return told(replace(opened, plan=seen), found, who)
 
 
 @router.get("/walk")
 def walked(
-    plan: str, _: Reader, desk: TheDesk, who: Id, protocol: Protocol, host: HostAddress = None, name: HostName = ""
+    plan: str,
+    _: Reader,
+    services: TheServices,
+    who: Id,
+    protocol: Protocol,
+    host: HostAddress = None,
+    name: HostName = "",
 ) -> WalkOut:
     """What somebody (or `guest`; or, over NFS, who claims `uid:gid,gid,…`) finds who goes through all shares over a protocol, from a host."""
-    opened = desk.plans.open(plan)
-    p, matrix = opened.plan, desk.matrix(opened)
+    opened = services.plans.open(plan)
+    p, matrix = opened.plan, services.matrix(opened)
     seen, subject = _walker(p, who, protocol)
     shares = sorted((share for share in p.shares.values() if share.over(protocol)), key=lambda share: fold(share.name))
     found = [
@@ -124,7 +130,7 @@ def walked(
             listed=not share.hidden,
             visits=[
                 VisitOut.model_validate(visit, from_attributes=True)
-                for visit in walk(seen, subject, Over(share.id, protocol, host, name), matrix.on, matrix.laying)
+                for visit in walk(seen, subject, Over(share.id, protocol, host, name), matrix.on, matrix.storage)
             ],
         )
         for share in shares
@@ -133,10 +139,10 @@ def walked(
 
 
 @long.get("/everyone")
-def try_everyone(plan: str, _: Reader, desk: TheDesk) -> EveryoneOut:
+def try_everyone(plan: str, _: Reader, services: TheServices) -> EveryoneOut:
     """All people, all places, all ways in: what in that is surprising."""
-    opened = desk.plans.open(plan)
-    found = everyone(desk.gets(opened))
+    opened = services.plans.open(plan)
+    found = everyone(services.gets(opened))
     return EveryoneOut(
         revision=opened.revision,
         tried=found.tried,
@@ -158,12 +164,12 @@ def try_everyone(plan: str, _: Reader, desk: TheDesk) -> EveryoneOut:
 
 
 @router.get("/card")
-def card_of(plan: str, _: Reader, desk: TheDesk, who: Id) -> CardOut:
+def card_of(plan: str, _: Reader, services: TheServices, who: Id) -> CardOut:
     """What somebody (or `guest`) reaches over every way in, told only where a level differs from the one above."""
-    opened = desk.plans.open(plan)
+    opened = services.plans.open(plan)
     if who != GUEST and who not in opened.plan.users:
         raise HTTPException(404, "This plan has no such person any more")
-    found = desk.kept(opened).outcome
+    found = services.kept(opened).outcome
     reaches = [
         ReachOut(share=reach.over.share, protocol=reach.over.protocol, stretches=_stretches(reach.stretches))
         for reach in card(found, who)
@@ -173,10 +179,10 @@ def card_of(plan: str, _: Reader, desk: TheDesk, who: Id) -> CardOut:
 
 
 @long.get("/report")
-def access_report(plan: str, _: Reader, desk: TheDesk) -> ReportOut:
+def access_report(plan: str, _: Reader, services: TheServices) -> ReportOut:
     """Who gets in where, by place and by person."""
-    opened = desk.plans.open(plan)
-    found = desk.kept(opened).outcome
+    opened = services.plans.open(plan)
+    found = services.kept(opened).outcome
     people = sorted(opened.plan.users.values(), key=lambda user: fold(user.full_name or user.name))
     places = [
         AccessOut(

@@ -23,10 +23,10 @@ from yardgate.api.schemas import (
     UseLink,
 )
 from yardgate.api.transport.parsing import OffLoop
-from yardgate.services.derived import Desk
+from yardgate.services.derived import Services
 from yardgate.store import NotThere
-from yardgate.store.accounts import DAY, FRESH_SECONDS, SESSION_SECONDS, Account, Busy, Role
-from yardgate.store.accounts import Session as Signed
+from yardgate.store.accounts import DAY, FRESH_SECONDS, SESSION_SECONDS, Account, Overloaded, Role
+from yardgate.store.accounts import SessionRecord as Signed
 from yardgate.store.plans import NEWEST
 
 FREE_TRIES, FREE_OF_ADDRESS, FREE_OF_NAME = 4, 20, 20
@@ -35,8 +35,8 @@ FORGOTTEN = 900.0  # seconds after the last failure
 RANKS: tuple[Role, ...] = ("member", "reader", "planner", "administrator")
 
 
-def desk(request: Request) -> Desk:
-    found: Desk = request.app.state.desk
+def services(request: Request) -> Services:
+    found: Services = request.app.state.services
     return found
 
 
@@ -59,7 +59,7 @@ def address_of(request: Request) -> str:
 def signed_in_as(request: Request) -> tuple[Account, Signed] | None:
     """Whose session the request carries, if anybody's."""
     token = token_of(request)
-    return desk(request).accounts.signed_in(token, used=True) if token else None
+    return services(request).accounts.signed_in(token, used=True) if token else None
 
 
 def asking(request: Request) -> Account | None:
@@ -98,7 +98,7 @@ def may_read(request: Request) -> bool:
     return account is not None and rank(account, request.path_params.get("plan")) >= RANKS.index("reader")
 
 
-TheDesk = Annotated[Desk, Depends(desk)]
+TheServices = Annotated[Services, Depends(services)]
 Somebody = Annotated[Account, Depends(signed_in)]
 Reader = Annotated[Account, Depends(at_least("reader"))]
 Planner = Annotated[Account, Depends(at_least("planner"))]
@@ -107,7 +107,7 @@ Administrator = Annotated[Account, Depends(at_least("administrator"))]
 
 def say(request: Request, by: str, what: str, about: str = "", plan: str | None = None) -> None:
     """Write down what was done."""
-    desk(request).audit.say(what, by, about, address_of(request), plan)
+    services(request).audit.say(what, by, about, address_of(request), plan)
 
 
 class Tries:
@@ -158,7 +158,7 @@ router = APIRouter(tags=["sign-in"], route_class=OffLoop)
 
 
 def _begin(request: Request, response: Response, account: Account, *, by_link: bool = False) -> Session:
-    accounts, state = desk(request).accounts, request.app.state
+    accounts, state = services(request).accounts, request.app.state
     if (before := token_of(request)) is not None:
         accounts.end(before)
     agent = request.headers.get("user-agent", "")
@@ -179,7 +179,7 @@ def session(request: Request) -> Session:
     account = asking(request)
     if account is not None:
         return _session(account)
-    return Session(name=None, role=None, first=not desk(request).accounts.all())
+    return Session(name=None, role=None, first=not services(request).accounts.all())
 
 
 @router.post("/session")
@@ -187,11 +187,11 @@ def sign_in(request: Request, response: Response, body: SignIn) -> Session:
     """Sign in by name and password."""
     tries: Tries = request.app.state.tries
     shown = request.cookies.get(f"{request.app.state.cookie}-known", "")
-    known = shown if shown and desk(request).accounts.is_known(body.name, shown) else None
+    known = shown if shown and services(request).accounts.is_known(body.name, shown) else None
     keys = tries.keys(body.name, address_of(request), known)
     if (wait := tries.wait(keys)) > 0:
         raise HTTPException(429, f"Too many tries; wait {int(wait) + 1} seconds", {"Retry-After": str(int(wait) + 1)})
-    account = _looked_at(lambda: desk(request).accounts.check(body.name, body.password))
+    account = _looked_at(lambda: services(request).accounts.check(body.name, body.password))
     if account is None:
         tries.failed(keys)
         say(request, body.name, "sign-in failed")
@@ -208,7 +208,7 @@ def _looked_at(work: Callable[[], T]) -> T:
     """Work that looks at passwords, as problems say what is wrong with it."""
     try:
         return work()
-    except Busy:
+    except Overloaded:
         raise HTTPException(503, "Many sign in just now; try again in a few seconds", {"Retry-After": "5"}) from None
     except ValueError as error:
         raise HTTPException(422, str(error)[0].upper() + str(error)[1:]) from None
@@ -220,14 +220,14 @@ def sign_out(request: Request, response: Response) -> None:
     if token := token_of(request):
         if (account := asking(request)) is not None:
             say(request, account.name, "signed out")
-        desk(request).accounts.end(token)
+        services(request).accounts.end(token)
     response.delete_cookie(request.app.state.cookie, path="/")
 
 
 @router.post("/session/link/kind")
-def link_kind(request: Request, body: Link, desk: TheDesk) -> LinkKind:
+def link_kind(request: Request, body: Link, services: TheServices) -> LinkKind:
     """What a one-time link would do; nothing where it is used up or too old."""
-    found = desk.accounts.link_kind(body.link)
+    found = services.accounts.link_kind(body.link)
     now = asking(request)
     return LinkKind(
         kind=None if found is None else found[0],
@@ -239,10 +239,10 @@ def link_kind(request: Request, body: Link, desk: TheDesk) -> LinkKind:
 @router.post("/session/link")
 def use_link(request: Request, response: Response, body: UseLink) -> Session:
     """Sign in by a one-time link. Where somebody else is signed in here, only if that is meant."""
-    now, found = asking(request), desk(request).accounts.link_kind(body.link)
+    now, found = asking(request), services(request).accounts.link_kind(body.link)
     if now is not None and found is not None and found[1] != now.name and not body.switch:
         raise HTTPException(409, f"{now.name} is signed in here; the link would sign {found[1]} in instead")
-    account = desk(request).accounts.use_link(body.link)
+    account = services(request).accounts.use_link(body.link)
     if account is None:
         raise HTTPException(401, "This link was used already or is too old; ask for a new one")
     say(request, account.name, "signed in by a link")
@@ -252,7 +252,7 @@ def use_link(request: Request, response: Response, body: UseLink) -> Session:
 @router.post("/session/first")
 def first(request: Request, response: Response, body: First) -> Session:
     """Make the first administrator, by the link that the first start printed."""
-    account = _looked_at(lambda: desk(request).accounts.first(body.link, body.name, body.password))
+    account = _looked_at(lambda: services(request).accounts.first(body.link, body.name, body.password))
     say(request, account.name, "first administrator made")
     return _begin(request, response, account)
 
@@ -270,10 +270,10 @@ def own_password(request: Request, response: Response, account: Somebody, body: 
         if (wait := tries.wait(keys)) > 0:
             after = {"Retry-After": str(int(wait) + 1)}
             raise HTTPException(429, f"Too many tries; wait {int(wait) + 1} seconds", after)
-        if _looked_at(lambda: desk(request).accounts.check(account.name, body.old or "")) is None:
+        if _looked_at(lambda: services(request).accounts.check(account.name, body.old or "")) is None:
             tries.failed(keys)
             raise HTTPException(422, "The old password is not this one")
-    _looked_at(lambda: desk(request).accounts.set_password(account.id, body.password))
+    _looked_at(lambda: services(request).accounts.set_password(account.id, body.password))
     say(request, account.name, "password set", account.name)
     _begin(request, response, account)
 
@@ -282,11 +282,11 @@ def own_password(request: Request, response: Response, account: Somebody, body: 
 
 
 @router.get("/session/all")
-def own_sessions(request: Request, _: Somebody, desk: TheDesk) -> list[SessionOut]:
+def own_sessions(request: Request, _: Somebody, services: TheServices) -> list[SessionOut]:
     """Where one is signed in oneself."""
     found = signed_in_as(request)
     assert found is not None
-    return [_where(one, found[1].id) for one in desk.accounts.sessions(found[0].id)]
+    return [_where(one, found[1].id) for one in services.accounts.sessions(found[0].id)]
 
 
 def _where(one: Signed, mine: str) -> SessionOut:
@@ -301,18 +301,18 @@ def _where(one: Signed, mine: str) -> SessionOut:
 
 
 @router.delete("/session/all", status_code=204)
-def sign_out_everywhere(request: Request, account: Somebody, desk: TheDesk) -> None:
+def sign_out_everywhere(request: Request, account: Somebody, services: TheServices) -> None:
     """Sign out everywhere but here."""
     found = signed_in_as(request)
     assert found is not None
-    number = desk.accounts.end_sessions(account.id, but=found[1].id)
+    number = services.accounts.end_sessions(account.id, but=found[1].id)
     say(request, account.name, "sessions ended", f"{number} of {account.name}")
 
 
 @router.delete("/session/all/{session_id}", status_code=204)
-def end_session(request: Request, session_id: str, account: Somebody, desk: TheDesk) -> None:
+def end_session(request: Request, session_id: str, account: Somebody, services: TheServices) -> None:
     """End one of one's own sessions."""
-    if not desk.accounts.end_sessions(account.id, session_id):
+    if not services.accounts.end_sessions(account.id, session_id):
         raise HTTPException(404, "There is no such session any more")
     say(request, account.name, "sessions ended", f"1 of {account.name}")
 
@@ -321,12 +321,12 @@ def end_session(request: Request, session_id: str, account: Somebody, desk: TheD
 
 
 @router.get("/accounts")
-def accounts(_: Administrator, desk: TheDesk) -> list[AccountOut]:
+def accounts(_: Administrator, services: TheServices) -> list[AccountOut]:
     """Everyone who may sign in to Yard Gate, and in how many places each is signed in."""
     places: dict[str, int] = {}
-    for one in desk.accounts.sessions():
+    for one in services.accounts.sessions():
         places[one.account] = places.get(one.account, 0) + 1
-    return [_account_out(account, places.get(account.id, 0)) for account in desk.accounts.all()]
+    return [_account_out(account, places.get(account.id, 0)) for account in services.accounts.all()]
 
 
 def _account_out(account: Account, sessions: int = 0) -> AccountOut:
@@ -342,30 +342,32 @@ def _account_out(account: Account, sessions: int = 0) -> AccountOut:
 
 
 @router.post("/accounts", status_code=201)
-def add_account(request: Request, boss: Administrator, desk: TheDesk, body: NewAccount) -> NewAccountOut:
+def add_account(request: Request, boss: Administrator, services: TheServices, body: NewAccount) -> NewAccountOut:
     """Add an account; the answer holds the link to hand over."""
-    account = _looked_at(lambda: desk.accounts.add(body.name, body.role))
+    account = _looked_at(lambda: services.accounts.add(body.name, body.role))
     say(request, boss.name, "account added", f"{account.name} as {account.role}")
-    link = f"/sign-in?link={desk.accounts.link(account.id)}"
+    link = f"/sign-in?link={services.accounts.link(account.id)}"
     return NewAccountOut(account=_account_out(account), link=link)
 
 
-def _one(desk: Desk, account: str) -> Account:
-    found = next((one for one in desk.accounts.all() if one.id == account), None)
+def _one(services: Services, account: str) -> Account:
+    found = next((one for one in services.accounts.all() if one.id == account), None)
     if found is None:
         raise HTTPException(404, "There is no such account")
     return found
 
 
 @router.patch("/accounts/{account}", status_code=204)
-def change_account(request: Request, account: str, boss: Administrator, desk: TheDesk, body: ChangeAccount) -> None:
+def change_account(
+    request: Request, account: str, boss: Administrator, services: TheServices, body: ChangeAccount
+) -> None:
     """Change an account's role, what it may do in single plans, or shut or open it."""
-    before = _one(desk, account)
-    if body.plans is not None and (strange := sorted(body.plans.keys() - set(desk.plans.ids()))):
+    before = _one(services, account)
+    if body.plans is not None and (strange := sorted(body.plans.keys() - set(services.plans.ids()))):
         raise HTTPException(422, f"There is no plan {strange[0][:100]}")
-    _looked_at(lambda: desk.accounts.change(account, body.role, body.disabled))
+    _looked_at(lambda: services.accounts.change(account, body.role, body.disabled))
     if body.plans is not None:
-        desk.accounts.let(account, body.plans)
+        services.accounts.let(account, body.plans)
         say(request, boss.name, "plans of account", f"{before.name}: {len(body.plans)}")
     if body.role is not None:
         say(request, boss.name, "role changed", f"{before.name}: {before.role} to {body.role}")
@@ -374,28 +376,28 @@ def change_account(request: Request, account: str, boss: Administrator, desk: Th
 
 
 @router.post("/accounts/{account}/link", status_code=201)
-def link_for(request: Request, account: str, boss: Administrator, desk: TheDesk) -> NewAccountOut:
+def link_for(request: Request, account: str, boss: Administrator, services: TheServices) -> NewAccountOut:
     """A new one-time link for an account, as for somebody who forgot their password."""
-    found = _one(desk, account)
+    found = _one(services, account)
     say(request, boss.name, "link made", found.name)
-    link = f"/sign-in?link={desk.accounts.link(found.id)}"
+    link = f"/sign-in?link={services.accounts.link(found.id)}"
     return NewAccountOut(account=_account_out(found), link=link)
 
 
 @router.delete("/accounts/{account}/sessions", status_code=204)
-def end_sessions_of(request: Request, account: str, boss: Administrator, desk: TheDesk) -> None:
+def end_sessions_of(request: Request, account: str, boss: Administrator, services: TheServices) -> None:
     """Sign somebody out everywhere."""
-    found = _one(desk, account)
-    number = desk.accounts.end_sessions(found.id)
+    found = _one(services, account)
+    number = services.accounts.end_sessions(found.id)
     say(request, boss.name, "sessions ended", f"{number} of {found.name}")
 
 
 @router.get("/audit")
 def audit(
     _: Administrator,
-    desk: TheDesk,
+    services: TheServices,
     before: Annotated[int, Query(ge=1, le=NEWEST)] = NEWEST,
     most: Annotated[int, Query(ge=1, le=500)] = 200,
 ) -> list[HappenedOut]:
     """What was done in this installation besides plans, newest first."""
-    return [HappenedOut.model_validate(one, from_attributes=True) for one in desk.audit.past(before, most)]
+    return [HappenedOut.model_validate(one, from_attributes=True) for one in services.audit.past(before, most)]

@@ -20,12 +20,21 @@ from yardgate.api.schemas import (
     StoredPlace,
     UnsaidOut,
 )
-from yardgate.api.signin import Reader, TheDesk
+from yardgate.api.signin import Reader, TheServices
 from yardgate.api.transport.parsing import OffLoop
 from yardgate.core.access.forecast import make, rights_to
 from yardgate.core.access.membership import token
 from yardgate.core.access.spec.explain import COMPUTED
-from yardgate.core.access.storage import Laid, Laying, Line, Maker, OrderedLaid, PosixKey, PosixLaid, unsaid
+from yardgate.core.access.storage import (
+    EntryLine,
+    Maker,
+    Nfs4State,
+    PlaceState,
+    PosixKey,
+    PosixState,
+    StorageState,
+    unsaid,
+)
 from yardgate.core.acl import Entry, Mode, Ordered, OwnList, Posix, PosixEntry
 from yardgate.core.acl.nfs4 import EVERYTHING_BELOW, INHERITED, on_folder
 from yardgate.core.acl.rights import APART, EDITS, READ_DATA
@@ -39,17 +48,17 @@ router = APIRouter(prefix="/plans/{plan}/storage", tags=["storage"], route_class
 LISTED = 500
 
 
-def standing(laying: Laying) -> dict[str, Standing]:
-    """Of every place that is laid: style, owner, group, carrier, and the grants that came down to it."""
+def standing(storage: StorageState) -> dict[str, Standing]:
+    """Of every place that has a list: style, owner, group, carrier, and the grants that came down to it."""
     return {
         place: Standing(
-            style=laid.list.style if laid.list is not None else None,
-            owner=laid.owner,
-            group=laid.group,
-            carried=laid.carried,
-            came=[CameOut(who=g.who, level=g.level, said_on=g.said_on) for g in laid.grants if g.said_on != place],
+            style=stored.list.style if stored.list is not None else None,
+            owner=stored.owner,
+            group=stored.group,
+            carried=stored.carried,
+            came=[CameOut(who=g.who, level=g.level, said_on=g.said_on) for g in stored.grants if g.said_on != place],
         )
-        for place, laid in laying.items()
+        for place, stored in storage.items()
     }
 
 
@@ -59,9 +68,9 @@ def _place(plan: Plan, place: str) -> None:
 
 
 @router.get("/kinds")
-def kinds(plan: str, _: Reader, desk: TheDesk, place: Id | None = None) -> list[StartOut]:
+def kinds(plan: str, _: Reader, services: TheServices, place: Id | None = None) -> list[StartOut]:
     """Ways to begin with a place, by what it is for; without one: with a new pool, whose id and name are still to be given."""
-    p = desk.plans.open(plan).plan
+    p = services.plans.open(plan).plan
     if place is not None:
         _place(p, place)
     here = p.places[place] if place is not None else Place(id="pool", name="pool", kind="pool")
@@ -72,9 +81,9 @@ def kinds(plan: str, _: Reader, desk: TheDesk, place: Id | None = None) -> list[
 
 
 @router.get("/push-down")
-def push(plan: str, _: Reader, desk: TheDesk, place: Id, everything: bool = False) -> Arrangement:
+def push(plan: str, _: Reader, services: TheServices, place: Id, everything: bool = False) -> Arrangement:
     """The edits that make all below a place just follow it, and what each nested place loses by it or keeps."""
-    p = desk.plans.open(plan).plan
+    p = services.plans.open(plan).plan
     _place(p, place)
     found = push_down(p, place, everything=everything)
     lost = [Lost(place=o.place, words=list(o.words), left=o.left) for o in found.places]
@@ -82,9 +91,11 @@ def push(plan: str, _: Reader, desk: TheDesk, place: Id, everything: bool = Fals
 
 
 @router.get("/style")
-def style(plan: str, _: Reader, desk: TheDesk, place: Id, to: Literal["ordered", "posix", "mode"]) -> Arrangement:
+def style(
+    plan: str, _: Reader, services: TheServices, place: Id, to: Literal["ordered", "posix", "mode"]
+) -> Arrangement:
     """The edits that give a place, and what shares its style below, another list style; and what is lost by it."""
-    p = desk.plans.open(plan).plan
+    p = services.plans.open(plan).plan
     _place(p, place)
     found = restyle(p, place, to)
     words: dict[str, list[str]] = {}
@@ -97,7 +108,7 @@ def style(plan: str, _: Reader, desk: TheDesk, place: Id, to: Literal["ordered",
 def forecast(
     plan: str,
     _: Reader,
-    desk: TheDesk,
+    services: TheServices,
     place: Id,
     who: Id,
     kind: Literal["file", "folder"] = "file",
@@ -105,13 +116,13 @@ def forecast(
     umask: Annotated[int, Query(ge=0, le=0o777)] = 0o022,
 ) -> Forecast:
     """What a thing will be that somebody makes in a place, and who can then read or change it."""
-    opened = desk.plans.open(plan)
-    p, matrix = opened.plan, desk.matrix(opened)
+    opened = services.plans.open(plan)
+    p, matrix = opened.plan, services.matrix(opened)
     _place(p, place)
-    laid = matrix.laying.get(place)
-    if who not in p.users or laid is None or laid.list is None:
+    stored = matrix.storage.get(place)
+    if who not in p.users or stored is None or stored.list is None:
         raise HTTPException(404, "Choose somebody of this plan, and a place whose storage is planned")
-    made = make(p, laid, who, kind, mode, umask)
+    made = make(p, stored, who, kind, mode, umask)
     can: dict[str, list[str]] = {"change": [], "read": [], "nothing": []}
     for user in sorted(p.users.values(), key=lambda user: fold(user.full_name or user.name)):
         reached = matrix.level(user.id, place) != "NA" and user.active(matrix.on)
@@ -120,14 +131,14 @@ def forecast(
         answer = "change" if changes else "read" if rights & READ_DATA else "nothing"
         can[answer].append(user.id)
     by_hand: dict[PosixKey, tuple[str, Maker]] = {(e.tag, e.who): (place, "hand") for e in made.access}
-    lines = _posix_lines(made.access, by_hand) or [_entry_line(Line(e, place, "hand")) for e in made.entries]
+    lines = _posix_lines(made.access, by_hand) or [_entry_line(EntryLine(e, place, "hand")) for e in made.entries]
     return Forecast(owner=made.owner, group=made.group, setgid=made.setgid, lines=lines, **can)
 
 
 @router.post("/text")
-def from_text(plan: str, _: Reader, desk: TheDesk, body: ListIn) -> ListOut:
+def from_text(plan: str, _: Reader, services: TheServices, body: ListIn) -> ListOut:
     """A list from text in the notation of nfs4_acl(5) or of getfacl(1). Raises with line and column, like an import."""
-    p = desk.plans.open(plan).plan
+    p = services.plans.open(plan).plan
     own, unknown = listing.list_from_text(p, body.text, body.style)
     if unknown:
         raise FormatError(f"{unknown[0].name!r} is nobody of this plan", unknown[0].line, 1)
@@ -135,24 +146,24 @@ def from_text(plan: str, _: Reader, desk: TheDesk, body: ListIn) -> ListOut:
 
 
 @router.get("")
-def stored(plan: str, place: Id, _: Reader, desk: TheDesk) -> StoredPlace:
+def stored(plan: str, place: Id, _: Reader, services: TheServices) -> StoredPlace:
     """A place's list with where each line comes from, layer by layer from the top, and the order in which it is read."""
-    opened = desk.plans.open(plan)
-    p, matrix = opened.plan, desk.matrix(opened)
+    opened = services.plans.open(plan)
+    p, matrix = opened.plan, services.matrix(opened)
     _place(p, place)
-    laid = matrix.laying.get(place)
-    layers = [_layer(p, matrix.laying, step, place) for step in p.path(place)]
+    stored = matrix.storage.get(place)
+    layers = [_layer(p, matrix.storage, step, place) for step in p.path(place)]
     reading: list[LineOut] = []
     default: list[LineOut] = []
     report: Sequence[UnsaidOut] = []
     personal: list[str] = []
     setgid = sticky = False
-    if laid is not None and laid.list is not None:
-        reading, default = _reading(laid)
-        found = unsaid(p, matrix.counting, laid)
+    if stored is not None and stored.list is not None:
+        reading, default = _reading(stored)
+        found = unsaid(p, matrix.counting, stored)
         report = [UnsaidOut(subject=u.subject, wanted=u.wanted, gets=u.gets) for u in found[:LISTED]]
-        if isinstance(laid.list, PosixLaid):
-            personal, setgid, sticky = list(laid.list.personal), laid.list.setgid, laid.list.sticky
+        if isinstance(stored.list, PosixState):
+            personal, setgid, sticky = list(stored.list.personal), stored.list.setgid, stored.list.sticky
     own = p.places[place].own
     return StoredPlace(
         revision=opened.revision,
@@ -163,22 +174,22 @@ def stored(plan: str, place: Id, _: Reader, desk: TheDesk) -> StoredPlace:
         sticky=sticky,
         unsaid=list(report),
         personal=personal,
-        passes=list(laid.passes) if laid is not None else [],
+        passes=list(stored.passes) if stored is not None else [],
         text=listing.list_text(p, own) if own is not None else "",
     )
 
 
-def _reading(laid: Laid) -> tuple[list[LineOut], list[LineOut]]:
-    if isinstance(laid.list, OrderedLaid):
-        return [_entry_line(line) for line in laid.list.lines], []
-    assert laid.list is not None
+def _reading(stored: PlaceState) -> tuple[list[LineOut], list[LineOut]]:
+    if isinstance(stored.list, Nfs4State):
+        return [_entry_line(line) for line in stored.list.lines], []
+    assert stored.list is not None
     return (
-        _posix_lines(laid.list.access, laid.list.origins),
-        _posix_lines(laid.list.default or (), laid.list.default_origins),
+        _posix_lines(stored.list.access, stored.list.origins),
+        _posix_lines(stored.list.default or (), stored.list.default_origins),
     )
 
 
-def _entry_line(line: Line, stops: str | None = None) -> LineOut:
+def _entry_line(line: EntryLine, stops: str | None = None) -> LineOut:
     e, said_on, made = line
     return LineOut(says=e.type, who=e.who, mask=e.mask, flags=e.flags, said_on=said_on, made=made, stops=stops)
 
@@ -191,29 +202,29 @@ def _posix_lines(entries: Sequence[PosixEntry], origins: Mapping[PosixKey, tuple
     return found
 
 
-def _layer(plan: Plan, laying: Laying, step: str, target: str) -> Layer:
+def _layer(plan: Plan, storage: StorageState, step: str, target: str) -> Layer:
     """A place on the way: its own lines, those made of its grants, and whether each of them reaches the place asked about."""
-    laid = laying.get(step)
+    stored = storage.get(step)
     lines: list[LineOut] = []
-    if laid is not None and isinstance(laid.list, OrderedLaid):
-        own = [line for line in laid.list.lines if line.said_on == step and not line.entry.flags & INHERITED]
+    if stored is not None and isinstance(stored.list, Nfs4State):
+        own = [line for line in stored.list.lines if line.said_on == step and not line.entry.flags & INHERITED]
         for line in own:
-            stops = _stops(plan, laying, step, target, line) or _said_anew(plan, laying[target], step, line)
+            stops = _stops(plan, storage, step, target, line) or _said_anew(plan, storage[target], step, line)
             lines.append(_entry_line(line, stops))
-    elif laid is not None and isinstance(laid.list, PosixLaid):
-        hands_on = step != target and laid.list.default is not None
-        entries = laid.list.default or () if hands_on else laid.list.access
-        origins = laid.list.default_origins if hands_on else laid.list.origins
-        cut = _cut_between(plan, laying, step, target) if step != target else None
+    elif stored is not None and isinstance(stored.list, PosixState):
+        hands_on = step != target and stored.list.default is not None
+        entries = stored.list.default or () if hands_on else stored.list.access
+        origins = stored.list.default_origins if hands_on else stored.list.origins
+        cut = _cut_between(plan, storage, step, target) if step != target else None
         lines = [
             line.model_copy(update={"stops": cut}) for line in _posix_lines(entries, origins) if line.said_on == step
         ]
     here = plan.places[step]
     return Layer(
         place=step,
-        style=laid.list.style if laid is not None and laid.list is not None else None,
-        owner=laid.owner if laid is not None else "root",
-        group=laid.group if laid is not None else "root",
+        style=stored.list.style if stored is not None and stored.list is not None else None,
+        owner=stored.owner if stored is not None else "root",
+        group=stored.group if stored is not None else "root",
         inheritance=here.inheritance,
         by_hand=_by_hand(here.own),
         lines=lines,
@@ -232,13 +243,13 @@ def _by_hand(own: OwnList | None) -> int:
             return 0
 
 
-def _stops(plan: Plan, laying: Laying, step: str, target: str, line: Line) -> str | None:
+def _stops(plan: Plan, storage: StorageState, step: str, target: str, line: EntryLine) -> str | None:
     """Why a line of a place above does not reach the one asked about; None where it does, or is of that place itself."""
     if step == target:
         return None
     if line.made == "pass":
         return "this folder only: it lets people through"
-    if cut := _cut_between(plan, laying, step, target):
+    if cut := _cut_between(plan, storage, step, target):
         return cut
     entry: Entry | None = line.entry
     path = plan.path(target)
@@ -249,17 +260,17 @@ def _stops(plan: Plan, laying: Laying, step: str, target: str, line: Line) -> st
     return None
 
 
-def _said_anew(plan: Plan, target: Laid, step: str, line: Line) -> str | None:
+def _said_anew(plan: Plan, target: PlaceState, step: str, line: EntryLine) -> str | None:
     """A grant from above that is said differently below does not count any more."""
     anew = next((g.said_on for g in target.grants if g.who == line.entry.who and g.said_on != step), None)
     return f"granted anew on {plan.places[anew].name}" if line.made == "grant" and anew is not None else None
 
 
-def _cut_between(plan: Plan, laying: Laying, step: str, target: str) -> str | None:
+def _cut_between(plan: Plan, storage: StorageState, step: str, target: str) -> str | None:
     path = plan.path(target)
     for lower in path[path.index(step) + 1 :]:
-        above = laying[plan.places[lower].parent or ""].list
-        here = laying[lower].list
+        above = storage[plan.places[lower].parent or ""].list
+        here = storage[lower].list
         if plan.places[lower].cut:
             return f"cut at {plan.places[lower].name}"
         if above is not None and here is not None and above.style != here.style:

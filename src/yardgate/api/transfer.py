@@ -9,7 +9,7 @@ from yardgate.api.answers import attached
 from yardgate.api.effects import told
 from yardgate.api.plans import stepped
 from yardgate.api.schemas import Answer, Id, Import, ImportPreview, NoteOut, UnknownOut
-from yardgate.api.signin import Planner, Reader, TheDesk, say
+from yardgate.api.signin import Planner, Reader, TheServices, say
 from yardgate.api.transport.turns import Long
 from yardgate.core.access.outcome import outcome_of
 from yardgate.core.edits.edit import apply, difference, sentence
@@ -22,15 +22,15 @@ from yardgate.drivers.connect import reached
 from yardgate.drivers.linux.host import LinuxHost
 from yardgate.drivers.linux.snapshot import copied
 from yardgate.formats import accounts, listing, matrix, people, planfile, promises, server, workbook
-from yardgate.formats.exporting import WRITERS, Standing, What
+from yardgate.formats.exporting import WRITERS, Exported, ExportName
 from yardgate.formats.reading import FormatError, Reading, decode
-from yardgate.services.derived import Desk
+from yardgate.services.derived import Services
 from yardgate.store import Opened
 
 router = APIRouter(prefix="/plans/{plan}", tags=["in and out"], route_class=Long)
 LISTED = 1000
 SECONDS = 60  # that a command may take with which a host is read for an import
-Exported = What | Literal["setfacl", "nfs4"]
+ExportedAs = ExportName | Literal["setfacl", "nfs4"]
 KIND_WORDS = {
     "matrix": "a matrix",
     "people": "a table of people",
@@ -44,12 +44,12 @@ KIND_WORDS = {
 }
 
 
-def read(desk: Desk, opened: Opened, body: Import) -> Reading:
+def read(services: Services, opened: Opened, body: Import) -> Reading:
     """The edits that an import makes in a plan."""
     plan = opened.plan
     match body.kind:
         case "server":
-            return server.read(plan, _copied(desk, opened, body), body.make)
+            return server.read(plan, _copied(services, opened, body), body.make)
         case "matrix":
             return matrix.read(plan, _table(body.content), body.make, body.clear_blanks)
         case "people":
@@ -76,15 +76,15 @@ def _table(content: bytes) -> str:
     return workbook.text(content) if content.startswith(workbook.BEGINS) else decode(content)
 
 
-def _copied(desk: Desk, opened: Opened, body: Import) -> server.Copied:
+def _copied(services: Services, opened: Opened, body: Import) -> server.Copied:
     """The texts of a server: those given, or else as they are on the appliance."""
     if body.files:
         return server.sorted_out({file.name: decode(file.content) for file in body.files})
-    where = desk.rollouts.destination(opened.id)
+    where = services.rollouts.destination(opened.id)
     if other := next((top for top in body.tops if top != where.top and not below(where.top, top)), None):
         raise HTTPException(422, f"{show(other)} does not lie in {where.top}, which is all that is read of this host")
     try:
-        with desk.reading_hosts(), reached(where, SECONDS) as at:
+        with services.reading_hosts(), reached(where, SECONDS) as at:
             if not isinstance(at, LinuxHost):
                 raise HTTPException(422, "Only a Linux file server can be taken in whole; the stand-in is none")
             return copied(at.run, body.tops)
@@ -93,19 +93,19 @@ def _copied(desk: Desk, opened: Opened, body: Import) -> server.Copied:
 
 
 @router.post("/import/preview")
-def preview(plan: str, account: Planner, request: Request, desk: TheDesk, body: Import) -> ImportPreview:
+def preview(plan: str, account: Planner, request: Request, services: TheServices, body: Import) -> ImportPreview:
     """What an import would do, without keeping it."""
-    opened = desk.plans.open(plan)
-    before = desk.kept(opened)
+    opened = services.plans.open(plan)
+    before = services.kept(opened)
     if body.kind == "server" and not body.files:
         say(
             request,
             account.name,
             "host read",
-            f"{desk.rollouts.destination(plan).appliance}: {', '.join(body.tops)}",
+            f"{services.rollouts.destination(plan).appliance}: {', '.join(body.tops)}",
             plan,
         )
-    reading = read(desk, opened, body)
+    reading = read(services, opened, body)
     after, _inverse = apply(opened.plan, reading.edits)
     then = keep_promises(outcome_of(after, before.outcome), before)
     return ImportPreview(
@@ -120,20 +120,20 @@ def preview(plan: str, account: Planner, request: Request, desk: TheDesk, body: 
 
 
 @router.post("/import")
-def keep(plan: str, account: Planner, desk: TheDesk, body: Import) -> Answer:
+def keep(plan: str, account: Planner, services: TheServices, body: Import) -> Answer:
     """Keep an import, as one change that can be undone. What is read of a host has to have been looked at (`tag`)."""
     if body.kind == "server" and not body.files and body.tag is None:
         raise HTTPException(422, "Look first at what reading the host would do; then keep just that")
-    opened = desk.plans.open(plan)
-    before = desk.outcome(opened)
-    edits = read(desk, opened, body).edits
+    opened = services.plans.open(plan)
+    before = services.outcome(opened)
+    edits = read(services, opened, body).edits
     if not edits:
         raise FormatError("there is nothing in it that the plan does not have already")
     if body.tag is not None and body.tag != _tag(apply(opened.plan, edits)[0]):
         raise HTTPException(409, "What was looked at is out of date: it would come out otherwise now. Look at it again")
     words = f"took in {KIND_WORDS[body.kind]}: {len(edits)} {'edit' if len(edits) == 1 else 'edits'}"
-    kept = desk.plans.commit(plan, body.revision, edits, account.name, "import", words)
-    return stepped(desk, before, kept)
+    kept = services.plans.commit(plan, body.revision, edits, account.name, "import", words)
+    return stepped(services, before, kept)
 
 
 def _tag(after: Plan) -> str:
@@ -141,15 +141,15 @@ def _tag(after: Plan) -> str:
 
 
 @router.get("/export/{what}", response_class=Response)
-def export(plan: str, what: Exported, _: Reader, desk: TheDesk, at: Id | None = None) -> Response:
+def export(plan: str, what: ExportedAs, _: Reader, services: TheServices, at: Id | None = None) -> Response:
     """The plan file, or CSV of grants, of what comes out, of who gets in where, or of people, or all of it as a workbook; local accounts as LDIF; or the lists from the place `at` down, for setfacl or
     nfs4_setfacl."""
-    opened = desk.plans.open(plan)
+    opened = services.plans.open(plan)
     if what in ("setfacl", "nfs4") and (at is None or at not in opened.plan.places):
         raise HTTPException(404, "This plan has no such place; `at` says which to write the lists of")
     if what == "setfacl":
         return attached(listing.write_restore(opened.plan, at or ""), opened, "setfacl.txt")
     if what == "nfs4":
         return attached(listing.write_nfs4(opened.plan, at or ""), opened, "nfs4.txt")
-    written = WRITERS[what](Standing(opened.plan, lambda: desk.kept(opened), lambda: desk.findings(opened)))
+    written = WRITERS[what](Exported(opened.plan, lambda: services.kept(opened), lambda: services.findings(opened)))
     return attached(written.content, opened, written.ending, written.media)

@@ -14,7 +14,7 @@ from yardgate.core.access.membership import cycles
 from yardgate.core.access.outcome import outcome
 from yardgate.core.edits.edit import promised
 from yardgate.core.model.plan import Plan, PlanError
-from yardgate.core.policy.compliance import Keeping, Kept, contradictions, keep, sentence
+from yardgate.core.policy.compliance import Compliance, Keeping, contradictions, keep, sentence
 from yardgate.core.policy.findings import BY_KIND, Case, Finding, find, standing
 
 CANNOT_STAND, SERIOUS = 1, 3  # exit codes
@@ -56,7 +56,7 @@ def _refused(error: PlanError, as_json: bool) -> None:
         out.print(trouble.message, markup=False, highlight=False, soft_wrap=True)
 
 
-def _json(plan: Plan, kept: Kept, found: list[Finding]) -> dict[str, Any]:
+def _json(plan: Plan, kept: Compliance, found: list[Finding]) -> dict[str, Any]:
     return {
         "errors": [],
         "circles": [[plan.groups[group].name for group in circle] for circle in cycles(plan)],
@@ -91,7 +91,7 @@ def _json(plan: Plan, kept: Kept, found: list[Finding]) -> dict[str, Any]:
     }
 
 
-def _print(plan: Plan, kept: Kept, found: list[Finding]) -> None:
+def _print(plan: Plan, kept: Compliance, found: list[Finding]) -> None:
     def say(text: str, **style: Any) -> None:
         out.print(text, markup=False, highlight=False, soft_wrap=True, **style)
 
@@ -113,7 +113,7 @@ def _print(plan: Plan, kept: Kept, found: list[Finding]) -> None:
     say(f"{plan.name}: {size}; {promises}; found: {', '.join(counts)}")
 
 
-def _say_breaches(plan: Plan, kept: Kept, keeping: Keeping, say: Any) -> None:
+def _say_breaches(plan: Plan, kept: Compliance, keeping: Keeping, say: Any) -> None:
     for breach in keeping.breaches[:NAMED]:
         why = sentence(kept.outcome, breach, keeping.promise)
         say(f"          {plan.named(breach.subject)} gets {breach.level.words}: {why}", style="dim")

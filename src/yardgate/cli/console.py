@@ -70,7 +70,7 @@ def write(content: str | bytes, to: Path | None) -> None:
         to.write_bytes(data)
 
 
-class Source:
+class PlanSource:
     """A plan to work on: in the data folder, or a plan file."""
 
     def __init__(self, data: Path | None, name: str | None, file: Path | None, make: bool = False):

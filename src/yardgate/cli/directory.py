@@ -8,8 +8,8 @@ from typing import Annotated
 import typer
 from rich.table import Table
 
-from yardgate.cli.console import AsJson, Data, PlanName, PlanPath, Refused, Source, err, out, read_bytes
-from yardgate.core.directory.idmap import NUMBER_KINDS, Trouble, troubles
+from yardgate.cli.console import AsJson, Data, PlanName, PlanPath, PlanSource, Refused, err, out, read_bytes
+from yardgate.core.directory.idmap import NUMBER_KINDS, AccountTrouble, troubles
 from yardgate.core.directory.sync import sync
 from yardgate.core.edits.edit import apply
 from yardgate.core.model.directory import Copy, Directory
@@ -26,10 +26,12 @@ app = typer.Typer(
     no_args_is_help=True,
     help=f"Directories that a plan has joined. The reading account's password comes from {VARIABLE} or {VARIABLE}_FILE.",
 )
-Name = Annotated[str | None, typer.Argument(help="Short name or domain; may be left out where there is but one.")]
+DirectoryName = Annotated[
+    str | None, typer.Argument(help="Short name or domain; may be left out where there is but one.")
+]
 
 
-def _joined(work: Source, name: str | None) -> Directory:
+def _joined(work: PlanSource, name: str | None) -> Directory:
     have = list(work.plan.directories.values())
     found = [
         d for d in have if name is None or name.casefold() in (d.name.casefold(), d.domain.casefold(), d.id.casefold())
@@ -40,7 +42,7 @@ def _joined(work: Source, name: str | None) -> Directory:
     return found[0]
 
 
-def _secret(work: Source, directory: Directory) -> str | None:
+def _secret(work: PlanSource, directory: Directory) -> str | None:
     """The password, where it goes to the server that was agreed on. Raises Refused."""
     if work.file is None and Servers(work.plans.store).agreed(work.opened.id, directory.id) != directory.server:
         raise Refused(
@@ -59,9 +61,9 @@ def _server_words(directory: Directory) -> str:
 
 
 @app.command("agree")
-def agree(name: Name = None, data: Data = None, plan: PlanName = None) -> None:
+def agree(name: DirectoryName = None, data: Data = None, plan: PlanName = None) -> None:
     """Say that a directory's password goes to the server that its settings name now."""
-    work = Source(data, plan, None)
+    work = PlanSource(data, plan, None)
     directory = _joined(work, name)
     Servers(work.plans.store).agree(work.opened.id, directory.id, directory.server, "command line")
     said = f"{directory.name} is read {_server_words(directory)}"
@@ -71,7 +73,7 @@ def agree(name: Name = None, data: Data = None, plan: PlanName = None) -> None:
 @app.command("status")
 def status(data: Data = None, plan: PlanName = None, file: PlanPath = None, as_json: AsJson = False) -> None:
     """Every joined directory: from when its copy is, what came from it, and what is wrong. Exit code 1 where something is wrong with a number."""
-    work = Source(data, plan, file)
+    work = PlanSource(data, plan, file)
     ages = {} if file is not None else Copies(work.plans.store).age(work.opened.id)
     told = [_told(work.plan, directory, ages.get(directory.id)) for directory in work.plan.directories.values()]
     if as_json:
@@ -95,7 +97,7 @@ class _Status:
     accounts: int
     groups: int
     gone: list[str]
-    troubles: tuple[Trouble, ...]
+    troubles: tuple[AccountTrouble, ...]
 
 
 def _told(plan: Plan, directory: Directory, at: str | None) -> _Status:
@@ -114,11 +116,11 @@ def _told(plan: Plan, directory: Directory, at: str | None) -> _Status:
 
 
 @app.command("test")
-def try_it(name: Name = None, data: Data = None, plan: PlanName = None, file: PlanPath = None) -> None:
+def try_it(name: DirectoryName = None, data: Data = None, plan: PlanName = None, file: PlanPath = None) -> None:
     """Try every step of reading a directory. Exit code 1 at the first that fails."""
     from yardgate.drivers.directory.ldap import check  # slow to load
 
-    work = Source(data, plan, file)
+    work = PlanSource(data, plan, file)
     directory = _joined(work, name)
     try:
         for step in check(directory, _secret(work, directory)):
@@ -129,7 +131,7 @@ def try_it(name: Name = None, data: Data = None, plan: PlanName = None, file: Pl
 
 @app.command("read")
 def read(
-    name: Name = None,
+    name: DirectoryName = None,
     full: Annotated[bool, typer.Option("--full", help="Everything, not only what has changed.")] = False,
     from_ldif: Annotated[
         Path | None, typer.Option("--ldif", help="Take the content from this file; - is standard input.")
@@ -142,7 +144,7 @@ def read(
     """Read a directory and bring the plan in step with it. Says what changed; nothing where nothing did."""
     from yardgate.drivers.directory.ldap import connect, read_all, read_changes  # slow to load
 
-    work = Source(data, plan, file)
+    work = PlanSource(data, plan, file)
     directory = _joined(work, name)
     copies = None if file is not None else Copies(work.plans.store)
     if from_ldif is not None:

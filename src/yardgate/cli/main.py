@@ -20,8 +20,8 @@ from yardgate.cli.console import (
     On,
     PlanName,
     PlanPath,
+    PlanSource,
     Refused,
-    Source,
     To,
     day_of,
     err,
@@ -42,7 +42,7 @@ from yardgate.core.access.outcome import outcome, outcome_of, shifts
 from yardgate.core.access.paths import explain_over
 from yardgate.core.access.spec.explain import ListLine
 from yardgate.core.access.spec.explain import explain as explain_cell
-from yardgate.core.access.storage import lay
+from yardgate.core.access.storage import storage_state
 from yardgate.core.acl.rights import LEVELS, letters
 from yardgate.core.edits.edit import SetGrant, apply, describe, difference, sentence
 from yardgate.core.model.names import Names
@@ -51,11 +51,11 @@ from yardgate.core.policy.compliance import keep
 from yardgate.core.policy.findings import Case, find
 from yardgate.formats import accounts as account_files
 from yardgate.formats import listing, matrix, people, planfile, promises
-from yardgate.formats.exporting import WRITERS, Standing
+from yardgate.formats.exporting import WRITERS, Exported
 from yardgate.formats.matrix import SPELLINGS
 from yardgate.formats.notation import flag_letters, perm_letters
-from yardgate.formats.reading import FormatError, Made, Reading, decode
-from yardgate.store import NotThere, Stale, Trouble
+from yardgate.formats.reading import FormatError, ObjectKind, Reading, decode
+from yardgate.store import DataTrouble, NotThere, Stale
 
 app = typer.Typer(
     no_args_is_help=True, add_completion=False, help="Plan who may read and write what on a file server, and see why."
@@ -78,7 +78,7 @@ def main() -> None:
     except Refused as error:
         err.print(str(error), markup=False, style="red", highlight=False)
         sys.exit(error.code)
-    except (PlanError, FormatError, NotThere, Trouble, ValueError) as error:
+    except (PlanError, FormatError, NotThere, DataTrouble, ValueError) as error:
         err.print(str(error), markup=False, style="red", highlight=False)
         sys.exit(1)
     except Stale as error:
@@ -116,11 +116,11 @@ def import_(
     dry_run: Annotated[bool, typer.Option(help="Show the edits, keep nothing.")] = False,
 ) -> None:
     """Take a table, a host's account files or a plan file into a plan. Says what was left out."""
-    work = Source(data, plan, file, make=True)
+    work = PlanSource(data, plan, file, make=True)
     content = decode(read_bytes(source), nul=kind == "find")
     top = None if at is None else one_of(Names(work.plan).place(at), at, "place")
-    styles: dict[str, listing.Style] = {"getfacl": "posix", "find": "mode", "nfs4": "ordered"}
-    readers: dict[str, Callable[[dict[str, Made]], Reading]] = {
+    styles: dict[str, listing.ListStyle] = {"getfacl": "posix", "find": "mode", "nfs4": "ordered"}
+    readers: dict[str, Callable[[dict[str, ObjectKind]], Reading]] = {
         "matrix": lambda make: matrix.read(work.plan, content, make, clear_blanks),
         "people": lambda make: people.read(work.plan, content, make),
         "accounts": lambda _: account_files.read(
@@ -135,9 +135,9 @@ def import_(
         )
     if kind not in readers:
         raise Refused(f"{kind!r} is nothing to take in; say {', '.join(readers)}")
-    made: dict[str, Made] = {}
+    made: dict[str, ObjectKind] = {}
     reading = readers[kind](made)
-    wanted: dict[str, Made | None] = {
+    wanted: dict[str, ObjectKind | None] = {
         "who": "person" if make_people else "group" if make_groups else None,
         "group": "group" if make_groups else None,
         "place": "place" if make_places else None,
@@ -183,7 +183,7 @@ def export(
 ) -> None:
     """Write the plan file; or CSV of what is set, of what people get, of who gets in where, of people, or of promises; local accounts as LDIF;
     all of it as a workbook; or lists for setfacl or nfs4_setfacl."""
-    work = Source(data, plan, file)
+    work = PlanSource(data, plan, file)
 
     def top() -> str:
         if at is None:
@@ -197,7 +197,7 @@ def export(
         write(listing.write_nfs4(work.plan, top()), to)
     elif what in WRITERS:
         found = cache(lambda: outcome(resolve_plan(work.plan, date.today())))
-        standing = Standing(work.plan, lambda: keep(found()), lambda: find(Case(found())))
+        standing = Exported(work.plan, lambda: keep(found()), lambda: find(Case(found())))
         write(WRITERS[what](standing).content, to)
     else:
         raise Refused(f"{what!r} is nothing to write; say {', '.join((*WRITERS, 'setfacl', 'nfs4'))}")
@@ -266,9 +266,9 @@ def explain(
             raise Refused(
                 f"{offered.name} offers {plan.path_name(offered.place)}; {plan.path_name(where)} does not lie in it"
             )
-        laying = lay(plan, count(plan, day))
+        storage = storage_state(plan, count(plan, day))
         plan, subject = walker(plan, who, over)
-        reason = explain_over(plan, subject, where, way_in(offered, over, host, host_name), day, laying)
+        reason = explain_over(plan, subject, where, way_in(offered, over, host, host_name), day, storage)
     if as_json:
         sys.stdout.write(json.dumps(asdict(reason), ensure_ascii=False, indent=1) + "\n")
         return
@@ -315,7 +315,7 @@ def _entry_words(plan: Plan, entry: ListLine) -> str:
 @app.command()
 def grant(who: str, place: str, level: str, plan: PlanName = None, file: PlanPath = None, data: Data = None) -> None:
     """Set one grant: WHO on PLACE gets LEVEL (RW, RO, NA, or - for nothing said). Says what else changed."""
-    work = Source(data, plan, file)
+    work = PlanSource(data, plan, file)
     names = Names(work.plan)
     if level.casefold() not in SPELLINGS:
         raise Refused(f"{show(level)} is no level; say RW, RO, NA or -")
@@ -354,7 +354,7 @@ def undo(
     redo: Annotated[bool, typer.Option(help="Do again what was undone.")] = False,
 ) -> None:
     """Take back the latest change of a plan in the data folder."""
-    work = Source(data, plan, None)
+    work = PlanSource(data, plan, None)
     before = work.plan
     step = work.plans.redo if redo else work.plans.undo
     after = step(work.opened.id, work.opened.revision, "command line")

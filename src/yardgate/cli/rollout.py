@@ -17,7 +17,7 @@ from yardgate.core.host.bounds import Bounds, Managed, refused, top_trouble
 from yardgate.core.host.state import Compiled, System, asked, compiled
 from yardgate.core.host.steps import Step, after, drift, needs, sign_in_again, steps, walked, words
 from yardgate.core.model.plan import Plan, fold, show
-from yardgate.drivers.appliance import ApplianceError, Busy, TooLate
+from yardgate.drivers.appliance import ApplianceError, RolloutUnderWay, TooLate
 from yardgate.drivers.linux.apply import Carried, carry_out, here, put_back
 from yardgate.drivers.linux.handout import runbook, script
 from yardgate.drivers.linux.host import LinuxHost
@@ -163,7 +163,7 @@ def apply_here(
         return
     try:
         HOST.arm(there, found, keep_within)
-    except Busy as error:
+    except RolloutUnderWay as error:
         raise Refused(str(error), FAILED) from None
     try:
         carried = carry_out(HOST, there, found, lambda step, word: _tell(found, step, word))
@@ -272,10 +272,10 @@ def stand_in(
     slow: Annotated[float, typer.Option(min=0, help="Seconds that each step takes.")] = 0.05,
 ) -> None:
     """Run a small simulated appliance on this machine, for trying rollouts. Ctrl+C ends it."""
-    from yardgate.drivers.simulator import HOST, Faults, StandIn
+    from yardgate.drivers.simulator import HOST, ApplianceFaults, SimulatedAppliance
 
-    appliance = StandIn(state, port)
-    appliance.faults = Faults(slow=slow)
+    appliance = SimulatedAppliance(state, port)
+    appliance.faults = ApplianceFaults(slow=slow)
     out.print(f"The stand-in appliance is at {HOST}:{appliance.port}", highlight=False)
     sys.stdout.flush()
     try:

@@ -21,7 +21,7 @@ from yardgate.core.host.state import System, compiled
 from yardgate.core.host.steps import Destination, steps, words
 from yardgate.memory import share_arenas
 from yardgate.settings import Settings
-from yardgate.store import Opened, Plans, Store, Trouble
+from yardgate.store import DataTrouble, Opened, Plans, Store
 from yardgate.store.accounts import Accounts
 from yardgate.store.backups import alone, daily
 from yardgate.store.copies import Copies
@@ -103,8 +103,8 @@ def _demo_folder(data: Path, *, fresh: bool) -> None:
 def _demo(settings: Settings) -> None:
     from yardgate import demo as shipped
     from yardgate.drivers.directory.passwords import VARIABLE
-    from yardgate.drivers.directory.simulator import StandIn, fingerprint
-    from yardgate.drivers.simulator import StandIn as Appliance
+    from yardgate.drivers.directory.simulator import SimulatedDirectory, fingerprint
+    from yardgate.drivers.simulator import SimulatedAppliance as Appliance
 
     store = Store(settings.database)
     plans, accounts = Plans(store), Accounts(store)
@@ -120,7 +120,7 @@ def _demo(settings: Settings) -> None:
     vance = accounts.by_name("H. Vance") or accounts.add("H. Vance", "administrator")
     link = f"{settings.address}/sign-in?link={accounts.link(vance.id)}"
     try:
-        directory = StandIn(shipped.entries(), folder, port=shipped.PORT)
+        directory = SimulatedDirectory(shipped.entries(), folder, port=shipped.PORT)
     except OSError:
         err.print(f"Port {shipped.PORT} is taken, so the demo's directory cannot be read.", style="yellow")
     else:
@@ -161,7 +161,7 @@ def _run(store: Store, settings: Settings, host_names: list[str], greeting: str)
 
     from yardgate.api.app import create_app
     from yardgate.api.transport.aside import Aside
-    from yardgate.api.transport.aside import Settings as AsideSettings
+    from yardgate.api.transport.aside import AsideSettings as AsideSettings
     from yardgate.api.transport.wire import Patient, Sparing
 
     public = urlsplit(settings.address)
@@ -234,7 +234,7 @@ def _keep_daily(settings: Settings, over: threading.Event) -> None:
     while True:
         try:
             daily(settings.database, settings.backups)
-        except Trouble as error:
+        except DataTrouble as error:
             err.print(f"No daily copy was made: {error}", style="red", markup=False)
         if over.wait(HOUR):
             return

@@ -9,7 +9,7 @@ import typer
 
 from yardgate.cli.console import AsJson, On, day_of, load, out, share_of, walker, way_in
 from yardgate.core.access.bitsets import count
-from yardgate.core.access.storage import lay
+from yardgate.core.access.storage import storage_state
 from yardgate.core.access.walk import Visit, walk
 from yardgate.core.model.plan import Plan
 from yardgate.core.model.share import Share
@@ -37,10 +37,12 @@ def walk_through(
     plan = load(plan_file)
     shares = list(plan.shares.values()) if share is None else [share_of(plan, share)]
     day = day_of(on)
-    laying = lay(plan, count(plan, day))
+    storage = storage_state(plan, count(plan, day))
     seen, subject = walker(plan, who, over)
     found = {
-        one.id: walk(seen, subject, way_in(one, over, host, host_name), day, laying) for one in shares if one.over(over)
+        one.id: walk(seen, subject, way_in(one, over, host, host_name), day, storage)
+        for one in shares
+        if one.over(over)
     }
     if as_json:
         told = {

@@ -6,8 +6,8 @@ from typing import Literal, Protocol
 
 from yardgate.core.host.bounds import HostAccounts
 from yardgate.core.host.contents import Thing
-from yardgate.core.host.probe import Found
-from yardgate.core.host.state import PARTS, Part, System
+from yardgate.core.host.probe import Abilities
+from yardgate.core.host.state import PARTS, RecordKind, System
 from yardgate.core.host.steps import Step
 
 
@@ -19,7 +19,7 @@ class Unreachable(ApplianceError):
     """It cannot be reached: whether what was asked of it last was done is not known."""
 
 
-class Busy(ApplianceError):
+class RolloutUnderWay(ApplianceError):
     """Another rollout is under way there."""
 
 
@@ -32,7 +32,7 @@ Watching = Literal["nothing", "armed", "putting back", "put back", "not all put 
 
 
 class Trial(Protocol):
-    def enter(self, account: str, share: str, folders: Sequence[str]) -> list[Found] | None:
+    def enter(self, account: str, share: str, folders: Sequence[str]) -> list[Abilities] | None:
         """What an account finds in folders of a share, by their paths in it; None where it may not even connect. account: none for a guest.
         Raises ApplianceError, where it cannot be tried."""
 
@@ -44,7 +44,7 @@ class Appliance(Protocol):
     @property
     def name(self) -> str: ...
 
-    def read(self, asked: System, parts: Collection[Part] = PARTS) -> System:
+    def read(self, asked: System, parts: Collection[RecordKind] = PARTS) -> System:
         """What it has of what is asked about. Raises ApplianceError."""
 
     def about(self) -> HostAccounts:

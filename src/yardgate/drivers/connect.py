@@ -11,18 +11,20 @@ from yardgate.drivers.linux.commands import Command, Done, Runner
 from yardgate.drivers.linux.host import LinuxHost
 from yardgate.drivers.linux.ssh import Login, Ssh
 
-Record = Callable[[str, Command, Done], None]
+CommandLog = Callable[[str, Command, Done], None]
 """Told of each command that was run on a host, by the host's name, and of what came of it."""
 
 
-class Reach(Protocol):
+class Connection(Protocol):
     def __call__(
-        self, destination: Destination, /, *, record: Record | None = None
+        self, destination: Destination, /, *, record: CommandLog | None = None
     ) -> AbstractContextManager[Appliance]: ...
 
 
 @contextmanager
-def reached(destination: Destination, seconds: float = SECONDS, *, record: Record | None = None) -> Iterator[Appliance]:
+def reached(
+    destination: Destination, seconds: float = SECONDS, *, record: CommandLog | None = None
+) -> Iterator[Appliance]:
     """seconds: the longest that one command may take. Raises ApplianceError where there is nothing to reach, Unreachable at the first command where it cannot be reached."""
     match destination.kind:
         case "here":
@@ -43,7 +45,7 @@ def reached(destination: Destination, seconds: float = SECONDS, *, record: Recor
             )
 
 
-def _recorded(run: Runner, host: str, record: Record | None) -> Runner:
+def _recorded(run: Runner, host: str, record: CommandLog | None) -> Runner:
     """The same, with what changes something there, or fails, written down."""
     if record is None:
         return run

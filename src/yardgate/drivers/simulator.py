@@ -25,10 +25,10 @@ from yardgate.core.acl.rights import Level
 from yardgate.core.host.bounds import LOWEST, HostAccounts
 from yardgate.core.host.contents import Thing
 from yardgate.core.host.evaluate import found, groups_of
-from yardgate.core.host.probe import Found
-from yardgate.core.host.state import PARTS, Export, Folder, Part, Record, System
+from yardgate.core.host.probe import Abilities
+from yardgate.core.host.state import PARTS, Export, Folder, Record, RecordKind, System
 from yardgate.core.host.steps import Step
-from yardgate.drivers.appliance import ApplianceError, Busy, TooLate, Trial, Unreachable, Watching
+from yardgate.drivers.appliance import ApplianceError, RolloutUnderWay, TooLate, Trial, Unreachable, Watching
 from yardgate.drivers.linux.commands import entries_text, list_text
 
 HOST = "127.0.0.1"
@@ -38,7 +38,7 @@ PORTION = 1000  # things that are told at a time
 
 
 @dataclass
-class Faults:
+class ApplianceFaults:
     """What it does wrong. fail, cut, garble: the step of that number from now on is refused, or done while the connection is cut before
     the answer, or saved otherwise than it was told; lost: from that one on, each is cut before it is done. slow: seconds that each step takes; slow_thing: that each thing takes which is given
     another list. stuck: the end of the names of things that keep what they have."""
@@ -53,7 +53,7 @@ class Faults:
 
 
 @dataclass
-class State:
+class ApplianceState:
     """saved: what it was told. running: what its services go by. held: what it was when the watch began, and when that puts it back."""
 
     saved: System = field(default_factory=System)
@@ -64,7 +64,7 @@ class State:
     ended: Watching = "nothing"
 
 
-class StandIn(ThreadingHTTPServer):
+class SimulatedAppliance(ThreadingHTTPServer):
     """path: where it keeps its state, over a restart of its own."""
 
     daemon_threads = True
@@ -72,7 +72,7 @@ class StandIn(ThreadingHTTPServer):
 
     def __init__(self, path: Path, port: int = 0):
         super().__init__((HOST, port), _Asked)
-        self.path, self.faults, self.steps = path, Faults(), 0
+        self.path, self.faults, self.steps = path, ApplianceFaults(), 0
         self.turn = threading.RLock()
         self.sessions: dict[int, tuple[str, frozenset[str]]] = {}
         self.state = self._kept()
@@ -87,13 +87,13 @@ class StandIn(ThreadingHTTPServer):
         if not isinstance(sys.exception(), ConnectionError):  # whoever asked is gone
             super().handle_error(request, client_address)
 
-    def _kept(self) -> State:
+    def _kept(self) -> ApplianceState:
         if not self.path.exists():
-            return State()
+            return ApplianceState()
         said = json.loads(self.path.read_text())
         held = None if said["held"] is None else _SYSTEM.validate_python(said["held"], strict=False)
         systems = {name: _SYSTEM.validate_python(said[name], strict=False) for name in ("saved", "running")}
-        return State(**systems, held=held, until=said["until"], seconds=said["seconds"], ended=said["ended"])
+        return ApplianceState(**systems, held=held, until=said["until"], seconds=said["seconds"], ended=said["ended"])
 
     def keep(self) -> None:
         """Write the state down."""
@@ -105,7 +105,7 @@ class StandIn(ThreadingHTTPServer):
             with self.turn:
                 held = self.state.held
                 if held is not None and time.time() >= self.state.until:
-                    self.state = State(held, held, ended="put back")
+                    self.state = ApplianceState(held, held, ended="put back")
                     self.keep()
 
     def do(self, step: Step) -> None:
@@ -121,7 +121,7 @@ class StandIn(ThreadingHTTPServer):
             saved = told.onto(self.state.saved)
             self.state = replace(self.state, saved=saved)
             if step.reloads is not None:
-                part: Part = "offers" if step.reloads == "smb" else "exports"
+                part: RecordKind = "offers" if step.reloads == "smb" else "exports"
                 running: dict[str, Any] = {part: saved.part(part)}
                 self.state = replace(self.state, running=replace(self.state.running, **running))
             running = {part: saved.part(part) for part in PARTS if part not in ("offers", "exports")}
@@ -152,7 +152,7 @@ def _write_inside(path: Path, there: Iterable[Thing]) -> None:
     new.replace(path.with_suffix(".inside"))
 
 
-def _write(path: Path, s: State) -> None:
+def _write(path: Path, s: ApplianceState) -> None:
     systems = {
         name: None if system is None else _SYSTEM.dump_python(system, mode="json")
         for name, system in (("saved", s.saved), ("running", s.running), ("held", s.held))
@@ -164,7 +164,7 @@ def _write(path: Path, s: State) -> None:
 
 def seed(path: Path, system: System, things: Iterable[Thing] = ()) -> None:
     """Let a stand-in begin with this, and with these things in its folders."""
-    _write(path, State(system, system))
+    _write(path, ApplianceState(system, system))
     _write_inside(path, things)
 
 
@@ -185,7 +185,7 @@ def _garbled(record: Any) -> Any:
 
 
 class _Asked(BaseHTTPRequestHandler):
-    server: StandIn
+    server: SimulatedAppliance
     protocol_version = "HTTP/1.1"
 
     def log_message(self, *_: Any) -> None:
@@ -232,7 +232,7 @@ class _Asked(BaseHTTPRequestHandler):
             case "/give":
                 return at.give(_THINGS.validate_python(told, strict=False))
             case "/faults":
-                at.steps, at.faults = 0, Faults(**told)
+                at.steps, at.faults = 0, ApplianceFaults(**told)
                 return asdict(at.faults)
             case "/sessions":
                 with at.turn:
@@ -253,7 +253,7 @@ class _Asked(BaseHTTPRequestHandler):
             state = at.state
             if what == "arm":
                 if state.held is not None:
-                    raise Busy("another rollout is under way there")
+                    raise RolloutUnderWay("another rollout is under way there")
                 seconds = int(told["seconds"])
                 at.state = replace(
                     state, held=state.saved, seconds=seconds, until=time.time() + seconds, ended="nothing"
@@ -292,11 +292,11 @@ class Client:
         finally:
             line.close()
         if answer.status != 200:
-            kinds: Mapping[str, type[ApplianceError]] = {"Busy": Busy, "TooLate": TooLate}
+            kinds: Mapping[str, type[ApplianceError]] = {"RolloutUnderWay": RolloutUnderWay, "TooLate": TooLate}
             raise kinds.get(said["kind"], ApplianceError)(said["why"])
         return said
 
-    def read(self, asked: System, parts: Collection[Part] = PARTS) -> System:
+    def read(self, asked: System, parts: Collection[RecordKind] = PARTS) -> System:
         there = _SYSTEM.validate_python(self._ask("/read"), strict=False)
         some: dict[str, Any] = {}
         for part in parts:
@@ -382,7 +382,7 @@ class _Session:
     def __init__(self, client: Client):
         self.client = client
 
-    def enter(self, account: str, share: str, folders: Sequence[str]) -> list[Found] | None:
+    def enter(self, account: str, share: str, folders: Sequence[str]) -> list[Abilities] | None:
         session = self.client._ask("/sessions", {"account": account})
         answers = self.client._ask("/enter", {"session": session, "share": share, "folders": list(folders)})
-        return None if answers is None else [Found(*one) for one in answers]
+        return None if answers is None else [Abilities(*one) for one in answers]

@@ -85,7 +85,7 @@ def _joined(found: Iterable[Piece]) -> Iterator[Piece]:
         yield Piece("hex", run)
 
 
-class Kept(NamedTuple):
+class DescriptorList(NamedTuple):
     """Owner, owning group and list of a descriptor, each as `name` calls it."""
 
     owner: str
@@ -100,7 +100,7 @@ def sids(value: bytes) -> frozenset[str]:
     return frozenset(found)
 
 
-def read(value: bytes, name: Callable[[str], str]) -> Kept:
+def read(value: bytes, name: Callable[[str], str]) -> DescriptorList:
     """What the attribute of a folder says. name: SID -> who. Raises FormatError for what is no such value or says more than a list can."""
     try:
         return _read(value, _start(value), name)
@@ -124,7 +124,7 @@ def _start(value: bytes) -> int:
     raise FormatError(f"version {version} of such an attribute is not known")
 
 
-def _read(value: bytes, start: int, name: Callable[[str], str]) -> Kept:
+def _read(value: bytes, start: int, name: Callable[[str], str]) -> DescriptorList:
     _, _, control, owner, group, _, dacl = struct.unpack_from("<BBHIIII", value, start)
     if not control & SELF_RELATIVE or not dacl or not owner or not group:
         raise FormatError("the descriptor has no owner, group or list")
@@ -141,7 +141,7 @@ def _read(value: bytes, start: int, name: Callable[[str], str]) -> Kept:
         entries.append(Entry("allow" if kind == ALLOWED else "deny", SPECIAL.get(sid) or name(sid), mask, kept))
         at += size
     called = name(_sid_at(value, group))
-    return Kept(name(_sid_at(value, owner)), called.removeprefix(GROUP_MARK), Ordered(tuple(entries)))
+    return DescriptorList(name(_sid_at(value, owner)), called.removeprefix(GROUP_MARK), Ordered(tuple(entries)))
 
 
 def _sid_at(value: bytes, at: int) -> str:

@@ -5,19 +5,19 @@ from typing import Literal, NamedTuple
 
 from yardgate.core.access.outcome import Outcome
 from yardgate.core.model.plan import Plan
-from yardgate.core.policy.compliance import Kept
+from yardgate.core.policy.compliance import Compliance
 from yardgate.core.policy.findings import Finding
 from yardgate.formats import access, ldif, matrix, people, planfile, promises, workbook
 
-What = Literal["plan", "grants", "effective", "people", "access", "promises", "ldif", "workbook"]
+ExportName = Literal["plan", "grants", "effective", "people", "access", "promises", "ldif", "workbook"]
 CSV = "text/csv; charset=utf-8"
 
 
-class Standing(NamedTuple):
+class Exported(NamedTuple):
     """A plan, and what is worked out of it only where it is written."""
 
     plan: Plan
-    kept: Callable[[], Kept]
+    kept: Callable[[], Compliance]
     findings: Callable[[], Sequence[Finding]]
 
 
@@ -29,19 +29,19 @@ class Written(NamedTuple):
     media: str
 
 
-def _plain(write: Callable[[Plan], str], ending: str, media: str = CSV) -> Callable[[Standing], Written]:
+def _plain(write: Callable[[Plan], str], ending: str, media: str = CSV) -> Callable[[Exported], Written]:
     return lambda of: Written(write(of.plan), ending, media)
 
 
-def _outcome(write: Callable[[Outcome], str], ending: str) -> Callable[[Standing], Written]:
+def _outcome(write: Callable[[Outcome], str], ending: str) -> Callable[[Exported], Written]:
     return lambda of: Written(write(of.kept().outcome), ending, CSV)
 
 
-def _workbook(of: Standing) -> Written:
+def _workbook(of: Exported) -> Written:
     return Written(workbook.write(of.kept(), of.findings()), "plan.xlsx", workbook.MEDIA)
 
 
-WRITERS: Mapping[str, Callable[[Standing], Written]] = {
+WRITERS: Mapping[str, Callable[[Exported], Written]] = {
     "plan": _plain(planfile.write, "plan.json", "application/json"),
     "grants": _plain(matrix.write_grants, "grants.csv"),
     "effective": _outcome(matrix.write_outcome, "effective.csv"),

@@ -14,7 +14,7 @@ Attributes = Mapping[str, tuple[bytes, ...]]
 _DESCRIPTION = re.compile(r"[A-Za-z0-9.][A-Za-z0-9.-]*(;[A-Za-z0-9=-]+)*\Z")  # RFC 2849: AttributeDescription
 
 
-class Entry(NamedTuple):
+class LdifEntry(NamedTuple):
     """One entry. attributes: by name in lower case, options after a semicolon, values as bytes. line: where it begins."""
 
     dn: str
@@ -22,7 +22,7 @@ class Entry(NamedTuple):
     line: int | None = None
 
 
-def read(content: bytes) -> Iterator[Entry]:
+def read(content: bytes) -> Iterator[LdifEntry]:
     """The entries of an LDIF file, one after the other. Raises FormatError with line and column."""
     first = True
     for start, lines in _records(content):
@@ -66,7 +66,7 @@ def _records(content: bytes) -> Iterator[tuple[int, list[tuple[int, bytes]]]]:
         yield block[0][0], block
 
 
-def _entry(start: int, lines: list[tuple[int, bytes]]) -> Entry:
+def _entry(start: int, lines: list[tuple[int, bytes]]) -> LdifEntry:
     name, value = _line(*lines[0])
     if name != "dn":
         raise FormatError(f"an entry must begin with dn:, here it begins with {name}:", start, 1)
@@ -87,7 +87,7 @@ def _entry(start: int, lines: list[tuple[int, bytes]]) -> Entry:
         if name == "dn":
             raise FormatError("a second dn: in one entry; an empty line must stand between entries", number, 1)
         found.setdefault(name, []).append(value)
-    return Entry(dn, {name: tuple(values) for name, values in found.items()}, start)
+    return LdifEntry(dn, {name: tuple(values) for name, values in found.items()}, start)
 
 
 def _line(number: int, line: bytes) -> tuple[str, bytes]:

@@ -12,7 +12,7 @@ from datetime import date
 from typing import Literal
 
 from yardgate.core.access.bitsets import count
-from yardgate.core.access.storage import Laid, OrderedLaid, PosixLaid, lay
+from yardgate.core.access.storage import Nfs4State, PlaceState, PosixState, storage_state
 from yardgate.core.acl import Mode, Ordered, OwnList, Posix, PosixEntry, posix
 from yardgate.core.acl.mode import STICKY, bits_of, entries_of
 from yardgate.core.acl.nfs4 import INHERITED, Entry, files_of, folders_of
@@ -22,11 +22,11 @@ from yardgate.core.model.plan import LOCAL, ROOT, Group, Place, Plan, User, fold
 from yardgate.formats import nfs4_text, posix_text
 from yardgate.formats.reading import FormatError, Make, Note, Reading, Unknown
 
-Style = Literal["posix", "mode", "ordered"]
+ListStyle = Literal["posix", "mode", "ordered"]
 
 
 @dataclass(frozen=True, slots=True)
-class Found:
+class ListedFile:
     """One file or folder of a listing, names looked up. posix, mode: the whole list; ordered: all entries, arrived ones too."""
 
     line: int
@@ -38,7 +38,13 @@ class Found:
 
 
 def read(
-    plan: Plan, text: str, style: Style, at: str | None = None, make: Make | None = None, *, only_folders: bool = False
+    plan: Plan,
+    text: str,
+    style: ListStyle,
+    at: str | None = None,
+    make: Make | None = None,
+    *,
+    only_folders: bool = False,
 ) -> Reading:
     """The edits that bring a listing into a plan. Nothing comes in as long as it names somebody unknown.
 
@@ -119,7 +125,7 @@ def _path(text: str, line: int) -> tuple[str, ...]:
 # --- the three kinds of listing ---------------------------------------------------------------------------------------
 
 
-def _from_getfacl(text: str, names: _Names, only_folders: bool) -> Iterator[Found]:
+def _from_getfacl(text: str, names: _Names, only_folders: bool) -> Iterator[ListedFile]:
     found = list(posix_text.blocks(text))
     inner = {_path(block.path, block.line)[:-1] for block in found}
     for block in found:
@@ -129,7 +135,7 @@ def _from_getfacl(text: str, names: _Names, only_folders: bool) -> Iterator[Foun
         access = _entries(block.access, names)
         runs = any(perms & posix.X for _, _, _, perms in block.access)
         folder = only_folders or path in inner or bool(block.default) or runs or block.flags != "---"
-        yield Found(
+        yield ListedFile(
             block.line,
             path,
             folder,
@@ -148,7 +154,7 @@ def _entries(said: Sequence[tuple[int, posix.Tag, str, int]], names: _Names) -> 
     return posix.whole(_said(said, names))
 
 
-def _from_find(text: str, names: _Names, _only_folders: bool) -> Iterator[Found]:
+def _from_find(text: str, names: _Names, _only_folders: bool) -> Iterator[ListedFile]:
     records = text.split("\0") if "\0" in text else text.split("\n")
     for number, record in enumerate(records, 1):
         if not record.strip():
@@ -162,7 +168,7 @@ def _from_find(text: str, names: _Names, _only_folders: bool) -> Iterator[Found]
         if not re.fullmatch("[0-7]{1,4}", mode):
             raise FormatError(f"the mode {mode[:20]!r} is not octal", number, len(kind) + 2)
         if kind in "fd":
-            yield Found(
+            yield ListedFile(
                 number,
                 _path(path, number),
                 kind == "d",
@@ -172,17 +178,17 @@ def _from_find(text: str, names: _Names, _only_folders: bool) -> Iterator[Found]
             )
 
 
-def _from_nfs4(text: str, names: _Names, only_folders: bool) -> Iterator[Found]:
+def _from_nfs4(text: str, names: _Names, only_folders: bool) -> Iterator[ListedFile]:
     found = list(nfs4_text.blocks(text))
     inner = {_path(block.path, block.line)[:-1] for block in found}
     for block in found:
         path = _path(block.path, block.line)
         entries = _nfs4_entries(block, names)
         folder = only_folders or path in inner or any(e.flags for e in entries) or any(e.mask & 0x40 for e in entries)
-        yield Found(block.line, path, folder, None, None, Ordered(entries))
+        yield ListedFile(block.line, path, folder, None, None, Ordered(entries))
 
 
-def _nfs4_entries(block: nfs4_text.Block, names: _Names) -> tuple[Entry, ...]:
+def _nfs4_entries(block: nfs4_text.Nfs4Block, names: _Names) -> tuple[Entry, ...]:
     return tuple(
         Entry(
             "allow" if said.type == "allow" else "deny",
@@ -207,7 +213,7 @@ class _Taken:
     odd_files: list[int] = field(default_factory=list)
 
 
-def _places(plan: Plan, found: Sequence[Found], at: str | None, names: _Names) -> Reading:
+def _places(plan: Plan, found: Sequence[ListedFile], at: str | None, names: _Names) -> Reading:
     if not found:
         raise FormatError("there is no file or folder in it", 1, 1)
     top = found[0].path
@@ -275,7 +281,7 @@ def _place(
     plan: Plan,
     path: tuple[str, ...],
     top: tuple[str, ...],
-    folders: Mapping[tuple[str, ...], Found],
+    folders: Mapping[tuple[str, ...], ListedFile],
     changes: set[tuple[str, ...]],
     taken: _Taken,
     existing: Mapping[tuple[str, ...], str],
@@ -306,7 +312,7 @@ def _place(
     )
 
 
-def _follows(above: Found | None, one: Found) -> bool:
+def _follows(above: ListedFile | None, one: ListedFile) -> bool:
     """Whether a folder has what comes down from the one above it, and nothing of its own."""
     if above is None or (above.owner, above.group) != (one.owner, one.group):
         return False
@@ -327,7 +333,7 @@ def _same(one: tuple[PosixEntry, ...] | None, other: tuple[PosixEntry, ...] | No
     return (one is None and other is None) or (one is not None and other is not None and set(one) == set(other))
 
 
-def _file_follows(above: Found, one: Found) -> bool:
+def _file_follows(above: ListedFile, one: ListedFile) -> bool:
     match above.own, one.own:
         case Posix() as upper, Posix() as own:
             return _same(own.access, posix.file_in(upper.access, upper.default))
@@ -348,7 +354,7 @@ def write_restore(plan: Plan, at: str, listing: str | None = None, *, only_folde
     listing: getfacl output of the real tree; then every file and folder in it gets what the plan has for it, those that just
     follow included. Raises FormatError for a place whose list is ordered or not planned, FormatError for a bad listing.
     """
-    laying = lay(plan, count(plan, date.min))
+    storage = storage_state(plan, count(plan, date.min))
     here = {(plan.places[at].name, *path): place for path, place in _below(plan, at)}
     wanted = [(path, True) for path in sorted(here)]
     if listing is not None:
@@ -358,10 +364,10 @@ def write_restore(plan: Plan, at: str, listing: str | None = None, *, only_folde
     written = []
     for path, folder in wanted:
         nearest = next(path[:depth] for depth in range(len(path), 0, -1) if path[:depth] in here)
-        laid = laying.get(here[nearest])
-        if laid is None or not isinstance(laid.list, PosixLaid):
+        stored = storage.get(here[nearest])
+        if stored is None or not isinstance(stored.list, PosixState):
             raise FormatError(f"{plan.path_name(here[nearest])} has no POSIX list or mode bits to write for setfacl")
-        written.append(_restore_block(plan, laid, laid.list, path, below=len(path) - len(nearest), folder=folder))
+        written.append(_restore_block(plan, stored, stored.list, path, below=len(path) - len(nearest), folder=folder))
     return "\n".join(written)
 
 
@@ -374,7 +380,7 @@ def _below(plan: Plan, at: str) -> Iterator[tuple[tuple[str, ...], str]]:
 
 
 def _restore_block(
-    plan: Plan, laid: Laid, listed: PosixLaid, path: tuple[str, ...], *, below: int, folder: bool
+    plan: Plan, stored: PlaceState, listed: PosixState, path: tuple[str, ...], *, below: int, folder: bool
 ) -> str:
     access, default, sticky = listed.access, listed.default, listed.sticky
     if below > (0 if folder else 1):  # it is, or lies in, a folder that just follows
@@ -384,8 +390,8 @@ def _restore_block(
     flags = ("-s" if listed.setgid and folder else "--") + ("t" if sticky and folder else "-")
     lines = [
         f"# file: {posix_text.escape('/'.join(path), chr(10) + chr(13))}",
-        f"# owner: {posix_text.escape_name(_account(plan, laid.owner))}",
-        f"# group: {posix_text.escape_name(_account(plan, laid.group))}",
+        f"# owner: {posix_text.escape_name(_account(plan, stored.owner))}",
+        f"# group: {posix_text.escape_name(_account(plan, stored.group))}",
         *([f"# flags: {flags}"] if flags != "---" else []),
         *(posix_text.entry_text(e, _account(plan, e.who)) for e in access),
         *(posix_text.entry_text(e, _account(plan, e.who), default=True) for e in (default or ()) if folder),
@@ -403,16 +409,16 @@ def write_nfs4(plan: Plan, at: str) -> str:
 
     Raises FormatError for a place without an ordered list, and for names that nfs4_acl(5) cannot write.
     """
-    laying = lay(plan, count(plan, date.min))
+    storage = storage_state(plan, count(plan, date.min))
     blocks = []
     for steps, place in sorted(_below(plan, at)):
         path = (plan.places[at].name, *steps)
-        laid = laying.get(place)
-        if laid is None or not isinstance(laid.list, OrderedLaid):
+        stored = storage.get(place)
+        if stored is None or not isinstance(stored.list, Nfs4State):
             raise FormatError(f"{plan.path_name(place)} has no ordered list to write for nfs4_setfacl")
         lines = [
             nfs4_text.entry_text(entry, _account(plan, entry.who), group=entry.who in plan.groups)
-            for entry in laid.list.entries
+            for entry in stored.list.entries
         ]
         blocks.append("\n".join([f"# file: {'/'.join(path)}", *lines]) + "\n")
     return "\n".join(blocks)
@@ -439,7 +445,7 @@ def list_text(plan: Plan, own: OwnList) -> str:
             return "" if bits is None else f"{bits:04o}"
 
 
-def list_from_text(plan: Plan, text: str, style: Style) -> tuple[OwnList, tuple[Unknown, ...]]:
+def list_from_text(plan: Plan, text: str, style: ListStyle) -> tuple[OwnList, tuple[Unknown, ...]]:
     """A list from such text, and who in it is unknown. Raises FormatError with line and column."""
     names = _Names(plan, {})
     match style:

@@ -226,8 +226,8 @@ def _cells(matrix: Matrix) -> Iterator[tuple[str, str, Level, Rights | None]]:
             continue
         number = matrix.counting.number[who]
         for place, _ in places:
-            laid, given = matrix.laying.get(place), masks[place]
-            planned = laid is not None and laid.list is not None
+            stored, given = matrix.storage.get(place), masks[place]
+            planned = stored is not None and stored.list is not None
             mask = Rights(int(given.folder[number]), int(given.file[number])) if planned else None
             yield who, place, LEVELS[matrix.rows[place][number]], mask
 

@@ -15,7 +15,7 @@ ALIASES = {"R": "rntcy", "W": "waDtTNcCy", "X": "xtcy"}  # generic permissions o
 
 
 @dataclass(frozen=True, slots=True)
-class Said:
+class Nfs4Line:
     """One line of a list. who: OWNER@ and the like as in a plan, else a name as written; kind: whose name it is."""
 
     line: int
@@ -28,23 +28,23 @@ class Said:
 
 
 @dataclass(slots=True)
-class Block:
+class Nfs4Block:
     line: int
     path: str
-    entries: list[Said] = field(default_factory=list)
+    entries: list[Nfs4Line] = field(default_factory=list)
     audits: int = 0
 
 
-def blocks(text: str) -> Iterator[Block]:
+def blocks(text: str) -> Iterator[Nfs4Block]:
     """The files of a listing; without any “# file: ” line, one list with an empty path. Raises FormatError with line and column."""
-    block: Block | None = None
+    block: Nfs4Block | None = None
     for number, line in enumerate(text.split("\n"), 1):
         if line.startswith("# file: "):
             if block is not None:
                 yield block
-            block = Block(number, line.removeprefix("# file: ").rstrip())
+            block = Nfs4Block(number, line.removeprefix("# file: ").rstrip())
         elif line.strip() and not line.startswith("#"):
-            block = block or Block(number, "")
+            block = block or Nfs4Block(number, "")
             said = _entry(line.strip(), number)
             if said is None:
                 block.audits += 1
@@ -55,7 +55,7 @@ def blocks(text: str) -> Iterator[Block]:
     yield block
 
 
-def _entry(text: str, number: int) -> Said | None:
+def _entry(text: str, number: int) -> Nfs4Line | None:
     """One line; None for an audit or alarm entry, which decides nothing."""
     parts = text.split(":")
     if len(parts) != 4:
@@ -83,7 +83,7 @@ def _entry(text: str, number: int) -> Said | None:
         raise FormatError("it has no permissions", number, column)
     of = "special" if who in SPECIAL else "group" if "g" in flag_text else "user"
     name = SPECIAL.get(who) or (who.rpartition("@")[0] if "@" in who else who)
-    return Said(number, 4 + len(flag_text), "allow" if kind == "A" else "deny", of, name, mask, flags)
+    return Nfs4Line(number, 4 + len(flag_text), "allow" if kind == "A" else "deny", of, name, mask, flags)
 
 
 def entry_text(entry: Entry, name: str, *, group: bool, strict: bool = True) -> str:

@@ -30,7 +30,7 @@ from yardgate.formats.reading import FormatError
 VERSION: Literal[1] = 1
 
 
-class GrantLine(Strict):
+class GrantRecord(Strict):
     """One line of a place's list. The order of the lines of one place is the order in which they are read."""
 
     place: str
@@ -92,7 +92,7 @@ class PlanFile(BaseModel):
     users: list[User] = []
     groups: list[Group] = []
     places: list[PlaceRecord] = []
-    grants: list[GrantLine] = []
+    grants: list[GrantRecord] = []
     patterns: list[PatternRecord] = []
     directories: list[Directory] = []
     shares: list[Share] = []
@@ -113,7 +113,7 @@ def write(plan: Plan) -> str:
         groups=[plan.groups[key] for key in sorted(plan.groups)],
         places=[PlaceRecord.told(plan.places[key]) for key in sorted(plan.places)],
         grants=[
-            GrantLine.model_construct(place=place, who=who, level=level)
+            GrantRecord.model_construct(place=place, who=who, level=level)
             for place in sorted(plan.grants)
             for who, level in plan.grants[place].items()
         ],

@@ -18,7 +18,7 @@ _ESCAPE = re.compile(r"\\([0-3][0-7]{2}|\\)")
 
 
 @dataclass(slots=True)
-class Block:
+class PosixBlock:
     """One file's part of a getfacl listing. Names as written; access and default: (line, tag, name, perms)."""
 
     line: int
@@ -48,9 +48,9 @@ def escape_name(name: str) -> str:
     return escape(name, ":, \t\n\r")
 
 
-def blocks(text: str) -> Iterator[Block]:
+def blocks(text: str) -> Iterator[PosixBlock]:
     """The files of a listing. Raises FormatError with line and column."""
-    block: Block | None = None
+    block: PosixBlock | None = None
     for number, line in enumerate(text.split("\n"), 1):
         if line.startswith("# file: "):
             if block is not None:
@@ -58,7 +58,7 @@ def blocks(text: str) -> Iterator[Block]:
             path = unescape(line.removeprefix("# file: "))
             if not path:
                 raise FormatError("a file without a name", number, 9)
-            block = Block(number, path)
+            block = PosixBlock(number, path)
         elif not line.strip():
             continue
         elif block is None:
@@ -78,12 +78,12 @@ def blocks(text: str) -> Iterator[Block]:
     yield _whole(block)
 
 
-Said = tuple[int, Tag, str, int]
+PosixLine = tuple[int, Tag, str, int]
 
 
-def entries(text: str) -> tuple[list[Said], list[Said]]:
+def entries(text: str) -> tuple[list[PosixLine], list[PosixLine]]:
     """The entries of one list, and of its default list; what begins with # is left out."""
-    found: tuple[list[Said], list[Said]] = ([], [])
+    found: tuple[list[PosixLine], list[PosixLine]] = ([], [])
     for number, line in enumerate(text.split("\n"), 1):
         if line.strip() and not line.startswith("#"):
             default, entry = _entry(line.strip(), number)
@@ -93,7 +93,7 @@ def entries(text: str) -> tuple[list[Said], list[Said]]:
     return found
 
 
-def _whole(block: Block) -> Block:
+def _whole(block: PosixBlock) -> PosixBlock:
     for what, entries in (("", block.access), ("default ", block.default)):
         said = {(tag, name) for _, tag, name, _ in entries}
         if len(said) != len(entries):

@@ -6,8 +6,8 @@ from typing import Literal
 
 from yardgate.core.edits.edit import Edit
 
-Made = Literal["person", "service", "group", "place"]
-Make = Mapping[str, Made]  # unknown name as written -> what to make of it; names not in it are left out
+ObjectKind = Literal["person", "service", "group", "place"]
+Make = Mapping[str, ObjectKind]  # unknown name as written -> what to make of it; names not in it are left out
 
 
 class FormatError(ValueError):

@@ -7,7 +7,7 @@ import re
 from collections.abc import Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 
-from yardgate.core.access.combining import Part, decide
+from yardgate.core.access.combining import TieredGrant, decide
 from yardgate.core.access.membership import token
 from yardgate.core.access.storage import tier_of
 from yardgate.core.acl.rights import Level
@@ -216,7 +216,7 @@ class _Taking:
 
     def comes_to(self, grants: Mapping[str, Level], user: str) -> Level:
         names = token(self.plan, user)
-        parts = [Part(tier_of(self.plan, who), level) for who, level in grants.items() if who in names]
+        parts = [TieredGrant(tier_of(self.plan, who), level) for who, level in grants.items() if who in names]
         return decide(self.plan.target, parts)[0]
 
     def named(self, found: Configuration, share: Section, name: str) -> "_Named":

@@ -11,7 +11,7 @@ from openpyxl.cell import WriteOnlyCell
 from openpyxl.styles import Alignment, Font, PatternFill
 from openpyxl.utils import get_column_letter
 
-from yardgate.core.policy.compliance import Kept
+from yardgate.core.policy.compliance import Compliance
 from yardgate.core.policy.findings import BY_KIND
 from yardgate.core.policy.findings.case import Finding
 from yardgate.formats import access, matrix, people, promises, table
@@ -27,7 +27,7 @@ HEAD = PatternFill("solid", fgColor="EBE6DA")
 CONTROL = re.compile(r"[\x00-\x08\x0b\x0c\x0e-\x1f]")  # which no sheet can hold
 
 
-def write(kept: Kept, findings: Iterable[Finding]) -> bytes:
+def write(kept: Compliance, findings: Iterable[Finding]) -> bytes:
     """What is set, what comes out, who gets in where, people and groups, promises and findings, a sheet each."""
     plan = kept.outcome.matrix.plan
     book = Workbook(write_only=True)  # row by row: what is written is not kept

@@ -8,27 +8,27 @@ from typing import Literal
 from yardgate.core.model.directory import Copy, Directory, Server
 from yardgate.drivers.directory.progress import Cancelled, DirectoryError, Progress
 
-State = Literal["reading", "ready", "failed", "cancelled"]
-Key = tuple[str, str]  # plan, directory
+ReadingState = Literal["reading", "ready", "failed", "cancelled"]
+ReadingKey = tuple[str, str]  # plan, directory
 
 
 @dataclass(slots=True)
-class Reading:
+class DirectoryReading:
     """One reading. What it found is kept only when somebody says so."""
 
     directory: Directory
     progress: Progress = field(default_factory=Progress)
-    state: State = "reading"
+    state: ReadingState = "reading"
     step: str = ""
     words: str = ""
     copy: Copy | None = None
 
 
-class Readings:
+class DirectoryReadings:
     def __init__(self) -> None:
         self._lock = Lock()
-        self._of: dict[Key, Reading] = {}
-        self._passwords: dict[Key, tuple[Server, str]] = {}
+        self._of: dict[ReadingKey, DirectoryReading] = {}
+        self._passwords: dict[ReadingKey, tuple[Server, str]] = {}
 
     def password(self, plan: str, directory: Directory) -> str | None:
         """The one that was said for this directory's server, and for no other."""
@@ -43,7 +43,7 @@ class Readings:
             else:
                 self._passwords.pop((plan, directory.id), None)
 
-    def of(self, plan: str, directory: str) -> Reading | None:
+    def of(self, plan: str, directory: str) -> DirectoryReading | None:
         return self._of.get((plan, directory))
 
     def forget(self, plan: str, directory: str) -> None:
@@ -53,14 +53,14 @@ class Readings:
         if reading is not None:
             reading.progress.cancel = True
 
-    def found(self, plan: str, directory: Directory, copy: Copy) -> Reading:
+    def found(self, plan: str, directory: Directory, copy: Copy) -> DirectoryReading:
         """A copy that is there already (a file's), to be looked at and kept like one that was read."""
-        return self._begin(plan, Reading(directory, state="ready", copy=copy))
+        return self._begin(plan, DirectoryReading(directory, state="ready", copy=copy))
 
-    def start(self, plan: str, directory: Directory, password: str | None, before: Copy | None) -> Reading:
+    def start(self, plan: str, directory: Directory, password: str | None, before: Copy | None) -> DirectoryReading:
         """Read in the background: what has changed since `before`, or everything where that is None."""
 
-        def work(reading: Reading) -> None:
+        def work(reading: DirectoryReading) -> None:
             from yardgate.drivers.directory.ldap import connect, read_all, read_changes  # slow to load
 
             with connect(directory, password) as reader:
@@ -69,11 +69,11 @@ class Readings:
                 else:
                     reading.copy = read_changes(reader, before, reading.progress)
 
-        reading = self._begin(plan, Reading(directory))
+        reading = self._begin(plan, DirectoryReading(directory))
         Thread(target=_run, args=(reading, work), daemon=True, name=f"reading {directory.name}").start()
         return reading
 
-    def _begin(self, plan: str, reading: Reading) -> Reading:
+    def _begin(self, plan: str, reading: DirectoryReading) -> DirectoryReading:
         key = (plan, reading.directory.id)
         with self._lock:
             before = self._of.get(key)
@@ -83,7 +83,7 @@ class Readings:
         return reading
 
 
-def _run(reading: Reading, work: Callable[[Reading], None]) -> None:
+def _run(reading: DirectoryReading, work: Callable[[DirectoryReading], None]) -> None:
     try:
         work(reading)
         reading.state = "ready"

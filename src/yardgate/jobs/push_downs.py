@@ -8,9 +8,9 @@ from dataclasses import replace
 from threading import Event, Lock, Thread
 from typing import TypeVar
 
-from yardgate.core.host.contents import Push, alike, apart, pushes, words
+from yardgate.core.host.contents import Correction, alike, apart, pushes, words
 from yardgate.drivers.appliance import Appliance, ApplianceError, Unreachable
-from yardgate.drivers.connect import Reach, reached
+from yardgate.drivers.connect import Connection, reached
 from yardgate.drivers.linux.commands import Command, Done
 from yardgate.store import Store
 from yardgate.store.audit import Audit
@@ -27,10 +27,10 @@ class Stopped(Exception):
     """Somebody wants it to stop."""
 
 
-class Pushers:
+class PushDownJobs:
     """All that is pushed down now, at most one of a plan."""
 
-    def __init__(self, store: Store, reach: Reach = reached):
+    def __init__(self, store: Store, reach: Connection = reached):
         self.pushes, self.audit, self.reach = Pushes(store), Audit(store), reach
         self._working: dict[str, Pusher] = {}
         self._lock = Lock()
@@ -55,7 +55,7 @@ class Pushers:
 
 
 class Pusher:
-    def __init__(self, pushes: Pushes, audit: Audit, reach: Reach, one: Pushing):
+    def __init__(self, pushes: Pushes, audit: Audit, reach: Connection, one: Pushing):
         self.pushes, self.audit, self.reach, self.one = pushes, audit, reach, one
         self.stopped = Event()
         self.counts: dict[str, Counted] = {}
@@ -115,7 +115,7 @@ class Pusher:
             self._count(name, things=len(mine))
             for some in _batches(mine):
                 there = {thing.name: thing for thing in at.things({thing.name: thing.folder for thing in some})}
-                found = [Push(there[was.name], was) for was in some if was.name in there]
+                found = [Correction(there[was.name], was) for was in some if was.name in there]
                 found = [push for push in found if push.was != push.then]
                 self._count(name, otherwise=len(found))
                 self._give(at, name, found)
@@ -124,7 +124,7 @@ class Pusher:
             if self.counts[name].kept == 0:
                 self.pushes.forget(self.one.plan, name)
 
-    def _give(self, at: Appliance, folder: str, batch: Sequence[Push]) -> None:
+    def _give(self, at: Appliance, folder: str, batch: Sequence[Correction]) -> None:
         """Let things have what they shall have, and look whether they have."""
         if not batch:
             return
@@ -134,7 +134,7 @@ class Pusher:
         kept = [push for push in batch if push.then.name in there and not alike(there[push.then.name], push.then)]
         self._count(folder, changed=len(batch) - len(kept), kept=len(kept))
 
-    def _count(self, folder: str, things: int | None = None, some: Sequence[Push] = (), **more: int) -> None:
+    def _count(self, folder: str, things: int | None = None, some: Sequence[Correction] = (), **more: int) -> None:
         old = self.counts.get(folder, Counted())
         new = {name: getattr(old, name) + number for name, number in more.items()}
         shown = (*old.some, *((push.was.name, words(push)) for push in some[: SOME - len(old.some)]))

@@ -13,7 +13,7 @@ from yardgate.core.host.probe import differs
 from yardgate.core.host.state import System, asked
 from yardgate.core.host.steps import Step, after, words
 from yardgate.drivers.appliance import Appliance, ApplianceError, TooLate, Unreachable
-from yardgate.drivers.connect import Reach, reached
+from yardgate.drivers.connect import Connection, reached
 from yardgate.drivers.linux.apply import Carried, carry_out, put_back
 from yardgate.drivers.linux.commands import Command, Done
 from yardgate.store import Plans, Store
@@ -22,7 +22,7 @@ from yardgate.store.rollouts import RolloutKind, Rollouts
 from yardgate.store.runs import ENDED, Run, Runs, RunState, ticked
 
 log = logging.getLogger(__name__)
-Wish = Literal["go on", "keep", "put back"]
+Instruction = Literal["go on", "keep", "put back"]
 AGAIN = 3.0  # seconds between tries to reach an appliance that was lost
 TRIES = 5  # how often it may be lost, and be reached again, before the next step is done
 EARLY = 3  # seconds before the appliance would put back by itself that Yard Gate does
@@ -43,10 +43,10 @@ class _Stopped(Exception):
     """Somebody wants everything put back."""
 
 
-class Rolling:
+class RolloutJobs:
     """All rollouts under way, at most one of a plan."""
 
-    def __init__(self, store: Store, reach: Reach = reached):
+    def __init__(self, store: Store, reach: Connection = reached):
         self.store, self.runs, self.rollouts, self.reach = store, Runs(store), Rollouts(store), reach
         self.audit = Audit(store)
         self._working: dict[str, Worker] = {}
@@ -81,7 +81,7 @@ class Rolling:
             worker = self._working.get(run.plan)
         return worker is not None and worker.run.number == run.number and worker.give_up(by)
 
-    def wish(self, plan: str, wish: Wish, by: str) -> bool:
+    def wish(self, plan: str, wish: Instruction, by: str) -> bool:
         """Say what shall become of it; whether there is one under way that can still be told so."""
         with self._lock:
             worker = self._working.get(plan)
@@ -89,7 +89,7 @@ class Rolling:
 
 
 class Worker:
-    def __init__(self, rolling: Rolling, run: Run):
+    def __init__(self, rolling: RolloutJobs, run: Run):
         self.runs, self.rollouts, self.reach = rolling.runs, rolling.rollouts, rolling.reach
         self.audit = rolling.audit
         self.plan = Plans(rolling.store).at(run.plan, run.revision)
@@ -99,11 +99,11 @@ class Worker:
         self.tried = {line.number for line in lines if line.kind == "tried"}
         self.half = run.trouble != "" or run.state not in ("begun", "waiting")  # the step after those may be half done
         self.back = {line.number for line in lines if line.kind == "back" and not line.said}
-        self.wanted: Wish = "go on"
+        self.wanted: Instruction = "go on"
         self.told = Event()
         self._turn = RLock()
 
-    def tell(self, wish: Wish, by: str) -> bool:
+    def tell(self, wish: Instruction, by: str) -> bool:
         if self.state in ENDED or self.state in ("putting back", "host puts back", "keeping"):
             return False
         if wish == "keep" and self.state != "waiting":

@@ -7,14 +7,14 @@ from datetime import date
 from threading import BoundedSemaphore, Lock
 
 from yardgate.core.access.batch.resolve import Matrix, resolve
-from yardgate.core.access.comparison import Gets, gets
+from yardgate.core.access.comparison import Comparison, gets
 from yardgate.core.access.outcome import Outcome, outcome
-from yardgate.core.policy.compliance import Kept, keep
+from yardgate.core.policy.compliance import Compliance, keep
 from yardgate.core.policy.findings import find
 from yardgate.core.policy.findings.case import Case, Finding
-from yardgate.jobs.directory_readings import Readings
-from yardgate.jobs.push_downs import Pushers
-from yardgate.jobs.rollouts import Rolling
+from yardgate.jobs.directory_readings import DirectoryReadings
+from yardgate.jobs.push_downs import PushDownJobs
+from yardgate.jobs.rollouts import RolloutJobs
 from yardgate.memory import give_back
 from yardgate.services.events import News
 from yardgate.store import Opened, Plans, Store
@@ -25,7 +25,7 @@ from yardgate.store.directory_servers import Servers
 from yardgate.store.plans import OPENED
 from yardgate.store.rollouts import Rollouts
 
-At = tuple[int, date, int | None]
+DerivedKey = tuple[int, date, int | None]
 """What is found depends on: the plan's revision, the day, and the revision that the appliance has."""
 HOSTS, WAIT = 2, 3.0  # hosts that are read at once for requests, and the seconds that a further one waits
 
@@ -35,7 +35,7 @@ class Crowded(Exception):
 
 
 @dataclass(eq=False)
-class Worked:
+class Derived:
     """What is worked out of one plan, as it was last, each under a lock of its own: whoever asks while it is worked out waits for just that."""
 
     resolving: Lock = field(default_factory=Lock)
@@ -47,14 +47,14 @@ class Worked:
     answering: Lock = field(default_factory=Lock)
     matrix: Matrix | None = None
     outcome: Outcome | None = None
-    kept: Kept | None = None
+    kept: Compliance | None = None
     in_force: tuple[int, Outcome] | None = None
-    gets: Gets | None = None
-    found: tuple[At, tuple[Finding, ...]] | None = None
-    answer: tuple[At, bytes] | None = None
+    gets: Comparison | None = None
+    found: tuple[DerivedKey, tuple[Finding, ...]] | None = None
+    answer: tuple[DerivedKey, bytes] | None = None
 
 
-class Desk:
+class Services:
     """this_host: whether plans may be rolled out on the machine that this runs on."""
 
     def __init__(self, store: Store, *, this_host: bool = False):
@@ -66,10 +66,10 @@ class Desk:
         self.servers = Servers(store)
         self.rollouts = Rollouts(store)
         self.news = News(store, lambda token: self.accounts.whose(token) is not None)
-        self.readings = Readings()
-        self.rolling = Rolling(store)
-        self.pushing = Pushers(store)
-        self._worked: dict[str, Worked] = {}
+        self.readings = DirectoryReadings()
+        self.rolling = RolloutJobs(store)
+        self.pushing = PushDownJobs(store)
+        self._worked: dict[str, Derived] = {}
         self._lock = Lock()
         self._hosts = BoundedSemaphore(HOSTS)
 
@@ -105,7 +105,7 @@ class Desk:
                 of.outcome = last
             return last
 
-    def gets(self, opened: Opened) -> Gets:
+    def gets(self, opened: Opened) -> Comparison:
         """That, beside what is granted."""
         found, of = self.outcome(opened), self._of(opened)
         with of.comparing:
@@ -115,7 +115,7 @@ class Desk:
                 of.gets = last
             return last
 
-    def kept(self, opened: Opened) -> Kept:
+    def kept(self, opened: Opened) -> Compliance:
         """What comes out over the ways in, and how the promises stand."""
         found, of = self.outcome(opened), self._of(opened)
         with of.keeping:
@@ -159,12 +159,12 @@ class Desk:
                 give_back()
         return f'W/"{plan}-{"-".join(map(str, known[0]))}"', known[1]
 
-    def _at(self, opened: Opened) -> At:
+    def _at(self, opened: Opened) -> DerivedKey:
         return opened.revision, date.today(), self.rollouts.revision_in_force(opened.id)
 
-    def _of(self, opened: Opened) -> "Worked":
+    def _of(self, opened: Opened) -> "Derived":
         with self._lock:
-            of = self._worked.pop(opened.id, None) or Worked()
+            of = self._worked.pop(opened.id, None) or Derived()
             self._worked[opened.id] = of
             for old in list(self._worked)[:-OPENED]:  # whoever works on one has it still
                 del self._worked[old]

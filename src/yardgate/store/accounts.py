@@ -50,7 +50,7 @@ COMMON = (
 _RUNS = "abcdefghijklmnopqrstuvwxyz 01234567890 qwertyuiop asdfghjkl zxcvbnm qwertzuiopü yxcvbnm"
 
 
-class Busy(Exception):
+class Overloaded(Exception):
     """Too many passwords are looked at already."""
 
 
@@ -67,7 +67,7 @@ class Account:
 
 
 @dataclass(frozen=True, slots=True)
-class Session:
+class SessionRecord:
     """Where somebody is signed in. by_link: by a one-time link. id: not the token."""
 
     id: str
@@ -163,7 +163,7 @@ class Accounts:
     @contextmanager
     def _turn(self) -> Iterator[None]:
         if not _HASHING.acquire(timeout=WAIT):
-            raise Busy
+            raise Overloaded
         try:
             yield
         finally:
@@ -239,7 +239,7 @@ class Accounts:
         found = self.signed_in(token)
         return None if found is None else found[0]
 
-    def signed_in(self, token: str, *, used: bool = False) -> tuple[Account, Session] | None:
+    def signed_in(self, token: str, *, used: bool = False) -> tuple[Account, SessionRecord] | None:
         """Whose a session is, if it goes on. used: it is used just now, and does not end for a while."""
         at = int(time.time())
         with self.store.reading() as connection:
@@ -253,13 +253,15 @@ class Accounts:
                 return None
             plans = _plans(connection, row.id) if row.role == "member" else {}
         account = _account(row, plans.get(row.id, {}))
-        session = Session(row.session, row.id, row.made_at, row.seen_at, row.address, row.agent, bool(row.by_link))
+        session = SessionRecord(
+            row.session, row.id, row.made_at, row.seen_at, row.address, row.agent, bool(row.by_link)
+        )
         if used and at - row.seen_at > SEEN_SECONDS:
             with self.store.writing() as connection:
                 connection.execute(update(tables.sessions).where(s.token == _digest(token)).values(seen_at=at))
         return account, session
 
-    def sessions(self, account: str | None = None) -> list[Session]:
+    def sessions(self, account: str | None = None) -> list[SessionRecord]:
         """Where an account is signed in, or everybody is; used last first."""
         at, s = int(time.time()), tables.sessions.c
         query = select(tables.sessions).where(s.until > at, s.seen_at > at - IDLE_SECONDS).order_by(s.seen_at.desc())
@@ -267,7 +269,7 @@ class Accounts:
             query = query.where(s.account == account)
         with self.store.reading() as connection:
             return [
-                Session(row.id, row.account, row.made_at, row.seen_at, row.address, row.agent, bool(row.by_link))
+                SessionRecord(row.id, row.account, row.made_at, row.seen_at, row.address, row.agent, bool(row.by_link))
                 for row in connection.execute(query)
             ]
 

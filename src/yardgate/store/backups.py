@@ -13,7 +13,7 @@ from datetime import UTC, datetime, timedelta
 from fcntl import LOCK_EX, LOCK_NB, flock
 from pathlib import Path
 
-from yardgate.store.database import BESIDE, NAME, Trouble, newest, version_of
+from yardgate.store.database import BESIDE, NAME, DataTrouble, newest, version_of
 
 FOLDER = "backups"
 KEPT = 14  # daily ones
@@ -32,9 +32,9 @@ class Backup:
 def back_up(database: Path, to: Path) -> Backup:
     """Copy a database into a file that is not there yet. Raises Trouble, and leaves nothing behind then."""
     if not database.is_file():
-        raise Trouble(f"there is no database at {database}")
+        raise DataTrouble(f"there is no database at {database}")
     if to.exists():
-        raise Trouble(f"{to} is there already; name a file that is not")
+        raise DataTrouble(f"{to} is there already; name a file that is not")
     part = to.with_name(f"{to.name}.part")
     try:
         to.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
@@ -50,8 +50,8 @@ def back_up(database: Path, to: Path) -> Backup:
         _settled(to.parent)
     except (OSError, sqlite3.Error) as error:
         part.unlink(missing_ok=True)
-        raise Trouble(f"{database} could not be copied to {to}: {error}") from None
-    except Trouble:
+        raise DataTrouble(f"{database} could not be copied to {to}: {error}") from None
+    except DataTrouble:
         part.unlink(missing_ok=True)
         raise
     return Backup(to, to.stat().st_size, found.plans)
@@ -63,15 +63,15 @@ def looked_through(path: Path) -> Backup:
         with closing(sqlite3.connect(f"{path.resolve().as_uri()}?mode=ro&immutable=1", uri=True)) as connection:
             said = [row[0] for row in connection.execute("PRAGMA integrity_check(3)")]
             if said != ["ok"]:
-                raise Trouble(f"{path} is damaged: {'; '.join(said)}")
+                raise DataTrouble(f"{path} is damaged: {'; '.join(said)}")
             if connection.execute("PRAGMA foreign_key_check").fetchone() is not None:
-                raise Trouble(f"{path} is damaged: rows name others that are not there")
+                raise DataTrouble(f"{path} is damaged: rows name others that are not there")
             version = version_of(connection)
             if version > newest():
-                raise Trouble(f"{path} was made by a newer Yard Gate (its tables are of version {version})")
+                raise DataTrouble(f"{path} was made by a newer Yard Gate (its tables are of version {version})")
             plans = connection.execute("SELECT name, revision FROM plans ORDER BY created_at").fetchall()
     except sqlite3.Error as error:
-        raise Trouble(f"{path} is no database of Yard Gate, or damaged: {error}") from None
+        raise DataTrouble(f"{path} is no database of Yard Gate, or damaged: {error}") from None
     return Backup(path, path.stat().st_size, tuple((str(name), int(revision)) for name, revision in plans))
 
 
@@ -126,7 +126,7 @@ def alone(data: Path) -> Iterator[None]:
         try:
             flock(held, LOCK_EX | LOCK_NB)
         except BlockingIOError:
-            raise Trouble(f"{data} is served already; end that first, or name another folder with --data") from None
+            raise DataTrouble(f"{data} is served already; end that first, or name another folder with --data") from None
         yield
 
 

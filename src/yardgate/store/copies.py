@@ -3,11 +3,11 @@
 from pydantic import TypeAdapter
 from sqlalchemy import delete, insert, select
 
-from yardgate.core.model.directory import Copy, Record
+from yardgate.core.model.directory import AccountRecord, Copy
 from yardgate.store import tables
 from yardgate.store.database import Store
 
-_RECORDS: TypeAdapter[tuple[Record, ...]] = TypeAdapter(tuple[Record, ...])
+_RECORDS: TypeAdapter[tuple[AccountRecord, ...]] = TypeAdapter(tuple[AccountRecord, ...])
 
 
 class Copies:

@@ -19,7 +19,7 @@ MARK = "installation"
 """A file in the data folder with the installation's own token: where it is, a database was."""
 
 
-class Trouble(Exception):
+class DataTrouble(Exception):
     """The data cannot be used as it is; in words for a person."""
 
 
@@ -63,7 +63,7 @@ def upgrade(path: Path, engine: Engine, before: Callable[[str], object]) -> None
     if version == newest():
         return
     if version > newest():
-        raise Trouble(f"{path} was made by a newer Yard Gate (its tables are of version {version}); use that one")
+        raise DataTrouble(f"{path} was made by a newer Yard Gate (its tables are of version {version}); use that one")
     if version:
         before(version)
     from alembic import command
@@ -94,7 +94,7 @@ class Store:
             upgrade(path, self.engine, self._copied)
             self.token, self.secret = _installation(path.parent)
         except (OSError, sqlite3.Error, DBAPIError) as error:
-            raise Trouble(_words(path, error)) from None
+            raise DataTrouble(_words(path, error)) from None
 
     def _copied(self, version: str) -> None:
         from yardgate.store.backups import before_migration
@@ -133,7 +133,7 @@ def _private(path: Path) -> None:
     if not path.exists():
         beside = [ending for ending in BESIDE[1:] if path.with_name(f"{path.name}{ending}").exists()]
         if beside or (path.name == NAME and (folder / MARK).exists()):
-            raise Trouble(
+            raise DataTrouble(
                 f"{path} is missing, though there was one. Put it back with “yardgate restore BACKUP --data {folder}” "
                 f"(daily copies are in {folder / 'backups'}), or name an empty folder with --data to begin anew"
             )

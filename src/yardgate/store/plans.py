@@ -12,7 +12,7 @@ from sqlalchemy import Connection, Table, delete, insert, select, update
 
 from yardgate.core.acl import OwnList
 from yardgate.core.acl.rights import Level
-from yardgate.core.edits.edit import Edit, Kept, describe, difference, exactly, in_step
+from yardgate.core.edits.edit import Edit, PlanRecord, describe, difference, exactly, in_step
 from yardgate.core.model.agreements import Accepted, Promise
 from yardgate.core.model.directory import Directory
 from yardgate.core.model.plan import Each, Group, GroupQuota, Pattern, Place, Plan, Target, User
@@ -22,7 +22,7 @@ from yardgate.formats.notation import OWN_TEXT, from_text, to_text
 from yardgate.store import tables
 from yardgate.store.database import Store
 
-Kind = Literal["create", "edit", "import", "undo", "redo", "return"]
+EntryKind = Literal["create", "edit", "import", "undo", "redo", "return"]
 NEWEST = 2**63 - 1
 SNAPSHOT = 500  # revisions from one snapshot to the next
 OPENED = 16  # plans that are kept in memory
@@ -38,19 +38,19 @@ class NotThere(LookupError):
 class Stale(Exception):
     """The edit was made on an older revision; `since` says what happened meanwhile."""
 
-    def __init__(self, revision: int, since: "tuple[Entry, ...]"):
+    def __init__(self, revision: int, since: "tuple[JournalEntry, ...]"):
         self.revision, self.since = revision, since
         super().__init__(f"the plan is at revision {revision} by now")
 
 
 @dataclass(frozen=True, slots=True)
-class Entry:
+class JournalEntry:
     """A line of the journal. `edits` lead from the revision before to this one."""
 
     revision: int
     at: str
     by: str
-    kind: Kind
+    kind: EntryKind
     words: str
 
 
@@ -115,7 +115,7 @@ class Plans:
             for old in list(self._cache)[:-OPENED]:
                 self._cache.pop(old, None)
 
-    def history(self, plan_id: str, before: int = NEWEST, most: int = 100) -> list[Entry]:
+    def history(self, plan_id: str, before: int = NEWEST, most: int = 100) -> list[JournalEntry]:
         """Newest first, from the revision before `before` on."""
         journal = tables.journal.c
         with self.store.reading() as connection:
@@ -126,7 +126,7 @@ class Plans:
                 .order_by(journal.revision.desc())
                 .limit(most)
             )
-            return [Entry(*row) for row in connection.execute(query)]
+            return [JournalEntry(*row) for row in connection.execute(query)]
 
     def edits(self, plan_id: str, revision: int) -> tuple[Edit, ...]:
         with self.store.reading() as connection:
@@ -170,7 +170,13 @@ class Plans:
         return self.open(plan_id)
 
     def commit(
-        self, plan_id: str, revision: int, edits: Sequence[Edit], by: str, kind: Kind = "edit", words: str | None = None
+        self,
+        plan_id: str,
+        revision: int,
+        edits: Sequence[Edit],
+        by: str,
+        kind: EntryKind = "edit",
+        words: str | None = None,
     ) -> Opened:
         """Keep edits made on `revision`, and what goes with them: tables and journal in one transaction, on disk when this returns.
 
@@ -237,7 +243,7 @@ class Plans:
                 .order_by(journal.revision.desc())
                 .limit(50)
             )
-            raise Stale(opened.revision, tuple(Entry(*row) for row in connection.execute(query)))
+            raise Stale(opened.revision, tuple(JournalEntry(*row) for row in connection.execute(query)))
         return opened
 
     def _keep(
@@ -248,7 +254,7 @@ class Plans:
         edits: Sequence[Edit],
         inverse: Sequence[Edit],
         by: str,
-        kind: Kind,
+        kind: EntryKind,
         words: str,
     ) -> Opened:
         revision = opened.revision + 1
@@ -440,7 +446,7 @@ def _save(connection: Connection, plan_id: str, before: Plan, after: Plan) -> No
     connection.execute(update(tables.plans).where(tables.plans.c.id == plan_id).values(_head(after)))
 
 
-def _columns(table: Table, record: Kept) -> dict[str, Any]:
+def _columns(table: Table, record: PlanRecord) -> dict[str, Any]:
     if isinstance(record, Share):
         return _SHARE.dump_python(record, mode="json")  # type: ignore[no-any-return]
     found = {column.name: _value(getattr(record, column.name)) for column in table.c if column.name != "plan"}
@@ -475,7 +481,7 @@ def _log(
     plan_id: str,
     revision: int,
     by: str,
-    kind: Kind,
+    kind: EntryKind,
     words: str,
     edits: Sequence[Edit],
     inverse: Sequence[Edit],

@@ -41,7 +41,7 @@ class UnderWay(Exception):
 
 
 @dataclass(frozen=True, slots=True)
-class Line:
+class RunLine:
     """Something that was done, and what came of it. step, back: number of the step, and why it could not be done; tried: number of
     the question, and what was otherwise than the plan says; note: what happened, in words; ticked, unticked: number of the step, and who said so."""
 
@@ -83,7 +83,7 @@ def free(connection: Connection, plan: str) -> None:
             raise UnderWay
 
 
-def ticked(lines: Iterable[Line]) -> dict[int, Line]:
+def ticked(lines: Iterable[RunLine]) -> dict[int, RunLine]:
     """The places of the steps that somebody says to have done by hand, each with the line that says so."""
     last = {line.number: line for line in lines if line.kind in ("ticked", "unticked")}
     return {number: line for number, line in last.items() if line.kind == "ticked"}
@@ -158,13 +158,13 @@ class Runs:
             row = {"plan": run.plan, "run": run.number, "number": last + 1, "kind": kind, "at": now()}
             connection.execute(insert(tables.run_lines).values(**row, said={"of": number, "said": list(said)}))
 
-    def lines(self, plan: str, number: int) -> tuple[Line, ...]:
+    def lines(self, plan: str, number: int) -> tuple[RunLine, ...]:
         """In the order in which they were said."""
         lines = tables.run_lines.c
         with self.store.reading() as connection:
             query = select(tables.run_lines).where(lines.plan == plan, lines.run == number).order_by(lines.number)
             return tuple(
-                Line(row.kind, row.at, row.said["of"], tuple(row.said["said"])) for row in connection.execute(query)
+                RunLine(row.kind, row.at, row.said["of"], tuple(row.said["said"])) for row in connection.execute(query)
             )
 
     def run(self, plan: str, number: int | None = None) -> Run | None:

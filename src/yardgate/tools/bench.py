@@ -21,7 +21,7 @@ from yardgate.core.access.batch.resolve import resolve
 from yardgate.core.access.combining import RULES
 from yardgate.core.access.outcome import outcome
 from yardgate.core.access.spec.explain import explain
-from yardgate.core.access.storage import OrderedLaid
+from yardgate.core.access.storage import Nfs4State
 from yardgate.core.acl import Entry, Ordered, Posix, PosixEntry, rights
 from yardgate.core.acl.nfs4 import EVERYTHING_BELOW
 from yardgate.core.acl.rights import GRANTABLE, Level
@@ -185,14 +185,14 @@ def run_lists(users: int, groups: int, places: int, seed: int) -> list[Result]:
     rng = random.Random(seed)
     cells = [(rng.choice(list(plan.users)), rng.choice(list(plan.places))) for _ in range(SAMPLE)]
     wrong = sum(
-        explain(plan, user, place, on, matrix.laying).level != matrix.level(user, place) for user, place in cells
+        explain(plan, user, place, on, matrix.storage).level != matrix.level(user, place) for user, place in cells
     )
     deepest = plan.places[list(plan.places)[-1]]
     assert isinstance(deepest.own, Ordered)
     edit = PutPlace(replace(deepest, own=Ordered(deepest.own.entries[1:])))
     after, _ = apply(plan, [edit])
     again = _median(lambda: resolve(after, on, matrix), rounds=49)
-    effective = [len(laid.list.lines) for laid in matrix.laying.values() if isinstance(laid.list, OrderedLaid)]
+    effective = [len(stored.list.lines) for stored in matrix.storage.values() if isinstance(stored.list, Nfs4State)]
     memory = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024
     return [
         Result(
@@ -336,10 +336,10 @@ def run(users: int, groups: int, places: int, seed: int) -> list[Result]:
     rng = random.Random(seed)
     cells = [(rng.choice(list(plan.users)), rng.choice(list(plan.places))) for _ in range(SAMPLE)]
     one_by_one = (
-        _median(lambda: [explain(plan, user, place, on, matrix.laying) for user, place in cells], rounds=3) / SAMPLE
+        _median(lambda: [explain(plan, user, place, on, matrix.storage) for user, place in cells], rounds=3) / SAMPLE
     )
     wrong = sum(
-        explain(plan, user, place, on, matrix.laying).level != matrix.level(user, place) for user, place in cells
+        explain(plan, user, place, on, matrix.storage).level != matrix.level(user, place) for user, place in cells
     )
     edit = SetGrant("p0", "g1", Level.NA if plan.grants["p0"].get("g1") != Level.NA else Level.RW)
     after, _ = apply(plan, [edit])

@@ -14,7 +14,7 @@ from typing import Any
 from yardgate.core.acl.rights import Level
 from yardgate.core.directory.sync import sync
 from yardgate.core.edits.edit import SetGrant, apply
-from yardgate.core.model.directory import Directory, Record, Ref
+from yardgate.core.model.directory import AccountRecord, Directory, Ref
 from yardgate.core.model.plan import Plan
 from yardgate.demo import plan as demo_plan
 from yardgate.store import Plans, Store
@@ -99,14 +99,14 @@ def joined_plan(users: int = 20_000, groups: int = 2_000) -> Plan:
     directory = Directory(id="domain", name="DOMAIN", domain="domain.example")
     sid = "S-1-5-21-1-2-3"
     people = [
-        Record(key=f"{sid}-{1000 + n}", sid=f"{sid}-{1000 + n}", dn=f"CN=p{n}", kind="person", name=f"person{n}")
+        AccountRecord(key=f"{sid}-{1000 + n}", sid=f"{sid}-{1000 + n}", dn=f"CN=p{n}", kind="person", name=f"person{n}")
         for n in range(users)
     ]
     made = []
     for n in range(groups):
         refs = tuple(Ref("dn", f"CN=p{member}") for member in rng.sample(range(users), 40))
         made.append(
-            Record(
+            AccountRecord(
                 key=f"{sid}-{users + 1000 + n}",
                 sid=f"{sid}-{users + 1000 + n}",
                 dn=f"CN=g{n}",

@@ -35,7 +35,7 @@ AGAIN = 5  # times that an edit is done again on what others made of the plan me
 
 
 @dataclass
-class Seen:
+class Timings:
     """Seconds of each kind of request, and what went wrong."""
 
     took: dict[str, list[float]] = field(default_factory=dict)
@@ -54,7 +54,7 @@ class Seen:
 class Person:
     """A session, and the connection that its browser keeps."""
 
-    def __init__(self, seen: Seen, plan: str, cookie: str, seed: int, users: int, places: int):
+    def __init__(self, seen: Timings, plan: str, cookie: str, seed: int, users: int, places: int):
         self.seen, self.plan, self.cookie = seen, plan, cookie
         self.rng, self.users, self.places, self.revision = random.Random(seed), users, places, 1
         self.line: HTTPConnection | None = None
@@ -150,13 +150,13 @@ def _load(
     users: int,
     places: int,
 ) -> list[Result]:
-    seen, quick, over = Seen(), Seen(), Event()
+    seen, quick, over = Timings(), Timings(), Event()
     people = [Person(seen, plan, cookies[n], n, users, places) for n in range(browsers)]
     importing, taking, probing = (
         Person(of, plan, cookies[browsers + n], browsers + n, users, places) for n, of in enumerate((seen, seen, quick))
     )
     badges = [Person(seen, plan, cookies[-1 - n], 100 + n, users, places) for n in range(BADGES)]
-    stranger = Person(Seen(), plan, "", 99, users, places)
+    stranger = Person(Timings(), plan, "", 99, users, places)
     table = "who,pool\r\n" + "".join(f"New person {number},RO\r\n" for number in range(20_000))
     taken = {"revision": 1, "kind": "matrix", "content": base64.b64encode(table.encode()).decode()}
 
@@ -220,7 +220,7 @@ def _load(
     return found
 
 
-def _share(begun: float, seconds: float, most: int | None, *seen: Seen) -> float:
+def _share(begun: float, seconds: float, most: int | None, *seen: Timings) -> float:
     """How much of it is done."""
     if most is None:
         return (time.monotonic() - begun) / seconds

@@ -1705,35 +1705,6 @@ export interface components {
             };
             guest: components["schemas"]["Level"];
         };
-        /**
-         * Account
-         * @description An account that signs in. uid None: whichever number the host gives. primary: its primary group. smb: known to the SMB server.
-         */
-        Account: {
-            /** Name */
-            name: string;
-            /** Uid */
-            uid?: number | null;
-            /**
-             * Full Name
-             * @default
-             */
-            full_name: string;
-            /** Primary */
-            primary: string;
-            /**
-             * Enabled
-             * @default true
-             */
-            enabled: boolean;
-            /** Expires */
-            expires?: string | null;
-            /**
-             * Smb
-             * @default true
-             */
-            smb: boolean;
-        };
         /** AccountOut */
         AccountOut: {
             /** Id */
@@ -1783,8 +1754,8 @@ export interface components {
             };
             /** Whole */
             whole: boolean;
-            undo: components["schemas"]["Step"] | null;
-            redo: components["schemas"]["Step"] | null;
+            undo: components["schemas"]["HistoryStep"] | null;
+            redo: components["schemas"]["HistoryStep"] | null;
         };
         /** Archive */
         Archive: {
@@ -1801,8 +1772,8 @@ export interface components {
             /** Lost */
             lost: components["schemas"]["Lost"][];
         };
-        /** At */
-        At: {
+        /** AtRevision */
+        AtRevision: {
             /**
              * Revision
              * @description the plan's revision that this was made on, or is
@@ -1947,17 +1918,6 @@ export interface components {
             total: number;
             /** Words */
             words: string[];
-        };
-        /**
-         * Comparison
-         * @description From one revision to another: every edit in words (at most 1,000), and what comes out differently.
-         */
-        Comparison: {
-            /** Words */
-            words: string[];
-            /** Total */
-            total: number;
-            effect: components["schemas"]["EffectOut"];
         };
         /**
          * ContradictionOut
@@ -2590,6 +2550,45 @@ export interface components {
             about: string;
             /** Plan */
             plan: string | null;
+        };
+        /** HistoryStep */
+        HistoryStep: {
+            /**
+             * Revision
+             * @description the plan's revision that this was made on, or is
+             */
+            revision: number;
+            /** Words */
+            words: string;
+        };
+        /**
+         * HostAccount
+         * @description An account that signs in. uid None: whichever number the host gives. primary: its primary group. smb: known to the SMB server.
+         */
+        HostAccount: {
+            /** Name */
+            name: string;
+            /** Uid */
+            uid?: number | null;
+            /**
+             * Full Name
+             * @default
+             */
+            full_name: string;
+            /** Primary */
+            primary: string;
+            /**
+             * Enabled
+             * @default true
+             */
+            enabled: boolean;
+            /** Expires */
+            expires?: string | null;
+            /**
+             * Smb
+             * @default true
+             */
+            smb: boolean;
         };
         /**
          * HostAt
@@ -3340,8 +3339,8 @@ export interface components {
             inactive: string[];
             /** Cycles */
             cycles: string[][];
-            undo: components["schemas"]["Step"] | null;
-            redo: components["schemas"]["Step"] | null;
+            undo: components["schemas"]["HistoryStep"] | null;
+            redo: components["schemas"]["HistoryStep"] | null;
         };
         /** OverOut */
         OverOut: {
@@ -3447,6 +3446,17 @@ export interface components {
              * @default []
              */
             group_quotas: components["schemas"]["GroupQuota"][];
+        };
+        /**
+         * PlanComparison
+         * @description From one revision to another: every edit in words (at most 1,000), and what comes out differently.
+         */
+        PlanComparison: {
+            /** Words */
+            words: string[];
+            /** Total */
+            total: number;
+            effect: components["schemas"]["EffectOut"];
         };
         /** PlanHead */
         PlanHead: {
@@ -4615,16 +4625,6 @@ export interface components {
             /** Edits */
             edits: (components["schemas"]["PutUser"] | components["schemas"]["RemoveUser"] | components["schemas"]["PutGroup"] | components["schemas"]["RemoveGroup"] | components["schemas"]["Join"] | components["schemas"]["Leave"] | components["schemas"]["PutPlace"] | components["schemas"]["RemovePlace"] | components["schemas"]["PutPattern"] | components["schemas"]["RemovePattern"] | components["schemas"]["PutDirectory"] | components["schemas"]["RemoveDirectory"] | components["schemas"]["PutShare"] | components["schemas"]["RemoveShare"] | components["schemas"]["PutService"] | components["schemas"]["RemoveService"] | components["schemas"]["PutPromise"] | components["schemas"]["RemovePromise"] | components["schemas"]["PutAccepted"] | components["schemas"]["RemoveAccepted"] | components["schemas"]["SetGrant"] | components["schemas"]["SetTarget"] | components["schemas"]["SetTitle"])[];
         };
-        /** Step */
-        Step: {
-            /**
-             * Revision
-             * @description the plan's revision that this was made on, or is
-             */
-            revision: number;
-            /** Words */
-            words: string;
-        };
         /**
          * StepCommands
          * @description The commands of a step and of what undoes it, as text to be read.
@@ -4735,7 +4735,7 @@ export interface components {
             };
             /** Accounts */
             accounts?: {
-                [key: string]: components["schemas"]["Account"];
+                [key: string]: components["schemas"]["HostAccount"];
             };
             /** Members */
             members?: {
@@ -6857,7 +6857,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["At"];
+                "application/json": components["schemas"]["AtRevision"];
             };
         };
         responses: {
@@ -6937,7 +6937,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["At"];
+                "application/json": components["schemas"]["AtRevision"];
             };
         };
         responses: {
@@ -7421,7 +7421,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Comparison"];
+                    "application/json": components["schemas"]["PlanComparison"];
                 };
             };
             /** @description Unauthorized */
@@ -9301,7 +9301,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["At"];
+                "application/json": components["schemas"]["AtRevision"];
             };
         };
         responses: {

@@ -31,7 +31,7 @@ NOT_SENT = frozenset({"connection", "content-length", "transfer-encoding", "x-fo
 
 
 @dataclass(frozen=True, slots=True)
-class Settings:
+class AsideSettings:
     """What the application is made of there, as here. database: its path."""
 
     database: str
@@ -49,7 +49,7 @@ class Running:
 
 @dataclass
 class Aside:
-    settings: Settings
+    settings: AsideSettings
     running: Running | None = None
     warming: asyncio.Future[None] | None = None
     starting: asyncio.Lock = field(default_factory=asyncio.Lock)

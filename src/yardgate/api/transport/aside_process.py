@@ -12,14 +12,14 @@ from pathlib import Path
 import uvicorn
 
 from yardgate.api.app import create_app
-from yardgate.api.transport.aside import Settings
+from yardgate.api.transport.aside import AsideSettings
 from yardgate.store import Store
 
 LOW = 5  # how far it stands back for the one that started it (nice(2))
 NOBODY = "?"  # the address of whoever asks over a socket without addresses
 
 
-def main(settings: Settings) -> None:
+def main(settings: AsideSettings) -> None:
     """Print the path of the socket, once it is listened at, and answer until standard input ends."""
     signal.signal(signal.SIGINT, signal.SIG_IGN)  # Ctrl+C is for the one that started it
     os.nice(LOW)
@@ -54,4 +54,4 @@ def _until_left(folder: str) -> None:
 
 
 if __name__ == "__main__":
-    main(Settings(**json.loads(sys.argv[1])))
+    main(AsideSettings(**json.loads(sys.argv[1])))

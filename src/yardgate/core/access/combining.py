@@ -7,7 +7,7 @@ from yardgate.core.access.membership import Tier
 from yardgate.core.acl.rights import Level
 from yardgate.core.model.plan import Target, Tiers, Within
 
-Source = Literal["nothing", "own", "group", "all", "admin", "account", "way", "list", "service", "share"]
+LevelSource = Literal["nothing", "own", "group", "all", "admin", "account", "way", "list", "service", "share"]
 """What a level comes from."""
 Verdict = Literal["decides", "outranked", "farther", "too late"]
 NEARNESS: tuple[Tier, ...] = ("own", "group", "all")
@@ -21,7 +21,7 @@ WITHIN_WORDS: dict[Within, str] = {
 }
 
 
-class Part(NamedTuple):
+class TieredGrant(NamedTuple):
     """A grant that concerns somebody: how near it is to them, and what it says."""
 
     tier: Tier
@@ -34,7 +34,7 @@ def rule_words(target: Target) -> str:
     return within if target.tiers == "pooled" else f"nearest first, then {within}"
 
 
-def decide(target: Target, parts: Sequence[Part]) -> tuple[Level, tuple[Verdict, ...]]:
+def decide(target: Target, parts: Sequence[TieredGrant]) -> tuple[Level, tuple[Verdict, ...]]:
     """What the grants, in list order, add up to, and each one's part in it. No grants at all give NA."""
     if not parts:
         return Level.NA, ()
@@ -44,7 +44,7 @@ def decide(target: Target, parts: Sequence[Part]) -> tuple[Level, tuple[Verdict,
         counted = [part for part in parts if part.tier == nearest]
     result = _within(target.within, [part.level for part in counted])
 
-    def verdict(number: int, part: Part) -> Verdict:
+    def verdict(number: int, part: TieredGrant) -> Verdict:
         if target.tiers == "nearest" and part.tier != nearest:
             return "farther"
         if target.within == "first" and any(earlier in counted for earlier in parts[:number]):

@@ -21,7 +21,7 @@ from numpy.typing import NDArray
 from yardgate.core.access.batch.combine import parts, weigh
 from yardgate.core.access.batch.resolve import Codes, to_codes
 from yardgate.core.access.bitsets import unpack
-from yardgate.core.access.outcome import Column, HostShift, Outcome, host_shifts, in_both, over_ways
+from yardgate.core.access.outcome import HostShift, LevelColumn, Outcome, host_shifts, in_both, over_ways
 from yardgate.core.access.paths import counted_as
 from yardgate.core.access.spec.explain import grants_gate
 from yardgate.core.access.storage import granted_on
@@ -29,11 +29,11 @@ from yardgate.core.acl.rights import LEVELS, Level
 from yardgate.core.model.plan import EVERYONE, GUEST
 from yardgate.core.model.share import Over, Protocol
 
-State = Literal["as granted", "settled", "not set", "not shared", "more", "less"]
-STATES: tuple[State, ...] = ("as granted", "settled", "not set", "not shared", "more", "less")
+CellState = Literal["as granted", "settled", "not set", "not shared", "more", "less"]
+STATES: tuple[CellState, ...] = ("as granted", "settled", "not set", "not shared", "more", "less")
 AS_GRANTED, SETTLED, NOT_SET, NOT_SHARED, MORE, LESS = range(6)
 
-WORDS: Mapping[State, str] = {
+WORDS: Mapping[CellState, str] = {
     "as granted": "as granted",
     "settled": "settled by the rule",
     "not set": "nothing is granted",
@@ -43,10 +43,10 @@ WORDS: Mapping[State, str] = {
 }
 
 
-class Stands(NamedTuple):
+class PlaceComparison(NamedTuple):
     """One place, for all subjects and the guest behind them: uint8 (subjects + 1,). granted: `Level.code`. state: index into STATES."""
 
-    granted: Column
+    granted: LevelColumn
     state: Codes
 
 
@@ -60,13 +60,13 @@ class Off(NamedTuple):
 
 
 @dataclass(frozen=True, slots=True)
-class Gets:
+class Comparison:
     """outcome: what comes out. places: how that stands to what is granted, for each place."""
 
     outcome: Outcome
-    places: Mapping[str, Stands]
+    places: Mapping[str, PlaceComparison]
 
-    def off(self, state: State) -> Iterator[Off]:
+    def off(self, state: CellState) -> Iterator[Off]:
         """The people, and the guest, for whom it stands so."""
         matrix, wanted = self.outcome.matrix, STATES.index(state)
         users = matrix.counting.users
@@ -77,7 +77,7 @@ class Gets:
                     who = matrix.counting.subjects[number] if number < users else GUEST
                     yield Off(who, place, LEVELS[int(stands.granted[number])], LEVELS[int(column[number])])
 
-    def count(self, state: State) -> int:
+    def count(self, state: CellState) -> int:
         """How many people and guests."""
         users, wanted = self.outcome.matrix.counting.users, STATES.index(state)
         return sum(
@@ -90,15 +90,15 @@ View = Protocol | Literal["storage"] | None
 """Over one protocol, by grants and storage alone, or over any way in."""
 
 
-def gets(found: Outcome, before: Gets | None = None) -> Gets:
+def gets(found: Outcome, before: Comparison | None = None) -> Comparison:
     """`before`, of an earlier plan: what stands as it stood is taken over."""
     old = before.places if before is not None else {}
     stale = set(_perhaps_otherwise(before.outcome, found)) if before is not None else set()
     places = found.matrix.plan.places
-    return Gets(found, {p: old[p] if p in old and p not in stale else stands(found, p) for p in places})
+    return Comparison(found, {p: old[p] if p in old and p not in stale else stands(found, p) for p in places})
 
 
-def column(found: Outcome, place: str, view: View = None) -> Column:
+def column(found: Outcome, place: str, view: View = None) -> LevelColumn:
     """What comes out: uint8 (subjects + 1,), `Level.code`. By grants and storage alone a guest gets nothing."""
     return np.append(found.matrix.rows[place], np.uint8(0)) if view == "storage" else found.best[view][place]
 
@@ -106,15 +106,15 @@ def column(found: Outcome, place: str, view: View = None) -> Column:
 def said_at(found: Outcome, place: str) -> str | None:
     """The place whose grants are what is granted in a place; None where a list alone says it."""
     matrix = found.matrix
-    plan, laying, path = matrix.plan, matrix.laying, matrix.plan.path(place)
+    plan, storage, path = matrix.plan, matrix.storage, matrix.plan.path(place)
     tops = [plan.path(plan.shares[way.share].place) for way in found.ways_to(place)]
     highest = min((len(top) for top in tops), default=len(path)) - 1
     for step in reversed(path[highest:]):
-        laid = laying.get(step)
-        if granted_on(plan, laying, step):
+        stored = storage.get(step)
+        if granted_on(plan, storage, step):
             return step
-        handed_down = laid is not None and laid.carried == "share" and plan.places[step].own is None
-        if laid is not None and laid.list is not None and not handed_down:
+        handed_down = stored is not None and stored.carried == "share" and plan.places[step].own is None
+        if stored is not None and stored.list is not None and not handed_down:
             return None
     return place
 
@@ -134,7 +134,7 @@ class Price(NamedTuple):
         return not (self.gives or self.takes or any(shift.costs for shift in self.hosts))
 
 
-def price(before: Outcome, after: Outcome, known: Mapping[str, Stands] | None = None) -> Price:
+def price(before: Outcome, after: Outcome, known: Mapping[str, PlaceComparison] | None = None) -> Price:
     """Of users and guests that both plans have, in places that both have. known: how everybody stands before, where that was worked out."""
     who, then, now = in_both(before, after)
     new = after.matrix.counting
@@ -170,7 +170,7 @@ def _perhaps_otherwise(before: Outcome, after: Outcome) -> Iterator[str]:
         place
         for place in both
         if then.grants.get(place) != now.grants.get(place)
-        or old.laying.get(place) is not new.laying.get(place)
+        or old.storage.get(place) is not new.storage.get(place)
         or then.places[place] is not now.places[place]
     }
     for place in both:
@@ -178,7 +178,7 @@ def _perhaps_otherwise(before: Outcome, after: Outcome) -> Iterator[str]:
             yield place
 
 
-def stands(found: Outcome, place: str, view: View = None) -> Stands:
+def stands(found: Outcome, place: str, view: View = None) -> PlaceComparison:
     matrix = found.matrix
     plan, counting, comes = matrix.plan, matrix.counting, column(found, place, view)
     subjects, at = len(counting.subjects), said_at(found, place)
@@ -187,7 +187,7 @@ def stands(found: Outcome, place: str, view: View = None) -> Stands:
     if at is None:
         state[comes == Level.NA.code] = NOT_SET
     else:
-        lines = [granted_on(plan, matrix.laying, at)]
+        lines = [granted_on(plan, matrix.storage, at)]
         high, low = weigh(plan.target, counting, lines)
         said = parts(plan.target, counting, lines)
         granted[:-1] = to_codes(high[0] | counting.boss, low[0] | counting.boss, subjects)
@@ -202,10 +202,10 @@ def stands(found: Outcome, place: str, view: View = None) -> Stands:
     state[(comes < granted) & active] = LESS
     if not ways and view != "storage" and (plan.shares or view is not None):
         state[:] = NOT_SHARED
-    return Stands(granted, state)
+    return PlaceComparison(granted, state)
 
 
-def _beyond(comes: Column, granted: Column) -> NDArray[np.bool_]:
+def _beyond(comes: LevelColumn, granted: LevelColumn) -> NDArray[np.bool_]:
     beyond: NDArray[np.bool_] = comes > np.maximum(granted, Level.PT.code)
     return beyond
 
@@ -229,7 +229,7 @@ def _guest(found: Outcome, place: str, at: str | None) -> Level:
     shares = [plan.shares[way.share] for way in found.ways_to(place) if way.protocol == "smb"]
     if at is None:
         return max((share.guests for share in shares), default=Level.NA)
-    everyone = grants_gate(plan, at, matrix.laying.get(at), {GUEST: (GUEST,), EVERYONE: (GUEST, EVERYONE)}).level
+    everyone = grants_gate(plan, at, matrix.storage.get(at), {GUEST: (GUEST,), EVERYONE: (GUEST, EVERYONE)}).level
     below = path[path.index(at) :]
     levels = (share.guests if share.place in below else min(share.guests, everyone) for share in shares)
     return max(levels, default=Level.NA)

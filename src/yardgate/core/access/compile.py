@@ -10,7 +10,7 @@ from dataclasses import dataclass
 from typing import NamedTuple
 
 from yardgate.core.access.bitsets import Class
-from yardgate.core.access.combining import Part, decide
+from yardgate.core.access.combining import TieredGrant, decide
 from yardgate.core.access.membership import Tier
 from yardgate.core.acl import nfs4, posix
 from yardgate.core.acl.mode import SETGID, bits_of
@@ -32,7 +32,7 @@ class Grant(NamedTuple):
 
 
 @dataclass(frozen=True, slots=True)
-class Wish:
+class ListSpec:
     """What a list shall say. grants: in list order. passes: whom to let through, because of a grant deeper down."""
 
     target: Target
@@ -50,7 +50,7 @@ class Wish:
         """The level that somebody gets who counts as `names`."""
         if self.grants and self.target.administrators in names:
             return Level.RW
-        parts = [Part(grant.tier, grant.level) for grant in self.grants if grant.who in names]
+        parts = [TieredGrant(grant.tier, grant.level) for grant in self.grants if grant.who in names]
         if not parts and any(who in names for who in self.passes):
             return Level.PT
         return decide(self.target, parts)[0]
@@ -59,14 +59,14 @@ class Wish:
 # --- ordered lists ----------------------------------------------------------------------------------------------------
 
 
-class Made(NamedTuple):
+class CompiledEntry(NamedTuple):
     """An entry of a compiled list, and the grant that it says; None for those who are let pass."""
 
     entry: Entry
     grant: Grant | None
 
 
-def ordered_list(wish: Wish, classes: Sequence[Class]) -> tuple[Made, ...]:
+def ordered_list(wish: ListSpec, classes: Sequence[Class]) -> tuple[CompiledEntry, ...]:
     """Entries that give every class its expected level. Every rule can be said; refusals that change nothing are left out."""
     lines = list(_ordered_lines(wish))
     wanted = [wish.expected(c.names) for c in classes]
@@ -78,30 +78,32 @@ def ordered_list(wish: Wish, classes: Sequence[Class]) -> tuple[Made, ...]:
     return tuple(lines)
 
 
-def _outcomes(lines: Sequence[Made], classes: Sequence[Class]) -> list[Level]:
+def _outcomes(lines: Sequence[CompiledEntry], classes: Sequence[Class]) -> list[Level]:
     entries = [made.entry for made in lines]
     files = nfs4.files_of(entries)
     return [level(Rights(nfs4.allowed(entries, c.names), nfs4.allowed(files, c.names))) for c in classes]
 
 
-def _ordered_lines(wish: Wish) -> Iterator[Made]:
+def _ordered_lines(wish: ListSpec) -> Iterator[CompiledEntry]:
     boss = wish.target.administrators
     if wish.grants and boss is not None:
-        yield Made(Entry("allow", boss, MASK_OF[Level.RW]), Grant(boss, Level.RW, "group", wish.grants[0].said_on))
+        yield CompiledEntry(
+            Entry("allow", boss, MASK_OF[Level.RW]), Grant(boss, Level.RW, "group", wish.grants[0].said_on)
+        )
     if wish.target.tiers == "pooled":
         yield from _tier_lines(wish.target, wish.grants)
     else:
         for tier in ("own", "group", "all"):
             yield from _tier_lines(wish.target, [grant for grant in wish.grants if grant.tier == tier])
     for who in wish.passes:
-        yield Made(Entry("allow", who, PASS, flags=0), None)
+        yield CompiledEntry(Entry("allow", who, PASS, flags=0), None)
 
 
-def _tier_lines(target: Target, grants: Sequence[Grant]) -> Iterator[Made]:
+def _tier_lines(target: Target, grants: Sequence[Grant]) -> Iterator[CompiledEntry]:
     """The entries of grants that count together, ending with what keeps later entries from adding to them."""
 
-    def lines(wanted: Level, make: Callable[[Grant], Entry]) -> Iterable[Made]:
-        return (Made(make(grant), grant) for grant in grants if grant.level == wanted)
+    def lines(wanted: Level, make: Callable[[Grant], Entry]) -> Iterable[CompiledEntry]:
+        return (CompiledEntry(make(grant), grant) for grant in grants if grant.level == wanted)
 
     rw, ro = lines(Level.RW, _allow), lines(Level.RO, _allow)
     no_change, refusals = lines(Level.RO, _no_change), lines(Level.NA, _refuse)
@@ -115,11 +117,11 @@ def _tier_lines(target: Target, grants: Sequence[Grant]) -> Iterator[Made]:
         case "first":
             for grant in grants:
                 if grant.level == Level.NA:
-                    yield Made(_refuse(grant), grant)
+                    yield CompiledEntry(_refuse(grant), grant)
                     continue
-                yield Made(_allow(grant), grant)
+                yield CompiledEntry(_allow(grant), grant)
                 if grant.level == Level.RO:
-                    yield Made(_no_change(grant), grant)
+                    yield CompiledEntry(_no_change(grant), grant)
 
 
 def _allow(grant: Grant) -> Entry:
@@ -145,7 +147,7 @@ class PosixMade(NamedTuple):
     personal: tuple[str, ...]
 
 
-def posix_list(wish: Wish, classes: Sequence[Class], owner: str, group: str) -> PosixMade:
+def posix_list(wish: ListSpec, classes: Sequence[Class], owner: str, group: str) -> PosixMade:
     """A list that gives every account its expected level, in a place of this owner and owning group.
 
     What a group's entry cannot say, a named user's entry does. Entries for those let pass do not go into the default list.
@@ -192,7 +194,7 @@ def _default(given: Mapping[tuple[posix.Tag, str], Level]) -> tuple[PosixEntry, 
 # --- mode bits --------------------------------------------------------------------------------------------------------
 
 
-def mode_bits(wish: Wish, classes: Sequence[Class], owner: str, group: str) -> int:
+def mode_bits(wish: ListSpec, classes: Sequence[Class], owner: str, group: str) -> int:
     """The mode that gives as many as possible their level and nobody more: each class of bits gets the lowest that it needs.
 
     setgid goes with a group that may do anything, so that what is made inside keeps the group.

@@ -7,7 +7,7 @@ from typing import NamedTuple
 import numpy as np
 
 from yardgate.core.access.bitsets import unpack
-from yardgate.core.access.comparison import Gets
+from yardgate.core.access.comparison import Comparison
 from yardgate.core.access.outcome import Outcome
 from yardgate.core.acl.rights import LEVELS, Level
 
@@ -37,7 +37,7 @@ class Everyone:
     open_to_all: tuple[str, ...]
 
 
-def everyone(beside: Gets) -> Everyone:
+def everyone(beside: Comparison) -> Everyone:
     found = beside.outcome
     matrix, counting = found.matrix, found.matrix.counting
     plan, users = matrix.plan, counting.users

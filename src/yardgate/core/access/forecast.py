@@ -8,7 +8,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Literal
 
-from yardgate.core.access.storage import Laid, OrderedLaid, names_on
+from yardgate.core.access.storage import Nfs4State, PlaceState, names_on
 from yardgate.core.acl import nfs4, posix
 from yardgate.core.acl.mode import entries_of
 from yardgate.core.acl.nfs4 import GROUP, OWNER, Entry
@@ -16,14 +16,14 @@ from yardgate.core.acl.posix import PosixEntry
 from yardgate.core.acl.rights import READ_ATTRIBUTES
 from yardgate.core.model.plan import Plan
 
-Kind = Literal["file", "folder"]
+ItemKind = Literal["file", "folder"]
 
 
 @dataclass(frozen=True, slots=True)
-class Made:
+class NewItem:
     """A new thing. group: a group of the plan, root, or the maker's id: a group of their own, of the same name. list: entries of an ordered list, or of a POSIX list (mode bits as one); default: a new folder's default list."""
 
-    kind: Kind
+    kind: ItemKind
     owner: str
     group: str
     entries: tuple[Entry, ...]
@@ -32,28 +32,28 @@ class Made:
     setgid: bool
 
 
-def make(plan: Plan, laid: Laid, maker: str, kind: Kind, mode: int, umask: int = 0o022) -> Made:
+def make(plan: Plan, stored: PlaceState, maker: str, kind: ItemKind, mode: int, umask: int = 0o022) -> NewItem:
     """What `maker` gets who makes a thing in a place asking for `mode`. umask counts only where there is no default list.
 
     The group is the folder's where that is setgid, else the maker's primary group; where they have none, the one of their own
     that the host makes with the account (useradd(8), USERGROUPS_ENAB).
     Raises ValueError where storage is not planned.
     """
-    if laid.list is None:
+    if stored.list is None:
         raise ValueError("storage is not planned here")
     primary = plan.users[maker].primary_group or maker
-    if isinstance(laid.list, OrderedLaid):
-        entries = laid.list.entries
+    if isinstance(stored.list, Nfs4State):
+        entries = stored.list.entries
         down = nfs4.files_of(entries) if kind == "file" else nfs4.folders_of(entries)
-        return Made(kind, maker, primary, down, (), None, setgid=False)
-    group = laid.group if laid.list.setgid else primary
-    default = laid.list.default
+        return NewItem(kind, maker, primary, down, (), None, setgid=False)
+    group = stored.group if stored.list.setgid else primary
+    default = stored.list.default
     access = entries_of(mode & ~umask) if default is None else posix.created(default, mode)
-    setgid = laid.list.setgid and kind == "folder"
-    return Made(kind, maker, group, (), access, default if kind == "folder" else None, setgid)
+    setgid = stored.list.setgid and kind == "folder"
+    return NewItem(kind, maker, group, (), access, default if kind == "folder" else None, setgid)
 
 
-def rights_to(plan: Plan, made: Made, subject: str, token: Mapping[str, tuple[str, ...]]) -> int:
+def rights_to(plan: Plan, made: NewItem, subject: str, token: Mapping[str, tuple[str, ...]]) -> int:
     """What somebody may do with a new thing itself, as an access mask; ways and shares aside."""
     names = names_on(plan, made.owner, made.group, subject, token)
     if not made.access:

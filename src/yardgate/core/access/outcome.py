@@ -19,9 +19,9 @@ from yardgate.core.acl.rights import LEVELS, Level
 from yardgate.core.model.plan import GUEST, Plan
 from yardgate.core.model.share import Over, Protocol, Wildcards
 
-Column = Codes
+LevelColumn = Codes
 """The levels of all subjects of one place, and of the guest behind them: uint8 (subjects + 1,), `Level.code`."""
-Columns = Mapping[str, Column]
+Columns = Mapping[str, LevelColumn]
 
 
 @dataclass(frozen=True)
@@ -128,10 +128,10 @@ def outcome_of(plan: Plan, before: Outcome) -> Outcome:
 def _let_in(matrix: Matrix, over: Over, known: Outcome | None) -> Codes:
     if known is not None and over in known.let_in:
         plan, then = matrix.plan, known.matrix.plan
-        share, laying = plan.shares[over.share], matrix.laying
-        told = plan.grants.get(share.place) is then.grants.get(share.place) or share.place in laying
+        share, storage = plan.shares[over.share], matrix.storage
+        told = plan.grants.get(share.place) is then.grants.get(share.place) or share.place in storage
         offered_alike = plan.services is then.services and then.shares[over.share] is share
-        if offered_alike and told and laying.get(share.place) is known.matrix.laying.get(share.place):
+        if offered_alike and told and storage.get(share.place) is known.matrix.storage.get(share.place):
             return known.let_in[over]
     return lets_in(matrix, over)
 
@@ -145,12 +145,12 @@ def _columns(matrix: Matrix, over: Over, let_in: Codes, known: Outcome | None) -
     else:
         old, stale = {}, list(places)
     found = resolve_over(matrix, over, stale)
-    guest = guest_over(matrix.plan, over, places, matrix.laying)
+    guest = guest_over(matrix.plan, over, places, matrix.storage)
     fresh = {place: np.append(found[place], np.uint8(guest[place].code)) for place in stale}
     return {p: fresh[p] if p in fresh else _with_guest(old[p], guest[p]) for p in places}
 
 
-def _with_guest(column: Column, level: Level) -> Column:
+def _with_guest(column: LevelColumn, level: Level) -> LevelColumn:
     return column if column[-1] == level.code else np.append(column[:-1], np.uint8(level.code))
 
 
@@ -159,14 +159,14 @@ def _reached_alike(matrix: Matrix, then: Matrix, over: Over, place: str) -> bool
     if place not in matrix.lists or place not in then.lists:
         return (place in matrix.lists) == (place in then.lists)
     same = matrix.lists[place] is then.lists[place] and matrix.ways[place] is then.ways[place]
-    return same and (over.protocol == "smb" or alike(matrix.laying, then.laying, matrix.plan.path(place)))
+    return same and (over.protocol == "smb" or alike(matrix.storage, then.storage, matrix.plan.path(place)))
 
 
 def _best(
     matrix: Matrix, parts: Sequence[Columns], known: Outcome | None, protocol: Protocol | None
-) -> dict[str, Column]:
+) -> dict[str, LevelColumn]:
     nothing = _nothing(len(matrix.counting.subjects) + 1)
-    found: dict[str, Column] = dict.fromkeys(matrix.plan.places, nothing)
+    found: dict[str, LevelColumn] = dict.fromkeys(matrix.plan.places, nothing)
     for columns in parts:
         for place, column in columns.items():
             here = found[place]
@@ -177,27 +177,27 @@ def _best(
     return {place: _as_before(old.get(place), column) for place, column in found.items()}
 
 
-def _as_before(old: Column | None, column: Column) -> Column:
+def _as_before(old: LevelColumn | None, column: LevelColumn) -> LevelColumn:
     """The same values as the same array, so that comparing is quick."""
     return old if old is not None and old is not column and np.array_equal(old, column) else column
 
 
 @lru_cache(maxsize=8)
-def _nothing(size: int) -> Column:
-    found: Column = np.zeros(size, dtype=np.uint8)
+def _nothing(size: int) -> LevelColumn:
+    found: LevelColumn = np.zeros(size, dtype=np.uint8)
     found.setflags(write=False)
     return found
 
 
-def people(found: Outcome, place: str) -> Column:
+def people(found: Outcome, place: str) -> LevelColumn:
     """Users and guest of a column, groups left out."""
-    column: Column = found.best[None][place]
+    column: LevelColumn = found.best[None][place]
     return np.append(column[: found.matrix.counting.users], column[-1])
 
 
-def over_ways(found: Outcome, other: Outcome, place: str, protocol: Protocol | None = None) -> Column:
+def over_ways(found: Outcome, other: Outcome, place: str, protocol: Protocol | None = None) -> LevelColumn:
     """What comes out, beside another plan: nothing where that one has shares and this one has none."""
-    column: Column = found.best[protocol][place]
+    column: LevelColumn = found.best[protocol][place]
     alone = other.matrix.plan.shares and not found.matrix.plan.shares
     return np.zeros_like(column) if alone else column
 

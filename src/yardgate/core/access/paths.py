@@ -17,7 +17,7 @@ from yardgate.core.access.bitsets import Bits, count, pack, unpack
 from yardgate.core.access.membership import Token, token
 from yardgate.core.access.nfs_hosts import most
 from yardgate.core.access.spec.explain import Gate, Reason, account_gate, grants_gate, list_gate, nearest, way_gate
-from yardgate.core.access.storage import Laying, granted_on, lay, rights_on
+from yardgate.core.access.storage import StorageState, granted_on, rights_on, storage_state
 from yardgate.core.acl.rights import EVERYTHING, Level, keeper, level, odd
 from yardgate.core.model.plan import EVERYONE, GUEST, Plan, fold
 from yardgate.core.model.share import Over, Protocol, ServiceId, Share, Squash, host_rule
@@ -84,7 +84,7 @@ def _squashed(plan: Plan, subject: str, squash: Squash) -> tuple[str, Token]:
     return subject, {who: way for who, way in ways.items() if who not in left_out}
 
 
-def way_over(plan: Plan, laying: Laying, subject: str, place: str, over: Over) -> Gate:
+def way_over(plan: Plan, storage: StorageState, subject: str, place: str, over: Over) -> Gate:
     """The way gate over one way in.
 
     Over NFS somebody is squashed inside a share; above its top, where folders ask the right to enter at all
@@ -92,13 +92,13 @@ def way_over(plan: Plan, laying: Laying, subject: str, place: str, over: Over) -
     """
     who, ways = identity(plan, subject, over)
     if over.protocol == "smb":
-        return way_gate(plan, laying, who, place, ways)
+        return way_gate(plan, storage, who, place, ways)
     top = plan.shares[over.share].place
-    within = way_gate(plan, laying, who, place, ways, top)
+    within = way_gate(plan, storage, who, place, ways, top)
     if plan.target.nfs_way == "free" or plan.target.entering == "free":
         return within
     claimed, claims = _squashed(plan, subject, "none")
-    above = way_gate(plan, laying, claimed, top, claims)
+    above = way_gate(plan, storage, claimed, top, claims)
     shown = above if above.level == Level.NA or (within.level == Level.RW and not within.steps) else within
     return replace(shown, steps=above.steps + within.steps)
 
@@ -116,7 +116,9 @@ def unclaimed(plan: Plan, subject: str, ways: Token) -> Sequence[str]:
 # --- one user, one place ----------------------------------------------------------------------------------------------
 
 
-def explain_over(plan: Plan, subject: str, place: str, over: Over, on: date, laying: Laying | None = None) -> Reason:
+def explain_over(
+    plan: Plan, subject: str, place: str, over: Over, on: date, storage: StorageState | None = None
+) -> Reason:
     """The reason for one cell over one way in. subject: a user, a group (somebody in it alone), or the guest.
 
     Raises KeyError for an id that is not in the plan, and where the share does not reach the place.
@@ -124,25 +126,25 @@ def explain_over(plan: Plan, subject: str, place: str, over: Over, on: date, lay
     share = plan.shares[over.share]
     if share.place not in plan.path(place):
         raise KeyError(place)
-    laying = lay(plan, count(plan, on)) if laying is None else laying
-    laid = laying.get(place)
+    storage = storage_state(plan, count(plan, on)) if storage is None else storage
+    stored = storage.get(place)
     who, ways = identity(plan, subject, over)
-    shared = _share_gate(plan, subject, over, laying)
+    shared = _share_gate(plan, subject, over, storage)
     gates = [_account(plan, subject, over, on), _service(plan, subject, over), shared]
     rights = None
-    if laid is not None and laid.list is not None:
-        rights = rights_on(plan, laid, who, ways)
+    if stored is not None and stored.list is not None:
+        rights = rights_on(plan, stored, who, ways)
         if over.protocol == "smb" and share.administrator in ways:
             rights = EVERYTHING
             words = f"{plan.named(subject)} runs this share and acts as root inside it."
             title = f"List of {plan.places[place].name}"
             gates += [Gate("way", "Way there", Level.RW, False, words), Gate("list", title, Level.RW, False, words)]
         else:
-            way = way_over(plan, laying, subject, place, over)
-            gates += [way, list_gate(plan, laid, who, place, ways, rights)]
+            way = way_over(plan, storage, subject, place, over)
+            gates += [way, list_gate(plan, stored, who, place, ways, rights)]
     result = min(gate.level for gate in gates)
     passed = {"account", "service", "way"} if result > Level.NA else set()
-    if rights is not None and over.protocol == "smb" and not _by_share(laying, share):
+    if rights is not None and over.protocol == "smb" and not _by_share(storage, share):
         passed |= {"share"} if shared.level == Level.RW else set()  # the list carries the grants: that decides
     deciding = next(gate for gate in gates if gate.level == result and gate.kind not in passed)
     return Reason(
@@ -152,7 +154,7 @@ def explain_over(plan: Plan, subject: str, place: str, over: Over, on: date, lay
         shared.level,
         nearest(shared) if deciding is shared and shared.lines else deciding.kind,
         False,
-        laid.carried if laid is not None else "share",
+        stored.carried if stored is not None else "share",
         rights,
         rights is not None and odd(rights, entering_asked=plan.target.entering == "asked"),
         rights is not None and keeper(rights),
@@ -192,7 +194,7 @@ def _service(plan: Plan, subject: str, over: Over) -> Gate:
     return Gate("service", "Service", Level.RW, False, f"{plan.named(fitting[0])} may use {name}.")
 
 
-def _share_gate(plan: Plan, subject: str, over: Over, laying: Laying) -> Gate:
+def _share_gate(plan: Plan, subject: str, over: Over, storage: StorageState) -> Gate:
     share = plan.shares[over.share]
     if over.protocol == "nfs":
         found = _host_gate(plan, share, over)
@@ -200,8 +202,8 @@ def _share_gate(plan: Plan, subject: str, over: Over, laying: Laying) -> Gate:
         words = "does not let guests in" if share.guests == Level.NA else f"lets guests in: {share.guests.words}"
         found = Gate("share", f"Share {share.name}", share.guests, False, f"{share.name} {words}.")
     else:
-        granted = grants_gate(plan, share.place, laying.get(share.place), token(plan, subject))
-        found = granted if _by_share(laying, share) else replace(granted, level=Level.RW)
+        granted = grants_gate(plan, share.place, storage.get(share.place), token(plan, subject))
+        found = granted if _by_share(storage, share) else replace(granted, level=Level.RW)
     if share.read_only and found.level > Level.RO:
         return replace(
             found,
@@ -226,9 +228,9 @@ def _host_gate(plan: Plan, share: Share, over: Over) -> Gate:
     return Gate("share", title, rule.level, False, f"{over.address} falls under {rule.hosts}: {rule.level.words}.")
 
 
-def _by_share(laying: Laying, share: Share) -> bool:
-    laid = laying.get(share.place)
-    return laid is None or laid.by_share
+def _by_share(storage: StorageState, share: Share) -> bool:
+    stored = storage.get(share.place)
+    return stored is None or stored.by_share
 
 
 # --- everybody at once ------------------------------------------------------------------------------------------------
@@ -251,7 +253,7 @@ def resolve_over(matrix: Matrix, over: Over, places: Sequence[str] | None = None
     for place in places:
         list_high, list_low = by_way_and_list(matrix, place, share.place if free else None)
         if over.protocol == "nfs" and share.squash == "all":  # everybody alike, behind the way to the share's top
-            code = _by_storage(plan, matrix.laying, place, over, GUEST, within=True).code
+            code = _by_storage(plan, matrix.storage, place, over, GUEST, within=True).code
             way = way_to(matrix, over)
             list_high, list_low = (way if code & bit else ~way & way for bit in (2, 1))
         found[place] = to_codes(*lowest(high, low, list_high | root, list_low | root), size)
@@ -259,7 +261,7 @@ def resolve_over(matrix: Matrix, over: Over, places: Sequence[str] | None = None
         for number in seen_otherwise(matrix):
             subject = counting.subjects[number]
             for place in places:
-                found[place][number] = explain_over(plan, subject, place, over, matrix.on, matrix.laying).level.code
+                found[place][number] = explain_over(plan, subject, place, over, matrix.on, matrix.storage).level.code
     return found
 
 
@@ -273,30 +275,30 @@ def members(matrix: Matrix, who: str) -> NDArray[np.bool_]:
     return unpack(counted_as(matrix, who), len(matrix.counting.subjects))
 
 
-def guest_over(plan: Plan, over: Over, places: Iterable[str], laying: Laying) -> dict[str, Level]:
+def guest_over(plan: Plan, over: Over, places: Iterable[str], storage: StorageState) -> dict[str, Level]:
     """What the guest gets in places of a share, over one way in."""
     share = plan.shares[over.share]
-    gates = (_service(plan, GUEST, over), _share_gate(plan, GUEST, over, laying))
+    gates = (_service(plan, GUEST, over), _share_gate(plan, GUEST, over, storage))
     let_in = min(gate.level for gate in gates)
     if let_in == Level.NA:
         return dict.fromkeys(places, Level.NA)
     _, ways = identity(plan, GUEST, over)
     if over.protocol == "smb" and share.administrator in ways:
         return dict.fromkeys(places, let_in)
-    return {place: min(let_in, _by_storage(plan, laying, place, over, GUEST)) for place in places}
+    return {place: min(let_in, _by_storage(plan, storage, place, over, GUEST)) for place in places}
 
 
-def _by_storage(plan: Plan, laying: Laying, place: str, over: Over, subject: str, within: bool = False) -> Level:
+def _by_storage(plan: Plan, storage: StorageState, place: str, over: Over, subject: str, within: bool = False) -> Level:
     """The level that way and list let through. within: the way from the share's top on alone."""
-    laid = laying.get(place)
-    if laid is None or laid.list is None:
+    stored = storage.get(place)
+    if stored is None or stored.list is None:
         return Level.RW
     who, ways = identity(plan, subject, over)
     top = plan.shares[over.share].place
-    way = way_gate(plan, laying, who, place, ways, top) if within else way_over(plan, laying, subject, place, over)
+    way = way_gate(plan, storage, who, place, ways, top) if within else way_over(plan, storage, subject, place, over)
     if way.level == Level.NA:
         return Level.NA
-    return level(rights_on(plan, laid, who, ways), entering_asked=plan.target.entering == "asked")
+    return level(rights_on(plan, stored, who, ways), entering_asked=plan.target.entering == "asked")
 
 
 def way_to(matrix: Matrix, over: Over) -> Bits:
@@ -352,8 +354,8 @@ def _let_in(matrix: Matrix, over: Over) -> tuple[Bits, Bits]:
     if over.protocol == "nfs":
         code = _host_gate(plan, share, over).level.code
         high, low = (everybody if code & bit else ~everybody for bit in (2, 1))
-    elif _by_share(matrix.laying, share):
-        planes = weigh(plan.target, counting, [granted_on(plan, matrix.laying, share.place)])
+    elif _by_share(matrix.storage, share):
+        planes = weigh(plan.target, counting, [granted_on(plan, matrix.storage, share.place)])
         high, low = planes[0][0] | counting.boss, planes[1][0] | counting.boss
     else:
         high, low = everybody, everybody

@@ -11,7 +11,7 @@ from heapq import heappop, heappush
 from typing import Literal, NamedTuple
 
 from yardgate.core.access.bitsets import Class, Counting, classes
-from yardgate.core.access.compile import Grant, Wish, mode_bits, ordered_list, posix_list
+from yardgate.core.access.compile import Grant, ListSpec, mode_bits, ordered_list, posix_list
 from yardgate.core.access.membership import Tier
 from yardgate.core.acl import Mode, Ordered, Posix, nfs4, posix
 from yardgate.core.acl.mode import SETGID, STICKY, bits_of, entries_of
@@ -32,7 +32,7 @@ from yardgate.core.model.plan import EVERYONE, ROOT, Carrier, Place, Plan
 Maker = Literal["hand", "grant", "pass"]
 
 
-class Line(NamedTuple):
+class EntryLine(NamedTuple):
     """An entry of an ordered list where it counts. said_on: the place whose entry or grant it is. made: from what."""
 
     entry: Entry
@@ -40,7 +40,7 @@ class Line(NamedTuple):
     made: Maker
 
 
-class Part(NamedTuple):
+class ListPart(NamedTuple):
     """Neighbouring entries of an ordered list that come from the same place and were made of the same."""
 
     entries: tuple[Entry, ...]
@@ -49,10 +49,10 @@ class Part(NamedTuple):
 
 
 @dataclass(frozen=True, slots=True)
-class OrderedLaid:
+class Nfs4State:
     """An ordered list as it stands on a place, inherited entries after those of its own."""
 
-    parts: tuple[Part, ...]
+    parts: tuple[ListPart, ...]
     style: Literal["ordered"] = "ordered"
 
     @property
@@ -60,15 +60,15 @@ class OrderedLaid:
         return tuple(entry for part in self.parts for entry in part.entries)
 
     @property
-    def lines(self) -> tuple[Line, ...]:
-        return tuple(Line(entry, part.said_on, part.made) for part in self.parts for entry in part.entries)
+    def lines(self) -> tuple[EntryLine, ...]:
+        return tuple(EntryLine(entry, part.said_on, part.made) for part in self.parts for entry in part.entries)
 
 
 PosixKey = tuple[posix.Tag, str]
 
 
 @dataclass(frozen=True, slots=True)
-class PosixLaid:
+class PosixState:
     """A POSIX list, or mode bits as one, as it stands on a place. file: the list of an ordinary file in it.
 
     origins, default_origins: where each entry that was not computed comes from, by tag and who.
@@ -86,7 +86,7 @@ class PosixLaid:
 
 
 @dataclass(frozen=True, slots=True)
-class Laid:
+class PlaceState:
     """One place as it will stand. list: None where storage is not planned.
 
     grants: those that count here, in list order, with where they were said. passes: who is let through, this folder only,
@@ -99,7 +99,7 @@ class Laid:
     grants: tuple[Grant, ...]
     passes: tuple[str, ...]
     deeper: tuple[str, ...]
-    list: OrderedLaid | PosixLaid | None
+    list: Nfs4State | PosixState | None
 
     @property
     def by_share(self) -> bool:
@@ -107,30 +107,32 @@ class Laid:
         return self.list is None or self.carried != "storage"
 
 
-Laying = Mapping[str, Laid]
+StorageState = Mapping[str, PlaceState]
 
 
-def alike(laying: Laying, then: Laying, places: Iterable[str]) -> bool:
+def alike(storage: StorageState, then: StorageState, places: Iterable[str]) -> bool:
     """Whether some places stand just as they stood: owner, group and list."""
-    pairs = ((laying.get(place), then.get(place)) for place in places)
+    pairs = ((storage.get(place), then.get(place)) for place in places)
     return all(a is b or (a is not None and b is not None and _same_list(a, b)) for a, b in pairs)
 
 
-def _same_list(a: Laid, b: Laid) -> bool:
+def _same_list(a: PlaceState, b: PlaceState) -> bool:
     return a.owner == b.owner and a.group == b.group and (a.list is b.list or a.list == b.list)
 
 
-def lay(plan: Plan, counting: Counting, before: tuple[Plan, Laying] | None = None, to: str | None = None) -> Laying:
+def storage_state(
+    plan: Plan, counting: Counting, before: tuple[Plan, StorageState] | None = None, to: str | None = None
+) -> StorageState:
     """Every place as it will stand; empty where no place of the plan says a list. to: only those on the way to this place.
 
-    `before`: an earlier plan with the same users, groups and target, and its laying: what did not change is taken over.
+    `before`: an earlier plan with the same users, groups and target, and its storage: what did not change is taken over.
     """
     if all(place.own is None for place in plan.places.values()):
         return {}
     old = before[1] if before is not None else {}
     stale = _stale(plan, before[0]) if before is not None and old else set(plan.places)
     inner = sorted(stale, key=lambda place: (len(plan.path(place)), place))  # each after the one above it
-    done = {place: laid for place, laid in old.items() if place not in stale and place in plan.places}
+    done = {place: stored for place, stored in old.items() if place not in stale and place in plan.places}
     root_group = next((group.id for group in plan.groups.values() if group.gid == 0), ROOT)
     heads: dict[str, _Head] = {}
     for place in inner:
@@ -141,15 +143,15 @@ def lay(plan: Plan, counting: Counting, before: tuple[Plan, Laying] | None = Non
         below = plan.inside.get(place, ())
         asked[place] = _unique(deeper[child] if child in deeper else done[child].deeper for child in below)
         deeper[place] = _unique((_own_whos(plan, place, heads[place]), asked[place]))
-    came: dict[str, tuple[Part, ...]] = {}
+    came: dict[str, tuple[ListPart, ...]] = {}
     path = plan.path(to) if to is not None else plan.places
     queue = [(len(plan.path(place)), place) for place in inner if place in path]  # sorted, so a heap: the topmost first
     while queue:
         depth, place = heappop(queue)
-        laid = _laid(plan, counting, plan.places[place], heads[place], asked[place], deeper[place], done, came)
+        stored = _laid(plan, counting, plan.places[place], heads[place], asked[place], deeper[place], done, came)
         was = old.get(place)
-        done[place] = was if was is not None and was == laid else laid
-        if was is None or done[place] is was or _hands_down_alike(was, laid):
+        done[place] = was if was is not None and was == stored else stored
+        if was is None or done[place] is was or _hands_down_alike(was, stored):
             continue
         for child in plan.inside.get(place, ()):
             if child not in heads and child in path:  # nothing of its own changed, and what comes down to it has
@@ -160,9 +162,9 @@ def lay(plan: Plan, counting: Counting, before: tuple[Plan, Laying] | None = Non
     return done if to is None else {place: done[place] for place in path}
 
 
-def _hands_down_alike(was: Laid, now: Laid) -> bool:
+def _hands_down_alike(was: PlaceState, now: PlaceState) -> bool:
     """Whether the same comes down from a list: of an ordered one, what a folder inside gets of it; of another, all of it may."""
-    if isinstance(was.list, OrderedLaid) and isinstance(now.list, OrderedLaid):
+    if isinstance(was.list, Nfs4State) and isinstance(now.list, Nfs4State):
         return _coming_down(was.list) == _coming_down(now.list)
     return was.list == now.list
 
@@ -208,12 +210,12 @@ class _Head:
         return self.style is not None and self.carried != "share"
 
 
-def _head(plan: Plan, place: Place, heads: Mapping[str, _Head], done: Laying, root_group: str) -> _Head:
+def _head(plan: Plan, place: Place, heads: Mapping[str, _Head], done: StorageState, root_group: str) -> _Head:
     above: _Head | None = heads.get(place.parent or "")
     if above is None and place.parent is not None:
-        laid = done[place.parent]
-        style = laid.list.style if laid.list is not None else None
-        above = _Head(style, laid.owner, laid.group, laid.carried, laid.grants)
+        stored = done[place.parent]
+        style = stored.list.style if stored.list is not None else None
+        above = _Head(style, stored.owner, stored.group, stored.carried, stored.grants)
     style = place.own.style if place.own is not None else above.style if above is not None else None
     carried = place.carried or (above.carried if above is not None else "share")
     from_above = above if place.kind == "folder" else None
@@ -250,37 +252,39 @@ def _laid(
     head: _Head,
     asked: tuple[str, ...],
     deeper: tuple[str, ...],
-    done: Laying,
-    came: dict[str, tuple[Part, ...]],
-) -> Laid:
+    done: StorageState,
+    came: dict[str, tuple[ListPart, ...]],
+) -> PlaceState:
     wish, found = _wish(plan, counting, head, asked)
     above = done[place.parent].list if place.parent is not None else None
     arriving = above if above is not None and above.style == head.style and not place.cut else None
-    standing: OrderedLaid | PosixLaid | None = None
+    standing: Nfs4State | PosixState | None = None
     if head.style == "ordered":
-        if isinstance(arriving, OrderedLaid) and place.parent is not None and place.parent not in came:
+        if isinstance(arriving, Nfs4State) and place.parent is not None and place.parent not in came:
             came[place.parent] = _coming_down(arriving)
         arrived = came[place.parent] if arriving is not None and place.parent is not None else ()
         standing = _ordered(place, wish, found, arrived)
     elif head.style is not None:
         make = _posix if head.style == "posix" else _mode
-        standing = make(place, head, wish, found, arriving if isinstance(arriving, PosixLaid) else None)
+        standing = make(place, head, wish, found, arriving if isinstance(arriving, PosixState) else None)
     passes = wish.passes if wish is not None else ()
-    return Laid(head.owner, head.group, head.carried, head.grants, passes, deeper, standing)
+    return PlaceState(head.owner, head.group, head.carried, head.grants, passes, deeper, standing)
 
 
-def _wish(plan: Plan, counting: Counting, head: _Head, asked: tuple[str, ...]) -> tuple[Wish | None, tuple[Class, ...]]:
+def _wish(
+    plan: Plan, counting: Counting, head: _Head, asked: tuple[str, ...]
+) -> tuple[ListSpec | None, tuple[Class, ...]]:
     """What is to be compiled on a place, if anything, and the classes of subjects that it concerns."""
     if not head.compiles or not (head.grants or asked):
         return None, ()
     granted = {grant.who for grant in head.grants}
-    wish = Wish(plan.target, head.grants, tuple(who for who in asked if who not in granted))
+    wish = ListSpec(plan.target, head.grants, tuple(who for who in asked if who not in granted))
     extra = [head.group] if head.group in plan.groups else []
     found = classes(counting, list(dict.fromkeys([*wish.whos, *extra])))
-    return Wish(plan.target, head.grants, _few(wish, found)), found
+    return ListSpec(plan.target, head.grants, _few(wish, found)), found
 
 
-def _few(wish: Wish, found: Sequence[Class]) -> tuple[str, ...]:
+def _few(wish: ListSpec, found: Sequence[Class]) -> tuple[str, ...]:
     """As few of those to be let through as say it for all: those of few subjects go first, where others speak for them."""
     to_pass = [c for c in found if wish.expected(c.names) == Level.PT]
     size = {who: sum(len(c.users) + len(c.groups) for c in to_pass if who in c.names) for who in wish.passes}
@@ -292,25 +296,27 @@ def _few(wish: Wish, found: Sequence[Class]) -> tuple[str, ...]:
     return tuple(kept)
 
 
-def _coming_down(above: OrderedLaid) -> tuple[Part, ...]:
-    found = (Part(nfs4.folders_of(part.entries), part.said_on, part.made) for part in above.parts)
+def _coming_down(above: Nfs4State) -> tuple[ListPart, ...]:
+    found = (ListPart(nfs4.folders_of(part.entries), part.said_on, part.made) for part in above.parts)
     return tuple(part for part in found if part.entries)
 
 
-def _ordered(place: Place, wish: Wish | None, found: Sequence[Class], arrived: tuple[Part, ...]) -> OrderedLaid:
+def _ordered(place: Place, wish: ListSpec | None, found: Sequence[Class], arrived: tuple[ListPart, ...]) -> Nfs4State:
     """Own entries, those made of grants, those that come down. What was made of grants above is made again here."""
     own = place.own.entries if isinstance(place.own, Ordered) else ()
-    hand = (Part(own, place.id, "hand"),) if own else ()
+    hand = (ListPart(own, place.id, "hand"),) if own else ()
     if wish is None:
-        return OrderedLaid(hand + arrived)
+        return Nfs4State(hand + arrived)
     made = tuple(
-        Part((entry,), place.id if grant is None else grant.said_on, "pass" if grant is None else "grant")
+        ListPart((entry,), place.id if grant is None else grant.said_on, "pass" if grant is None else "grant")
         for entry, grant in ordered_list(wish, found)
     )
-    return OrderedLaid(hand + made + tuple(part for part in arrived if part.made == "hand"))
+    return Nfs4State(hand + made + tuple(part for part in arrived if part.made == "hand"))
 
 
-def _posix(place: Place, head: _Head, wish: Wish | None, found: Sequence[Class], above: PosixLaid | None) -> PosixLaid:
+def _posix(
+    place: Place, head: _Head, wish: ListSpec | None, found: Sequence[Class], above: PosixState | None
+) -> PosixState:
     own = place.own if isinstance(place.own, Posix) else Posix()
     made = posix_list(wish, found, head.owner, head.group) if wish is not None else None
     came = default_came = None
@@ -328,7 +334,7 @@ def _posix(place: Place, head: _Head, wish: Wish | None, found: Sequence[Class],
         parts = own.default or (), made.default if made else (), default_came or ()
         default = posix.whole(posix.merged(parts[0], posix.merged(parts[1], parts[2])), bits_of(posix.base(access)))
         default_origins = _origins(place.id, parts[0], parts[1], sources, parts[2])
-    return PosixLaid(
+    return PosixState(
         access,
         default,
         posix.file_in(access, default),
@@ -358,7 +364,9 @@ def _origins(
     )
 
 
-def _mode(place: Place, head: _Head, wish: Wish | None, found: Sequence[Class], above: PosixLaid | None) -> PosixLaid:
+def _mode(
+    place: Place, head: _Head, wish: ListSpec | None, found: Sequence[Class], above: PosixState | None
+) -> PosixState:
     hand = place.own.bits if isinstance(place.own, Mode) else None
     made: Maker = "hand"
     said_on = place.id
@@ -374,13 +382,13 @@ def _mode(place: Place, head: _Head, wish: Wish | None, found: Sequence[Class], 
     access = entries_of(bits)
     origins = dict.fromkeys(posix.BASE, (said_on, made))
     file = posix.file_in(access, None)
-    return PosixLaid(access, None, file, bool(bits & SETGID), bool(bits & STICKY), "mode", origins, {})
+    return PosixState(access, None, file, bool(bits & SETGID), bool(bits & STICKY), "mode", origins, {})
 
 
-def granted_on(plan: Plan, laying: Laying, place: str) -> Mapping[str, Level]:
+def granted_on(plan: Plan, storage: StorageState, place: str) -> Mapping[str, Level]:
     """The grants that count on a place, in list order, where they were said left out."""
-    laid = laying.get(place)
-    return plan.grants.get(place, {}) if laid is None else {grant.who: grant.level for grant in laid.grants}
+    stored = storage.get(place)
+    return plan.grants.get(place, {}) if stored is None else {grant.who: grant.level for grant in stored.grants}
 
 
 # --- what somebody gets -----------------------------------------------------------------------------------------------
@@ -396,19 +404,19 @@ def names_on(plan: Plan, owner: str, group: str, subject: str, token: Iterable[s
     return found
 
 
-def rights_on(plan: Plan, laid: Laid, subject: str, token: Iterable[str]) -> Rights:
+def rights_on(plan: Plan, stored: PlaceState, subject: str, token: Iterable[str]) -> Rights:
     """What the list of a place gives somebody there. Root passes every check; where storage is not planned, everybody does."""
     user = plan.users.get(subject)
-    if laid.list is None or (user is not None and user.uid == 0):
+    if stored.list is None or (user is not None and user.uid == 0):
         return EVERYTHING
-    names = names_on(plan, laid.owner, laid.group, subject, token)
-    if isinstance(laid.list, OrderedLaid):
-        entries = laid.list.entries
+    names = names_on(plan, stored.owner, stored.group, subject, token)
+    if isinstance(stored.list, Nfs4State):
+        entries = stored.list.entries
         open_ = READ_ATTRIBUTES if plan.target.attributes_open else 0
         return Rights(nfs4.allowed(entries, names) | open_, nfs4.allowed(nfs4.files_of(entries), names) | open_)
     owner, in_group = OWNER in names, GROUP in names
     return posix.allowed(
-        laid.list.access, laid.list.file, names, owner=owner, in_group=in_group, sticky=laid.list.sticky
+        stored.list.access, stored.list.file, names, owner=owner, in_group=in_group, sticky=stored.list.sticky
     )
 
 
@@ -416,20 +424,20 @@ SHOWS = READ_DATA | READ_NAMED_ATTRS | READ_ATTRIBUTES | READ_ACL
 """All that a list has to give for an SMB server to take something as readable, when it hides what is not."""
 
 
-def shown_on(plan: Plan, laid: Laid, subject: str, token: Iterable[str]) -> tuple[bool, bool]:
+def shown_on(plan: Plan, stored: PlaceState, subject: str, token: Iterable[str]) -> tuple[bool, bool]:
     """Whether an SMB server that hides what one cannot read shows somebody a folder, and an ordinary file in it."""
     user = plan.users.get(subject)
-    if laid.list is None or (user is not None and user.uid == 0):
+    if stored.list is None or (user is not None and user.uid == 0):
         return True, True
-    names = names_on(plan, laid.owner, laid.group, subject, token)
+    names = names_on(plan, stored.owner, stored.group, subject, token)
     if isinstance(
-        laid.list, OrderedLaid
+        stored.list, Nfs4State
     ):  # what opening leaves unasked, this asks: even attributes, where these are open
-        lists = laid.list.entries, nfs4.files_of(laid.list.entries)
+        lists = stored.list.entries, nfs4.files_of(stored.list.entries)
         folder, file = (nfs4.allowed(entries, names) & SHOWS == SHOWS for entries in lists)
         return folder, file
     concerned = names, OWNER in names, GROUP in names
-    return bool(posix.told(laid.list.access, *concerned) & 4), bool(posix.told(laid.list.file, *concerned) & 4)
+    return bool(posix.told(stored.list.access, *concerned) & 4), bool(posix.told(stored.list.file, *concerned) & 4)
 
 
 @dataclass(frozen=True, slots=True)
@@ -441,14 +449,14 @@ class Unsaid:
     gets: Level
 
 
-def unsaid(plan: Plan, counting: Counting, laid: Laid) -> tuple[Unsaid, ...]:
+def unsaid(plan: Plan, counting: Counting, stored: PlaceState) -> tuple[Unsaid, ...]:
     """The cells of a place that its list cannot, or because of entries by hand does not, give as granted; users first."""
-    if laid.list is None or laid.carried == "share" or not (laid.grants or laid.passes):
+    if stored.list is None or stored.carried == "share" or not (stored.grants or stored.passes):
         return ()
-    wish = Wish(plan.target, laid.grants, laid.passes)
-    whos = dict.fromkeys((*wish.whos, *named_by(laid.list)))
-    by_hand = _has_hand(laid.list)
-    alone = [who for who in (laid.owner, laid.group) if who in plan.users or who in plan.groups]
+    wish = ListSpec(plan.target, stored.grants, stored.passes)
+    whos = dict.fromkeys((*wish.whos, *named_by(stored.list)))
+    by_hand = _has_hand(stored.list)
+    alone = [who for who in (stored.owner, stored.group) if who in plan.users or who in plan.groups]
     found: dict[str, Unsaid] = {}
     spoken_of = {who for who in wish.whos if who != EVERYONE} | {grant.who for grant in wish.grants}
     asked = plan.target.entering == "asked"
@@ -458,21 +466,21 @@ def unsaid(plan: Plan, counting: Counting, laid: Laid) -> tuple[Unsaid, ...]:
         wanted = wish.expected(c.names)
         ordinary = (*(user for user in c.users if plan.users[user].uid != 0), *c.groups)
         some = next(iter(ordinary), None)
-        gets = None if some is None else level(rights_on(plan, laid, some, c.names), entering_asked=asked)
+        gets = None if some is None else level(rights_on(plan, stored, some, c.names), entering_asked=asked)
         found |= {subject: Unsaid(subject, wanted, gets) for subject in ordinary if gets is not None and gets != wanted}
         roots = set(c.users) - set(ordinary)
         found |= {subject: Unsaid(subject, wanted, Level.RW) for subject in roots if wanted != Level.RW}
     return tuple(found[subject] for subject in counting.subjects if subject in found)
 
 
-def _has_hand(listed: OrderedLaid | PosixLaid) -> bool:
-    if isinstance(listed, OrderedLaid):
+def _has_hand(listed: Nfs4State | PosixState) -> bool:
+    if isinstance(listed, Nfs4State):
         return any(part.made == "hand" for part in listed.parts)
     return any(made == "hand" for _, made in listed.origins.values())
 
 
-def named_by(listed: OrderedLaid | PosixLaid) -> Iterable[str]:
+def named_by(listed: Nfs4State | PosixState) -> Iterable[str]:
     """Ids of all whom a list names, owner and owning group aside."""
-    if isinstance(listed, OrderedLaid):
+    if isinstance(listed, Nfs4State):
         return (entry.who for entry in listed.entries if entry.who not in (OWNER, GROUP))
     return (entry.who for entry in (*listed.access, *listed.file) if entry.who)

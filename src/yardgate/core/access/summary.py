@@ -21,7 +21,7 @@ class Stretch(NamedTuple):
     level: Level
 
 
-class Reach(NamedTuple):
+class PathSummary(NamedTuple):
     """What somebody gets over one way in; the first stretch begins at the share's place."""
 
     over: Over
@@ -37,12 +37,12 @@ class Access(NamedTuple):
     guest: Level
 
 
-def card(found: Outcome, subject: str) -> tuple[Reach, ...]:
+def card(found: Outcome, subject: str) -> tuple[PathSummary, ...]:
     """Each way in over which a user, a group's member or the guest gets anything, by share and protocol."""
     plan, number = found.matrix.plan, found.number(subject)
     ways = sorted(found.over, key=lambda over: (fold(plan.shares[over.share].name), over.protocol != "smb"))
     reached = (
-        Reach(
+        PathSummary(
             over, tuple(_stretches(found, {place: int(column[number]) for place, column in found.over[over].items()}))
         )
         for over in ways

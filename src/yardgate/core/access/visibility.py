@@ -10,18 +10,18 @@ from yardgate.core.access.batch.resolve import Matrix, way_from
 from yardgate.core.access.bitsets import Bits, classes, unpack
 from yardgate.core.access.outcome import Outcome
 from yardgate.core.access.paths import members, seen_otherwise, way_to
-from yardgate.core.access.storage import Laid, named_by, shown_on
+from yardgate.core.access.storage import PlaceState, named_by, shown_on
 from yardgate.core.access.walk import walk
 from yardgate.core.acl.rights import Level
 from yardgate.core.model.plan import GUEST, Plan
 from yardgate.core.model.share import Over, Protocol
 
 LISTS = (acl.LEVEL_NEEDS[acl.LIST],)
-Seen = NDArray[np.bool_]
+Visible = NDArray[np.bool_]
 """Whether each subject, and the guest behind them, sees a place: bool (subjects + 1,)."""
 
 
-def seen(found: Outcome, asked: Iterable[tuple[str, Protocol | None]]) -> dict[tuple[str, Protocol | None], Seen]:
+def seen(found: Outcome, asked: Iterable[tuple[str, Protocol | None]]) -> dict[tuple[str, Protocol | None], Visible]:
     """Who sees each place over a protocol, or any way in; where the plan offers no shares, whoever can enter it."""
     wanted = dict.fromkeys(asked)
     places = found.matrix.plan.places
@@ -35,7 +35,7 @@ def seen(found: Outcome, asked: Iterable[tuple[str, Protocol | None]]) -> dict[t
     return result
 
 
-def _over(found: Outcome, over: Over, place: str, lists: Mapping[str, Bits]) -> Seen:
+def _over(found: Outcome, over: Over, place: str, lists: Mapping[str, Bits]) -> Visible:
     matrix = found.matrix
     plan, counting, share = matrix.plan, matrix.counting, matrix.plan.shares[over.share]
     size = len(counting.subjects)
@@ -64,11 +64,11 @@ def _over(found: Outcome, over: Over, place: str, lists: Mapping[str, Bits]) -> 
 
 def listing(matrix: Matrix, places: Iterable[str]) -> dict[str, Bits]:
     """Whom the list of each place lets read the names in it: uint64 (words,); only where storage is planned."""
-    laid = [place for place in places if place in matrix.laying and matrix.laying[place].list is not None]
-    if not laid:
+    stored = [place for place in places if place in matrix.storage and matrix.storage[place].list is not None]
+    if not stored:
         return {}
-    can = acl.planes(matrix.counting, [matrix.laying[place] for place in laid], LISTS)[0] | matrix.counting.root
-    return dict(zip(laid, can, strict=True))
+    can = acl.planes(matrix.counting, [matrix.storage[place] for place in stored], LISTS)[0] | matrix.counting.root
+    return dict(zip(stored, can, strict=True))
 
 
 def _gets_to(matrix: Matrix, over: Over, place: str) -> Bits:
@@ -80,25 +80,25 @@ def _gets_to(matrix: Matrix, over: Over, place: str) -> Bits:
     return way
 
 
-def _not_hidden(matrix: Matrix, over: Over, place: str) -> Seen:
+def _not_hidden(matrix: Matrix, over: Over, place: str) -> Visible:
     """To whom a share that hides what one cannot read shows a folder; asked once for all who are named alike there."""
-    plan, counting, laid = matrix.plan, matrix.counting, matrix.laying.get(place)
+    plan, counting, stored = matrix.plan, matrix.counting, matrix.storage.get(place)
     found = np.ones(len(counting.subjects), dtype=np.bool_)
-    if over.protocol == "nfs" or not plan.shares[over.share].hide_unreadable or laid is None or laid.list is None:
+    if over.protocol == "nfs" or not plan.shares[over.share].hide_unreadable or stored is None or stored.list is None:
         return found
-    for one in classes(counting, _concerned(plan, laid)):
+    for one in classes(counting, _concerned(plan, stored)):
         ordinary = [user for user in one.users if plan.users[user].uid != 0] + list(one.groups)
-        if ordinary and not shown_on(plan, laid, ordinary[0], one.names)[0]:
+        if ordinary and not shown_on(plan, stored, ordinary[0], one.names)[0]:
             found[[counting.number[subject] for subject in ordinary]] = False
     return found
 
 
-def _concerned(plan: Plan, laid: Laid) -> list[str]:
-    assert laid.list is not None
-    owners = (who for who in (laid.owner, laid.group) if plan.account(who) is not None)
-    return list(dict.fromkeys((*named_by(laid.list), *owners)))
+def _concerned(plan: Plan, stored: PlaceState) -> list[str]:
+    assert stored.list is not None
+    owners = (who for who in (stored.owner, stored.group) if plan.account(who) is not None)
+    return list(dict.fromkeys((*named_by(stored.list), *owners)))
 
 
 def _walked(matrix: Matrix, subject: str, over: Over, place: str) -> bool:
-    there = walk(matrix.plan, subject, over, matrix.on, matrix.laying, to=place)[-1]
+    there = walk(matrix.plan, subject, over, matrix.on, matrix.storage, to=place)[-1]
     return there.shown or there.level > Level.NA

@@ -6,7 +6,7 @@ from datetime import date
 from yardgate.core.access.bitsets import count
 from yardgate.core.access.paths import explain_over, identity, inside
 from yardgate.core.access.spec.explain import Gate
-from yardgate.core.access.storage import Laying, lay, shown_on
+from yardgate.core.access.storage import StorageState, shown_on, storage_state
 from yardgate.core.acl.rights import (
     ADD_FILE,
     EVERYTHING,
@@ -45,19 +45,19 @@ class Visit:
 
 
 def walk(
-    plan: Plan, subject: str, over: Over, on: date, laying: Laying | None = None, to: str | None = None
+    plan: Plan, subject: str, over: Over, on: date, storage: StorageState | None = None, to: str | None = None
 ) -> tuple[Visit, ...]:
     """Every place of a share as a user, a group's member or the guest finds it, each after the one above.
 
     to: only the places on the way there, itself included.
     """
-    laying = lay(plan, count(plan, on)) if laying is None else laying
+    storage = storage_state(plan, count(plan, on)) if storage is None else storage
     share = plan.shares[over.share]
     found: list[Visit] = []
     listing: dict[str, bool] = {}  # place -> whether the names in it can be asked for
     path = plan.path(to) if to is not None else ()
     for place in inside(plan, share) if to is None else path[path.index(share.place) :]:
-        reason = explain_over(plan, subject, place, over, on, laying)
+        reason = explain_over(plan, subject, place, over, on, storage)
         let_in = min(gate.level for gate in reason.gates if gate.kind in ("account", "service", "share"))
         open_ = all(gate.level > Level.NA for gate in reason.gates if gate.kind == "way")
         rights = reason.rights if reason.rights is not None else EVERYTHING
@@ -66,7 +66,7 @@ def walk(
             over.protocol == "nfs" and let_in > Level.NA and open_
         )  # READDIR asks nothing but LIST_DIRECTORY
         listing[place] = opens and bool(rights.folder & LIST_DIRECTORY)
-        folder_shown, files_shown = _not_hidden(plan, subject, place, over, laying, rights)
+        folder_shown, files_shown = _not_hidden(plan, subject, place, over, storage, rights)
         above = plan.places[place].parent
         writes = enters and let_in == Level.RW
         found.append(
@@ -89,9 +89,11 @@ def walk(
     return tuple(found)
 
 
-def _not_hidden(plan: Plan, subject: str, place: str, over: Over, laying: Laying, rights: Rights) -> tuple[bool, bool]:
+def _not_hidden(
+    plan: Plan, subject: str, place: str, over: Over, storage: StorageState, rights: Rights
+) -> tuple[bool, bool]:
     """Whether the share shows somebody a folder, and an ordinary file in it. NFS hides nothing."""
-    laid = laying.get(place)
-    if over.protocol == "nfs" or not plan.shares[over.share].hide_unreadable or laid is None or rights == EVERYTHING:
+    stored = storage.get(place)
+    if over.protocol == "nfs" or not plan.shares[over.share].hide_unreadable or stored is None or rights == EVERYTHING:
         return True, True
-    return shown_on(plan, laid, *identity(plan, subject, over))
+    return shown_on(plan, stored, *identity(plan, subject, over))

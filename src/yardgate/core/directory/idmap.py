@@ -4,7 +4,7 @@ from collections.abc import Collection, Iterator, Mapping
 from dataclasses import dataclass, replace
 from typing import Literal, get_args
 
-from yardgate.core.access.storage import Laying, named_by
+from yardgate.core.access.storage import StorageState, named_by
 from yardgate.core.edits.edit import mentioned
 from yardgate.core.model.directory import Directory, Linked, rid_of
 from yardgate.core.model.names import unix_trouble
@@ -53,7 +53,7 @@ NUMBER_KINDS = get_args(NumberKind)
 
 
 @dataclass(frozen=True, slots=True)
-class Trouble:
+class AccountTrouble:
     """Something wrong with accounts of a directory on this appliance, mostly with their numbers. whos: their ids in the plan."""
 
     kind: NumberKind | Literal["name", "unknown member"]
@@ -61,7 +61,7 @@ class Trouble:
     words: str
 
 
-def troubles(plan: Plan, directory: Directory) -> tuple[Trouble, ...]:
+def troubles(plan: Plan, directory: Directory) -> tuple[AccountTrouble, ...]:
     """What is wrong with a directory's accounts that are still there: with their numbers, their names, and their members."""
     return (
         *_collisions(plan, directory),
@@ -78,7 +78,7 @@ def _mapped(plan: Plan) -> Iterator[tuple[str, str, str, int | None]]:
     yield from (("gid", group.id, group.origin, group.gid) for group in plan.groups.values() if not group.gone)
 
 
-def _collisions(plan: Plan, directory: Directory) -> Iterator[Trouble]:
+def _collisions(plan: Plan, directory: Directory) -> Iterator[AccountTrouble]:
     at: dict[tuple[str, int], list[tuple[str, str]]] = {}
     for what, who, origin, number in _mapped(plan):
         if number is not None:
@@ -87,24 +87,24 @@ def _collisions(plan: Plan, directory: Directory) -> Iterator[Trouble]:
         if len(found) > 1 and any(origin == directory.id for _, origin in found):
             whos = tuple(who for who, _ in found)
             names = " and ".join(plan.called(who) for who in whos)
-            yield Trouble("collision", whos, f"{names} have one {what}, {number}: on storage they are the same")
+            yield AccountTrouble("collision", whos, f"{names} have one {what}, {number}: on storage they are the same")
 
 
-def _in_local_range(plan: Plan, directory: Directory) -> Iterator[Trouble]:
+def _in_local_range(plan: Plan, directory: Directory) -> Iterator[AccountTrouble]:
     local = [number for _, _, origin, number in _mapped(plan) if origin == LOCAL and number is not None]
     if not local:
         return
     low, high = min(local), max(local)
     for what, who, origin, number in _mapped(plan):
         if origin == directory.id and number is not None and low <= number <= high:
-            yield Trouble(
+            yield AccountTrouble(
                 "local range",
                 (who,),
                 f"the {what} {number} of {plan.called(who)} lies among those of local accounts ({low} to {high}): the next local account may get it",
             )
 
 
-def _without(plan: Plan, directory: Directory) -> Iterator[Trouble]:
+def _without(plan: Plan, directory: Directory) -> Iterator[AccountTrouble]:
     for what, who, origin, number in _mapped(plan):
         if origin != directory.id or number is not None:
             continue
@@ -112,24 +112,26 @@ def _without(plan: Plan, directory: Directory) -> Iterator[Trouble]:
         rid = rid_of(sid) if sid is not None else None
         if directory.numbering == "directory":
             attribute = "uidNumber" if what == "uid" else "gidNumber"
-            yield Trouble("missing", (who,), f"{plan.called(who)} has no {attribute} in the directory: no {what} here")
+            yield AccountTrouble(
+                "missing", (who,), f"{plan.called(who)} has no {attribute} in the directory: no {what} here"
+            )
         elif directory.numbering == "table":
-            yield Trouble(
+            yield AccountTrouble(
                 "beyond", (who,), f"the range up to {directory.high} is used up: no {what} for {plan.called(who)}"
             )
         elif rid is None:
-            yield Trouble(
+            yield AccountTrouble(
                 "unmapped", (who,), f"{plan.called(who)} is no account of the domain itself: no {what} by RID"
             )
         else:
-            yield Trouble(
+            yield AccountTrouble(
                 "beyond",
                 (who,),
                 f"the RID {rid} of {plan.called(who)} leads beyond {directory.high}: no {what}; widen the range",
             )
 
 
-def _odd_names(plan: Plan, directory: Directory) -> Iterator[Trouble]:
+def _odd_names(plan: Plan, directory: Directory) -> Iterator[AccountTrouble]:
     """Names that Unix tools refuse, those of one kind together: a domain has many with a space."""
     by_reason: dict[str, list[User | Group]] = {}
     accounts: tuple[User | Group, ...] = (*plan.users.values(), *plan.groups.values())
@@ -139,14 +141,14 @@ def _odd_names(plan: Plan, directory: Directory) -> Iterator[Trouble]:
     for why, odd in by_reason.items():
         names = ", ".join(account.name for account in odd[:5]) + (f" and {len(odd) - 5} more" if len(odd) > 5 else "")
         words = f"{names}: {why}, which tools on Unix refuse in a name"
-        yield Trouble("name", tuple(account.id for account in odd), words)
+        yield AccountTrouble("name", tuple(account.id for account in odd), words)
 
 
-def _unknown_members(plan: Plan, directory: Directory) -> Iterator[Trouble]:
+def _unknown_members(plan: Plan, directory: Directory) -> Iterator[AccountTrouble]:
     for group in plan.groups.values():
         if group.origin == directory.id and group.unknown:
             words = f"{plan.called(group.id)} names {len(group.unknown)} who are not among the accounts read: {'; '.join(group.unknown[:3])}"
-            yield Trouble("unknown member", (group.id,), words)
+            yield AccountTrouble("unknown member", (group.id,), words)
 
 
 @dataclass(frozen=True, slots=True)
@@ -160,20 +162,20 @@ class Move:
     listed: tuple[str, ...]
 
 
-def moves(before: Plan, after: Plan, laying: Laying) -> tuple[Move, ...]:
+def moves(before: Plan, after: Plan, storage: StorageState) -> tuple[Move, ...]:
     """Accounts that get another number than they have, with the places where the appliance has the old one written down,
     such accounts first.
 
-    laying: how storage stands in the plan before.
+    storage: how storage stands in the plan before.
     """
     was = {who: number for _, who, _, number in _mapped(before)}
     moved = {who: number for _, who, _, number in _mapped(after) if was.get(who) is not None and was[who] != number}
     owns: dict[str, list[str]] = {}
     listed: dict[str, list[str]] = {}
     for place in before.places.values():
-        laid = laying.get(place.id)
-        owners = (laid.owner, laid.group) if laid is not None else ()
-        named = set(named_by(laid.list)) if laid is not None and laid.list is not None else mentioned(place)
+        stored = storage.get(place.id)
+        owners = (stored.owner, stored.group) if stored is not None else ()
+        named = set(named_by(stored.list)) if stored is not None and stored.list is not None else mentioned(place)
         for who in moved.keys() & set(owners):
             owns.setdefault(who, []).append(place.id)
         for who in moved.keys() & named:

@@ -10,18 +10,18 @@ from typing import Literal
 
 from yardgate.core.directory.idmap import numbers
 from yardgate.core.edits.edit import Edit, PutDirectory, PutGroup, PutUser
-from yardgate.core.model.directory import Directory, Linked, Record, linked
+from yardgate.core.model.directory import AccountRecord, Directory, Linked, linked
 from yardgate.core.model.names import fresh_id
 from yardgate.core.model.plan import Group, Plan, User, fold, name_trouble, show
 
-What = Literal["new", "renamed", "joins", "leaves", "shut", "open", "gone", "back", "number", "changed"]
+ChangeKind = Literal["new", "renamed", "joins", "leaves", "shut", "open", "gone", "back", "number", "changed"]
 
 
 @dataclass(frozen=True, slots=True)
 class Item:
     """One thing that a sync does to an account."""
 
-    what: What
+    what: ChangeKind
     who: str
     words: str
 
@@ -44,7 +44,7 @@ class Sync:
     left_out: tuple[LeftOut, ...]
 
 
-def sync(plan: Plan, directory: Directory, records: Iterable[Record]) -> Sync:
+def sync(plan: Plan, directory: Directory, records: Iterable[AccountRecord]) -> Sync:
     """Bring a plan in step with everything that its directory says. `directory` may have other settings than the plan's."""
     accounts = linked(directory, records)
     known = _known(plan, directory)

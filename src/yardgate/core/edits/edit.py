@@ -253,7 +253,7 @@ class SetTitle:
 
 
 T = TypeVar("T")
-Kept = User | Group | Place | Pattern | Directory | Share | Service | Promise | Accepted
+PlanRecord = User | Group | Place | Pattern | Directory | Share | Service | Promise | Accepted
 R = TypeVar("R", User, Group, Place, Pattern, Directory, Share, Service, Promise, Accepted)
 
 Edit = (
@@ -341,7 +341,7 @@ class _Draft:
         found: dict[str, object] = getattr(self.now, name)
         return found
 
-    def set(self, name: Map, record: Kept) -> None:
+    def set(self, name: Map, record: PlanRecord) -> None:
         self.map(name)[record.id] = record
         self.put[name].add(record.id)
 

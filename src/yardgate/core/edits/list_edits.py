@@ -6,51 +6,51 @@ from typing import assert_never
 
 from yardgate.core.access.compile import PERMS
 from yardgate.core.access.membership import token
-from yardgate.core.access.storage import Laying, OrderedLaid, PosixLaid, rights_on
+from yardgate.core.access.storage import Nfs4State, PosixState, StorageState, rights_on
 from yardgate.core.acl import Entry, Mode, Ordered, OwnList, Posix, PosixEntry, posix
 from yardgate.core.acl.mode import SETGID, STICKY, bits_of
 from yardgate.core.acl.rights import ADD_FILE, FULL, LIST_DIRECTORY, MASK_OF, PASS, Level
 from yardgate.core.edits.edit import PutPlace
 from yardgate.core.model.plan import EVERYONE, Plan
 
-Key = tuple[posix.Tag, str]
+EntryKey = tuple[posix.Tag, str]
 
 
-def let_through(plan: Plan, laying: Laying, place: str, whos: Iterable[str]) -> tuple[PutPlace, ...]:
+def let_through(plan: Plan, storage: StorageState, place: str, whos: Iterable[str]) -> tuple[PutPlace, ...]:
     """Let some enter a folder who may not, and nothing else: a line for this folder alone. None where storage is not planned."""
-    return _changed(plan, place, _with_passes(plan, laying, place, tuple(whos)))
+    return _changed(plan, place, _with_passes(plan, storage, place, tuple(whos)))
 
 
-def _with_passes(plan: Plan, laying: Laying, place: str, whos: Sequence[str]) -> OwnList | None:
-    listed, own = laying[place].list, plan.places[place].own
+def _with_passes(plan: Plan, storage: StorageState, place: str, whos: Sequence[str]) -> OwnList | None:
+    listed, own = storage[place].list, plan.places[place].own
     if listed is None:
         return None
-    if isinstance(listed, OrderedLaid):
+    if isinstance(listed, Nfs4State):
         entries = tuple(Entry("allow", who, PASS, 0) for who in whos)
         return Ordered(entries + (own.entries if isinstance(own, Ordered) else ()))
     if listed.style == "mode":
         bits = 0
         for who in whos:
-            bits |= posix.X << (3 if laying[place].group in token(plan, who) else 0) if who != EVERYONE else posix.X
+            bits |= posix.X << (3 if storage[place].group in token(plan, who) else 0) if who != EVERYONE else posix.X
         return Mode(_bits(listed) | bits)
-    given = {_key(plan, who): _held(plan, laying, place, who) | posix.X for who in whos}
+    given = {_key(plan, who): _held(plan, storage, place, who) | posix.X for who in whos}
     return _merged(own, listed, given)
 
 
-def _held(plan: Plan, laying: Laying, place: str, who: str) -> int:
+def _held(plan: Plan, storage: StorageState, place: str, who: str) -> int:
     """What a who may do with a folder now, as permissions: a new entry of their own must not take any of it away."""
     ways = token(plan, who) if who != EVERYONE else {EVERYONE: (EVERYONE,)}
-    mask = rights_on(plan, laying[place], who, ways).folder
+    mask = rights_on(plan, storage[place], who, ways).folder
     return (posix.R if mask & LIST_DIRECTORY else 0) | (posix.W if mask & ADD_FILE else 0)
 
 
-def _key(plan: Plan, who: str) -> Key:
+def _key(plan: Plan, who: str) -> EntryKey:
     if who == EVERYONE:
         return "other", ""
     return ("user", who) if who in plan.users else ("group", who)
 
 
-def _merged(own: OwnList | None, listed: PosixLaid, given: dict[Key, int], default: bool = False) -> Posix:
+def _merged(own: OwnList | None, listed: PosixState, given: dict[EntryKey, int], default: bool = False) -> Posix:
     """A POSIX list of one's own with some entries set in it, and the mask wide enough for them."""
     before = own if isinstance(own, Posix) else Posix()
     wide = 0
@@ -68,7 +68,7 @@ def _merged(own: OwnList | None, listed: PosixLaid, given: dict[Key, int], defau
     return replace(before, access=tuple(entries.values()), default=down)
 
 
-def _bits(listed: PosixLaid) -> int:
+def _bits(listed: PosixState) -> int:
     return bits_of(listed.access) | (SETGID if listed.setgid else 0) | (STICKY if listed.sticky else 0)
 
 
@@ -77,10 +77,10 @@ def _changed(plan: Plan, place: str, own: OwnList | None) -> tuple[PutPlace, ...
     return () if own is None or own == here.own else (PutPlace(replace(here, own=own)),)
 
 
-def by_hand(plan: Plan, laying: Laying, place: str, who: str, level: Level) -> tuple[PutPlace, ...]:
+def by_hand(plan: Plan, storage: StorageState, place: str, who: str, level: Level) -> tuple[PutPlace, ...]:
     """Give somebody a level on a place by lines of its list, for it and all that is in it; NA refuses. Nothing where that cannot be said."""
-    listed, own = laying[place].list, plan.places[place].own
-    if isinstance(listed, OrderedLaid):
+    listed, own = storage[place].list, plan.places[place].own
+    if isinstance(listed, Nfs4State):
         mine = () if not isinstance(own, Ordered) else tuple(entry for entry in own.entries if entry.who != who)
         line = Entry("deny", who, FULL) if level == Level.NA else Entry("allow", who, MASK_OF[level])
         more = (Entry("deny", who, FULL & ~MASK_OF[level]),) if level == Level.RO else ()

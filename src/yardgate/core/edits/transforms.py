@@ -4,7 +4,7 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 from typing import Literal
 
-from yardgate.core.access.storage import Laying
+from yardgate.core.access.storage import StorageState
 from yardgate.core.acl import Entry, Mode, Ordered, OwnList, Posix, PosixEntry, posix
 from yardgate.core.acl.mode import SETGID, STICKY, bits_of, entries_of
 from yardgate.core.acl.nfs4 import (
@@ -34,12 +34,12 @@ class Overwritten:
 
 
 @dataclass(frozen=True, slots=True)
-class Push:
+class PushDown:
     edits: tuple[Edit, ...]
     places: tuple[Overwritten, ...]
 
 
-def push_down(plan: Plan, place: str, *, everything: bool) -> Push:
+def push_down(plan: Plan, place: str, *, everything: bool) -> PushDown:
     """Make all that lies below a place just follow it: own entries, owners and grants there go.
 
     Cut places and all below them are left alone, unless `everything`. Pushing down is what an appliance calls applying a list to
@@ -62,7 +62,7 @@ def push_down(plan: Plan, place: str, *, everything: bool) -> Push:
             edits += [PutPlace(clear)] if clear != here else []
             edits += [SetGrant(here.id, who, None) for who in plan.grants.get(here.id, {})]
         stack += [(child, left) for child in reversed(plan.inside.get(here.id, ()))]
-    return Push(tuple(edits), tuple(found))
+    return PushDown(tuple(edits), tuple(found))
 
 
 def _own_words(plan: Plan, place: Place) -> Iterator[str]:
@@ -258,12 +258,12 @@ class Start:
     place: Place
 
 
-def planned(plan: Plan, laying: Laying, top: str) -> Iterator[tuple[Style, tuple[PutPlace, ...]]]:
+def planned(plan: Plan, storage: StorageState, top: str) -> Iterator[tuple[Style, tuple[PutPlace, ...]]]:
     """Lists of their own, which carry their grants, for the places at and below one that have none planned and are shared and granted, or where a share
     begins: as an ordered and as a POSIX list, that first which the protocols ask for. Nothing, where there is no such place."""
     shares = [share for share in plan.shares.values() if share.smb or share.nfs]
     tops = {share.place for share in shares}
-    bare = [place for place in plan.places if top in plan.path(place) and is_bare(laying, place)]
+    bare = [place for place in plan.places if top in plan.path(place) and is_bare(storage, place)]
     places = [
         place for place in bare if tops.intersection(plan.path(place)) and (place in tops or plan.grants.get(place))
     ]
@@ -279,9 +279,9 @@ def begun(plan: Plan, here: Place, style: Style) -> Place:
     return next(start.place for start in starts(plan, here) if start.id == kind)
 
 
-def is_bare(laying: Laying, place: str) -> bool:
+def is_bare(storage: StorageState, place: str) -> bool:
     """Whether no list is planned for a place, nor for one that it takes over from."""
-    return place not in laying or laying[place].list is None
+    return place not in storage or storage[place].list is None
 
 
 def starts(plan: Plan, here: Place) -> tuple[Start, ...]:

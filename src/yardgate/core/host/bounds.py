@@ -9,7 +9,7 @@ from dataclasses import dataclass, field
 from typing import Literal, NamedTuple
 
 from yardgate.core.acl.rights import STRICT
-from yardgate.core.host.state import ADMIN, OF_THE_HOST, Account, Export, Folder, HostGroup, Members, Offer
+from yardgate.core.host.state import ADMIN, OF_THE_HOST, Export, Folder, HostAccount, HostGroup, Members, Offer
 from yardgate.core.host.steps import Step
 from yardgate.core.model.plan import show
 
@@ -131,15 +131,15 @@ def _whys(step: Step, bounds: Bounds, host: HostAccounts, ours: Collection[Manag
                 yield from _number("group", now.gid, old, max(bounds.lowest, host.lowest_gid), bounds.highest)
         case Members(name=name):
             yield from _theirs("groups", name, host, ours)
-        case Account():
+        case HostAccount():
             if was is not None:
                 yield from _theirs("accounts", was.name, host, ours)
-            if isinstance(now, Account):
+            if isinstance(now, HostAccount):
                 if was is None or was.name != now.name:
                     yield from _taken("accounts", now.name, host, ours)
-                old = was.uid if isinstance(was, Account) else None
+                old = was.uid if isinstance(was, HostAccount) else None
                 yield from _number("account", now.uid, old, max(bounds.lowest, host.lowest_uid), bounds.highest)
-                if not isinstance(was, Account) or was.primary != now.primary:
+                if not isinstance(was, HostAccount) or was.primary != now.primary:
                     yield from _primary(now.primary, host, ours)
 
 

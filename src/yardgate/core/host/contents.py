@@ -44,14 +44,14 @@ class Thing:
         return sum((e.perms & posix.X) << shifts[e.tag] for e in self.mode.access if not e.who and e.tag in shifts)
 
 
-class Push(NamedTuple):
+class Correction(NamedTuple):
     """A thing as it is, and as it shall be."""
 
     was: Thing
     then: Thing
 
 
-def words(push: Push) -> str:
+def words(push: Correction) -> str:
     """What a push changes of a thing, in a few words."""
     was, then = push
     said = [f"group {then.group}"] if was.group != then.group else []
@@ -65,7 +65,7 @@ def apart(system: System, folder: str) -> tuple[str, ...]:
     return tuple(sorted(name for name in system.folders if name.startswith(f"{folder}/")))
 
 
-def pushes(folder: Folder, things: Iterable[Thing]) -> Iterator[Push]:
+def pushes(folder: Folder, things: Iterable[Thing]) -> Iterator[Correction]:
     """What pushing a folder's list down over things in it changes. What has a second name is left alone: it may belong elsewhere."""
     known: dict[tuple[int, Thing], Thing | None] = {}  # most things of a folder are alike but for their names
     for thing in things:
@@ -76,7 +76,7 @@ def pushes(folder: Folder, things: Iterable[Thing]) -> Iterator[Push]:
             then = made(folder, thing)
             known[kind] = None if alike(thing, then) else then
         if (found := known[kind]) is not None:
-            yield Push(thing, replace(found, name=thing.name))
+            yield Correction(thing, replace(found, name=thing.name))
 
 
 def made(folder: Folder, thing: Thing) -> Thing:

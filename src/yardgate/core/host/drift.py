@@ -4,15 +4,15 @@ from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from dataclasses import replace
 
 from yardgate.core.access.batch.resolve import Matrix, resolve
-from yardgate.core.access.storage import PosixLaid
+from yardgate.core.access.storage import PosixState
 from yardgate.core.acl import Entry, Mode, Ordered, OwnList, Posix, PosixEntry
 from yardgate.core.acl.mode import SETGID, STICKY, bits_of
 from yardgate.core.acl.nfs4 import INHERITED
 from yardgate.core.edits.edit import Edit, Join, Leave, PutPlace, PutShare, PutUser, apply
 from yardgate.core.host.state import (
     GROUP_MARK,
-    Account,
     Folder,
+    HostAccount,
     Members,
     Offer,
     away_from,
@@ -41,7 +41,7 @@ def _taken_in(
     """named: account id -> its name on the host."""
     plan = matrix.plan
     match step.before, step.after:
-        case Account() as was, Account() as now:
+        case HostAccount() as was, HostAccount() as now:
             return tuple(_account(plan, was, now))
         case (None | Members()) as had, (None | Members()) as has:
             return _members(
@@ -75,14 +75,14 @@ def _folder(matrix: Matrix, named: Mapping[str, str], was: Folder, now: Folder, 
     plan = matrix.plan
     place = next((plan.places[place] for place, path in paths(plan, top).items() if path == now.name), None)
     whos = {name: who for who, name in marked(plan, named).items()}
-    if place is None or place.id not in matrix.laying:
+    if place is None or place.id not in matrix.storage:
         return
     owner = whos.get(now.owner) if now.owner != was.owner else place.owner
     group = whos.get(f"{GROUP_MARK}{now.group}", whos.get(now.group)) if now.group != was.group else place.group
     own = place.own
     if now.listed != was.listed:
-        laid = matrix.laying[place.id].list
-        is_mode = isinstance(laid, PosixLaid) and laid.style == "mode"
+        stored = matrix.storage[place.id].list
+        is_mode = isinstance(stored, PosixState) and stored.style == "mode"
         own = _own(place, whos, was.listed, now.listed, is_mode=is_mode)
     yield PutPlace(replace(place, owner=owner, group=group, own=own))
 
@@ -130,7 +130,7 @@ def _entries(
     return (*kept, *(e for key, e in after.items() if before.get(key) != e))
 
 
-def _account(plan: Plan, was: Account, now: Account) -> Iterator[Edit]:
+def _account(plan: Plan, was: HostAccount, now: HostAccount) -> Iterator[Edit]:
     user = _user(plan, was.name)
     said = replace(was, enabled=now.enabled, expires=now.expires, full_name=now.full_name)
     if user is None or said != now:

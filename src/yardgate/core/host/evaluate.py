@@ -6,7 +6,7 @@ from datetime import date
 
 from yardgate.core.acl import Ordered, PosixEntry, nfs4, posix
 from yardgate.core.acl.rights import ADD_FILE, EVERYTHING, EXECUTE, LIST_DIRECTORY, Level, Rights
-from yardgate.core.host.probe import Found
+from yardgate.core.host.probe import Abilities
 from yardgate.core.host.state import ADMIN, GROUP_MARK, GUEST_ACCOUNT, Folder, Offer, System
 from yardgate.core.model.plan import EVERYONE
 
@@ -49,7 +49,7 @@ def _marked(entries: Sequence[PosixEntry]) -> tuple[PosixEntry, ...]:
 
 def found(
     system: System, share: str, account: str, groups: Collection[str], folders: Sequence[str], on: date
-) -> list[Found] | None:
+) -> list[Abilities] | None:
     """What somebody finds in folders of a share, by their paths in it; None where they may not connect.
 
     groups: those that the session counts as, which may be older than who is in them now. Every folder on the way asks to be entered.
@@ -72,5 +72,5 @@ def found(
         enters = all(rights(one).folder & EXECUTE for one in (*above, path))
         here = rights(path).folder
         writes = enters and level == Level.RW
-        answers.append(Found(bool(enters and here & LIST_DIRECTORY), bool(writes and here & ADD_FILE)))
+        answers.append(Abilities(bool(enters and here & LIST_DIRECTORY), bool(writes and here & ADD_FILE)))
     return answers

@@ -13,13 +13,13 @@ from yardgate.core.access.walk import walk
 from yardgate.core.acl.rights import STRICT
 from yardgate.core.model.plan import GUEST, Plan
 from yardgate.core.model.share import Over
-from yardgate.core.policy.compliance import Kept, meant
+from yardgate.core.policy.compliance import Compliance, meant
 
 PAIRS = 120
 PLACES = 40  # of one share
 
 
-class Found(NamedTuple):
+class Abilities(NamedTuple):
     """What a folder lets somebody do: name what is in it, make a file in it."""
 
     lists: bool
@@ -36,11 +36,13 @@ class Question:
     account: str
     share: str
     folders: tuple[str, ...]
-    expected: tuple[Found, ...] | None
+    expected: tuple[Abilities, ...] | None
     promises: tuple[str, ...] = ()
 
 
-def questions(kept: Kept, named: Mapping[str, str], there: Collection[str], most: int = PAIRS) -> tuple[Question, ...]:
+def questions(
+    kept: Compliance, named: Mapping[str, str], there: Collection[str], most: int = PAIRS
+) -> tuple[Question, ...]:
     """What to try. named: account id -> its name on the host. there: ids of those that can be tried; `most`: pairs of one and a share."""
     matrix = kept.outcome.matrix
     plan = matrix.plan
@@ -60,7 +62,7 @@ def questions(kept: Kept, named: Mapping[str, str], there: Collection[str], most
     return tuple(_question(matrix, pair, named, promises) for pair, promises in islice(asked.items(), most))
 
 
-def _promised(kept: Kept, who: Sequence[str]) -> Iterator[tuple[str, list[tuple[str, str]]]]:
+def _promised(kept: Compliance, who: Sequence[str]) -> Iterator[tuple[str, list[tuple[str, str]]]]:
     """For each promise, one after the other as long as any has more: somebody of whom it speaks, at a share that leads there."""
     matrix = kept.outcome.matrix
     waiting = {}
@@ -82,14 +84,14 @@ def _promised(kept: Kept, who: Sequence[str]) -> Iterator[tuple[str, list[tuple[
 def _question(matrix: Matrix, pair: tuple[str, str], named: Mapping[str, str], promises: Sequence[str]) -> Question:
     subject, share = pair
     plan = matrix.plan
-    visits = walk(plan, subject, Over(share, "smb"), matrix.on, matrix.laying)[:PLACES]
+    visits = walk(plan, subject, Over(share, "smb"), matrix.on, matrix.storage)[:PLACES]
     top = plan.shares[share].place
     return Question(
         subject=subject,
         account="" if subject == GUEST else named[subject],
         share=share,
         folders=tuple(_within(plan, top, visit.place) for visit in visits),
-        expected=tuple(Found(visit.looks, visit.adds) for visit in visits) if visits[0].shown else None,
+        expected=tuple(Abilities(visit.looks, visit.adds) for visit in visits) if visits[0].shown else None,
         promises=tuple(promises),
     )
 
@@ -99,7 +101,7 @@ def _within(plan: Plan, top: str, place: str) -> str:
     return "/".join(plan.places[one].name for one in path[path.index(top) + 1 :])
 
 
-def differs(plan: Plan, question: Question, found: Sequence[Found] | None) -> tuple[str, ...]:
+def differs(plan: Plan, question: Question, found: Sequence[Abilities] | None) -> tuple[str, ...]:
     """What somebody found otherwise than the plan says, in words."""
     name, share = plan.named(question.subject), plan.shares[question.share].name
     if found is None or question.expected is None:

@@ -17,7 +17,7 @@ from numpy.typing import NDArray
 from yardgate.core.access.batch.resolve import Matrix
 from yardgate.core.access.membership import token
 from yardgate.core.access.paths import inside, is_on, lets_in, members
-from yardgate.core.access.storage import Laid, OrderedLaid
+from yardgate.core.access.storage import Nfs4State, PlaceState
 from yardgate.core.acl import Ordered, Posix, PosixEntry, posix
 from yardgate.core.acl.nfs4 import GROUP, OWNER, spelled
 from yardgate.core.acl.rights import STRICT, Level
@@ -46,7 +46,7 @@ class HostGroup:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class Account:
+class HostAccount:
     """An account that signs in. uid None: whichever number the host gives. primary: its primary group. smb: known to the SMB server."""
 
     __pydantic_config__ = STRICT
@@ -129,10 +129,10 @@ def whos(listed: Posix | Ordered) -> tuple[str, ...]:
     return tuple(entry.who for entry in (*listed.access, *(listed.default or ())))
 
 
-Part = Literal["groups", "accounts", "members", "folders", "offers", "exports"]
-PARTS: tuple[Part, ...] = ("groups", "accounts", "members", "folders", "offers", "exports")
-Record = HostGroup | Account | Members | Folder | Offer | Export
-R = TypeVar("R", HostGroup, Account, Members, Folder, Offer, Export)
+RecordKind = Literal["groups", "accounts", "members", "folders", "offers", "exports"]
+PARTS: tuple[RecordKind, ...] = ("groups", "accounts", "members", "folders", "offers", "exports")
+Record = HostGroup | HostAccount | Members | Folder | Offer | Export
+R = TypeVar("R", HostGroup, HostAccount, Members, Folder, Offer, Export)
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -141,17 +141,17 @@ class System:
 
     __pydantic_config__ = STRICT
     groups: Mapping[str, HostGroup] = field(default_factory=dict)
-    accounts: Mapping[str, Account] = field(default_factory=dict)
+    accounts: Mapping[str, HostAccount] = field(default_factory=dict)
     members: Mapping[str, Members] = field(default_factory=dict)
     folders: Mapping[str, Folder] = field(default_factory=dict)
     offers: Mapping[str, Offer] = field(default_factory=dict)
     exports: Mapping[str, Export] = field(default_factory=dict)
 
-    def part(self, part: Part) -> Mapping[str, Record]:
+    def part(self, part: RecordKind) -> Mapping[str, Record]:
         found: Mapping[str, Record] = getattr(self, part)
         return found
 
-    def having(self, part: Part, name: str, record: Record | None) -> "System":
+    def having(self, part: RecordKind, name: str, record: Record | None) -> "System":
         """The same with another record under a name; None: with none."""
         kept = dict(self.part(part))
         kept.pop(name, None)
@@ -206,7 +206,7 @@ def compiled(matrix: Matrix, top: str, joined: Collection[str] = ()) -> Compiled
     groups = [group for group in plan.groups.values() if group.origin == LOCAL and group.gid != 0]
     where, named = paths(plan, top), host_names(plan, away)
     accounts = (
-        Account(
+        HostAccount(
             name=user.name,
             uid=user.uid,
             full_name=user.full_name,
@@ -225,7 +225,7 @@ def compiled(matrix: Matrix, top: str, joined: Collection[str] = ()) -> Compiled
     own = (HostGroup(name=user.name) for user in users if user.primary_group is None)
     listed = marked(plan, named)
     folders = (
-        _folder(named, listed, where[place], matrix.laying[place]) for place in plan.places if place in matrix.laying
+        _folder(named, listed, where[place], matrix.storage[place]) for place in plan.places if place in matrix.storage
     )
     shares = sorted(plan.shares.values(), key=lambda share: share.name)
     return Compiled(
@@ -301,13 +301,13 @@ def marked(plan: Plan, named: Mapping[str, str]) -> Mapping[str, str]:
     return {who: f"{GROUP_MARK}{name}" if who in plan.groups else name for who, name in named.items()}
 
 
-def _folder(named: Mapping[str, str], called: Mapping[str, str], path: str, laid: Laid) -> Folder | None:
+def _folder(named: Mapping[str, str], called: Mapping[str, str], path: str, stored: PlaceState) -> Folder | None:
     """called: how an ordered list calls whom the host calls `named`."""
-    owner, group = named.get(laid.owner, ADMIN), named.get(laid.group, ADMIN)
-    match laid.list:
+    owner, group = named.get(stored.owner, ADMIN), named.get(stored.group, ADMIN)
+    match stored.list:
         case None:
             return None
-        case OrderedLaid() as listed:
+        case Nfs4State() as listed:
             kept = (e for e in listed.entries if e.who in named or e.who in (OWNER, GROUP, EVERYONE))
             said = tuple(replace(e, who=called.get(e.who, e.who)) for e in kept)
             return Folder(
@@ -362,7 +362,7 @@ def offer(matrix: Matrix, share: Share, path: str, named: Mapping[str, str]) -> 
 
 def kept_in_order(matrix: Matrix, place: str) -> bool:
     """Whether a place has an ordered list, which a Linux host's SMB server keeps beside the folder."""
-    return place in matrix.laying and isinstance(matrix.laying[place].list, OrderedLaid)
+    return place in matrix.storage and isinstance(matrix.storage[place].list, Nfs4State)
 
 
 def is_exported(plan: Plan, share: Share) -> bool:
@@ -461,7 +461,7 @@ def _left_out(matrix: Matrix, away: Collection[str]) -> Iterator[str]:
         if group.origin == LOCAL and any(member in plan.users and member not in named for member in group.members):
             yield f"members of {group.name} that come from a directory: the host does not know them"
     for place in plan.places.values():
-        if place.id not in matrix.laying or matrix.laying[place.id].list is None:
+        if place.id not in matrix.storage or matrix.storage[place.id].list is None:
             yield f"the list of {plan.path_name(place.id)}, which is not planned"
     for share in plan.shares.values():
         if share.nfs and not share.hosts and is_on(plan, "nfs"):

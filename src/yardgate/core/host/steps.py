@@ -13,14 +13,14 @@ from yardgate.core.acl.rights import STRICT, Level
 from yardgate.core.host.state import (
     GROUP_MARK,
     PARTS,
-    Account,
     Export,
     Folder,
+    HostAccount,
     HostGroup,
     Members,
     Offer,
-    Part,
     Record,
+    RecordKind,
     System,
 )
 from yardgate.core.model.plan import GUEST
@@ -37,7 +37,7 @@ class Step:
     """
 
     __pydantic_config__ = STRICT
-    part: Part
+    part: RecordKind
     before: Record | None
     after: Record | None
     wipe: bool = False
@@ -95,7 +95,7 @@ class Step:
 
 
 def _number(record: Record | None) -> int | None:
-    return record.uid if isinstance(record, Account) else record.gid if isinstance(record, HostGroup) else None
+    return record.uid if isinstance(record, HostAccount) else record.gid if isinstance(record, HostGroup) else None
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -135,7 +135,7 @@ def stands(record: Record | None, wanted: Record | None) -> bool:
 def settled(record: Record, wanted: Record) -> Record:
     """What shall be, with the numbers that the appliance gave where none was asked for."""
     match record, wanted:
-        case Account(uid=int(uid)), Account(uid=None):
+        case HostAccount(uid=int(uid)), HostAccount(uid=None):
             return replace(wanted, uid=uid)
         case HostGroup(gid=int(gid)), HostGroup(gid=None):
             return replace(wanted, gid=gid)
@@ -155,7 +155,7 @@ def steps(now: System, wanted: System) -> tuple[Step, ...]:
     renamed = tuple(_renames(now, wanted))
     followed = after(now, renamed)
     whole = _kept(followed, wanted)
-    found: dict[Part, list[Step]] = {part: [] for part in PARTS}
+    found: dict[RecordKind, list[Step]] = {part: [] for part in PARTS}
     for part in PARTS:
         if part == "folders":
             followed = after(followed, (*found["groups"], *found["accounts"]))
@@ -168,7 +168,7 @@ def steps(now: System, wanted: System) -> tuple[Step, ...]:
                 found[part].append(Step(part=part, before=before, after=then))
     found["exports"] = list(_apart(found["exports"]))
     found["groups"], found["accounts"] = _freed_first(found["groups"]), _freed_first(found["accounts"])
-    shares: tuple[Part, ...] = ("offers", "exports")
+    shares: tuple[RecordKind, ...] = ("offers", "exports")
     ending = [step for part in shares for step in found[part] if step.after is None]
     rest = [step for part in PARTS for step in found[part] if step not in ending]
     return (*ending, *renamed, *rest)
@@ -218,7 +218,7 @@ def drift(left: System, found: System) -> tuple[Step, ...]:
 def removals(now: System, wanted: System) -> tuple[Step, ...]:
     """What would delete that which is not wanted any more: accounts, groups, folders from the deepest up."""
     found: list[Step] = []
-    parts: tuple[Part, ...] = ("accounts", "groups", "folders")
+    parts: tuple[RecordKind, ...] = ("accounts", "groups", "folders")
     for part in parts:
         gone = now.part(part).keys() - wanted.part(part).keys()
         order = sorted(gone, key=lambda name: (-name.count("/"), name))
@@ -279,7 +279,7 @@ def _is_listed(step: Step, now: System) -> bool:
     return step.before is not None or str(_number(step.after)) in now.dangling
 
 
-def _listing(now: System, part: Part, called: Mapping[str, str]) -> dict[str, Folder]:
+def _listing(now: System, part: RecordKind, called: Mapping[str, str]) -> dict[str, Folder]:
     """The folders, where accounts or groups are called otherwise in their lists and as owners."""
     tag = "user" if part == "accounts" else "group"
     mark = GROUP_MARK if tag == "group" else ""
@@ -354,9 +354,9 @@ def after(now: System, found: Iterable[Step]) -> System:
 def needs(found: Sequence[Step], of: Sequence[Step] | None = None) -> Mapping[str, frozenset[str]]:
     """For each step (or for some `of` them), the ids of those that must be done before it: what makes or renames whatever it names, what
     gives up the number that it takes, and what ends the export whose name, or whose folder and host, it takes."""
-    made: dict[Part, dict[str, str]] = {part: {} for part in PARTS}
+    made: dict[RecordKind, dict[str, str]] = {part: {} for part in PARTS}
     ended: dict[str | tuple[str, str], str] = {}
-    free: dict[tuple[Part, int | None], str] = {}
+    free: dict[tuple[RecordKind, int | None], str] = {}
     waits: dict[str, str] = {}
     for step in found:
         own, does = step.id, step.does
@@ -380,10 +380,10 @@ def needs(found: Sequence[Step], of: Sequence[Step] | None = None) -> Mapping[st
     return {own: frozenset(before(step, own)) - {own} for step in (found if of is None else of) for own in (step.id,)}
 
 
-def _names(step: Step) -> Iterator[tuple[Part, Iterable[str]]]:
+def _names(step: Step) -> Iterator[tuple[RecordKind, Iterable[str]]]:
     """Whom and what a record names, as it shall be."""
     match step.after:
-        case Account(name=name, primary=primary):
+        case HostAccount(name=name, primary=primary):
             yield "groups", (primary,)
             yield "accounts", (name,)
         case Members(name=name, users=users):
@@ -445,7 +445,7 @@ def sign_in_again(found: Iterable[Step]) -> frozenset[str]:
         match step.before, step.after:
             case Members(users=was), Members(users=now):
                 again |= was ^ now
-            case Account() as was, Account() as now:
+            case HostAccount() as was, HostAccount() as now:
                 again |= (
                     {now.name}
                     if (was.enabled, was.expires, was.name) != (now.enabled, now.expires, now.name)
@@ -470,11 +470,11 @@ def words(step: Step) -> str:
                 if was.name != now.name
                 else f"give the group {now.name} the number {now.gid}"
             )
-        case None, Account() as now:
+        case None, HostAccount() as now:
             return f"make the account {now.name}{'' if now.enabled else ', shut'}"
-        case Account(name=name), None:
+        case HostAccount(name=name), None:
             return f"delete the account {name}"
-        case Account() as was, Account() as now:
+        case HostAccount() as was, HostAccount() as now:
             return _account_words(was, now)
         case (None | Members()) as was, (None | Members()) as now:
             had, has = (m.users if m is not None else frozenset() for m in (was, now))
@@ -513,7 +513,7 @@ def _few(names: Iterable[str], most: int = 6) -> str:
     return ", ".join(listed) if len(listed) <= most + 1 else f"{', '.join(listed[:most])} and {len(listed) - most} more"
 
 
-def _account_words(was: Account, now: Account) -> str:
+def _account_words(was: HostAccount, now: HostAccount) -> str:
     if was.name != now.name:
         return f"rename the account {was.name} to {now.name}"
     said = []

@@ -90,7 +90,7 @@ class Ref(NamedTuple):
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class Record:
+class AccountRecord:
     """What a directory says of one account.
 
     key: objectSid or entryUUID, by which it is followed. sid: where it has one. number: its uidNumber or gidNumber.
@@ -113,7 +113,7 @@ class Record:
     mail_only: bool = False
 
 
-Records = Mapping[str, Record]
+Records = Mapping[str, AccountRecord]
 
 
 @dataclass(frozen=True, slots=True)
@@ -130,17 +130,17 @@ class Copy:
 class Linked(NamedTuple):
     """An account with those whom it names found: keys. unknown: members whom the directory's accounts do not have."""
 
-    record: Record
+    record: AccountRecord
     primary: str | None
     members: frozenset[str]
     unknown: tuple[str, ...]
 
 
-def linked(directory: Directory, records: Iterable[Record]) -> Mapping[str, Linked]:
+def linked(directory: Directory, records: Iterable[AccountRecord]) -> Mapping[str, Linked]:
     """Key -> account, for all that comes in. Groups for mail only do not count, nor does what is nested through them."""
     wanted = {"person": directory.users, "service": directory.services, "group": directory.groups}
-    counted: list[Record] = []
-    left_out: list[Record] = []
+    counted: list[AccountRecord] = []
+    left_out: list[AccountRecord] = []
     for record in records:
         (counted if wanted[record.kind] and not record.mail_only else left_out).append(record)
     at: dict[Ref, str] = {}
@@ -162,7 +162,7 @@ def linked(directory: Directory, records: Iterable[Record]) -> Mapping[str, Link
     return found
 
 
-def _known_as(record: Record) -> Iterable[Ref]:
+def _known_as(record: AccountRecord) -> Iterable[Ref]:
     yield Ref("dn", same_dn(record.dn))
     if record.sid is not None:
         yield Ref("sid", record.sid)
@@ -173,7 +173,7 @@ def _known_as(record: Record) -> Iterable[Ref]:
         yield Ref("name", record.name)  # RFC 2307, memberUid: an exact match (caseExactIA5Match)
 
 
-def _also_known_as(record: Record) -> Iterable[Ref]:
+def _also_known_as(record: AccountRecord) -> Iterable[Ref]:
     return (Ref("name", alias) for alias in record.aliases if record.kind != "group")
 
 

@@ -16,10 +16,10 @@ Order = Literal["narrowest", "first"]
 Wildcards = Literal["names", "both"]
 Address = IPv4Address | IPv6Address
 Network = IPv4Network | IPv6Network
-Kind = Literal["address", "name", "network", "pattern", "all"]
+HostsKind = Literal["address", "name", "network", "pattern", "all"]
 
 # Where more than one kind of rule takes in a host, the narrower kind counts; of one kind, the longer prefix, then the earlier line.
-NARROWNESS: tuple[Kind, ...] = ("address", "name", "network", "pattern", "all")
+NARROWNESS: tuple[HostsKind, ...] = ("address", "name", "network", "pattern", "all")
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -92,7 +92,7 @@ class Over:
 class Hosts:
     """Which hosts a rule takes in, as understood."""
 
-    kind: Kind
+    kind: HostsKind
     network: Network | None = None
     pattern: str = ""
 

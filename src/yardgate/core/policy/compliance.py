@@ -44,7 +44,7 @@ class Keeping:
 
 
 @dataclass(frozen=True, slots=True)
-class Kept:
+class Compliance:
     """What comes out of a plan, and how its promises stand in it, by their ids."""
 
     outcome: Outcome
@@ -55,7 +55,7 @@ class Kept:
         return tuple(keeping for keeping in self.keepings.values() if not keeping.kept)
 
 
-def keep(found: Outcome, before: Kept | None = None) -> Kept:
+def keep(found: Outcome, before: Compliance | None = None) -> Compliance:
     """How the promises of a plan stand. `before`, of an earlier plan: taken over where nothing they hang on is another."""
     known = before if before is not None and before.outcome.matrix.counting is found.matrix.counting else None
     promises = found.matrix.plan.promises
@@ -66,10 +66,10 @@ def keep(found: Outcome, before: Kept | None = None) -> Kept:
     )
     fresh = standing(found, [promise for key, promise in promises.items() if key not in old])
     by_id = {keeping.promise.id: keeping for keeping in fresh}
-    return Kept(found, {key: old[key] if key in old else by_id[key] for key in promises})
+    return Compliance(found, {key: old[key] if key in old else by_id[key] for key in promises})
 
 
-def _stands(found: Outcome, known: Kept, promise: Promise) -> bool:
+def _stands(found: Outcome, known: Compliance, promise: Promise) -> bool:
     """Whether a promise stands as it stood, because what it speaks of is the very same."""
     keeping, then = known.keepings.get(promise.id), known.outcome
     if keeping is None or keeping.promise != promise:
@@ -90,7 +90,7 @@ def _shown_alike(found: Outcome, then: Outcome, over: Over, place: str) -> bool:
         return False
     by_users_alone = over.protocol == "smb" and share.guests == Level.NA
     same_way = place not in matrix.ways or matrix.ways[place] is was.ways.get(place)
-    return same_way and alike(matrix.laying, was.laying, path[-2:] if by_users_alone else path)
+    return same_way and alike(matrix.storage, was.storage, path[-2:] if by_users_alone else path)
 
 
 def standing(found: Outcome, promises: Sequence[Promise]) -> tuple[Keeping, ...]:
@@ -176,12 +176,12 @@ def why(found: Outcome, subject: str, place: str, protocol: Protocol | None = No
     """Why somebody gets what they get in a place over the best way in; None for the guest where no way in leads there."""
     matrix = found.matrix
     reasons = [
-        explain_over(matrix.plan, subject, place, over, matrix.on, matrix.laying)
+        explain_over(matrix.plan, subject, place, over, matrix.on, matrix.storage)
         for over in found.ways_to(place, protocol)
     ]
     if reasons:
         return max(reasons, key=lambda reason: reason.level)
-    return explain(matrix.plan, subject, place, matrix.on, matrix.laying) if subject != GUEST else None
+    return explain(matrix.plan, subject, place, matrix.on, matrix.storage) if subject != GUEST else None
 
 
 def sentence(found: Outcome, breach: Breach, promise: Promise) -> str:

@@ -9,7 +9,7 @@ from yardgate.core.access.outcome import Shift, outcome, people, shifts
 from yardgate.core.acl.rights import Level
 from yardgate.core.edits.edit import Edit, exactly, in_step
 from yardgate.core.model.agreements import Promise
-from yardgate.core.policy.compliance import Kept, keep
+from yardgate.core.policy.compliance import Compliance, keep
 
 
 @dataclass(frozen=True, slots=True)
@@ -19,10 +19,10 @@ class Effect:
     along: edits that go with them (see `in_step`). price: what changes for hosts over NFS, and who gets more or less by it than is granted.
     """
 
-    before: Kept
+    before: Compliance
     edits: tuple[Edit, ...]
     along: tuple[Edit, ...]
-    after: Kept
+    after: Compliance
     shifts: tuple[Shift, ...]
     breaks: tuple[Promise, ...]
     mends: tuple[Promise, ...]
@@ -36,7 +36,7 @@ class Effect:
             yield place, {level: int((people(then, place) == level.code).sum()) for level in (Level.RW, Level.RO)}
 
 
-def effect(now: Kept, edits: Sequence[Edit], after: Matrix | None = None) -> Effect:
+def effect(now: Compliance, edits: Sequence[Edit], after: Matrix | None = None) -> Effect:
     """after: the matrix of the plan after the edits, where the caller has it. Raises PlanError."""
     whole = in_step(now.outcome.matrix.plan, tuple(edits))
     if after is None:
@@ -45,7 +45,7 @@ def effect(now: Kept, edits: Sequence[Edit], after: Matrix | None = None) -> Eff
     return between(now, keep(outcome(after, now.outcome), now), edits, whole[len(edits) :])
 
 
-def between(now: Kept, then: Kept, edits: Sequence[Edit], along: tuple[Edit, ...] = ()) -> Effect:
+def between(now: Compliance, then: Compliance, edits: Sequence[Edit], along: tuple[Edit, ...] = ()) -> Effect:
     """What is another in one plan than in another that some edits lead to."""
     was_broken = {keeping.promise.id for keeping in now.broken}
     is_broken = {keeping.promise.id for keeping in then.broken}

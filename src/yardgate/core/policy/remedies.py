@@ -15,7 +15,7 @@ from yardgate.core.access.membership import token
 from yardgate.core.access.outcome import Outcome, Shift, outcome, outcome_of, shifts
 from yardgate.core.access.paths import PROTOCOLS, explain_over, is_on, offered
 from yardgate.core.access.spec.explain import Gate, Reason, explain, grants_gate
-from yardgate.core.access.storage import Laying, lay
+from yardgate.core.access.storage import StorageState, storage_state
 from yardgate.core.access.walk import walk
 from yardgate.core.acl import Mode, Posix
 from yardgate.core.acl.mode import STICKY
@@ -38,7 +38,7 @@ from yardgate.core.edits.transforms import planned, restyle, style_of
 from yardgate.core.model.names import fresh_id
 from yardgate.core.model.plan import EVERYONE, GUEST, LOCAL, Plan, PlanError, fold
 from yardgate.core.model.share import HostRule, Over, Protocol, Share, share_name_trouble
-from yardgate.core.policy.compliance import Kept
+from yardgate.core.policy.compliance import Compliance
 from yardgate.core.policy.impact import Effect, effect
 
 MOST_STEPS = 6
@@ -111,7 +111,7 @@ class _Try:
 
     steps: tuple[tuple[Edit, ...], ...]
     plan: Plan
-    laying: Laying
+    storage: StorageState
     reasons: tuple[tuple[Over | None, Reason], ...]
     shown: tuple[Over | None, ...] = ()
 
@@ -124,10 +124,10 @@ class _Try:
         return max((reason.level for _, reason in self.reasons), default=Level.NA)
 
 
-def remedies(now: Kept, want: Want, most: int = 5) -> tuple[Remedy, ...]:
+def remedies(now: Compliance, want: Want, most: int = 5) -> tuple[Remedy, ...]:
     """Up to `most` remedies, best first; none where it is as wanted already, or where nothing that was tried helps."""
     matrix = now.outcome.matrix
-    start = _look(matrix.on, want, (), matrix.plan, matrix.laying)
+    start = _look(matrix.on, want, (), matrix.plan, matrix.storage)
     if want.met(start.level, bool(start.shown)):
         return ()
     found: list[_Try] = []
@@ -162,33 +162,35 @@ def _few(plan: Plan, found: Sequence[_Try]) -> Iterator[_Try]:
             yield there
 
 
-def _look(on: date, want: Want, steps: tuple[tuple[Edit, ...], ...], plan: Plan, laying: Laying) -> _Try:
+def _look(on: date, want: Want, steps: tuple[tuple[Edit, ...], ...], plan: Plan, storage: StorageState) -> _Try:
     place, path = want.place, plan.path(want.place)
     if not plan.shares:
-        alone = [(None, explain(plan, want.subject, place, on, laying))] if want.subject != GUEST else []
-        return _Try(steps, plan, laying, tuple(alone), (None,) if any(one.level > Level.NA for _, one in alone) else ())
+        alone = [(None, explain(plan, want.subject, place, on, storage))] if want.subject != GUEST else []
+        return _Try(
+            steps, plan, storage, tuple(alone), (None,) if any(one.level > Level.NA for _, one in alone) else ()
+        )
     ways = [w for w in offered(plan) if want.over in (None, w.protocol) and plan.shares[w.share].place in path]
-    reasons = tuple((way, explain_over(plan, want.subject, place, way, on, laying)) for way in ways)
+    reasons = tuple((way, explain_over(plan, want.subject, place, way, on, storage)) for way in ways)
     shown: list[Over] = []
     for way, reason in reasons if want.seen is not None else ():
-        if reason.level > Level.NA or walk(plan, want.subject, way, on, laying, to=place)[-1].shown:
+        if reason.level > Level.NA or walk(plan, want.subject, way, on, storage, to=place)[-1].shown:
             shown.append(way)
-    return _Try(steps, plan, laying, reasons, tuple(shown))
+    return _Try(steps, plan, storage, reasons, tuple(shown))
 
 
 def _then(first: Matrix, want: Want, here: _Try, edits: Sequence[Edit]) -> _Try | None:
-    """The plan after some more edits, laid on the way to the place; None where they cannot be made."""
+    """The plan after some more edits, its storage worked out on the way to the place; None where they cannot be made."""
     try:
         plan, _ = apply(here.plan, edits)
     except PlanError:
         return None
     same_people = plan.users is first.plan.users and plan.groups is first.plan.groups
     if same_people and plan.target is first.plan.target:
-        counting, before = first.counting, (first.plan, first.laying)
+        counting, before = first.counting, (first.plan, first.storage)
     else:
         counting, before = count(plan, first.on), None
-    laying = lay(plan, counting, before, to=want.place)
-    return _look(first.on, want, (*here.steps, tuple(edits)), plan, laying)
+    storage = storage_state(plan, counting, before, to=want.place)
+    return _look(first.on, want, (*here.steps, tuple(edits)), plan, storage)
 
 
 def _progress(here: _Try) -> tuple[object, ...]:
@@ -206,7 +208,7 @@ def _unique(ideas: Iterable[tuple[Edit, ...]]) -> Iterator[tuple[Edit, ...]]:
             yield idea
 
 
-def _remedy(now: Kept, want: Want, there: _Try) -> Remedy:
+def _remedy(now: Compliance, want: Want, there: _Try) -> Remedy:
     before = now.outcome.matrix
     then = effect(now, there.edits, resolve(there.plan, before.on, before))
     words = tuple(sentence(before.plan, there.plan, edit) for edit in there.edits)
@@ -215,7 +217,7 @@ def _remedy(now: Kept, want: Want, there: _Try) -> Remedy:
     return Remedy(there.edits, words, then, len(mended & shifted))
 
 
-def _breached(kept: Kept) -> set[tuple[str, str]]:
+def _breached(kept: Compliance) -> set[tuple[str, str]]:
     return {(breach.subject, keeping.promise.place) for keeping in kept.broken for breach in keeping.breaches}
 
 
@@ -273,7 +275,7 @@ def _opened(here: _Try, want: Want, way: Over | None, reason: Reason, gate: Gate
         case "way":
             for step in (step.place for step in gate.steps if not step.enters):
                 for one in _speaking_for(plan, who):
-                    yield let_through(plan, here.laying, step, [one])
+                    yield let_through(plan, here.storage, step, [one])
         case "list":
             yield from _list_opened(here, want, reason)
         case _:
@@ -283,14 +285,14 @@ def _opened(here: _Try, want: Want, way: Over | None, reason: Reason, gate: Gate
 def _lists(here: _Try, want: Want) -> Iterator[tuple[Edit, ...]]:
     """Lists planned where there are none, so that grants hold there: for the place, or for all of its pool."""
     for top in (want.place, here.plan.path(want.place)[0]):
-        yield from (edits for _, edits in planned(here.plan, here.laying, top))
+        yield from (edits for _, edits in planned(here.plan, here.storage, top))
 
 
 def _granted(here: _Try, want: Want) -> Gate:
     """The grants that count on the place itself."""
     guest = {GUEST: (GUEST,), EVERYONE: (GUEST, EVERYONE)}
     ways = guest if want.subject == GUEST else token(here.plan, want.subject)
-    return grants_gate(here.plan, want.place, here.laying.get(want.place), ways)
+    return grants_gate(here.plan, want.place, here.storage.get(want.place), ways)
 
 
 def _speaking_for(plan: Plan, who: str) -> Iterator[str]:
@@ -315,7 +317,7 @@ def _grants(here: _Try, want: Want, place: str, level: Level, gate: Gate) -> Ite
     for one in _speaking_for(plan, who):
         yield (SetGrant(place, one, level, first),)
     if who in plan.users and level > Level.NA:
-        counted = here.laying[place].grants if place in here.laying else ()
+        counted = here.storage[place].grants if place in here.storage else ()
         said = {grant.who: grant.level for grant in counted} or plan.grants.get(place, {})
         fitting = [
             g for g, given in said.items() if given == level and g in plan.groups and plan.groups[g].origin == LOCAL
@@ -326,18 +328,18 @@ def _grants(here: _Try, want: Want, place: str, level: Level, gate: Gate) -> Ite
 
 def _list_opened(here: _Try, want: Want, reason: Reason) -> Iterator[tuple[Edit, ...]]:
     plan, place, who = here.plan, want.place, want.subject
-    laid = here.laying[place]
-    if laid.carried != "share":
+    stored = here.storage[place]
+    if stored.carried != "share":
         yield from _grants(here, want, place, want.low, _granted(here, want))
     else:
         yield (PutPlace(replace(plan.places[place], carried="both")),)
         for one in _speaking_for(plan, who):
-            yield by_hand(plan, here.laying, place, one, want.low)
+            yield by_hand(plan, here.storage, place, one, want.low)
     yield from _hand_lines_gone(here, reason)
     if want.low == Level.RW:
         yield from _unstuck(plan, place)
-    if who in plan.users and laid.group in plan.groups:
-        yield (Join(laid.group, who),)
+    if who in plan.users and stored.group in plan.groups:
+        yield (Join(stored.group, who),)
     if style_of(plan, place) == "mode":
         yield from _named_instead(here, want)
 
@@ -349,7 +351,7 @@ def _named_instead(here: _Try, want: Want) -> Iterator[tuple[Edit, ...]]:
     another = restyle(plan, styled, "posix").edits
     put = {edit.place.id: edit.place for edit in another if isinstance(edit, PutPlace)}
     rest = tuple(edit for edit in another if not isinstance(edit, PutPlace))
-    if here.laying[place].carried == "share":
+    if here.storage[place].carried == "share":
         put[place] = replace(put.get(place, plan.places[place]), carried="both")
     bare = {**put, styled: replace(put.get(styled, plan.places[styled]), own=Posix())}
     for some in (put, bare):
@@ -385,7 +387,7 @@ def _hiding(here: _Try, want: Want, ways: Iterable[Over | None], *, hide: bool) 
         if way.protocol == "smb" and share.hide_unreadable != hide:
             yield (PutShare(replace(share, hide_unreadable=hide)),)
         place = here.plan.places[want.place]
-        if hide and share.place == want.place and here.laying and here.laying[want.place].carried == "storage":
+        if hide and share.place == want.place and here.storage and here.storage[want.place].carried == "storage":
             yield (PutPlace(replace(place, carried="both")),)
         if hide and share.place == want.place and way.protocol == "smb" and want.subject == GUEST:
             yield (PutShare(replace(share, guests=Level.NA)),)
@@ -431,12 +433,12 @@ def _closed(here: _Try, want: Want, way: Over | None, reason: Reason) -> Iterato
     high = Level.NA if want.high == Level.PT else want.high
     share = plan.shares[way.share] if way is not None else None
     granted = _granted(here, want)
-    laid = here.laying.get(place)
-    if laid is not None and laid.list is not None:
-        if laid.carried != "share":
+    stored = here.storage.get(place)
+    if stored is not None and stored.list is not None:
+        if stored.carried != "share":
             yield from _grants(here, want, place, high, granted)
         elif who != GUEST:
-            yield from (by_hand(plan, here.laying, place, one, high) for one in _speaking_for(plan, who))
+            yield from (by_hand(plan, here.storage, place, one, high) for one in _speaking_for(plan, who))
         yield from _hand_lines_gone(here, reason)
     elif way is None:
         yield from _grants(here, want, place, high, granted)

@@ -9,8 +9,8 @@ from collections.abc import Iterable, Mapping
 from datetime import UTC, date, datetime, timedelta
 from typing import NamedTuple
 
-from yardgate.core.model.directory import Directory, Record, Ref, Schema, dn_parts, same_dn, within_dn
-from yardgate.formats.ldif import Attributes, Entry
+from yardgate.core.model.directory import AccountRecord, Directory, Ref, Schema, dn_parts, same_dn, within_dn
+from yardgate.formats.ldif import Attributes, LdifEntry
 from yardgate.formats.sid import sid_text
 
 
@@ -72,7 +72,7 @@ NEVER = (0, 0x7FFFFFFFFFFFFFFF)  # accountExpires
 GROUP_CLASSES = {"posixgroup", "groupofnames", "groupofuniquenames", "groupofmembers"}
 
 
-def records(directory: Directory, entries: Iterable[Entry]) -> Mapping[str, Record]:
+def records(directory: Directory, entries: Iterable[LdifEntry]) -> Mapping[str, AccountRecord]:
     """Key -> record of all entries that are accounts and lie where the directory is read."""
     found = {}
     for entry in entries:
@@ -83,13 +83,13 @@ def records(directory: Directory, entries: Iterable[Entry]) -> Mapping[str, Reco
     return found
 
 
-def record_of(schema: Schema, entry: Entry) -> Record | None:
+def record_of(schema: Schema, entry: LdifEntry) -> AccountRecord | None:
     """The account that an entry is, or None where it is none."""
     classes = {value.decode("ascii", "replace").lower() for value in entry.attributes.get("objectclass", ())}
     return _ad(entry, classes) if schema == "ad" else _ldap(schema, entry, classes)
 
 
-def key_of(schema: Schema, entry: Entry) -> str | None:
+def key_of(schema: Schema, entry: LdifEntry) -> str | None:
     """What an entry is followed by; None where it has no such thing."""
     if schema == "ad":
         sids = entry.attributes.get("objectsid", ())
@@ -100,7 +100,7 @@ def key_of(schema: Schema, entry: Entry) -> str | None:
 # --- Active-Directory-compatible --------------------------------------------------------------------------------------
 
 
-def _ad(entry: Entry, classes: set[str]) -> Record | None:
+def _ad(entry: LdifEntry, classes: set[str]) -> AccountRecord | None:
     sid = key_of("ad", entry)
     name = _first(entry.attributes, "samaccountname")
     managed = bool(classes & {"msds-groupmanagedserviceaccount", "msds-managedserviceaccount"})
@@ -108,7 +108,7 @@ def _ad(entry: Entry, classes: set[str]) -> Record | None:
         return None
     if "group" in classes:
         kind = _number(entry.attributes, "grouptype")
-        return Record(
+        return AccountRecord(
             key=sid,
             sid=sid,
             dn=entry.dn,
@@ -122,7 +122,7 @@ def _ad(entry: Entry, classes: set[str]) -> Record | None:
         return None
     rid = _number(entry.attributes, "primarygroupid")
     principal = _first(entry.attributes, "userprincipalname")
-    return Record(
+    return AccountRecord(
         key=sid,
         sid=sid,
         dn=entry.dn,
@@ -160,7 +160,7 @@ def _filetime_date(ticks: int | None) -> date | None:
 # --- LDAP -------------------------------------------------------------------------------------------------------------
 
 
-def _ldap(schema: Schema, entry: Entry, classes: set[str]) -> Record | None:
+def _ldap(schema: Schema, entry: LdifEntry, classes: set[str]) -> AccountRecord | None:
     key = key_of(schema, entry)
     assert key is not None
     gid = _number(entry.attributes, "gidnumber")
@@ -169,7 +169,7 @@ def _ldap(schema: Schema, entry: Entry, classes: set[str]) -> Record | None:
         if name is None:
             return None
         service = "account" in classes and "person" not in classes and "inetorgperson" not in classes
-        return Record(
+        return AccountRecord(
             key=key,
             dn=entry.dn,
             kind="service" if service else "person",
@@ -189,7 +189,7 @@ def _ldap(schema: Schema, entry: Entry, classes: set[str]) -> Record | None:
     by_entry = ("member", "uniquemember") if schema == "rfc2307bis" else ()
     members = [Ref("dn", _dn_of(_decode(value))) for what in by_entry for value in entry.attributes.get(what, ())]
     members += [Ref("name", _decode(value)) for value in entry.attributes.get("memberuid", ())]
-    return Record(key=key, dn=entry.dn, kind="group", name=name, number=gid, members=tuple(members))
+    return AccountRecord(key=key, dn=entry.dn, kind="group", name=name, number=gid, members=tuple(members))
 
 
 def _dn_of(value: str) -> str:
@@ -206,7 +206,7 @@ def _days_date(days: int | None) -> date | None:
         return None
 
 
-def _naming(entry: Entry, attribute: str) -> str | None:
+def _naming(entry: LdifEntry, attribute: str) -> str | None:
     """Of several values of a name, the one in the entry's DN; else the first by alphabet."""
     values = sorted(_decode(value) for value in entry.attributes.get(attribute, ()))
     in_dn = {value for kind, value in dn_parts(entry.dn)[:1] if kind == attribute}

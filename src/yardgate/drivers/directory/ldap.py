@@ -17,10 +17,10 @@ from typing import Any
 import ldap3
 from ldap3.core.exceptions import LDAPException, LDAPExceptionError, LDAPInvalidFilterError
 
-from yardgate.core.model.directory import Copy, Directory, Record, same_dn
+from yardgate.core.model.directory import AccountRecord, Copy, Directory, same_dn
 from yardgate.drivers.directory.accounts import SHAPES, Shape, key_of, record_of
-from yardgate.drivers.directory.progress import Certificate, DirectoryError, Passed, Progress, Step
-from yardgate.formats.ldif import Entry
+from yardgate.drivers.directory.progress import Certificate, DirectoryError, Passed, Progress, ProgressStep
+from yardgate.formats.ldif import LdifEntry
 
 PAGE = 500
 CONNECT_SECONDS, ANSWER_SECONDS = 5, 60
@@ -167,9 +167,9 @@ def _os_words(error: BaseException) -> str:
 
 
 @contextmanager
-def connect(directory: Directory, password: str | None) -> "Iterator[Reader]":
+def connect(directory: Directory, password: str | None) -> "Iterator[DirectoryReader]":
     """Find a controller, connect, check its certificate and sign in. Raises DirectoryError."""
-    reader = Reader(directory)
+    reader = DirectoryReader(directory)
     try:
         reader.open()
         reader.sign_in(password)
@@ -178,7 +178,7 @@ def connect(directory: Directory, password: str | None) -> "Iterator[Reader]":
         reader.close()
 
 
-class Reader:
+class DirectoryReader:
     """An open connection to a directory. Every method raises DirectoryError."""
 
     def __init__(self, directory: Directory):
@@ -289,7 +289,7 @@ class Reader:
             self.connection.search("", "(objectClass=*)", ldap3.BASE, attributes=["*", "+"])
         return next((entry.attributes for entry in self._entries()), {})
 
-    def pages(self, base: str, condition: str, attributes: Sequence[str]) -> Iterator[list[Entry]]:
+    def pages(self, base: str, condition: str, attributes: Sequence[str]) -> Iterator[list[LdifEntry]]:
         """All entries below `base`, page by page (RFC 2696)."""
         cookie: bytes | None = None
         while True:
@@ -314,13 +314,13 @@ class Reader:
             if not cookie:
                 return
 
-    def one(self, dn: str, attributes: Sequence[str]) -> Entry | None:
+    def one(self, dn: str, attributes: Sequence[str]) -> LdifEntry | None:
         """One entry by its name; None where it is not there."""
         with self._said("read"):
             self.connection.search(dn, "(objectClass=*)", ldap3.BASE, attributes=list(attributes))
         return next(self._entries(), None)
 
-    def whole(self, entry: Entry) -> Entry:
+    def whole(self, entry: LdifEntry) -> LdifEntry:
         """An entry with all values of attributes that the server gives in ranges only (MS-ADTS 3.1.1.3.1.3.3)."""
         attributes = dict(entry.attributes)
         for ranged in [name for name in attributes if ";range=" in name]:
@@ -344,15 +344,15 @@ class Reader:
                 span = part[0].partition(";range=")[2]
                 values += part[1]
             attributes[name] = tuple(values)
-        return Entry(entry.dn, attributes)
+        return LdifEntry(entry.dn, attributes)
 
-    def _entries(self) -> Iterator[Entry]:
+    def _entries(self) -> Iterator[LdifEntry]:
         """What a search gave; references to other servers are passed over."""
         for found in self.connection.response or ():
             if found["type"] == "searchResEntry":
                 attributes = {name.lower(): tuple(values) for name, values in found["raw_attributes"].items() if values}
                 self.newest = max(self.newest, *attributes.get("modifytimestamp", ()), b"")
-                yield Entry(found["dn"], attributes)
+                yield LdifEntry(found["dn"], attributes)
 
     def _cookie(self) -> bytes | None:
         control = (self.connection.result.get("controls") or {}).get("1.2.840.113556.1.4.319")
@@ -370,7 +370,7 @@ class Reader:
             32: f"there is nothing at {base}",
             50: "the reading account has no right to read there",
         }.get(code, self._result())
-        step: Step = {12: "paging", 4: "paging", 32: "base", 10: "base"}.get(code, "read")  # type: ignore[assignment]
+        step: ProgressStep = {12: "paging", 4: "paging", 32: "base", 10: "base"}.get(code, "read")  # type: ignore[assignment]
         raise DirectoryError(step, words)
 
     def _result(self) -> str:
@@ -381,7 +381,7 @@ class Reader:
         )
 
     @contextmanager
-    def _said(self, step: Step) -> Iterator[None]:
+    def _said(self, step: ProgressStep) -> Iterator[None]:
         try:
             yield
         except (LDAPExceptionError, OSError) as error:
@@ -413,7 +413,7 @@ def check(directory: Directory, password: str | None) -> Iterator[Passed]:
     )
     host, port = _reachable(directory)
     yield Passed("port", f"{host} takes connections on port {port}")
-    reader = Reader(directory)
+    reader = DirectoryReader(directory)
     try:
         reader.open()
         secured = {"plain": "no TLS, as agreed", "ldaps": "LDAPS", "starttls": "StartTLS"}[directory.security]
@@ -464,7 +464,7 @@ def _clock(root: Mapping[str, tuple[bytes, ...]]) -> str:
     return f"the clocks differ by {apart:.0f} s"
 
 
-def _look_at(reader: Reader, root: Mapping[str, tuple[bytes, ...]], base: str) -> None:
+def _look_at(reader: DirectoryReader, root: Mapping[str, tuple[bytes, ...]], base: str) -> None:
     if reader.one(base, ["1.1"]) is None:
         reader._good(base)
         has = [value.decode("utf-8", "replace") for value in root.get("namingcontexts", ())]
@@ -488,10 +488,10 @@ def _condition(directory: Directory) -> str:
     return f"(&{shape}{whole})"
 
 
-def read_all(reader: Reader, progress: Progress) -> Copy:
+def read_all(reader: DirectoryReader, progress: Progress) -> Copy:
     """Everything that comes in."""
     usn = _usn(reader)
-    records: dict[str, Record] = {}
+    records: dict[str, AccountRecord] = {}
     for branch in reader.directory.takes_branches:
         for page in reader.pages(branch, _condition(reader.directory), reader.shape.attributes):
             records |= _records(reader, page)
@@ -499,7 +499,7 @@ def read_all(reader: Reader, progress: Progress) -> Copy:
     return Copy(records, usn or _newest(reader), _now(), True)
 
 
-def read_changes(reader: Reader, before: Copy, progress: Progress) -> Copy:
+def read_changes(reader: DirectoryReader, before: Copy, progress: Progress) -> Copy:
     """What `read_all` would give, with only what has changed since `before` read in full; `read_all` where that cannot be told.
 
     Names and keys of all accounts are read each time: that tells who is gone, and who was moved along with a branch.
@@ -510,7 +510,7 @@ def read_changes(reader: Reader, before: Copy, progress: Progress) -> Copy:
         return read_all(reader, progress)
     directory, key = reader.directory, reader.shape.key
     there: dict[str, str] = {}
-    changed: dict[str, Record] = {}
+    changed: dict[str, AccountRecord] = {}
     for branch in directory.takes_branches:
         for page in reader.pages(branch, _condition(directory), [key]):
             there |= {found: entry.dn for entry in page if (found := key_of(directory.schema, entry)) is not None}
@@ -537,12 +537,12 @@ def read_changes(reader: Reader, before: Copy, progress: Progress) -> Copy:
     return Copy({**kept, **changed}, usn or _newest(reader) or before.marker, _now(), False)
 
 
-def _records(reader: Reader, entries: Iterable[Entry]) -> dict[str, Record]:
+def _records(reader: DirectoryReader, entries: Iterable[LdifEntry]) -> dict[str, AccountRecord]:
     found = (record_of(reader.directory.schema, reader.whole(entry)) for entry in entries)
     return {record.key: record for record in found if record is not None}
 
 
-def _usn(reader: Reader) -> str | None:
+def _usn(reader: DirectoryReader) -> str | None:
     """Where a controller stands: which one it is, and its update sequence number (MS-ADTS 3.1.1.1.9). None for other servers."""
     if reader.directory.schema != "ad":
         return None
@@ -551,7 +551,7 @@ def _usn(reader: Reader) -> str | None:
     return f"usn {usn[0].decode()} {service[0].decode()}" if service and usn else None
 
 
-def _newest(reader: Reader) -> str | None:
+def _newest(reader: DirectoryReader) -> str | None:
     return f"time {reader.newest.decode('ascii', 'replace')}" if reader.newest else None
 
 

@@ -3,13 +3,13 @@
 from dataclasses import dataclass
 from typing import Literal
 
-Step = Literal["controller", "port", "tls", "sign-in", "clock", "base", "read", "paging"]
+ProgressStep = Literal["controller", "port", "tls", "sign-in", "clock", "base", "read", "paging"]
 
 
 class DirectoryError(Exception):
     """A directory cannot be read. step: where it failed. The words never contain the password."""
 
-    def __init__(self, step: Step, words: str):
+    def __init__(self, step: ProgressStep, words: str):
         self.step, self.words = step, words
         super().__init__(words)
 
@@ -30,7 +30,7 @@ class Certificate:
 class Passed:
     """A step that went well, and what was found."""
 
-    step: Step
+    step: ProgressStep
     words: str
 
 

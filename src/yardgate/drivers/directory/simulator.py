@@ -22,9 +22,9 @@ from cryptography.hazmat.primitives import hashes, serialization
 from cryptography.hazmat.primitives.asymmetric import ec
 
 from yardgate.core.model.directory import dn_parts, same_dn, within_dn
-from yardgate.formats.ldif import Entry
+from yardgate.formats.ldif import LdifEntry
 
-Part = tuple[int, bytes]  # tag and value of a BER element
+BerPart = tuple[int, bytes]  # tag and value of a BER element
 PAGED = "1.2.840.113556.1.4.319"
 START_TLS = "1.3.6.1.4.1.1466.20037"
 SUCCESS, OPERATIONS_ERROR, SIZE_LIMIT, STRONGER_AUTH, UNAVAILABLE_CRITICAL = 0, 1, 4, 8, 12
@@ -32,7 +32,7 @@ NO_SUCH_OBJECT, INVALID_CREDENTIALS, UNWILLING = 32, 49, 53
 
 
 @dataclass
-class Faults:
+class DirectoryFaults:
     """What the server does wrong. after: pages that it gives before."""
 
     after: int = 0
@@ -89,7 +89,7 @@ def fingerprint(folder: Path, name: str) -> str:
     return x509.load_pem_x509_certificate(cert.read_bytes()).fingerprint(hashes.SHA256()).hex()
 
 
-class StandIn(socketserver.ThreadingTCPServer):
+class SimulatedDirectory(socketserver.ThreadingTCPServer):
     """The server. entries: what it holds; may be replaced while it runs."""
 
     allow_reuse_address = True
@@ -99,7 +99,7 @@ class StandIn(socketserver.ThreadingTCPServer):
 
     def __init__(
         self,
-        entries: Sequence[Entry],
+        entries: Sequence[LdifEntry],
         folder: Path,
         *,
         port: int = 0,
@@ -108,7 +108,7 @@ class StandIn(socketserver.ThreadingTCPServer):
         days: int = 3650,
     ):
         self.entries = list(entries)
-        self.faults = Faults()
+        self.faults = DirectoryFaults()
         cert, key = certificate(folder, name, days)
         self.context = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
         self.context.load_cert_chain(cert, key)
@@ -121,7 +121,7 @@ class StandIn(socketserver.ThreadingTCPServer):
         return int(self.server_address[1])
 
     @contextmanager
-    def running(self) -> "Iterator[StandIn]":
+    def running(self) -> "Iterator[SimulatedDirectory]":
         thread = threading.Thread(target=self.serve_forever, kwargs={"poll_interval": 0.05}, daemon=True)
         thread.start()
         try:
@@ -139,14 +139,14 @@ class _HungUp(Exception):
 
 
 class _Session(socketserver.BaseRequestHandler):
-    server: StandIn
+    server: SimulatedDirectory
 
     def handle(self) -> None:
         self.socket = self.request
         self.bound = False
         self.secured = self.server.tls
         self.pages = 0
-        self.found: Sequence[Entry] = ()
+        self.found: Sequence[LdifEntry] = ()
         buffer = b""
         with suppress(_HungUp, OSError):
             if self.server.tls:
@@ -199,7 +199,7 @@ class _Session(socketserver.BaseRequestHandler):
         self.socket = self.server.context.wrap_socket(self.socket, server_side=True)
         self.secured = True
 
-    def search(self, number: int, request: Sequence[Part], paged: tuple[int, bytes] | None) -> None:
+    def search(self, number: int, request: Sequence[BerPart], paged: tuple[int, bytes] | None) -> None:
         faults = self.server.faults
         base, scope, _, _, _, _, condition, attributes = request
         dn = base[1].decode("utf-8", "replace")
@@ -241,7 +241,7 @@ class _Session(socketserver.BaseRequestHandler):
         following = str(start + size).encode() if start + size < len(found) else b""
         self.done(number, SEARCH_DONE, SUCCESS, "", following if paged is not None else None)
 
-    def root(self) -> Entry:
+    def root(self) -> LdifEntry:
         now = datetime.now(UTC) + self.server.faults.clock
         top = next((entry.dn for entry in self.server.entries), "")
         numbers = (int(value) for entry in self.server.entries for value in entry.attributes.get("usnchanged", ()))
@@ -252,9 +252,9 @@ class _Session(socketserver.BaseRequestHandler):
             "dsservicename": "CN=NTDS Settings,CN=STAND-IN",
             "supportedcontrol": PAGED,
         }
-        return Entry("", {name: (value.encode(),) for name, value in said.items()})
+        return LdifEntry("", {name: (value.encode(),) for name, value in said.items()})
 
-    def entry(self, number: int, entry: Entry, wanted: Sequence[str]) -> None:
+    def entry(self, number: int, entry: LdifEntry, wanted: Sequence[str]) -> None:
         everything = not wanted or "*" in wanted
         starts = {name.partition(";range=")[0]: name.partition(";range=")[2] for name in wanted}
         kept = b""
@@ -305,7 +305,7 @@ def _whole(buffer: bytes) -> int | None:
     return size if len(buffer) >= size else None
 
 
-def _parts(data: bytes) -> list[Part]:
+def _parts(data: bytes) -> list[BerPart]:
     """The elements that some bytes hold, one after the other."""
     found = []
     while data:
@@ -332,7 +332,7 @@ def _integer(value: bytes) -> int:
 # --- filters ------------------------------------------------------------------------------------------------------------
 
 
-def _matches(condition: Part, entry: Entry) -> bool:
+def _matches(condition: BerPart, entry: LdifEntry) -> bool:
     """Whether an entry is what a filter asks for (RFC 4511 4.5.1.7); values compare in any case, numbers as numbers."""
     kind, body = condition
     if kind == PRESENT:
@@ -370,7 +370,7 @@ def _order(value: bytes, asked: bytes) -> int:
     return (value > asked) - (value < asked)
 
 
-def _pattern(parts: Sequence[Part]) -> "re.Pattern[str]":
+def _pattern(parts: Sequence[BerPart]) -> "re.Pattern[str]":
     """Substrings: [0] at the beginning, [1] anywhere, [2] at the end."""
     text = "".join(
         ("" if tag == 0x80 else ".*") + re.escape(v.decode("utf-8", "replace").casefold()) for tag, v in parts

@@ -18,12 +18,12 @@ from yardgate.core.host.state import (
     GROUP_MARK,
     OPEN,
     PARTS,
-    Account,
     Folder,
+    HostAccount,
     HostGroup,
     Members,
     Offer,
-    Part,
+    RecordKind,
     System,
     whos,
 )
@@ -89,7 +89,7 @@ FILES = Files()
 # --- reading ----------------------------------------------------------------------------------------------------------
 
 
-def read(run: Runner, asked: System, files: Files = FILES, parts: Collection[Part] = PARTS) -> System:
+def read(run: Runner, asked: System, files: Files = FILES, parts: Collection[RecordKind] = PARTS) -> System:
     """What the host has of the accounts, groups and folders that are asked about, and all shares that are ours.
 
     parts: only these of it. Raises ApplianceError, where it cannot be read or holds what this cannot say.
@@ -122,7 +122,7 @@ def about(run: Runner) -> HostAccounts:
     return HostAccounts(users=users, groups=groups, lowest_uid=lowest_uid, lowest_gid=lowest_gid)
 
 
-def _people(run: Runner, asked: System, parts: Collection[Part]) -> System:
+def _people(run: Runner, asked: System, parts: Collection[RecordKind]) -> System:
     """Accounts, groups and who is in them: those asked about by name, and those with a number asked about."""
     groups = {row[0]: row for row in _rows(run, "/etc/group", 4)}
     gids = {str(record.gid) for record in asked.groups.values() if record.gid is not None}
@@ -160,13 +160,13 @@ def _text(run: Runner, path: str, missing: str | None = None) -> str:
 
 def _account(
     row: Sequence[str], group_of: Mapping[str, str], expiry: str, smb: tuple[bool, date | None] | None
-) -> Account:
+) -> HostAccount:
     name, _, uid, gid, comment, *_ = row
     day = EPOCH + timedelta(min(int(expiry), (date.max - EPOCH).days)) if re.fullmatch("[0-9]+", expiry[:20]) else None
     shut = day is not None and day <= SHUT
     enabled = not shut and (smb is None or smb[0])
     agreed = smb is None or smb[1] == (None if day is None or day >= NEVER else day)
-    return Account(
+    return HostAccount(
         name=name,
         uid=int(uid),
         full_name=comment.split(",")[0],
@@ -244,7 +244,7 @@ def _listed(text: str) -> Iterator[tuple[str, Folder]]:
         yield path, replace(known[said], name=path)
 
 
-def ordered_lists(run: Runner, paths: Iterable[str]) -> dict[str, descriptor.Kept]:
+def ordered_lists(run: Runner, paths: Iterable[str]) -> dict[str, descriptor.DescriptorList]:
     """The ordered lists that the SMB server keeps beside files and folders, by path. Raises ApplianceError."""
     asked = frozenset(paths)
     given = "".join(f"{path}\0" for path in sorted(asked))
@@ -311,14 +311,14 @@ CALLED = """for sid; do printf '%s ' "$sid"; wbinfo --sid-to-name="$sid" 2> /dev
 """With a name goes what it is: 1, a user; 2 or 4, a group (MS-LSAT, 2.2.13, SID_NAME_USE)."""
 
 
-def _kept(folder: Folder, kept: descriptor.Kept) -> Folder:
+def _kept(folder: Folder, kept: descriptor.DescriptorList) -> Folder:
     beneath = None if folder.listed == OPEN else folder.listed
     assert beneath is None or isinstance(beneath, Posix)
     return Folder(name=folder.name, owner=kept.owner, group=kept.group, listed=kept.listed, beneath=beneath)
 
 
-def _folder(block: posix_text.Block) -> Folder:
-    def entries(said: Iterable[posix_text.Said]) -> tuple[PosixEntry, ...]:
+def _folder(block: posix_text.PosixBlock) -> Folder:
+    def entries(said: Iterable[posix_text.PosixLine]) -> tuple[PosixEntry, ...]:
         return posix.in_order(PosixEntry(tag, name, perms) for _, tag, name, perms in said)
 
     own = Posix(
@@ -339,7 +339,7 @@ def commands(step: Step, now: System, files: Files = FILES) -> tuple[Command, ..
     match step.before, step.after:
         case (None | HostGroup()) as was, (None | HostGroup()) as group:
             found = _group_commands(was, group)
-        case (None | Account()) as was, (None | Account()) as account:
+        case (None | HostAccount()) as was, (None | HostAccount()) as account:
             found = _account_commands(was, account)
         case ((None | Members()), (None | Members()) as members):
             found = _members_commands(step.record.name, members.users if members is not None else ())
@@ -401,7 +401,7 @@ def _group_commands(was: HostGroup | None, now: HostGroup | None) -> Iterator[Co
             yield FORGETTING
 
 
-def _account_commands(was: Account | None, now: Account | None) -> Iterator[Command]:
+def _account_commands(was: HostAccount | None, now: HostAccount | None) -> Iterator[Command]:
     if now is None:
         assert was is not None
         yield _script("end its account at the SMB server", FORGET, was.name)
@@ -430,7 +430,7 @@ def _account_commands(was: Account | None, now: Account | None) -> Iterator[Comm
         yield _script("say it to the SMB server", UNTIL, now.name, "-e" if now.enabled else "-d", stamp)
 
 
-def _account_changes(was: Account, now: Account) -> Iterator[Command]:
+def _account_changes(was: HostAccount, now: HostAccount) -> Iterator[Command]:
     if was.name != now.name:
         yield _script("end its old account at the SMB server", FORGET, was.name)
         renaming = ("usermod", "--login", now.name, "--", was.name)

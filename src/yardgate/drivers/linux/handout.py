@@ -192,7 +192,7 @@ def _shown(some: Sequence[Command]) -> list[str]:
 BEFORE = "Give this to root's shell once. The steps call it, with what it reads after it."
 
 
-class Worked(NamedTuple):
+class RunbookStep(NamedTuple):
     """A step of a runbook with the commands that do it, and those that undo it."""
 
     step: Step
@@ -200,14 +200,14 @@ class Worked(NamedTuple):
     undoing: tuple[Command, ...]
 
 
-def _worked(now: System, found: Sequence[Step], files: Files) -> list[Worked]:
+def _worked(now: System, found: Sequence[Step], files: Files) -> list[RunbookStep]:
     return [
-        Worked(step, commands(step, state, files), commands(step.back(), step.onto(state), files))
+        RunbookStep(step, commands(step, state, files), commands(step.back(), step.onto(state), files))
         for step, state in walked(now, found)
     ]
 
 
-def _helping(worked: Sequence[Worked], files: Files) -> str:
+def _helping(worked: Sequence[RunbookStep], files: Files) -> str:
     """The helpers that some steps call, or their undoing."""
     given = (command.by_hand for one in worked for command in (*one.doing, *one.undoing))
     called = {word for by_hand in given if by_hand is not None for word in by_hand[0].split() if word in helpers(files)}

@@ -6,7 +6,7 @@ from contextlib import contextmanager
 
 from yardgate.core.host.bounds import HostAccounts
 from yardgate.core.host.contents import Thing
-from yardgate.core.host.state import PARTS, Part, System
+from yardgate.core.host.state import PARTS, RecordKind, System
 from yardgate.core.host.steps import Step
 from yardgate.drivers.appliance import ApplianceError, Watching
 from yardgate.drivers.linux import commands, contents
@@ -23,7 +23,7 @@ class LinuxHost:
         self.run, self.name, self.files = run, name, files
         self.watch = Watch(run)
 
-    def read(self, asked: System, parts: Collection[Part] = PARTS) -> System:
+    def read(self, asked: System, parts: Collection[RecordKind] = PARTS) -> System:
         return commands.read(self.run, asked, self.files, parts)
 
     def about(self) -> HostAccounts:

@@ -10,7 +10,7 @@ import secrets
 from collections.abc import Collection, Sequence
 from contextlib import suppress
 
-from yardgate.core.host.probe import Found
+from yardgate.core.host.probe import Abilities
 from yardgate.drivers.appliance import ApplianceError
 from yardgate.drivers.linux.commands import Command, Files, Runner
 
@@ -117,7 +117,7 @@ class LinuxTrial:
         said = self._ask("let test users in there", LET_IN, given=f"{self.password}\n{named}")
         self.known = frozenset(said.splitlines())
 
-    def enter(self, account: str, share: str, folders: Sequence[str]) -> list[Found] | None:
+    def enter(self, account: str, share: str, folders: Sequence[str]) -> list[Abilities] | None:
         if account and account not in self.known:
             raise ApplianceError(f"the SMB server knows no account {account}")
         if any(set(folder) & CANNOT for folder in folders):
@@ -132,7 +132,7 @@ class LinuxTrial:
             return None
         found = list(REFUSED.finditer(said))
         unseen, unmade = ({one[kind].strip("\\") for one in found if one[kind] is not None} for kind in (1, 2))
-        return [Found(at not in unseen, f"{at}\\{name}".lstrip("\\") not in unmade) for at in inside]
+        return [Abilities(at not in unseen, f"{at}\\{name}".lstrip("\\") not in unmade) for at in inside]
 
     def end(self) -> None:
         with suppress(ApplianceError):  # it ends by itself

@@ -5,7 +5,7 @@ host has cron(8), it also goes on over a restart of the host: what was armed the
 by the time of day, which somebody may set.
 """
 
-from yardgate.drivers.appliance import Busy, TooLate, Watching
+from yardgate.drivers.appliance import RolloutUnderWay, TooLate, Watching
 from yardgate.drivers.linux.commands import Command, Runner
 
 FOLDER = "/var/lib/yardgate"
@@ -61,7 +61,7 @@ class Watch:
     def _ask(self, why: str, script: str, *more: str, given: str = "") -> str:
         done = self.run(Command(("sh", "-euc", script, "sh", self.folder, *more), why, given, changes=False, root=True))
         if done.code == REFUSED:
-            raise (Busy(UNDER_WAY) if done.out.strip() == "busy" else TooLate(PUTS_BACK))
+            raise (RolloutUnderWay(UNDER_WAY) if done.out.strip() == "busy" else TooLate(PUTS_BACK))
         return done.needed(why).strip()
 
 

@@ -13,7 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from yardgate.core.access.bitsets import Bits, Counting, or_into
-from yardgate.core.access.storage import Laid, OrderedLaid, PosixLaid
+from yardgate.core.access.storage import Nfs4State, PlaceState, PosixState
 from yardgate.core.acl.nfs4 import FILE_INHERIT, GROUP, INHERIT_ONLY, KEEPS, OWNER
 from yardgate.core.acl.posix import PosixEntry, R, W, X, mask_of
 from yardgate.core.acl.rights import (
@@ -89,11 +89,11 @@ class Steps(NamedTuple):
     needs: NDArray[np.uint32]
 
 
-def planes(counting: Counting, places: Sequence[Laid], needs: Sequence[Need]) -> Bits:
+def planes(counting: Counting, places: Sequence[PlaceState], needs: Sequence[Need]) -> Bits:
     """What each list gives: uint64 (needs, places, words). Root, and what an owner always may, are left to the caller."""
     of_style: tuple[list[int], list[int]] = ([], [])
-    for number, laid in enumerate(places):
-        of_style[isinstance(laid.list, OrderedLaid)].append(number)
+    for number, stored in enumerate(places):
+        of_style[isinstance(stored.list, Nfs4State)].append(number)
     found = np.empty((len(needs), len(places), counting.bits.shape[1]), dtype=np.uint64)
     for steps, numbers in zip((_posix_steps, _ordered_steps), of_style, strict=True):
         if numbers:
@@ -102,14 +102,14 @@ def planes(counting: Counting, places: Sequence[Laid], needs: Sequence[Need]) ->
     return found
 
 
-def named(counting: Counting, places: Sequence[Laid]) -> Bits:
+def named(counting: Counting, places: Sequence[PlaceState]) -> Bits:
     """Whom each list tells something on the folder: uint64 (places, words). A POSIX list's others only where it lets them do anything."""
     found = np.zeros((len(places), counting.bits.shape[1]), dtype=np.uint64)
-    for row, laid in zip(found, places, strict=True):
-        if isinstance(laid.list, OrderedLaid):
-            numbers = [_number(counting, laid, entry.who) for entry in laid.list.entries if entry.counts_here]
-        elif laid.list is not None:
-            owner, users, groups, other = _part(counting, laid, laid.list.access)
+    for row, stored in zip(found, places, strict=True):
+        if isinstance(stored.list, Nfs4State):
+            numbers = [_number(counting, stored, entry.who) for entry in stored.list.entries if entry.counts_here]
+        elif stored.list is not None:
+            owner, users, groups, other = _part(counting, stored, stored.list.access)
             numbers = [number for number, _ in (owner, *users, *groups)]
             numbers += [counting.number[EVERYONE]] if other else []
         else:
@@ -123,18 +123,18 @@ def named(counting: Counting, places: Sequence[Laid]) -> Bits:
 
 
 def rights(
-    counting: Counting, laid: Laid | None, *, open_attributes: bool
+    counting: Counting, stored: PlaceState | None, *, open_attributes: bool
 ) -> tuple[NDArray[np.uint32], NDArray[np.uint32]]:
     """The masks on the folder and on a file in it for every subject: two of uint32 (subjects,), root's included."""
     size = len(counting.subjects)
-    if laid is None or laid.list is None:
+    if stored is None or stored.list is None:
         return np.full(size, FULL, dtype=np.uint32), np.full(size, FULL, dtype=np.uint32)
-    ordered = isinstance(laid.list, OrderedLaid)
+    ordered = isinstance(stored.list, Nfs4State)
     needs = EVERY_RIGHT if ordered else POSIX_REQUESTS
-    can = planes(counting, [laid], needs)[:, 0]
+    can = planes(counting, [stored], needs)[:, 0]
     flags = np.unpackbits(can.view(np.uint8), axis=-1, bitorder="little")[:, :size].astype(np.uint32)
     owner = np.zeros(size, dtype=np.bool_)
-    if (number := _owner(counting, laid)) != NOBODY:
+    if (number := _owner(counting, stored)) != NOBODY:
         owner[number] = True
     if ordered:
         half = len(EVERY_BIT)
@@ -161,9 +161,9 @@ def rights(
 NOBODY, OWNERS, GROUPS = -1, -2, -3
 
 
-def _ordered_steps(counting: Counting, places: Sequence[Laid], needs: Sequence[Need]) -> Steps:
+def _ordered_steps(counting: Counting, places: Sequence[PlaceState], needs: Sequence[Need]) -> Steps:
     """Each entry as a step."""
-    lists = [laid.list.parts for laid in places if isinstance(laid.list, OrderedLaid)]
+    lists = [stored.list.parts for stored in places if isinstance(stored.list, Nfs4State)]
     length = [sum([len(part.entries) for part in parts]) for parts in lists]
     entries = [entry for parts in lists for part in parts for entry in part.entries]
     total = len(entries)
@@ -176,7 +176,7 @@ def _ordered_steps(counting: Counting, places: Sequence[Laid], needs: Sequence[N
     for special, find in ((OWNERS, _owner), (GROUPS, _group)):
         meant = who == special
         if meant.any():
-            who[meant] = np.array([find(counting, laid) for laid in places])[number[meant]]
+            who[meant] = np.array([find(counting, stored) for stored in places])[number[meant]]
     masks = {
         "folder": np.where(flags & INHERIT_ONLY, np.uint32(0), mask),
         "file": np.where(flags & FILE_INHERIT, mask, np.uint32(0)),
@@ -199,27 +199,27 @@ def _known(steps: Steps) -> Steps:
     return steps if known.all() else Steps(list_[known], turn[known], who[known], allow[known], needs[known])
 
 
-def _number(counting: Counting, laid: Laid, who: str) -> int:
+def _number(counting: Counting, stored: PlaceState, who: str) -> int:
     """The number of an entry's who, or NOBODY."""
     special = {OWNER: _owner, GROUP: _group}.get(who)
-    return counting.number[who] if special is None else special(counting, laid)
+    return counting.number[who] if special is None else special(counting, stored)
 
 
-def _owner(counting: Counting, laid: Laid) -> int:
-    number = counting.number.get(laid.owner, NOBODY)
+def _owner(counting: Counting, stored: PlaceState) -> int:
+    number = counting.number.get(stored.owner, NOBODY)
     return number if number < counting.users else NOBODY
 
 
-def _group(counting: Counting, laid: Laid) -> int:
-    number = counting.number.get(laid.group, NOBODY)
+def _group(counting: Counting, stored: PlaceState) -> int:
+    number = counting.number.get(stored.group, NOBODY)
     return number if number >= counting.users else NOBODY
 
 
 RawStep = tuple[int, bool, int]  # who, allow, needs
 
 
-def _posix_steps(counting: Counting, places: Sequence[Laid], needs: Sequence[Need]) -> Steps:
-    raw = [list(_posix_list_steps(counting, laid, needs)) for laid in places]
+def _posix_steps(counting: Counting, places: Sequence[PlaceState], needs: Sequence[Need]) -> Steps:
+    raw = [list(_posix_list_steps(counting, stored, needs)) for stored in places]
     length = [len(steps) for steps in raw]
     who, allow, asked = zip(*chain.from_iterable(raw), strict=True)
     number = np.repeat(np.arange(len(places)), length)
@@ -228,18 +228,18 @@ def _posix_steps(counting: Counting, places: Sequence[Laid], needs: Sequence[Nee
     )
 
 
-def _posix_list_steps(counting: Counting, laid: Laid, needs: Sequence[Need]) -> Iterator[RawStep]:
+def _posix_list_steps(counting: Counting, stored: PlaceState, needs: Sequence[Need]) -> Iterator[RawStep]:
     """acl(5), access check algorithm, as steps: the owner; named users; groups that hold all; groups that do not; others."""
-    assert isinstance(laid.list, PosixLaid)
+    assert isinstance(stored.list, PosixState)
     everyone = counting.number[EVERYONE]
-    for on, entries in (("folder", laid.list.access), ("file", laid.list.file)):
+    for on, entries in (("folder", stored.list.access), ("file", stored.list.file)):
         mine = sum(1 << at for at, need in enumerate(needs) if need.on == on)
-        kept = sum(1 << at for at, need in enumerate(needs) if need.on == on and need.deletes and laid.list.sticky)
+        kept = sum(1 << at for at, need in enumerate(needs) if need.on == on and need.deletes and stored.list.sticky)
         held = [
             sum(1 << at for at, n in enumerate(needs) if n.on == on and n.request and perms & n.request == n.request)
             for perms in range(8)
         ]
-        owner, users, groups, other = _part(counting, laid, entries)
+        owner, users, groups, other = _part(counting, stored, entries)
         for who, perms in (owner, *users):
             yield who, True, held[perms]
             yield who, False, mine & ~held[perms]
@@ -253,7 +253,7 @@ def _posix_list_steps(counting: Counting, laid: Laid, needs: Sequence[Need]) -> 
 
 
 def _part(
-    counting: Counting, laid: Laid, entries: Sequence[PosixEntry]
+    counting: Counting, stored: PlaceState, entries: Sequence[PosixEntry]
 ) -> tuple[tuple[int, int], list[tuple[int, int]], list[tuple[int, int]], int]:
     """Owner, named users and groups of a list as numbers with their masked permissions, and what others may."""
     by_key = {(entry.tag, entry.who): entry.perms for entry in entries}
@@ -262,11 +262,11 @@ def _part(
         by_key = {key: perms for key, perms in by_key.items() if not key[1]}
     users = [(counting.number[w], perms & mask) for (tag, w), perms in by_key.items() if tag == "user" and w]
     groups = [
-        (counting.number[w] if w else _group(counting, laid), perms & mask)
+        (counting.number[w] if w else _group(counting, stored), perms & mask)
         for (tag, w), perms in by_key.items()
         if tag == "group"
     ]
-    return (_owner(counting, laid), by_key["user", ""]), users, groups, by_key["other", ""]
+    return (_owner(counting, stored), by_key["user", ""]), users, groups, by_key["other", ""]
 
 
 def _decide(counting: Counting, steps: Steps, places: int, needs: int) -> Bits:

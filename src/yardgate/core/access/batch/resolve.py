@@ -16,15 +16,15 @@ from numpy.typing import NDArray
 from yardgate.core.access.batch import acl
 from yardgate.core.access.batch.combine import parts, weigh
 from yardgate.core.access.bitsets import Bits, Counting, count
-from yardgate.core.access.combining import Source
-from yardgate.core.access.storage import Laid, Laying, OrderedLaid, granted_on, lay, touched
+from yardgate.core.access.combining import LevelSource
+from yardgate.core.access.storage import Nfs4State, PlaceState, StorageState, granted_on, storage_state, touched
 from yardgate.core.acl.rights import LEVELS, Level
 from yardgate.core.model.plan import Plan
 
 Codes = NDArray[np.uint8]
-Found = TypeVar("Found")
+T = TypeVar("T")
 
-SOURCES: tuple[Source, ...] = ("nothing", "own", "group", "all", "admin", "account", "way", "list")
+SOURCES: tuple[LevelSource, ...] = ("nothing", "own", "group", "all", "admin", "account", "way", "list")
 BLOCK = 256  # places worked on together
 
 
@@ -32,15 +32,15 @@ BLOCK = 256  # places worked on together
 class Matrix:
     """The whole effective matrix. rows: place id -> uint8 (subjects,), the `Level.code` of every subject in that place.
 
-    laying: how storage stands. lists: place id -> uint64 (3, words), who may enter, and the level by the list alone, high
-    and low bit. ways: place id -> uint64 (words,), whom all places above let through. Both only for places that are laid.
+    storage: how storage stands. lists: place id -> uint64 (3, words), who may enter, and the level by the list alone, high
+    and low bit. ways: place id -> uint64 (words,), whom all places above let through. Both only for places that have one.
     """
 
     plan: Plan
     on: date
     counting: Counting
     rows: Mapping[str, Codes]
-    laying: Laying
+    storage: StorageState
     lists: Mapping[str, Bits]
     ways: Mapping[str, Bits]
 
@@ -91,28 +91,28 @@ def resolve(plan: Plan, on: date, before: Matrix | None = None) -> Matrix:
     if before is None or not _same_people(before, plan, on):
         counting = count(plan, on)
         before = Matrix(plan, on, counting, {}, {}, {}, {})
-        laying = lay(plan, counting)
+        storage = storage_state(plan, counting)
     else:
         counting = before.counting
-        laying = lay(plan, counting, (before.plan, before.laying))
+        storage = storage_state(plan, counting, (before.plan, before.storage))
     old, new = before.plan.grants, plan.grants
     stale = {place for place, lines in new.items() if old.get(place) is not lines} | (old.keys() - new.keys())
     rows = _of_places(before.rows, plan.places)
     stale |= plan.places.keys() - rows.keys()
     lists, ways = before.lists, before.ways
-    if laying or before.laying:
-        relaid = [place for place, laid in laying.items() if before.laying.get(place) is not laid]
-        lists = {**_of_places(lists, laying), **_lists(plan, counting, laying, relaid)}
-        ways, rerouted = _ways(plan, counting, before, laying, lists, relaid)
-        stale = {*stale, *relaid, *rerouted, *(before.laying.keys() - laying.keys())}
+    if storage or before.storage:
+        renewed = [place for place, stored in storage.items() if before.storage.get(place) is not stored]
+        lists = {**_of_places(lists, storage), **_lists(plan, counting, storage, renewed)}
+        ways, rerouted = _ways(plan, counting, before, storage, lists, renewed)
+        stale = {*stale, *renewed, *rerouted, *(before.storage.keys() - storage.keys())}
     fresh = (
         [place for place in plan.places if place in stale] if len(stale) > 1 else [p for p in stale if p in plan.places]
     )
-    matrix = Matrix(plan, on, counting, rows, laying, lists, ways)
-    return Matrix(plan, on, counting, {**rows, **dict(_rows(matrix, fresh))}, laying, lists, ways)
+    matrix = Matrix(plan, on, counting, rows, storage, lists, ways)
+    return Matrix(plan, on, counting, {**rows, **dict(_rows(matrix, fresh))}, storage, lists, ways)
 
 
-def _of_places(found: Mapping[str, Found], places: Mapping[str, object]) -> Mapping[str, Found]:
+def _of_places(found: Mapping[str, T], places: Mapping[str, object]) -> Mapping[str, T]:
     """What was found earlier, of the places that there still are."""
     if found.keys() <= places.keys():
         return found
@@ -125,21 +125,21 @@ def _same_people(before: Matrix, plan: Plan, on: date) -> bool:
     return same and before.on == on
 
 
-def _lists(plan: Plan, counting: Counting, laying: Laying, places: Sequence[str]) -> dict[str, Bits]:
+def _lists(plan: Plan, counting: Counting, storage: StorageState, places: Sequence[str]) -> dict[str, Bits]:
     """Who may enter, and the level by the list alone, high and low bit: uint64 (3, words) for each place."""
     found: dict[str, Bits] = {}
     everybody = np.full(counting.bits.shape[1], ~np.uint64(0))
     same: dict[object, str] = {}
     wanted = []
     for place in places:
-        listed = laying[place].list
+        listed = storage[place].list
         if listed is None:
             found[place] = np.array([everybody, everybody, everybody])
-        elif same.setdefault(_key(laying[place]), place) == place:
+        elif same.setdefault(_key(storage[place]), place) == place:
             wanted.append(place)
     for start in range(0, len(wanted), BLOCK):
         block = wanted[start : start + BLOCK]
-        can = acl.planes(counting, [laying[place] for place in block], acl.LEVEL_NEEDS)
+        can = acl.planes(counting, [storage[place] for place in block], acl.LEVEL_NEEDS)
         enter = can[acl.ENTER] | counting.root
         ro = can[acl.LIST] & can[acl.READ] | counting.root
         if plan.target.entering == "asked":
@@ -149,32 +149,32 @@ def _lists(plan: Plan, counting: Counting, laying: Laying, places: Sequence[str]
         rw |= counting.root
         low = enter & ~ro | rw
         found.update(zip(block, np.stack([enter, ro, low], axis=1), strict=True))
-    return {place: found[place] if place in found else found[same[_key(laying[place])]] for place in places}
+    return {place: found[place] if place in found else found[same[_key(storage[place])]] for place in places}
 
 
-def _key(laid: Laid) -> object:
+def _key(stored: PlaceState) -> object:
     """Equal for places whose lists are surely the same."""
-    assert laid.list is not None
-    if isinstance(laid.list, OrderedLaid):
-        return laid.owner, laid.group, tuple(map(id, laid.list.parts))
-    return laid.owner, laid.group, laid.list.sticky, laid.list.access, laid.list.file
+    assert stored.list is not None
+    if isinstance(stored.list, Nfs4State):
+        return stored.owner, stored.group, tuple(map(id, stored.list.parts))
+    return stored.owner, stored.group, stored.list.sticky, stored.list.access, stored.list.file
 
 
 def _ways(
     plan: Plan,
     counting: Counting,
     before: Matrix,
-    laying: Laying,
+    storage: StorageState,
     lists: Mapping[str, Bits],
-    relaid: Iterable[str],
+    renewed: Iterable[str],
 ) -> tuple[Mapping[str, Bits], set[str]]:
-    """Whom the places above let through, for each place that is laid; and the places where that may differ from before."""
-    ways = dict(_of_places(before.ways, laying))
-    moved = laying.keys() - ways.keys()
+    """Whom the places above let through, for each place that has a list; and the places where that may differ from before."""
+    ways = dict(_of_places(before.ways, storage))
+    moved = storage.keys() - ways.keys()
     moved |= {
         p for p in touched(before.plan, plan) & ways.keys() if before.plan.places[p].parent != plan.places[p].parent
     }
-    doors = {p for p in relaid if p in ways and not np.array_equal(before.lists[p][0], lists[p][0])}
+    doors = {p for p in renewed if p in ways and not np.array_equal(before.lists[p][0], lists[p][0])}
     if not moved and not doors:
         return ways, set()
     everybody = np.full(counting.bits.shape[1], ~np.uint64(0))
@@ -213,7 +213,7 @@ def _rows(matrix: Matrix, places: Sequence[str]) -> Iterable[tuple[str, Codes]]:
 def _granted(matrix: Matrix, block: Sequence[str]) -> tuple[Bits, Bits]:
     """High and low plane of what the grants that count on each place say, administrators included."""
     high, low = weigh(
-        matrix.plan.target, matrix.counting, [granted_on(matrix.plan, matrix.laying, place) for place in block]
+        matrix.plan.target, matrix.counting, [granted_on(matrix.plan, matrix.storage, place) for place in block]
     )
     boss = _bosses(matrix, block)
     high |= boss
@@ -224,17 +224,17 @@ def _granted(matrix: Matrix, block: Sequence[str]) -> tuple[Bits, Bits]:
 def _bosses(matrix: Matrix, block: Sequence[str]) -> Bits:
     """Administrators, on the places where grants hold for them."""
     boss = matrix.counting.boss
-    if not matrix.laying:
+    if not matrix.storage:
         return boss
-    holds = [(laid := matrix.laying[place]).by_share or bool(laid.grants) for place in block]
+    holds = [(stored := matrix.storage[place]).by_share or bool(stored.grants) for place in block]
     return np.where(np.array(holds)[:, None], boss, np.uint64(0))
 
 
 def _through_gates(matrix: Matrix, block: Sequence[str], high: Bits, low: Bits) -> tuple[Bits, Bits]:
     """What is granted, through share, way and list: the lowest of them."""
-    if not matrix.laying:
+    if not matrix.storage:
         return high, low
-    open_ = np.array([not matrix.laying[place].by_share for place in block])
+    open_ = np.array([not matrix.storage[place].by_share for place in block])
     way = np.array([matrix.ways[place] for place in block])
     by_list = np.array([matrix.lists[place] for place in block])
     list_high, list_low = by_list[:, 1] & way, by_list[:, 2] & way
@@ -251,7 +251,7 @@ def lowest(high: Bits, low: Bits, other_high: Bits, other_low: Bits) -> tuple[Bi
 def by_way_and_list(matrix: Matrix, place: str, start: str | None = None) -> tuple[Bits, Bits]:
     """High and low plane of what way, from the pool or from `start`, and list of a place let through; everything where storage
     is not planned."""
-    if place not in matrix.laying:
+    if place not in matrix.storage:
         everybody = np.full(matrix.counting.bits.shape[1], ~np.uint64(0))
         return everybody, everybody
     _, high, low = matrix.lists[place]
@@ -289,29 +289,29 @@ def detail(matrix: Matrix, places: Iterable[str]) -> dict[str, Detail]:
     return found
 
 
-def _detail(matrix: Matrix, block: Sequence[str]) -> tuple[Bits, dict[Source, Bits]]:
+def _detail(matrix: Matrix, block: Sequence[str]) -> tuple[Bits, dict[LevelSource, Bits]]:
     """Planes of the clash mark and of every source; a subject is in at most one source, in none where nothing is said."""
-    counting, plan, laying = matrix.counting, matrix.plan, matrix.laying
-    lists = [granted_on(plan, laying, place) for place in block]
+    counting, plan, storage = matrix.counting, matrix.plan, matrix.storage
+    lists = [granted_on(plan, storage, place) for place in block]
     disagree, concerned, near = parts(plan.target, counting, lists)
     boss = np.broadcast_to(_bosses(matrix, block), concerned.shape)
     concerned = concerned | boss
     granted = _granted(matrix, block)
     high, low = _through_gates(matrix, block, granted[0].copy(), granted[1].copy())
     as_granted = ~(high ^ granted[0]) & ~(low ^ granted[1])
-    by_share = np.array([place not in laying or laying[place].by_share for place in block])[:, None]
+    by_share = np.array([place not in storage or storage[place].by_share for place in block])[:, None]
     by_grants = as_granted & np.where(by_share, ~np.uint64(0), concerned)
     blocked, named = np.zeros_like(high), np.zeros_like(high)
-    if laying:
+    if storage:
         blocked = ~np.array([matrix.ways[place] for place in block])
-        named = acl.named(counting, [laying[place] for place in block])
+        named = acl.named(counting, [storage[place] for place in block])
     else:
         by_grants = np.full_like(high, ~np.uint64(0))
     rest = ~by_grants & counting.active
     nothing = rest & ~concerned & ~high & ~low & ~named & ~counting.root
     way = rest & blocked & ~nothing
     ordinary = counting.active & by_grants & ~boss
-    found: dict[Source, Bits] = {name: plane & ordinary for name, plane in near.items()}
+    found: dict[LevelSource, Bits] = {name: plane & ordinary for name, plane in near.items()}
     found["admin"] = boss & counting.active & by_grants
     found["account"] = np.broadcast_to(~counting.active, high.shape)
     found["way"] = way
@@ -331,8 +331,8 @@ def rights(matrix: Matrix, places: Iterable[str]) -> dict[str, Granted]:
     """The access masks that the lists of the places named give to every subject (`storage.rights_on` for all at once)."""
     found = {}
     for place in places:
-        laid = matrix.laying.get(place)
-        found[place] = Granted(*acl.rights(matrix.counting, laid, open_attributes=matrix.plan.target.attributes_open))
+        stored = matrix.storage.get(place)
+        found[place] = Granted(*acl.rights(matrix.counting, stored, open_attributes=matrix.plan.target.attributes_open))
     return found
 
 

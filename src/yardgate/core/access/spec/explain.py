@@ -6,9 +6,19 @@ from datetime import date
 from typing import Literal
 
 from yardgate.core.access.bitsets import count
-from yardgate.core.access.combining import WITHIN_WORDS, Part, Source, Verdict, decide
+from yardgate.core.access.combining import WITHIN_WORDS, LevelSource, TieredGrant, Verdict, decide
 from yardgate.core.access.membership import Tier, tier, token
-from yardgate.core.access.storage import Laid, Laying, Line, Maker, OrderedLaid, PosixLaid, lay, names_on, rights_on
+from yardgate.core.access.storage import (
+    EntryLine,
+    Maker,
+    Nfs4State,
+    PlaceState,
+    PosixState,
+    StorageState,
+    names_on,
+    rights_on,
+    storage_state,
+)
 from yardgate.core.acl import nfs4, posix
 from yardgate.core.acl.nfs4 import GROUP, OWNER, Entry
 from yardgate.core.acl.posix import PosixEntry
@@ -86,7 +96,7 @@ class Reason:
     place: str
     level: Level
     granted: Level
-    source: Source
+    source: LevelSource
     clash: bool
     carried: Carrier
     rights: Rights | None
@@ -95,25 +105,25 @@ class Reason:
     gates: tuple[Gate, ...]
 
 
-def explain(plan: Plan, subject: str, place: str, on: date, laying: Laying | None = None) -> Reason:
+def explain(plan: Plan, subject: str, place: str, on: date, storage: StorageState | None = None) -> Reason:
     """The reason for one cell on one day. `subject`: a user, or a group (then: somebody who is in this group alone).
 
-    `laying`: how storage stands (`Matrix.laying`), where the caller has it. Raises KeyError for an id that is not in the plan.
+    `storage`: how storage stands (`Matrix.storage`), where the caller has it. Raises KeyError for an id that is not in the plan.
     """
     if subject not in plan.users and subject not in plan.groups:
         raise KeyError(subject)
     plan.places[place]
-    laying = lay(plan, count(plan, on)) if laying is None else laying
+    storage = storage_state(plan, count(plan, on)) if storage is None else storage
     ways = token(plan, subject)
-    laid = laying.get(place)
+    stored = storage.get(place)
     account = account_gate(plan, subject, on)
-    granted = grants_gate(plan, place, laid, ways)
-    by_share = laid is None or laid.by_share
+    granted = grants_gate(plan, place, stored, ways)
+    by_share = stored is None or stored.by_share
     gates = [account, granted if by_share else replace(granted, level=Level.RW)]
     rights = None
-    if laid is not None and laid.list is not None:
-        rights = rights_on(plan, laid, subject, ways)
-        gates += [way_gate(plan, laying, subject, place, ways), list_gate(plan, laid, subject, place, ways, rights)]
+    if stored is not None and stored.list is not None:
+        rights = rights_on(plan, stored, subject, ways)
+        gates += [way_gate(plan, storage, subject, place, ways), list_gate(plan, stored, subject, place, ways, rights)]
     result = min(gate.level for gate in gates)
     passed = {"account", "way"} if result > Level.NA else set()  # these let through or refuse, nothing between
     candidates = [gate for gate in gates if gate.level == result and gate.kind not in passed]
@@ -129,7 +139,7 @@ def explain(plan: Plan, subject: str, place: str, on: date, laying: Laying | Non
         granted.level,
         source,
         clash,
-        laid.carried if laid is not None else "share",
+        stored.carried if stored is not None else "share",
         rights,
         rights is not None and odd(rights, entering_asked=asked),
         rights is not None and keeper(rights),
@@ -137,7 +147,7 @@ def explain(plan: Plan, subject: str, place: str, on: date, laying: Laying | Non
     )
 
 
-def _source(account: Gate, granted: Gate, gates: list[Gate], result: Level, by_share: bool) -> Source:
+def _source(account: Gate, granted: Gate, gates: list[Gate], result: Level, by_share: bool) -> LevelSource:
     """Where the level comes from, in a word."""
     if account.level == Level.NA:
         return "account"
@@ -171,23 +181,23 @@ def account_gate(plan: Plan, subject: str, on: date) -> Gate:
     return Gate("account", "Account", Level.RW, False, f"{plan.named(subject)} may sign in.")
 
 
-def grants_gate(plan: Plan, place: str, laid: Laid | None, ways: Mapping[str, tuple[str, ...]]) -> Gate:
+def grants_gate(plan: Plan, place: str, stored: PlaceState | None, ways: Mapping[str, tuple[str, ...]]) -> Gate:
     """The grants that count on the place, weighed by the clash rule; the administrators setting goes before it."""
     title = f"Grants on {plan.places[place].name}"
-    said = laid.grants if laid is not None else None
+    said = stored.grants if stored is not None else None
     if said is not None:
         concerned = [(grant.who, grant.level, grant.said_on) for grant in said if grant.who in ways]
     else:
         concerned = [(who, level, place) for who, level in plan.grants.get(place, {}).items() if who in ways]
     subject = next(iter(ways))
-    parts = [Part(tier(plan, subject, who), level) for who, level, _ in concerned]
+    parts = [TieredGrant(tier(plan, subject, who), level) for who, level, _ in concerned]
     level, verdicts = decide(plan.target, parts)
     lines = tuple(
         GrantLine(who, part.level, part.tier, verdict, ways[who], said_on)
         for (who, _, said_on), part, verdict in zip(concerned, parts, verdicts, strict=True)
     )
     boss = plan.target.administrators
-    if boss is not None and boss in ways and (laid is None or laid.by_share or laid.grants):
+    if boss is not None and boss in ways and (stored is None or stored.by_share or stored.grants):
         overruled = tuple(replace(line, verdict="outranked") for line in lines)
         first = GrantLine(boss, Level.RW, "admin", "decides", ways[boss], place)
         sentence = (
@@ -196,7 +206,7 @@ def grants_gate(plan: Plan, place: str, laid: Laid | None, ways: Mapping[str, tu
         return Gate("share", title, Level.RW, False, sentence, (first, *overruled))
     others = len(said) if said is not None else len(plan.grants.get(place, {}))
     sentence = _sentence(plan, subject, others, level, lines)
-    if laid is not None and not laid.by_share:
+    if stored is not None and not stored.by_share:
         sentence += " The list carries this; the share lets everybody through."
     return Gate("share", title, level, False, sentence, lines)
 
@@ -221,7 +231,7 @@ def _grantee(plan: Plan, subject: str, line: GrantLine) -> str:
     return "Their own grant" if line.who == subject and subject in plan.users else plan.named(line.who)
 
 
-def nearest(granted: Gate) -> Source:
+def nearest(granted: Gate) -> LevelSource:
     deciding = {line.tier for line in granted.lines if line.verdict == "decides"}
     for near in ("admin", "own", "group", "all"):
         if near in deciding:
@@ -238,14 +248,14 @@ def _disagree(granted: Gate) -> bool:
 
 
 def way_gate(
-    plan: Plan, laying: Laying, subject: str, place: str, ways: Collection[str], start: str | None = None
+    plan: Plan, storage: StorageState, subject: str, place: str, ways: Collection[str], start: str | None = None
 ) -> Gate:
     """Every folder from the pool, or `start`, down to the place lets somebody enter, or the way ends there."""
     path = plan.path(place)
     above = path[0 if start is None else path.index(start) : -1]
     if plan.target.entering == "free":
         return Gate("way", "Way there", Level.RW, False, "This appliance asks no right for passing through folders.")
-    steps = tuple(WayStep(p, bool(rights_on(plan, laying[p], subject, ways).folder & EXECUTE)) for p in above)
+    steps = tuple(WayStep(p, bool(rights_on(plan, storage[p], subject, ways).folder & EXECUTE)) for p in above)
     shut = next((step.place for step in steps if not step.enters), None)
     name = plan.named(subject)
     if shut is not None:
@@ -256,7 +266,7 @@ def way_gate(
 
 
 def list_gate(
-    plan: Plan, laid: Laid, subject: str, place: str, ways: Mapping[str, tuple[str, ...]], rights: Rights
+    plan: Plan, stored: PlaceState, subject: str, place: str, ways: Mapping[str, tuple[str, ...]], rights: Rights
 ) -> Gate:
     """What the list gives, and each line's part in it."""
     title = f"List of {plan.places[place].name}"
@@ -264,12 +274,12 @@ def list_gate(
     user = plan.users.get(subject)
     if user is not None and user.uid == 0:
         return Gate("list", title, result, False, f"{plan.named(subject)} has uid 0, and root passes every list.")
-    names = names_on(plan, laid.owner, laid.group, subject, ways)
-    if isinstance(laid.list, OrderedLaid):
-        entries = _ordered_lines(laid.list.lines, names, laid, ways)
+    names = names_on(plan, stored.owner, stored.group, subject, ways)
+    if isinstance(stored.list, Nfs4State):
+        entries = _ordered_lines(stored.list.lines, names, stored, ways)
     else:
-        assert laid.list is not None
-        entries = _posix_lines(laid.list, names, laid, ways)
+        assert stored.list is not None
+        entries = _posix_lines(stored.list, names, stored, ways)
     return Gate("list", title, result, False, _list_sentence(plan, subject, entries, result), entries=entries)
 
 
@@ -288,7 +298,7 @@ def _line_name(plan: Plan, line: ListLine) -> str:
 
 
 def _ordered_lines(
-    lines: tuple[Line, ...], names: Collection[str], laid: Laid, ways: Mapping[str, tuple[str, ...]]
+    lines: tuple[EntryLine, ...], names: Collection[str], stored: PlaceState, ways: Mapping[str, tuple[str, ...]]
 ) -> tuple[ListLine, ...]:
     entries = [line.entry for line in lines]
     files: list[Entry | None] = [nfs4.on_file(entry) for entry in entries]
@@ -305,7 +315,7 @@ def _ordered_lines(
             verdict = "not here"
         elif not folder and not file:
             verdict = "too late"
-        way = _way_to(entry.who, laid, ways) if entry.who in names and entry.counts_here else ()
+        way = _way_to(entry.who, stored, ways) if entry.who in names and entry.counts_here else ()
         found.append(
             ListLine(
                 entry.type, entry.who, entry.mask, entry.flags, line.said_on, line.made, verdict, folder, file, way
@@ -314,15 +324,15 @@ def _ordered_lines(
     return tuple(found)
 
 
-def _way_to(who: str, laid: Laid, ways: Mapping[str, tuple[str, ...]]) -> tuple[str, ...]:
+def _way_to(who: str, stored: PlaceState, ways: Mapping[str, tuple[str, ...]]) -> tuple[str, ...]:
     """From somebody to an entry's who; owner@ by way of themselves, group@ by way of the owning group."""
     if who == OWNER:
         return (next(iter(ways)), OWNER)
-    return (*ways[laid.group], GROUP) if who == GROUP else ways[who]
+    return (*ways[stored.group], GROUP) if who == GROUP else ways[who]
 
 
 def _posix_lines(
-    laid_list: PosixLaid, names: Collection[str], laid: Laid, ways: Mapping[str, tuple[str, ...]]
+    laid_list: PosixState, names: Collection[str], stored: PlaceState, ways: Mapping[str, tuple[str, ...]]
 ) -> tuple[ListLine, ...]:
     owner, in_group = OWNER in names, GROUP in names
     parts = []
@@ -357,7 +367,7 @@ def _posix_lines(
         way: tuple[str, ...] = ()
         if theirs and entry.tag != "mask":
             special = {"user": OWNER, "group": GROUP, "other": EVERYONE}[entry.tag]
-            way = _way_to(entry.who or special, laid, ways)
+            way = _way_to(entry.who or special, stored, ways)
         if entry.tag == "other" and (verdict != "decides" or not entry.perms):
             way = ()
         found.append(ListLine(entry.tag, entry.who, entry.perms, 0, said_on, made, verdict, folder, file, way))

@@ -9,10 +9,10 @@ from yardgate.core.acl.rights import Level
 from yardgate.core.edits.edit import Edit, PutUser, RemoveGroup, SetGrant, mentioned, named_in
 from yardgate.core.edits.list_edits import without_lines
 from yardgate.core.model.plan import EVERYONE, LOCAL, Plan, User, fold
-from yardgate.core.policy.findings.case import Case, Cell, Check, Finding, Found
+from yardgate.core.policy.findings.case import Case, CellKey, Check, Finding, Findings
 
 
-def shut_and_granted(case: Case) -> Found:
+def shut_and_granted(case: Case) -> Findings:
     """An account is shut (disabled, expired, or gone from its directory), and grants or lists still name it.
 
     It gets nothing now, and all of it again on the day when the account is opened. Take what names it away."""
@@ -46,7 +46,7 @@ def _paths(case: Case, places: Iterable[str]) -> str:
     return " and ".join(listed)
 
 
-def person_runs_job(case: Case) -> Found:
+def person_runs_job(case: Case) -> Findings:
     """A job signs in with a person's account: when they change their password or leave, it stops.
 
     Make a service account for the job, grant it what the job needs, and have the job sign in as that."""
@@ -56,7 +56,7 @@ def person_runs_job(case: Case) -> Found:
             yield Finding("person-runs-job", "serious", (user.id,), said)
 
 
-def shared_service(case: Case) -> Found:
+def shared_service(case: Case) -> Findings:
     """Several jobs share one service account, or a service has the number or the name of a person.
 
     What one of them needs, all of them get; and nobody can tell from a file which of them made it. Give each its own account."""
@@ -77,7 +77,7 @@ def shared_service(case: Case) -> Found:
         yield Finding("shared-service", "consider", (user.id,), said)
 
 
-def service_too_much(case: Case) -> Found:
+def service_too_much(case: Case) -> Findings:
     """A service gets into a place only because of a grant that is meant for people: everyone's, the baseline's, or that of a group with people in it.
 
     A backup or a scanner should get what its job needs. Grant it that by itself, and refuse it the rest."""
@@ -91,13 +91,13 @@ def service_too_much(case: Case) -> Found:
     for user in case.plan.users.values():
         if user.kind != "service" or not user.active(case.on):
             continue
-        cells: list[Cell] = []
+        cells: list[CellKey] = []
         own: list[Level] = []  # what is granted to it otherwise
         for place, whos in meant.items():
             if not whos or case.level(user.id, place) < Level.RO:
                 continue
             lines = next(
-                g for g in explain(case.plan, user.id, place, case.on, case.laying).gates if g.kind == "share"
+                g for g in explain(case.plan, user.id, place, case.on, case.storage).gates if g.kind == "share"
             ).lines
             deciding = [line.who for line in lines if line.verdict == "decides"]
             if deciding and all(who in people for who in deciding):
@@ -125,7 +125,7 @@ def _is_person(plan: Plan, who: str) -> bool:
     return who in plan.users and plan.users[who].kind == "person"
 
 
-def no_group(case: Case) -> Found:
+def no_group(case: Case) -> Findings:
     """A person is in no group but the baseline: what they get hangs on personal grants, or on what all get.
 
     Put them into the group of those who do the same work."""
@@ -139,7 +139,7 @@ def no_group(case: Case) -> Found:
             )
 
 
-def empty_group(case: Case) -> Found:
+def empty_group(case: Case) -> Findings:
     """A group has no members: what is granted to it is granted to nobody.
 
     Take the group away, or put into it whom it is for."""
@@ -170,7 +170,7 @@ def _promised(plan: Plan, who: str) -> bool:
     return any(who == promise.who or who in promise.but for promise in plan.promises.values())
 
 
-def group_circle(case: Case) -> Found:
+def group_circle(case: Case) -> Findings:
     """Groups contain each other in a circle: whoever is in one of them is in all.
 
     It does no harm by itself, and is hardly what anybody meant. Take one of them out of another."""
@@ -184,7 +184,7 @@ def group_circle(case: Case) -> Found:
         )
 
 
-def name_means_two(case: Case) -> Found:
+def name_means_two(case: Case) -> Findings:
     """One sign-in name means two accounts: one that the appliance has itself, and one of a directory.
 
     A client that sends the plain name gets one of them, and their grants differ. Rename the local one, or have people sign in
@@ -202,7 +202,7 @@ def name_means_two(case: Case) -> Found:
             yield Finding("name-means-two", "consider", key, said)
 
 
-def sign_in_name(case: Case) -> Found:
+def sign_in_name(case: Case) -> Findings:
     """Clients offer a name that the appliance does not know: the part before the @ of somebody's sign-in name is nobody's name.
 
     Many clients send only that part, or people type it. Let it count as a sign-in name of theirs, too."""

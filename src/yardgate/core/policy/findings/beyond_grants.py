@@ -23,17 +23,19 @@ from yardgate.core.edits.list_edits import let_through, retouched, without_lines
 from yardgate.core.edits.transforms import STYLE_WORDS, Style, begun, is_bare, planned, restyle, style_of
 from yardgate.core.model.plan import EVERYONE, GUEST, PlanError
 from yardgate.core.model.share import Over
-from yardgate.core.policy.findings.case import Case, Cell, Check, Finding, Found
+from yardgate.core.policy.findings.case import Case, CellKey, Check, Finding, Findings
 
 TRIED = 40  # causes for which a repair is looked for
 
-Kind = Literal["unplanned", "share alone", "list", "way", "service", "read only", "hosts", "at the share", "number"]
+CauseKind = Literal[
+    "unplanned", "share alone", "list", "way", "service", "read only", "hosts", "at the share", "number"
+]
 
 
 class Cause(NamedTuple):
     """Why somebody gets something else than is granted to them. at: the id of the pool, place, share or protocol where it lies."""
 
-    kind: Kind
+    kind: CauseKind
     at: str
 
 
@@ -41,7 +43,7 @@ Repair = tuple[tuple[Edit, ...], str]
 """Edits, and what they do in words."""
 
 
-def more_than_granted(case: Case) -> Found:
+def more_than_granted(case: Case) -> Findings:
     """Somebody gets more in a place than is granted to them there, over some way in: what is granted to others, or refused to them, does not hold.
 
     Mostly no lists are planned there, so that whoever gets into the share above gets in as well; over NFS the hosts are asked and no grants at all.
@@ -57,7 +59,7 @@ def more_than_granted(case: Case) -> Found:
         yield Finding("more-than-granted", "serious", about[:2], said, _cells(offs), fix, does)
 
 
-def less_than_granted(case: Case) -> Found:
+def less_than_granted(case: Case) -> Findings:
     """Somebody gets less in a place than is granted to them there, over every way in: they may not enter a folder above, or the list, the share or its
     service holds them back.
 
@@ -67,7 +69,7 @@ def less_than_granted(case: Case) -> Found:
     for off in case.off.values():
         if off.gets < off.granted:
             by_place.setdefault(off.place, []).append(off)
-    causes: dict[Cell, Cause] = {}
+    causes: dict[CellKey, Cause] = {}
     for place in sorted(by_place, key=lambda place: len(case.plan.path(place))):
         for off, cause in zip(by_place[place], _of_less(case, place, by_place[place]), strict=True):
             here = (off.subject, place)
@@ -95,7 +97,7 @@ def _about(cause: Cause, offs: Sequence[Off]) -> tuple[str, ...]:
             return (cause.at,)
 
 
-def unplanned(case: Case) -> Found:
+def unplanned(case: Case) -> Findings:
     """Places are shared for which no list is planned: the share alone holds people to their grants, and to those on its own place.
 
     Such a plan cannot go to a Linux host. Plan lists for all of it; or, on an appliance whose shares alone decide, accept this."""
@@ -103,7 +105,9 @@ def unplanned(case: Case) -> Found:
         bare = [
             share
             for share in case.plan.shares.values()
-            if (share.smb or share.nfs) and case.plan.path(share.place)[0] == pool and is_bare(case.laying, share.place)
+            if (share.smb or share.nfs)
+            and case.plan.path(share.place)[0] == pool
+            and is_bare(case.storage, share.place)
         ]
         if bare:
             names = " and ".join(share.name for share in bare) if len(bare) < 3 else f"{len(bare)} shares"
@@ -190,9 +194,9 @@ def _why_less(case: Case, cause: Cause, offs: Sequence[Off]) -> str:
 
 
 def _of_more(case: Case, place: str) -> Cause:
-    if is_bare(case.laying, place):
+    if is_bare(case.storage, place):
         return Cause("unplanned", case.plan.path(place)[0])
-    if case.laying[place].carried == "share":
+    if case.storage[place].carried == "share":
         return Cause("share alone", _carrier(case, place))
     return Cause("list", place)
 
@@ -236,7 +240,7 @@ def _of_guest(case: Case, off: Off, ways: Sequence[Over]) -> Cause:
     """Guests are let in over SMB alone: the first gate there that holds them back where a share would let them do it."""
     smb = [way for way in ways if way.protocol == "smb"]
     best = max(smb, key=lambda way: case.plan.shares[way.share].guests)
-    for gate in explain_over(case.plan, GUEST, off.place, best, case.on, case.laying).gates:
+    for gate in explain_over(case.plan, GUEST, off.place, best, case.on, case.storage).gates:
         if gate.level < off.granted:
             match gate.kind:
                 case "service":
@@ -304,7 +308,7 @@ def _against_more(case: Case, cause: Cause, offs: Sequence[Off]) -> Iterator[Rep
                 (PutPlace(replace(here, carried="both")),),
                 f"Let the list of {case.path(here.id)} carry the grants, too.",
             )
-            listed = places[0] if is_bare(case.laying, here.id) else here.id  # lists may begin further down
+            listed = places[0] if is_bare(case.storage, here.id) else here.id  # lists may begin further down
             yield from _another_list(case, listed, [off.subject for off in offs])
         case _:
             yield from _another_list(case, places[0], [off.subject for off in offs])
@@ -350,7 +354,7 @@ def _by_cause(case: Case, cause: Cause, offs: Sequence[Off]) -> Iterator[Repair]
 
 
 def _planned(case: Case, top: str) -> Iterator[Repair]:
-    for style, edits in planned(case.plan, case.laying, top):
+    for style, edits in planned(case.plan, case.storage, top):
         places = [case.path(edit.place.id) for edit in edits]
         named = " and ".join(places) if len(places) < 3 else f"{places[0]} and {len(places) - 1} more places"
         yield edits, f"Plan {STYLE_WORDS[style]} on {named}, of what is granted there."
@@ -368,7 +372,7 @@ def _another_list(case: Case, place: str, whos: Sequence[str]) -> Iterator[Repai
                 f"Take away what the list of {case.path(step)} says of {plan.named(who)} by hand.",
             )
     yield retouched(plan, [styled], _enters_too, _enters_by_mode), f"Let whoever may read {case.path(styled)} enter it."
-    if case.laying[place].carried == "share":
+    if case.storage[place].carried == "share":
         yield (PutPlace(replace(here, carried="both")),), f"Let the list of {path} carry the grants, too."
     if style_of(plan, place) != "posix":
         yield (
@@ -377,7 +381,7 @@ def _another_list(case: Case, place: str, whos: Sequence[str]) -> Iterator[Repai
         )
     bare_lists: dict[Style, OwnList] = {"ordered": Ordered(), "posix": Posix(), "mode": Mode()}
     own = bare_lists[style_of(plan, place) or "posix"]
-    carried = "both" if case.laying[place].carried == "share" else here.carried
+    carried = "both" if case.storage[place].carried == "share" else here.carried
     for cut in (False, True):
         bare = replace(here, own=own, cut=cut, carried=carried)
         yield (
@@ -410,9 +414,9 @@ def _passing(case: Case, offs: Sequence[Off]) -> Iterator[Repair]:
             shut_out = [person for person in people if not open_[case.outcome.number(person)]]
             if shut_out:
                 stopped.setdefault(step, {}).update(dict.fromkeys(_as_granted(case, place, shut_out)))
-    edits = tuple(edit for step, whos in stopped.items() for edit in let_through(plan, case.laying, step, whos))
-    placed = [p for p in dict.fromkeys(off.place for off in offs) if p in case.laying]
-    alone = list(dict.fromkeys(_carrier(case, place) for place in placed if case.laying[place].carried == "share"))
+    edits = tuple(edit for step, whos in stopped.items() for edit in let_through(plan, case.storage, step, whos))
+    placed = [p for p in dict.fromkeys(off.place for off in offs) if p in case.storage]
+    alone = list(dict.fromkeys(_carrier(case, place) for place in placed if case.storage[place].carried == "share"))
     if alone:
         names = " and ".join(map(case.path, alone))
         yield (
@@ -424,7 +428,7 @@ def _passing(case: Case, offs: Sequence[Off]) -> Iterator[Repair]:
 
 def _as_granted(case: Case, place: str, people: Sequence[str]) -> tuple[str, ...]:
     """The users and groups by whose grants on a place some people get there."""
-    said = [who for who, level in granted_on(case.plan, case.laying, place).items() if level != Level.NA]
+    said = [who for who, level in granted_on(case.plan, case.storage, place).items() if level != Level.NA]
     return tuple(
         who for who in said if any(who in (token(case.plan, one) if one != GUEST else (EVERYONE,)) for one in people)
     )

@@ -11,17 +11,17 @@ import numpy as np
 
 from yardgate.core.access.batch.resolve import Matrix
 from yardgate.core.access.bitsets import Bits, unpack
-from yardgate.core.access.comparison import Gets, Off, Price, gets, price
+from yardgate.core.access.comparison import Comparison, Off, Price, gets, price
 from yardgate.core.access.outcome import Outcome, Shift, outcome_of, shifts
 from yardgate.core.access.paths import inside
-from yardgate.core.access.storage import Laying
+from yardgate.core.access.storage import StorageState
 from yardgate.core.acl.rights import LEVELS, Level
 from yardgate.core.edits.edit import Edit, apply
 from yardgate.core.model.plan import GUEST, Plan
 from yardgate.core.model.share import Share
 
 Severity = Literal["serious", "consider", "note"]
-Cell = tuple[str, str]
+CellKey = tuple[str, str]
 """Who (a user, or the guest), and where (a place)."""
 
 
@@ -36,7 +36,7 @@ class Finding:
     severity: Severity
     about: tuple[str, ...]
     sentence: str
-    cells: tuple[Cell, ...] = ()
+    cells: tuple[CellKey, ...] = ()
     fix: tuple[Edit, ...] = ()
     does: str = ""
 
@@ -66,8 +66,8 @@ class Case:
         return self.matrix.on
 
     @property
-    def laying(self) -> Laying:
-        return self.matrix.laying
+    def storage(self) -> StorageState:
+        return self.matrix.storage
 
     def trial(self, edits: Sequence[Edit]) -> tuple[Shift, ...]:
         """What would come out differently over the ways in, after some edits."""
@@ -87,11 +87,11 @@ class Case:
         return price(self.outcome, after, self.gets.places)
 
     @cached_property
-    def gets(self) -> Gets:
+    def gets(self) -> Comparison:
         return gets(self.outcome)
 
     @cached_property
-    def off(self) -> Mapping[Cell, Off]:
+    def off(self) -> Mapping[CellKey, Off]:
         """Who gets more or less than is granted, and where."""
         found = self.gets
         return {(one.subject, one.place): one for one in chain(found.off("more"), found.off("less"))}
@@ -141,4 +141,4 @@ class Check:
     run: Callable[[Case], Iterator[Finding]] = field(repr=False)
 
 
-Found = Iterator[Finding]
+Findings = Iterator[Finding]

@@ -12,10 +12,10 @@ from yardgate.core.access.storage import granted_on, tier_of
 from yardgate.core.acl.rights import Level
 from yardgate.core.edits.edit import SetGrant
 from yardgate.core.model.plan import EVERYONE
-from yardgate.core.policy.findings.case import Case, Cell, Check, Finding, Found
+from yardgate.core.policy.findings.case import Case, CellKey, Check, Finding, Findings
 
 
-def refusal_idle(case: Case) -> Found:
+def refusal_idle(case: Case) -> Findings:
     """A refusal that decides for nobody: without it, everybody gets just what they get with it.
 
     It was perhaps meant for a group that got a grant later, or that has left. Take it away: what remains says the same and
@@ -28,7 +28,7 @@ def refusal_idle(case: Case) -> Found:
         )
 
 
-def personal_repeats(case: Case) -> Found:
+def personal_repeats(case: Case) -> Findings:
     """A personal grant that repeats what the person's groups give them already.
 
     It does nothing today, and keeps giving when they leave the group. Take it away."""
@@ -47,10 +47,10 @@ def _lines(case: Case) -> Iterator[tuple[str, str, Level]]:
     return ((place, who, level) for place, said in case.plan.grants.items() for who, level in said.items())
 
 
-def _without_effect(case: Case, lines: Sequence[Cell]) -> Iterator[Cell]:
+def _without_effect(case: Case, lines: Sequence[CellKey]) -> Iterator[CellKey]:
     """The lines (place, who) without which everybody gets the same. First those that grants alone let seem so, then tried."""
     now = case.matrix
-    lists = [granted_on(case.plan, case.laying, place) for place, _ in lines]
+    lists = [granted_on(case.plan, case.storage, place) for place, _ in lines]
     less = [{w: level for w, level in said.items() if w != who} for said, (_, who) in zip(lists, lines, strict=True)]
     if not lines:
         return
@@ -65,7 +65,7 @@ def _without_effect(case: Case, lines: Sequence[Cell]) -> Iterator[Cell]:
             yield place, who
 
 
-def refusal_beats(case: Case) -> Found:
+def refusal_beats(case: Case) -> Findings:
     """A refusal takes away what another group, or the person's own grant, gives.
 
     That may be just what is meant; often somebody was put into a group and nobody thought of what that group is refused.
@@ -75,7 +75,7 @@ def refusal_beats(case: Case) -> Found:
     mixed = [
         place for place, said in case.plan.grants.items() if Level.NA in said.values() and len(set(said.values())) > 1
     ]
-    lists = [granted_on(case.plan, case.laying, place) for place in mixed]
+    lists = [granted_on(case.plan, case.storage, place) for place in mixed]
     near = parts(case.plan.target, case.matrix.counting, lists).near
     for number, (place, said) in enumerate(zip(mixed, lists, strict=True)):
         own = case.plan.grants[place]
@@ -101,7 +101,7 @@ def _counted(case: Case, whos: Sequence[str]) -> Bits:
     return found
 
 
-def everyone_writes(case: Case) -> Found:
+def everyone_writes(case: Case) -> Findings:
     """Everyone is granted read-write.
 
     It is often done to make something work, and stays. Grant it to the group that needs it; here everyone keeps reading."""

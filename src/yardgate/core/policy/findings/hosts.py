@@ -11,13 +11,13 @@ from yardgate.core.acl.rights import Level
 from yardgate.core.edits.edit import PutShare
 from yardgate.core.model.plan import Plan
 from yardgate.core.model.share import Address, HostRule, Hosts, Network, Share, host_rule, hosts
-from yardgate.core.policy.findings.case import Case, Check, Finding, Found
+from yardgate.core.policy.findings.case import Case, Check, Finding, Findings
 
 WIDE = {4: 24, 6: 64}
 """The prefix of an ordinary network of an office; a shorter one takes in more than that."""
 
 
-def host_wide(case: Case) -> Found:
+def host_wide(case: Case) -> Findings:
     """A host rule takes in more hosts than it was made for: a whole network, where the share's note names single hosts in it, or more than one network.
 
     Write a line for each host that needs it. Hosts that have a rule of their own keep it."""
@@ -70,7 +70,7 @@ def _how_many(known: Hosts) -> str:
     )
 
 
-def host_never(case: Case) -> Found:
+def host_never(case: Case) -> Findings:
     """A host rule that never counts: another takes in all its hosts before, or this appliance never matches such a rule.
 
     Take it away, or put it before the other."""
@@ -114,7 +114,7 @@ def _inside(inner: Network, outer: Network) -> bool:
     return inner.version == outer.version and inner.subnet_of(outer)  # type: ignore[arg-type]
 
 
-def root_unsquashed(case: Case) -> Found:
+def root_unsquashed(case: Case) -> Findings:
     """Root of every host in a whole network is root in a share: whoever is root on any machine there can do everything.
 
     Squash root, or name the one host that needs it."""
@@ -130,7 +130,7 @@ def root_unsquashed(case: Case) -> Found:
             )
 
 
-def many_groups(case: Case) -> Found:
+def many_groups(case: Case) -> Findings:
     """An account is in more groups than an NFS client can claim: those that do not fit do not count there.
 
     Of the groups only sixteen fit beside the primary group (RFC 5531). Put the person into fewer groups."""
@@ -144,7 +144,7 @@ def many_groups(case: Case) -> Found:
             yield Finding("many-groups", "consider", (who,), said)
 
 
-def no_hosts(case: Case) -> Found:
+def no_hosts(case: Case) -> Findings:
     """A share is offered over NFS, and no host may mount it.
 
     Say which host may."""
@@ -162,7 +162,7 @@ def _in_one_dataset(plan: Plan, outer: str, inner: str) -> bool:
     return bool(below) and all(plan.places[place].kind == "folder" for place in below)
 
 
-def inside_another(case: Case) -> Found:
+def inside_another(case: Case) -> Findings:
     """A folder is shared over NFS, a folder around it in the same dataset too, and the two say different things to the same hosts.
 
     A host that the outer share speaks of reaches the inner one through the outer one with version 4 of NFS, by the outer one's rules (RFC 7530 section 7

@@ -8,28 +8,28 @@ import numpy as np
 from yardgate.core.access.bitsets import unpack
 from yardgate.core.access.membership import token
 from yardgate.core.access.paths import PROTOCOLS, is_on, members
-from yardgate.core.access.storage import OrderedLaid, granted_on, rights_on
+from yardgate.core.access.storage import Nfs4State, granted_on, rights_on
 from yardgate.core.access.visibility import listing
 from yardgate.core.acl import Entry
 from yardgate.core.acl.rights import LEVELS, Level, level
 from yardgate.core.edits.edit import Edit, PutService, PutShare, RemoveShare, SetGrant
 from yardgate.core.model.plan import EVERYONE, GUEST, Plan, fold
 from yardgate.core.model.share import Over, Service, Share
-from yardgate.core.policy.findings.case import Case, Check, Finding, Found
+from yardgate.core.policy.findings.case import Case, Check, Finding, Findings
 
 
-def storage_unshared(case: Case) -> Found:
+def storage_unshared(case: Case) -> Findings:
     """Storage lets somebody in by a line by hand, and the share does not: two layers decide, and only one was edited.
 
     Grant it at the share as well."""
     for share in case.plan.shares.values():
-        laid = case.laying.get(share.place)
-        if not share.smb or laid is None or laid.list is None or not laid.by_share or not is_on(case.plan, "smb"):
+        stored = case.storage.get(share.place)
+        if not share.smb or stored is None or stored.list is None or not stored.by_share or not is_on(case.plan, "smb"):
             continue
         edits: list[Edit] = []
         stopped: list[str] = []
         for who in _by_hand(case, share.place):
-            granted = granted_on(case.plan, case.laying, share.place)
+            granted = granted_on(case.plan, case.storage, share.place)
             gets = _by_list(case, who, share.place)
             told = granted.keys() & token(case.plan, who).keys()
             if gets >= Level.RO and not told:
@@ -51,8 +51,8 @@ def storage_unshared(case: Case) -> Found:
 
 def _by_hand(case: Case, place: str) -> Iterable[str]:
     """Users and groups that lines by hand on a place give something."""
-    listed = case.laying[place].list
-    if isinstance(listed, OrderedLaid):
+    listed = case.storage[place].list
+    if isinstance(listed, Nfs4State):
         entries = [line.entry for line in listed.lines if line.made == "hand"]
         named = [e.who for e in entries if isinstance(e, Entry) and e.type == "allow"]
     else:
@@ -63,7 +63,7 @@ def _by_hand(case: Case, place: str) -> Iterable[str]:
 
 
 def _by_list(case: Case, who: str, place: str) -> Level:
-    rights = rights_on(case.plan, case.laying[place], who, token(case.plan, who))
+    rights = rights_on(case.plan, case.storage[place], who, token(case.plan, who))
     return level(rights, entering_asked=case.plan.target.entering == "asked")
 
 
@@ -73,14 +73,20 @@ def _people(plan: Plan, whos: Iterable[str]) -> list[str]:
     return [user for user in plan.users if not wanted.isdisjoint(token(plan, user))]
 
 
-def guest_shut_out(case: Case) -> Found:
+def guest_shut_out(case: Case) -> Findings:
     """Everyone is granted the place, and the share lets no guests in.
 
     That is right where everyone means all who have an account. Where it is a public folder, let guests in at the share, too."""
     for share in case.plan.shares.values():
-        laid = case.laying.get(share.place)
+        stored = case.storage.get(share.place)
         said = case.plan.grants.get(share.place, {}).get(EVERYONE, Level.NA)
-        if share.guests == Level.NA and share.smb and said > Level.NA and laid is not None and laid.list is not None:
+        if (
+            share.guests == Level.NA
+            and share.smb
+            and said > Level.NA
+            and stored is not None
+            and stored.list is not None
+        ):
             sentence = f"Everyone is granted {case.path(share.place)}, and {share.name} lets no guests in."
             open_ = (PutShare(replace(share, guests=said)),)
             fix = () if case.price(open_).takes else open_
@@ -88,7 +94,7 @@ def guest_shut_out(case: Case) -> Found:
             yield Finding("guest-shut-out", "note", (share.id,), sentence, ((GUEST, share.place),), fix, does)
 
 
-def guest_promised_away(case: Case) -> Found:
+def guest_promised_away(case: Case) -> Findings:
     """Guests get in where a promise says that they, or all others, must not.
 
     Close the share to guests."""
@@ -110,7 +116,7 @@ def guest_promised_away(case: Case) -> Found:
                 )
 
 
-def hidden_guests(case: Case) -> Found:
+def hidden_guests(case: Case) -> Findings:
     """A share is hidden and lets guests in. Hiding keeps its name from a list and nobody from its contents.
 
     Whoever knows the name gets in without an account. Close it to guests, or show it."""
@@ -129,7 +135,7 @@ def hidden_guests(case: Case) -> Found:
             )
 
 
-def share_empty(case: Case) -> Found:
+def share_empty(case: Case) -> Findings:
     """Nobody gets in over a share, though its service is on.
 
     Grant its place to somebody, or stop sharing it."""
@@ -147,7 +153,7 @@ def _enters(case: Case, over: Over) -> np.ndarray:
     return np.append(top[:users], top[-1]) > Level.NA.code
 
 
-def share_unoffered(case: Case) -> Found:
+def share_unoffered(case: Case) -> Findings:
     """A share is offered over no protocol: nobody can see it.
 
     Switch a protocol on for it, or take it away."""
@@ -164,7 +170,7 @@ def share_unoffered(case: Case) -> Found:
             )
 
 
-def service_off(case: Case) -> Found:
+def service_off(case: Case) -> Findings:
     """A share is offered over a service that is switched off.
 
     Switch the service on."""
@@ -185,7 +191,7 @@ def _share_names(shares: Sequence[Share]) -> str:
     return " and ".join([", ".join(names[:-1]), names[-1]] if len(names) > 1 else names)
 
 
-def share_new(case: Case) -> Found:
+def share_new(case: Case) -> Findings:
     """A share is new: the appliance has to read its configuration again before anybody sees it.
 
     The rollout does that; clients that were open all the while see it after they connect again."""
@@ -198,7 +204,7 @@ def share_new(case: Case) -> Found:
             yield Finding("share-new", "note", (share.id,), said)
 
 
-def share_names(case: Case) -> Found:
+def share_names(case: Case) -> Findings:
     """Two shares have names that differ only in case. To a client they are one, and the server takes the later one's settings.
 
     Rename one of them."""
@@ -221,7 +227,7 @@ def share_names(case: Case) -> Found:
             )
 
 
-def runner_not_granted(case: Case) -> Found:
+def runner_not_granted(case: Case) -> Findings:
     """Somebody runs a share and may not enter it: acting as root inside lifts nothing that is decided before.
 
     Grant them the share's place."""
@@ -252,7 +258,7 @@ def runner_not_granted(case: Case) -> Found:
             )
 
 
-def unreached_grants(case: Case) -> Found:
+def unreached_grants(case: Case) -> Findings:
     """Somebody is granted a place that no share leads to: nobody can use what they are given.
 
     Share it, or share something above it."""
@@ -267,7 +273,7 @@ def unreached_grants(case: Case) -> Found:
             yield Finding("unreached", "consider", (place,), sentence)
 
 
-def path_unseen(case: Case) -> Found:
+def path_unseen(case: Case) -> Findings:
     """Somebody is granted a place deep in a share and may only pass through the folders above it: they see no names there.
 
     They have to know the path and type it. That may be just what is meant; else share the place itself, or grant reading above."""
@@ -296,7 +302,7 @@ def path_unseen(case: Case) -> Found:
             yield Finding("path-unseen", "note", (place,), sentence, cells)
 
 
-def two_identities(case: Case) -> Found:
+def two_identities(case: Case) -> Findings:
     """The same folder is written over SMB and over NFS, by different identities.
 
     Files made over NFS belong to the numbers that the host claims, or to the guest, and carry its mode; people over SMB may
@@ -309,12 +315,12 @@ def two_identities(case: Case) -> Found:
         for place, column in case.outcome.over[over].items():
             smb = case.outcome.best["smb"][place]
             both = bool((column == Level.RW.code).any() and (smb == Level.RW.code).any())
-            laid = case.laying.get(place)
+            stored = case.storage.get(place)
             kept = (
-                laid is not None
-                and laid.list is not None
-                and laid.list.style == "posix"
-                and laid.list.default is not None
+                stored is not None
+                and stored.list is not None
+                and stored.list.style == "posix"
+                and stored.list.default is not None
             )
             if both and not kept and (place == share.place or place in case.plan.grants):
                 said = f"{case.path(place)} is written over SMB and, through {share.name}, over NFS; files of the one may be shut to the other."

@@ -4,7 +4,7 @@ from dataclasses import replace
 
 from yardgate.core.access.comparison import said_at
 from yardgate.core.access.membership import token
-from yardgate.core.access.storage import OrderedLaid, PosixLaid, granted_on, rights_on
+from yardgate.core.access.storage import Nfs4State, PosixState, granted_on, rights_on
 from yardgate.core.acl import Entry
 from yardgate.core.acl.posix import R, W, X
 from yardgate.core.acl.rights import (
@@ -22,10 +22,10 @@ from yardgate.core.edits.edit import Edit, PutPlace, SetGrant
 from yardgate.core.edits.list_edits import retouched
 from yardgate.core.edits.transforms import restyle, style_of
 from yardgate.core.model.plan import EVERYONE, ROOT, Place, Plan
-from yardgate.core.policy.findings.case import Case, Check, Finding, Found
+from yardgate.core.policy.findings.case import Case, Check, Finding, Findings
 
 
-def enter_missing(case: Case) -> Found:
+def enter_missing(case: Case) -> Findings:
     """A list gives reading, and not entering: nobody can open what they may read, because the folder does not let them in.
 
     Give entering (execute) to the lines that give reading."""
@@ -48,7 +48,7 @@ def _enters_too(entry: Entry) -> int:
     return entry.mask | (EXECUTE if entry.type == "allow" and entry.mask & (READ_DATA | WRITE_DATA) else 0)
 
 
-def world_writable(case: Case) -> Found:
+def world_writable(case: Case) -> Findings:
     """A line by hand lets everybody write: the others of a mode, or everyone of a list.
 
     It is often done to make something work, and stays. Take writing from that line, and grant it to the group that needs it."""
@@ -66,7 +66,7 @@ def world_writable(case: Case) -> Found:
         yield Finding("world-writable", "serious", (place,), sentence, cells, fix, "Take writing from that line.")
 
 
-def everyone_full(case: Case) -> Found:
+def everyone_full(case: Case) -> Findings:
     """Everyone has full control by a line of the list: whoever gets in may change the list and the owner, too.
 
     Leave everyone what they need to work, and keep changing the list to the owner."""
@@ -93,16 +93,16 @@ def everyone_full(case: Case) -> Found:
 def _everybody_by_hand(case: Case, mask: int, perms: int) -> list[tuple[str, str]]:
     """Places whose own list gives everybody some of the rights by a line by hand, with that line in words."""
     found = []
-    for place, laid in case.laying.items():
+    for place, stored in case.storage.items():
         own = case.plan.places[place].own
         if own is None:
             continue
-        match laid.list:
-            case OrderedLaid() as listed:
+        match stored.list:
+            case Nfs4State() as listed:
                 lines = [line.entry for line in listed.lines if line.made == "hand" and line.said_on == place]
                 if any(e.type == "allow" and e.who == EVERYONE and e.mask & mask and e.counts_here for e in lines):
                     found.append((place, "everyone"))
-            case PosixLaid() as listed if perms:
+            case PosixState() as listed if perms:
                 mine = listed.origins.get(("other", "")) == (place, "hand")
                 if mine and any(e.tag == "other" and e.perms & perms for e in listed.access) and not listed.sticky:
                     found.append(
@@ -117,15 +117,15 @@ def _everybody_by_hand(case: Case, mask: int, perms: int) -> list[tuple[str, str
     return found
 
 
-def nested_root(case: Case) -> Found:
+def nested_root(case: Case) -> Findings:
     """A dataset inside another belongs to root, though what lies around it belongs to somebody.
 
     A new dataset begins with root as its owner; whoever owns the rest cannot change anything about it. Set owner and group."""
     for place in case.plan.places.values():
-        laid, above = case.laying.get(place.id), case.laying.get(place.parent or "")
-        if place.kind != "dataset" or laid is None or laid.list is None or above is None or place.owner is not None:
+        stored, above = case.storage.get(place.id), case.storage.get(place.parent or "")
+        if place.kind != "dataset" or stored is None or stored.list is None or above is None or place.owner is not None:
             continue
-        if above.owner != ROOT and laid.owner == ROOT:
+        if above.owner != ROOT and stored.owner == ROOT:
             said = f"{case.path(place.id)} belongs to root, and {case.path(place.parent or '')} around it to {case.plan.named(above.owner)}."
             group = place.group or (above.group if above.group in case.plan.groups else None)
             fix = (PutPlace(replace(place, owner=above.owner, group=group)),)
@@ -134,19 +134,19 @@ def nested_root(case: Case) -> Found:
             )
 
 
-def owner_limited(case: Case) -> Found:
+def owner_limited(case: Case) -> Findings:
     """Somebody owns a place and gets less than read-write in it: as the owner they can change the list that limits them.
 
     Give the place to root, or to somebody who may have everything there."""
-    for place, laid in case.laying.items():
-        owner = case.plan.users.get(laid.owner)
-        if laid.list is None or owner is None or owner.uid == 0 or not owner.active(case.on):
+    for place, stored in case.storage.items():
+        owner = case.plan.users.get(stored.owner)
+        if stored.list is None or owner is None or owner.uid == 0 or not owner.active(case.on):
             continue
         if case.plan.places[place].owner != owner.id:
             continue
-        rights = rights_on(case.plan, laid, owner.id, token(case.plan, owner.id))
+        rights = rights_on(case.plan, stored, owner.id, token(case.plan, owner.id))
         listed = level(rights, entering_asked=case.plan.target.entering == "asked")
-        if listed < Level.RW and (keeper(rights) or isinstance(laid.list, PosixLaid)):
+        if listed < Level.RW and (keeper(rights) or isinstance(stored.list, PosixState)):
             said = f"{case.plan.named(owner.id)} gets {listed.words} in {case.path(place)} and owns it, so they can change the list that limits them."
             fix: tuple[Edit, ...] = (PutPlace(replace(case.plan.places[place], owner=ROOT)),)
             fix = fix if case.price(fix).nothing else ()
@@ -154,7 +154,7 @@ def owner_limited(case: Case) -> Found:
             yield Finding("owner-limited", "consider", (place, owner.id), said, ((owner.id, place),), fix, does)
 
 
-def style_unfit(case: Case) -> Found:
+def style_unfit(case: Case) -> Findings:
     """The list style does not suit the clients: mode bits behind a share for Windows, or an ordered list that only NFS hosts use.
 
     Behind SMB shares mode bits know one owner and one group only, and what clients set is lost. Over NFS hosts see an ordered
@@ -182,7 +182,7 @@ def style_unfit(case: Case) -> Found:
             )
 
 
-def case_two(case: Case) -> Found:
+def case_two(case: Case) -> Findings:
     """Names that differ only in case are two names in this dataset, and it is shared over SMB, where they are one.
 
     A Windows client shows one of two such files and opens the other. Make the dataset take no notice of case; it is often
@@ -195,7 +195,7 @@ def case_two(case: Case) -> Found:
             yield Finding("case-two", "consider", (place.id,), said, (), fix, "Make it take no notice of case.")
 
 
-def push_wipes(case: Case) -> Found:
+def push_wipes(case: Case) -> Findings:
     """Places inside have lines of their own, behind a cut, that pushing down everything from above would wipe.
 
     Nothing is wrong now. Before pushing down, choose “only what follows”, or look at what is listed there."""
@@ -213,7 +213,7 @@ def _has_lines(plan: Plan, place: Place) -> bool:
     return (place.own is not None and place.own != type(place.own)()) or bool(plan.grants.get(place.id))
 
 
-def service_lost(case: Case) -> Found:
+def service_lost(case: Case) -> Findings:
     """A service has access to the place above and none to this one, where inheritance is cut.
 
     A backup that reads all but one folder is noticed on the day it is needed. Grant the service what it has above."""
@@ -224,7 +224,7 @@ def service_lost(case: Case) -> Found:
             if user.kind != "service" or not user.active(case.on):
                 continue
             above = case.matrix.level(user.id, place.parent)
-            granted = granted_on(case.plan, case.laying, place.parent)
+            granted = granted_on(case.plan, case.storage, place.parent)
             meant = [who for who in token(case.plan, user.id) if granted.get(who, Level.NA) > Level.NA]
             if all(who in (EVERYONE, case.plan.target.baseline) for who in meant):
                 continue
@@ -236,12 +236,12 @@ def service_lost(case: Case) -> Found:
                 yield Finding("service-lost", "serious", (place.id, user.id), said, ((user.id, place.id),), fix, does)
 
 
-def owner_service_lost(case: Case) -> Found:
+def owner_service_lost(case: Case) -> Findings:
     """A service owns a place and cannot read and change what is in it: an application has lost its own data.
 
     It happens when a list is pushed down over it. Grant the service read-write there."""
-    for place, laid in case.laying.items():
-        user = case.plan.users.get(laid.owner)
+    for place, stored in case.storage.items():
+        user = case.plan.users.get(stored.owner)
         if (
             user is None
             or user.kind != "service"
@@ -266,7 +266,7 @@ def owner_service_lost(case: Case) -> Found:
             )
 
 
-def quota_beyond(case: Case) -> Found:
+def quota_beyond(case: Case) -> Findings:
     """The quotas inside a place add up to more than the place has.
 
     The last to fill theirs finds the disk full before. Lower a quota, or say that it is meant so by accepting this."""
@@ -278,7 +278,7 @@ def quota_beyond(case: Case) -> Found:
             yield Finding("quota-beyond", "consider", (place.id,), said)
 
 
-def group_quota_beyond(case: Case) -> Found:
+def group_quota_beyond(case: Case) -> Findings:
     """What groups may take in a place adds up to more than the place has, or one of them may take more than all of it.
 
     A quota beyond what there is holds nobody back, and the last group to fill theirs finds the disk full before. Lower it, or say
