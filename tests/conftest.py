@@ -6,15 +6,21 @@ from datetime import date
 import pytest
 from hypothesis import HealthCheck, settings
 
+from tests.tries import TRIES
 from yardgate import demo
 from yardgate.core.model.plan import Plan
 
 ON = date(2027, 1, 1)
 
-settings.register_profile(
-    "yard", deadline=None, suppress_health_check=[HealthCheck.too_slow, HealthCheck.data_too_large], print_blob=True
-)
-settings.load_profile("yard")
+for profile, examples in (("quick", 5), ("usual", 100), ("thorough", 1000)):
+    settings.register_profile(
+        profile,
+        deadline=None,
+        suppress_health_check=[HealthCheck.too_slow, HealthCheck.data_too_large],
+        print_blob=True,
+        max_examples=examples,
+    )
+settings.load_profile(TRIES)
 
 
 @pytest.fixture

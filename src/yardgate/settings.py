@@ -4,6 +4,8 @@ from pathlib import Path
 
 from pydantic_settings import BaseSettings, SettingsConfigDict
 
+from yardgate.log import Form, Level
+
 
 class Settings(BaseSettings):
     model_config = SettingsConfigDict(env_prefix="YARDGATE_")
@@ -16,6 +18,9 @@ class Settings(BaseSettings):
     trusted_proxy: list[str] = []  # addresses of proxies that are believed from where a request comes
     certificate: Path | None = None  # in PEM; with its key, for TLS without a proxy
     key: Path | None = None
+    log_level: Level = "info"
+    log_format: Form = "text"  # or json: one object a line
+    log_file: Path | None = None  # instead of standard error; begun anew at 10 MB, with five before it kept
     this_host: bool = False  # whether plans may be rolled out on the machine that Yard Gate runs on
 
     @property

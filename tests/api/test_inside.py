@@ -15,7 +15,7 @@ from tests.api.test_runs import BEFORE, begin, know, until
 from tests.server import Server
 from tests.server import until as wait
 from tests.standin import stand_in
-from tests.thorough import times
+from tests.tries import times
 from yardgate import demo
 from yardgate.core.host.contents import alike, apart, made
 from yardgate.drivers.simulator import ApplianceFaults, SimulatedAppliance

@@ -12,7 +12,7 @@ from pathlib import Path
 import httpx
 
 from tests.server import Server
-from tests.thorough import times
+from tests.tries import times
 from yardgate.core.model.plan import Plan, same
 from yardgate.store import Plans, Store
 from yardgate.store.backups import Backup, back_up, restore

@@ -14,7 +14,7 @@ from tests.api.conftest import Web
 from tests.server import Server
 from tests.server import until as wait_for
 from tests.standin import stand_in
-from tests.thorough import times
+from tests.tries import times
 from yardgate import demo
 from yardgate.core.access.batch.resolve import resolve
 from yardgate.core.host.state import System, compiled

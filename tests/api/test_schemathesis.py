@@ -8,7 +8,7 @@ import schemathesis
 from hypothesis import HealthCheck, settings
 from schemathesis.specs.openapi.checks import content_type_conformance, response_schema_conformance
 
-from tests.thorough import times
+from tests.tries import times
 from yardgate.api.app import create_app
 from yardgate.api.signin import Tries
 from yardgate.demo import plan

@@ -7,7 +7,7 @@ from hypothesis import assume, given, settings
 
 from tests.conftest import ON
 from tests.plans import plans
-from tests.thorough import times
+from tests.tries import times
 from yardgate.core.access.auth_sys import Claim, claim, claimed
 from yardgate.core.access.batch.resolve import resolve
 from yardgate.core.access.membership import token

@@ -8,7 +8,7 @@ from hypothesis import given, settings
 
 from tests.conftest import ON
 from tests.plans import plans
-from tests.thorough import times
+from tests.tries import times
 from yardgate.core.access.bitsets import Counting, count
 from yardgate.core.access.combining import RULES
 from yardgate.core.access.compile import ListSpec

@@ -8,7 +8,7 @@ from datetime import date
 import pytest
 
 from tests.conftest import ON
-from tests.thorough import times
+from tests.tries import times
 from yardgate import demo
 from yardgate.core.access.batch.resolve import resolve
 from yardgate.core.acl import Entry, Ordered, Posix, PosixEntry, posix

@@ -10,7 +10,7 @@ from hypothesis import strategies as st
 from tests.conftest import ON
 from tests.gates import everything
 from tests.plans import edits, plans
-from tests.thorough import times
+from tests.tries import times
 from yardgate.core.access.batch.resolve import resolve
 from yardgate.core.access.comparison import STATES, gets, said_at
 from yardgate.core.access.membership import token

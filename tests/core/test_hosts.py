@@ -6,7 +6,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from tests.plans import HOSTS, LEVELS
-from tests.thorough import times
+from tests.tries import times
 from yardgate.core.access.nfs_hosts import classes, levels, most
 from yardgate.core.acl.rights import Level
 from yardgate.core.model.share import HostRule, Order, Wildcards, host_rule

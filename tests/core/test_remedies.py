@@ -11,7 +11,7 @@ from hypothesis import strategies as st
 from tests.conftest import ON
 from tests.gates import moved
 from tests.plans import plans
-from tests.thorough import times
+from tests.tries import times
 from yardgate.core.access.batch.resolve import resolve
 from yardgate.core.access.outcome import outcome
 from yardgate.core.acl.rights import Level

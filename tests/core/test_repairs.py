@@ -7,7 +7,7 @@ from hypothesis import given, settings
 from tests.conftest import ON
 from tests.gates import moved
 from tests.plans import plans
-from tests.thorough import times
+from tests.tries import times
 from yardgate.core.access.batch.resolve import resolve
 from yardgate.core.access.comparison import LESS, MORE, gets
 from yardgate.core.access.outcome import Outcome, outcome

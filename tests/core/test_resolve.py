@@ -9,7 +9,7 @@ from hypothesis import strategies as st
 
 from tests.conftest import ON
 from tests.plans import edits, plans
-from tests.thorough import times
+from tests.tries import times
 from yardgate.core.access.batch.resolve import SOURCES, Change, changes, detail, resolve, rights
 from yardgate.core.access.bitsets import count
 from yardgate.core.access.combining import RULES

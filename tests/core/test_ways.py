@@ -8,7 +8,7 @@ from hypothesis import given, settings
 
 from tests.conftest import ON
 from tests.plans import plans
-from tests.thorough import times
+from tests.tries import times
 from yardgate.core.access.batch.resolve import resolve
 from yardgate.core.access.outcome import outcome
 from yardgate.core.access.paths import PROTOCOLS, explain_over, identity, inside, offered, resolve_over

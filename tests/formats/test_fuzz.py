@@ -11,7 +11,7 @@ from pathlib import Path
 import pytest
 
 from tests.readers import READERS, REFUSALS, SAMPLES
-from tests.thorough import times
+from tests.tries import times
 
 
 def _spoilt(packed: bytes) -> bytes:

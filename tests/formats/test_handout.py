@@ -11,7 +11,7 @@ import pytest
 
 from tests.conftest import ON
 from tests.hostile import HOSTILE
-from tests.thorough import times
+from tests.tries import times
 from yardgate import demo
 from yardgate.core.access.batch.resolve import resolve
 from yardgate.core.acl import Entry, Ordered, Posix

@@ -6,7 +6,7 @@ import pytest
 from hypothesis import given, settings
 
 from tests.plans import plans
-from tests.thorough import times
+from tests.tries import times
 from yardgate.core.edits.edit import PutPromise, apply, promised
 from yardgate.core.model.plan import EVERYONE, GUEST, Group, Plan
 from yardgate.formats import promises

@@ -13,7 +13,7 @@ import pytest
 from tests.conftest import ON
 from tests.real.domain import ADMIN, ADMIN_PASSWORD, BASE, PASSWORD, Machine, controller, member
 from tests.real.test_host import SNAPSHOT, TOP, office, roll, runner, shell, visit
-from tests.thorough import times
+from tests.tries import times
 from yardgate.core.access.batch.resolve import resolve
 from yardgate.core.access.membership import token
 from yardgate.core.acl import Ordered, Posix

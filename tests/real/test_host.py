@@ -19,7 +19,7 @@ from tests.formats.test_handout import hostile, sound, taken
 from tests.real.host import Host, host
 from tests.real.storage import FIRST_UID, by_hand
 from tests.real.test_shares import ACTS
-from tests.thorough import times
+from tests.tries import times
 from yardgate.core.access.batch.resolve import Matrix, resolve
 from yardgate.core.access.combining import RULES
 from yardgate.core.access.storage import PosixState

@@ -15,7 +15,7 @@ from tests.conftest import ON
 from tests.real.host import Host, host
 from tests.real.smbd_child import PASSWORD
 from tests.real.test_host import TOP, office, roll, runner, shell, visit
-from tests.thorough import times
+from tests.tries import times
 from yardgate.core.access.batch.resolve import resolve
 from yardgate.core.acl import Entry, Ordered, Posix, PosixEntry, posix
 from yardgate.core.acl.nfs4 import EVERYTHING_BELOW, INHERIT_ONLY, NO_PROPAGATE_INHERIT

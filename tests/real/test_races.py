@@ -15,7 +15,7 @@ import pytest
 
 from tests.real.host import Host, host
 from tests.real.test_host import runner, shell
-from tests.thorough import times
+from tests.tries import times
 from yardgate.core.acl import Entry, Ordered, Posix, PosixEntry
 from yardgate.core.acl.posix import in_order
 from yardgate.core.acl.rights import FULL

@@ -16,7 +16,7 @@ from tests.conftest import ON
 from tests.real.host import Door, Host, door, host
 from tests.real.test_host import SNAPSHOT, office, runner, shell
 from tests.server import Server, until
-from tests.thorough import times
+from tests.tries import times
 from yardgate.core.access.batch.resolve import resolve
 from yardgate.core.host.state import System, asked, compiled
 from yardgate.core.host.steps import Destination, after, steps

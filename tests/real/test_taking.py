@@ -10,7 +10,7 @@ import pytest
 from tests.conftest import ON
 from tests.real.host import Host, host
 from tests.real.test_host import after_steps, office, roll, runner, shell, visit
-from tests.thorough import times
+from tests.tries import times
 from yardgate.core.access.batch.resolve import resolve
 from yardgate.core.edits.edit import apply
 from yardgate.core.host.state import asked, compiled

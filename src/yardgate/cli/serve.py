@@ -19,6 +19,8 @@ from yardgate.core.access.batch.resolve import resolve
 from yardgate.core.edits.edit import difference
 from yardgate.core.host.state import System, compiled
 from yardgate.core.host.steps import Destination, steps, words
+from yardgate.log import Form, Level
+from yardgate.log import begin as begin_log
 from yardgate.memory import share_arenas
 from yardgate.settings import Settings
 from yardgate.store import DataTrouble, Opened, Plans, Store
@@ -54,12 +56,20 @@ def serve(
         Path | None, typer.Option(help="A certificate in PEM, to speak TLS without a proxy.")
     ] = None,
     key: Annotated[Path | None, typer.Option(help="The certificate's key.")] = None,
+    log_level: Annotated[
+        Level | None, typer.Option(help="debug (with every command that is run to read), info, warning or error.")
+    ] = None,
+    log_format: Annotated[Form | None, typer.Option(help="text, or json: one object a line.")] = None,
+    log_file: Annotated[
+        Path | None, typer.Option(help="A file for the log; begun anew at 10 MB, five before it are kept.")
+    ] = None,
     this_host: Annotated[
         bool, typer.Option("--this-host", help="Let administrators roll plans out on the machine that this runs on.")
     ] = False,
 ) -> None:
     """Serve the web application; the first start prints a link to make the administrator."""
     more = {"public_url": public_url, "trusted_proxy": trusted_proxy, "certificate": certificate, "key": key}
+    more |= {"log_level": log_level, "log_format": log_format, "log_file": log_file}
     settings = settings_of(data, host=host, port=port, this_host=this_host or None, **more)
     if (settings.certificate is None) != (settings.key is None):
         raise Refused("--certificate and --key go together")
@@ -104,7 +114,7 @@ def _demo(settings: Settings) -> None:
     from yardgate import demo as shipped
     from yardgate.drivers.directory.passwords import VARIABLE
     from yardgate.drivers.directory.simulator import SimulatedDirectory, fingerprint
-    from yardgate.drivers.simulator import SimulatedAppliance as Appliance
+    from yardgate.drivers.simulator import SimulatedAppliance
 
     store = Store(settings.database)
     plans, accounts = Plans(store), Accounts(store)
@@ -127,7 +137,7 @@ def _demo(settings: Settings) -> None:
         threading.Thread(target=directory.serve_forever, daemon=True).start()
         os.environ.setdefault(f"{VARIABLE}_LANTERNQUAY", directory.password)
     try:
-        appliance = Appliance(settings.data / "appliance.json", shipped.STAND_IN_PORT)
+        appliance = SimulatedAppliance(settings.data / "appliance.json", shipped.STAND_IN_PORT)
     except OSError:
         err.print(f"Port {shipped.STAND_IN_PORT} is taken, so the demo's appliance cannot be reached.", style="yellow")
     else:
@@ -160,8 +170,7 @@ def _run(store: Store, settings: Settings, host_names: list[str], greeting: str)
     import uvicorn
 
     from yardgate.api.app import create_app
-    from yardgate.api.transport.aside import Aside
-    from yardgate.api.transport.aside import AsideSettings as AsideSettings
+    from yardgate.api.transport.aside import Aside, AsideSettings
     from yardgate.api.transport.wire import Patient, Sparing
 
     public = urlsplit(settings.address)
@@ -182,8 +191,10 @@ def _run(store: Store, settings: Settings, host_names: list[str], greeting: str)
                 out.print(greeting, soft_wrap=True, highlight=False)
                 sys.stdout.flush()
 
-    logging.basicConfig(format="%(asctime)s %(name)s: %(message)s")
-    logging.getLogger("yardgate.audit").setLevel(logging.INFO)
+    try:
+        begin_log(settings.log_level, settings.log_format, settings.log_file)
+    except OSError as error:
+        raise Refused(f"the log cannot be written: {error}", 1) from None
     for name in ("uvicorn.error", "asyncio"):
         logging.getLogger(name).addFilter(Sparing())
     _more_files()
@@ -191,7 +202,16 @@ def _run(store: Store, settings: Settings, host_names: list[str], greeting: str)
     signal.signal(signal.SIGTERM, _ended)  # the server raises it again when it has closed its connections
     over = threading.Event()
     keeping = threading.Thread(target=_keep_daily, args=(settings, over), daemon=True, name="daily copies")
-    there = AsideSettings(str(store.path.resolve()), tuple(sorted(hosts)), settings.this_host, secure)
+    log_to = str(settings.log_file.resolve()) if settings.log_file is not None else ""
+    there = AsideSettings(
+        str(store.path.resolve()),
+        tuple(sorted(hosts)),
+        settings.this_host,
+        secure,
+        settings.log_level,
+        settings.log_format,
+        log_to,
+    )
     config = uvicorn.Config(
         create_app(
             store,

@@ -1,5 +1,8 @@
 """Getting to the appliance that a plan goes to."""
 
+import logging
+import shlex
+import time
 from collections.abc import Callable, Iterator
 from contextlib import AbstractContextManager, contextmanager
 from typing import Protocol
@@ -10,6 +13,10 @@ from yardgate.drivers.linux.apply import SECONDS, here
 from yardgate.drivers.linux.commands import Command, Done, Runner
 from yardgate.drivers.linux.host import LinuxHost
 from yardgate.drivers.linux.ssh import Login, Ssh
+from yardgate.log import told
+
+log = logging.getLogger("yardgate.commands")
+ARGUMENTS, SAID = 2000, 500  # characters of a command and of what it said that stand in the log
 
 CommandLog = Callable[[str, Command, Done], None]
 """Told of each command that was run on a host, by the host's name, and of what came of it."""
@@ -46,13 +53,21 @@ def reached(
 
 
 def _recorded(run: Runner, host: str, record: CommandLog | None) -> Runner:
-    """The same, with what changes something there, or fails, written down."""
-    if record is None:
-        return run
+    """The same, with each in the log; and what changes something there, or fails, told to `record`."""
 
     def running(command: Command) -> Done:
+        begun = time.monotonic()
         done = run(command)
-        if command.changes or done.code:
+        level = logging.WARNING if done.code else logging.INFO if command.changes else logging.DEBUG
+        if log.isEnabledFor(level):
+            values = {
+                "host": host,
+                "argv": shlex.join(command.argv)[:ARGUMENTS],
+                "code": done.code,
+                "seconds": round(time.monotonic() - begun, 3),
+            }
+            log.log(level, "ran a command to %s", command.why, extra=told(**values, stderr=done.err.strip()[-SAID:]))
+        if record is not None and (command.changes or done.code):
             record(host, command, done)
         return done
 

@@ -12,6 +12,7 @@ from yardgate.core.host.contents import Correction, alike, apart, pushes, words
 from yardgate.drivers.appliance import Appliance, ApplianceError, Unreachable
 from yardgate.drivers.connect import Connection, reached
 from yardgate.drivers.linux.commands import Command, Done
+from yardgate.log import about
 from yardgate.store import Store
 from yardgate.store.audit import Audit
 from yardgate.store.pushes import Counted, Pushes, Pushing, PushState
@@ -62,6 +63,10 @@ class Pusher:
 
     def work(self) -> None:
         """Until it is done, stopped, or cannot be done."""
+        with about(plan=self.one.plan, push_down=self.one.number):
+            self._until_ended()
+
+    def _until_ended(self) -> None:
         while True:
             self.counts = {folder: Counted(things=counted.things) for folder, counted in self.one.counts.items()}
             try:

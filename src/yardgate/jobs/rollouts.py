@@ -16,6 +16,7 @@ from yardgate.drivers.appliance import Appliance, ApplianceError, TooLate, Unrea
 from yardgate.drivers.connect import Connection, reached
 from yardgate.drivers.linux.apply import Carried, carry_out, put_back
 from yardgate.drivers.linux.commands import Command, Done
+from yardgate.log import about
 from yardgate.store import Plans, Store
 from yardgate.store.audit import Audit
 from yardgate.store.rollouts import RolloutKind, Rollouts
@@ -132,6 +133,10 @@ class Worker:
 
     def work(self) -> None:
         """Until it has ended, whatever happens on the way."""
+        with about(plan=self.run.plan, run=self.run.number):
+            self._until_ended()
+
+    def _until_ended(self) -> None:
         lost, tries = "", 0
         stood: tuple[object, ...] = ()
         while self.state not in ENDED:

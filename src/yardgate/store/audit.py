@@ -7,6 +7,7 @@ from typing import Any, NamedTuple
 
 from sqlalchemy import Row, insert, select
 
+from yardgate.log import one_line, told
 from yardgate.store import tables
 from yardgate.store.database import Store
 from yardgate.store.plans import NEWEST, now
@@ -50,14 +51,7 @@ class Audit:
         row = {"at": now(), "by": by[:255], "address": address[:100], "what": what, "about": about[:1000], "plan": plan}
         with self.store.writing() as connection:
             connection.execute(insert(tables.audit).values(row))
-        log.info(
-            "%s by %s from %s%s: %s",
-            what,
-            _plain(by),
-            address or "here",
-            f" plan {plan}" if plan else "",
-            _plain(about),
-        )
+        log.info("%s", what, extra=told(by=by, address=address or "here", plan=plan or "", about=about[:1000]))
 
     def past(self, before: int = NEWEST, most: int = 200) -> list[Happened]:
         """Newest first."""
@@ -70,12 +64,11 @@ class Audit:
 
     def ran(self, plan: str | None, run: int | None, host: str, why: str, command: str, code: int, said: str) -> None:
         row = {
-            "at": now(), "plan": plan, "run": run, "host": host, "why": why, "command": _plain(command)[:COMMAND], "code": code,
-            "said": _plain(said)[-SAID:],
+            "at": now(), "plan": plan, "run": run, "host": host, "why": why, "command": one_line(command)[:COMMAND], "code": code,
+            "said": one_line(said)[-SAID:],
         }  # fmt: skip
         with self.store.writing() as connection:
             connection.execute(insert(tables.commands).values(row))
-        log.log(logging.WARNING if code else logging.INFO, "ran on %s: %s; ended with %d", host, row["command"], code)
 
     def commands(self, plan: str, run: int | None = None, before: int = NEWEST, most: int = 500) -> list[Ran]:
         """What was run for a plan, or for one of its runs; newest first."""
@@ -84,11 +77,6 @@ class Audit:
         with self.store.reading() as connection:
             rows = connection.execute(select(tables.commands).where(*which).order_by(c.number.desc()).limit(most))
             return [Ran(*row) for row in rows]
-
-
-def _plain(text: str) -> str:
-    """Text in which no line of a log ends."""
-    return "".join(char if char.isprintable() else " " for char in text)
 
 
 def _happened(row: Row[Any]) -> Happened:

@@ -19,6 +19,7 @@ from pathlib import Path
 import httpx
 from fastapi import HTTPException, Request, Response
 
+from yardgate.log import Form, Level
 from yardgate.memory import ARENAS
 
 log = logging.getLogger("yardgate.aside")
@@ -32,12 +33,15 @@ NOT_SENT = frozenset({"connection", "content-length", "transfer-encoding", "x-fo
 
 @dataclass(frozen=True, slots=True)
 class AsideSettings:
-    """What the application is made of there, as here. database: its path."""
+    """What the application is made of there, as here. database: its path. log_file: that of this process; there it has a name of its own."""
 
     database: str
     hosts: tuple[str, ...]
     this_host: bool
     secure: bool
+    log_level: Level = "info"
+    log_format: Form = "text"
+    log_file: str = ""
 
 
 @dataclass(frozen=True, slots=True)

@@ -11,6 +11,7 @@ from pathlib import Path
 
 import uvicorn
 
+from yardgate import log
 from yardgate.api.app import create_app
 from yardgate.api.transport.aside import AsideSettings
 from yardgate.store import Store
@@ -23,6 +24,8 @@ def main(settings: AsideSettings) -> None:
     """Print the path of the socket, once it is listened at, and answer until standard input ends."""
     signal.signal(signal.SIGINT, signal.SIG_IGN)  # Ctrl+C is for the one that started it
     os.nice(LOW)
+    file = Path(settings.log_file) if settings.log_file else None
+    log.begin(settings.log_level, settings.log_format, file and file.with_name(f"{file.stem}-aside{file.suffix}"))
     with tempfile.TemporaryDirectory(prefix="yardgate-") as folder:
         path = Path(folder) / "socket"
         app = create_app(

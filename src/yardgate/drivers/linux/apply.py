@@ -8,6 +8,7 @@ from yardgate.core.host.state import System
 from yardgate.core.host.steps import Step, stands, words
 from yardgate.drivers.appliance import Appliance, ApplianceError, TooLate, Unreachable
 from yardgate.drivers.linux.commands import LANGUAGE, Command, Done
+from yardgate.log import about
 
 SECONDS = 600  # the longest that one command may take
 Tell = Callable[[Step, str], None]
@@ -80,10 +81,11 @@ def put_back(at: Appliance, now: System, carried: Carried, tell: Tell = lambda _
 
 def _do(at: Appliance, step: Step, now: System) -> str | None:
     """Do one step and look whether it stands; why not, in words."""
+    asked = System().having(step.part, step.record.name, step.record)
     try:
-        at.do(step, now)
-        asked = System().having(step.part, step.record.name, step.record)
-        there = at.read(asked, {step.part}).part(step.part).get(step.record.name)
+        with about(step=step.id):
+            at.do(step, now)
+            there = at.read(asked, {step.part}).part(step.part).get(step.record.name)
     except (Unreachable, TooLate):
         raise
     except ApplianceError as error:
