@@ -54,7 +54,7 @@ def test_an_edit_answers_with_what_it_changed_and_can_be_undone(web: Web, client
     would = client.post(web.at("/what-if"), json=edit()).json()
     did = client.post(web.at("/edits"), json=edit()).json()
     assert {**would, "revision": 2, "undo": did["undo"]} == did
-    assert did["words"] == "Apprentices on keel/drawings/toolpaths: nothing said"
+    assert did["words"] == "Apprentices on keel/drawings/toolpaths: not set"
     assert sorted((c["subject"], c["before"], c["after"]) for c in did["changed"]["cells"]) == [
         ("juno-harker", "NA", "RO"),
         ("priya-natarajan", "NA", "RW"),
@@ -80,7 +80,7 @@ def test_a_stale_edit_gets_409_and_what_changed(web: Web, client: TestClient) ->
     assert answer.headers["content-type"] == "application/problem+json"
     problem = answer.json()
     assert problem["revision"] == 2
-    assert problem["since"][0]["words"] == "Apprentices on keel/drawings/toolpaths: nothing said"
+    assert problem["since"][0]["words"] == "Apprentices on keel/drawings/toolpaths: not set"
     assert "a planner" in problem["detail"]
 
 
@@ -145,7 +145,7 @@ def test_versions_compare_and_return(web: Web, client: TestClient) -> None:
     assert client.post(web.at("/versions"), json={"name": "as it was"}).status_code == 422
     client.post(web.at("/edits"), json=edit())
     comparison = client.get(web.at("/compare"), params={"older": 1, "newer": 2}).json()
-    assert comparison["words"] == ["Apprentices on keel/drawings/toolpaths: nothing said"]
+    assert comparison["words"] == ["Apprentices on keel/drawings/toolpaths: not set"]
     assert comparison["effect"]["total"] == 2
     back = client.post(web.at("/back-to"), json={"revision": 2, "to": 1}).json()
     assert (back["revision"], back["words"]) == (3, "returned to revision 1")

@@ -105,7 +105,7 @@ def push_down(see: Camera) -> None:
 
 def take_in(see: Camera) -> None:
     see.go("board", ".c.RW")
-    see.press("Take in")
+    see.press("Import")
     see.type(".ant-drawer textarea", MATRIX)
     see.press("See what it would do")
     time.sleep(1)

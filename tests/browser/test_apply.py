@@ -142,7 +142,7 @@ def test_lists_are_pushed_down_by_keyboard_stopped_gone_on_with_and_put_back(
 
 def goes_over_ssh(page: Page, port: int) -> None:
     """Say that the plan goes to a host over SSH, whose key is compared."""
-    page.button("to papers to take away").click()
+    page.button("to files to carry out by hand").click()
     page.until(lambda: next(r for r in page.all(".ant-radio-wrapper") if "over SSH" in r.text).click() or True)
     page.fill(page.one("input[placeholder^=keelson]"), "127.0.0.1")
     page.fill(page.one(".fields input[role=spinbutton]"), str(port))

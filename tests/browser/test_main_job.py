@@ -24,7 +24,7 @@ def test_a_hosts_accounts_and_a_matrix_become_a_board_that_answers_why(yard: Yar
     page.says("The board begins with people and places")
     plan_id = page.driver.current_url.split("/p/")[1].split("/")[0]
 
-    page.button("Take in").click()
+    page.button("Import").click()
     page.until(lambda: next(e for e in page.all(".ant-segmented-item-label") if e.text == "Accounts")).click()
     page.until(lambda: len(page.all("input[type=file]")) == 2)
     files = page.all("input[type=file]")
@@ -47,7 +47,7 @@ def test_a_hosts_accounts_and_a_matrix_become_a_board_that_answers_why(yard: Yar
         writer.writerows(
             [f"user:{name}", *(spelled[(row + col) % 8] for col in range(8))] for row, name in enumerate(chosen)
         )
-    page.button("Take in").click()
+    page.button("Import").click()
     page.one("input[type=file]").send_keys(str(matrix))
     page.button("See what it would do").click()
     page.button("Make them places").click()
@@ -195,7 +195,7 @@ def test_the_rule_is_chosen_after_seeing_whom_it_concerns(yard: Yard, page: Page
     page.button("Take it").click()
     page.until(lambda: page.level("Priya Natarajan", "toolpaths").startswith("read-write"))
     assert yard.now().target.within == "widest"
-    page.says("when grants clash: the widest wins")
+    page.says("when several grants apply: the widest wins")
 
 
 def test_memberships_are_edited_from_both_sides(yard: Yard, page: Page) -> None:
@@ -255,7 +255,7 @@ def test_history_names_compares_and_returns(yard: Yard, page: Page) -> None:
     page.until(lambda: "apprentices" not in yard.now().grants["toolpaths"])
     page.button("History").click()
     page.button("Compare with now").click()
-    page.says("Apprentices on keel/drawings/toolpaths: nothing said")
+    page.says("Apprentices on keel/drawings/toolpaths: not set")
     page.button("Return", ".ant-drawer").click()
     page.button("Return to it").click()
     page.until(lambda: same(yard.now(), before))

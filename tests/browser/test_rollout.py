@@ -46,7 +46,7 @@ def test_steps_are_left_for_later_taken_away_and_said_to_be_done(yard: Yard, pag
     page.says("Runbook, to print")
     page.says("Owners and lists, for setfacl --restore")
     page.keys(Keys.ESCAPE)
-    page.button("These are done").click()
+    page.button("Mark as done").click()
     page.button("Yes, they were done", ".ant-modal").click()
     page.until(lambda: len(page.all(".step")) == 1 + len(waiting))
     page.says("by the administrator")

@@ -68,7 +68,7 @@ def _look_at_dialogs(yard: Yard, page: Page, look: Callable[[str], None]) -> Non
     page.until(lambda: page.all("input[name=rule]"))
     look("rules")
     page.go(yard.at("board"))
-    page.button("Take in").click()
+    page.button("Import").click()
     page.one(".ant-drawer textarea").send_keys("who,payroll,attic\nMira Oyelaran,RW,\nZora,RO,-\n")
     page.button("See what it would do").click()
     page.says("Names that the plan does not have")
@@ -76,7 +76,7 @@ def _look_at_dialogs(yard: Yard, page: Page, look: Callable[[str], None]) -> Non
     for place, button in (
         ("minutes", "Another list style"),
         ("hulls", "Push down"),
-        ("training", "Begin anew"),
+        ("training", "Start over"),
         ("petrel-9", "As text"),
     ):
         page.go(yard.at(f"storage?place={place}"))
@@ -184,7 +184,7 @@ def test_a_reader_can_look_and_is_told_that_nothing_changes(yard: Yard) -> None:
     page.one("[role=grid]").send_keys(Keys.BACKSPACE)
     page.says("This account may only read. Nothing was changed.")
     assert not page.button("Undo").is_enabled()
-    assert not [b for b in page.all("button") if "Take in" in b.text or "Add person" in b.text]
+    assert not [b for b in page.all("button") if "Import" in b.text or "Add person" in b.text]
     page.go(yard.at("storage"))
     assert not [b for b in page.all("button") if "Add" in b.text or "Remove" in b.text]
     assert Plans(yard.server.store()).open(yard.plan).revision == 1

@@ -120,7 +120,7 @@ def test_a_share_is_opened_to_everybody_in_both_layers_and_closed_again(yard: Ya
 
 def test_who_may_use_a_service_is_said_at_the_service(yard: Yard, page: Page) -> None:
     page.go(yard.at("shares"))
-    page.until(lambda: page.all(".service button[title='Who may use own pages']")[0].click() or True)
+    page.until(lambda: page.all(".service button[title='Who may use administration pages']")[0].click() or True)
     page.until(lambda: page.all(".ant-modal input[name=only]")[1].click() or True)
     who = page.until(lambda: next(i for i in page.all(".ant-modal input[role=combobox]") if i.is_enabled()))
     who.send_keys("Office")

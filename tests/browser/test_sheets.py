@@ -16,7 +16,7 @@ def test_a_persons_card_tells_what_they_reach_and_what_to_type(yard: Yard, page:
     assert "smb://keelson/drawings" in drawings.text
     assert "//keelson/drawings /mnt/drawings cifs " in drawings.text
     page.go(yard.at("card/guest"))
-    page.says("no way in lets guests through to anything")
+    page.says("no share lets guests through to anything")
     page.go(yard.at("card/night-backup"))
     page.says("keelson:/ballast/vm-images /mnt/images nfs4 _netdev 0 0")
     page.driver.execute_cdp_cmd("Emulation.setEmulatedMedia", {"media": "print"})
@@ -27,7 +27,7 @@ def test_a_persons_card_tells_what_they_reach_and_what_to_type(yard: Yard, page:
 
 def test_the_access_report_by_place_and_by_person(yard: Yard, page: Page) -> None:
     page.go(yard.at("board"))
-    page.until(lambda: page.button("Take away").click() or True)
+    page.until(lambda: page.button("Export").click() or True)
     page.until(
         lambda: next(i for i in page.all(".ant-dropdown-menu-item") if "Access report" in i.text).click() or True
     )

@@ -44,8 +44,8 @@ def test_lines_are_edited_where_they_stand_and_moved_by_keyboard(yard: Yard, pag
 def test_cutting_keeps_what_arrives_as_its_own(yard: Yard, page: Page) -> None:
     page.go(yard.at("storage?place=toolpaths"))
     page.says("lines stop here")
-    page.button("Cut inheritance here").click()
-    page.button("Cut, and keep what arrives").click()
+    page.button("Stop inheritance here").click()
+    page.button("Stop, and keep what arrives").click()
     page.until(lambda: yard.now().places["toolpaths"].cut)
     assert yard.now().grants["toolpaths"]["directors"] == Level.RO, "the grant that came down is its own now"
     page.says("nothing comes down")
@@ -59,7 +59,7 @@ def test_pushing_down_shows_what_goes_and_can_be_undone(yard: Yard, page: Page) 
     page.go(yard.at("storage?place=hulls"))
     page.button("Push down").click()
     page.says("This stays as it is")
-    page.says("inheritance is cut here")
+    page.says("inheritance stops here")
     page.says("come out differently")
     page.button("Push down", ".ant-modal-footer").click()
     page.until(lambda: "curlew-31" not in yard.now().grants)
@@ -113,7 +113,7 @@ def test_a_list_goes_as_text_from_one_place_to_another_and_is_kept_as_a_pattern(
     page.button("Keep", ".ant-modal").click()
     page.until(lambda: [p.name for p in yard.now().patterns.values()] == ["directors look in"])
     page.go(yard.at("storage?place=released"))
-    page.button("Begin anew").click()
+    page.button("Start over").click()
     page.until(lambda: next(card for card in page.all(".kind-card") if "directors look in" in card.text)).click()
     page.says("Nobody gets more or less by it")
     page.button("Take it").click()
@@ -128,13 +128,13 @@ def test_gates_stand_one_under_another_and_the_deciding_line_is_named(yard: Yard
     assert titles == ["Account", "Service", "Grants on drawings", "Way there", "List of toolpaths"]
     deciding = page.one(".gate.decides").text
     assert "refuse Apprentices" in deciding
-    assert "too late" in deciding
+    assert "decided earlier" in deciding
 
 
 def test_a_folder_each_keeps_step_with_the_group(yard: Yard, page: Page) -> None:
     before = yard.now()
     page.go(yard.at("storage?place=training"))
-    page.button("A folder each").click()
+    page.button("Personal folders").click()
     group = page.one("input[aria-label='For every member of']")
     group.send_keys("Apprentices")
     page.until(lambda: page.all(".ant-select-item-option-active"))
@@ -165,6 +165,6 @@ def test_a_group_gets_a_quota_and_is_told_where_there_is_less(yard: Yard, page: 
     page.go(yard.at("promises?show=findings"))
     page.says("Rigging may take more in keel/training than there is: keel/training has 50 GiB.")
     page.go(yard.at("storage?place=training"))
-    page.one("[aria-label='Take away the quota of Rigging']").click()
+    page.one("[aria-label='Remove the quota of Rigging']").click()
     page.until(lambda: yard.now().places["training"].group_quotas == ())
     assert page.errors() == []

@@ -46,7 +46,7 @@ def written(folder: Path) -> list[Path]:
 
 def test_files_of_a_server_become_accounts_places_and_shares(yard: Yard, page: Page, tmp_path: Path) -> None:
     page.go(yard.at("people"))
-    page.button("Take in").click()
+    page.button("Import").click()
     page.until(lambda: next(o for o in page.all(".ant-segmented-item") if o.text == "File server").click() or True)
     page.one("[aria-label='Files of the server']").send_keys("\n".join(map(str, written(tmp_path))))
     page.button("See what it would do").click()

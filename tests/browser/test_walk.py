@@ -107,7 +107,7 @@ def test_what_a_client_says_depends_on_the_client(yard: Yard, page: Page) -> Non
 def test_the_board_as_seen_over_ways_in(yard: Yard, page: Page) -> None:
     page.go(yard.at("board?rows=people&who=edda-lindqvist&place=toolpaths"))
     page.until(lambda: page.level("Edda Lindqvist", "toolpaths").startswith("read-write"))
-    page.says("As seen over SMB, through drawings. Over each way in:")
+    page.says("As seen over SMB, through drawings. By share:")
     page.says("NFS, machines")
     chooser = page.until(lambda: page.one("[aria-label='As seen over']"))
     chooser.send_keys(Keys.ARROW_DOWN)

@@ -148,7 +148,7 @@ def test_words_name_people_as_people_do(lantern: Plan) -> None:
     assert (
         words(SetGrant("toolpaths", "mira-oyelaran", Level.RO)) == "Mira Oyelaran on keel/drawings/toolpaths: read-only"
     )
-    assert words(SetGrant("toolpaths", "apprentices", None)) == "Apprentices on keel/drawings/toolpaths: nothing said"
+    assert words(SetGrant("toolpaths", "apprentices", None)) == "Apprentices on keel/drawings/toolpaths: not set"
     assert words(SetGrant("toolpaths", "draughting", Level.RW, 0)).endswith("read-write, line 1")
     assert words(PutUser(replace(mira, enabled=False))) == "disabled Mira Oyelaran"
     assert words(PutUser(replace(mira, name="mira.o"))) == "renamed person mira.oyelaran to mira.o"
@@ -161,7 +161,7 @@ def test_words_name_people_as_people_do(lantern: Plan) -> None:
         words(PutPlace(replace(lantern.places["payroll"], parent="keel")))
         == "moved keel/office/payroll to keel/payroll"
     )
-    assert words(SetTarget(replace(lantern.target, within="widest"))) == "when grants clash: the widest wins"
+    assert words(SetTarget(replace(lantern.target, within="widest"))) == "when several grants apply: the widest wins"
     assert (
         words(*(SetGrant("payroll", who, Level.NA) for who in ("yard", "rigging", "shopfloor", "draughting")))
         == "4 grants set"

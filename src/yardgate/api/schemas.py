@@ -459,7 +459,7 @@ class ReachOut(BaseModel):
 class CardOut(BaseModel):
     revision: Revision
     on: date
-    pages: Annotated[bool, Field(description="whether they may use the appliance's own pages")]
+    pages: Annotated[bool, Field(description="whether they may use the appliance's administration pages")]
     reaches: list[ReachOut]
 
 

@@ -314,7 +314,7 @@ def _entry_words(plan: Plan, entry: ListLine) -> str:
 
 @app.command()
 def grant(who: str, place: str, level: str, plan: PlanName = None, file: PlanPath = None, data: Data = None) -> None:
-    """Set one grant: WHO on PLACE gets LEVEL (RW, RO, NA, or - for nothing said). Says what else changed."""
+    """Set one grant: WHO on PLACE gets LEVEL (RW, RO, NA, or - for not set). Says what else changed."""
     work = PlanSource(data, plan, file)
     names = Names(work.plan)
     if level.casefold() not in SPELLINGS:

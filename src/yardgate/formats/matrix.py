@@ -70,7 +70,7 @@ def read(plan: Plan, text: str, make: Make | None = None, clear_blanks: bool = F
         maker.notes.append(
             Note(
                 None,
-                f"a dash or dot was taken as nothing said, not as a refusal, in {dashes} {'cell' if dashes == 1 else 'cells'}",
+                f"a dash or dot was taken as not set, not as no access, in {dashes} {'cell' if dashes == 1 else 'cells'}",
             )
         )
     if not filled and not maker.unknown:

@@ -1829,7 +1829,7 @@ export interface components {
             on: string;
             /**
              * Pages
-             * @description whether they may use the appliance's own pages
+             * @description whether they may use the appliance's administration pages
              */
             pages: boolean;
             /** Reaches */

@@ -23,8 +23,8 @@ type View = "grants" | "effect" | "off" | "settled";
 const VIEWS: View[] = ["grants", "effect", "off", "settled"];
 const FETCH_AHEAD = 2_000_000; // cells that are fetched before they are looked at, so that no scrolling can outrun them
 const SOURCES: Record<string, string> = { "-": "", o: "", g: "group", a: "all", A: "admin", x: "shut", w: "way", l: "list", i: "share" };
-const SOURCE_WORDS: Record<string, string> = { "-": "nothing said", o: "own grant", g: "from a group", a: "from the grant to all", A: "as administrator", x: "the account is shut", w: "blocked on the way", l: "from the storage list", i: "by the share and its hosts" };
-const SEEN = [{ value: "any", label: "any way in" }, { value: "smb", label: "over SMB" }, { value: "nfs", label: "over NFS" }, { value: "storage", label: "grants and storage alone" }];
+const SOURCE_WORDS: Record<string, string> = { "-": "not set", o: "own grant", g: "from a group", a: "from the grant to all", A: "as administrator", x: "the account is shut", w: "blocked on the way", l: "from the storage list", i: "by the share and its hosts" };
+const SEEN = [{ value: "any", label: "any share" }, { value: "smb", label: "over SMB" }, { value: "nfs", label: "over NFS" }, { value: "storage", label: "grants and storage alone" }];
 const STATES: Record<string, string> = { "=": "as granted", s: "settled by the rule", ".": "nothing is granted", u: "no share leads there", "+": "more than granted", "<": "less than granted" };
 const PAINTS = [{ value: "off", label: "select" }, { value: "RW", label: "RW" }, { value: "RO", label: "RO" }, { value: "NA", label: "NA" }, { value: "none", label: "nothing" }];
 
@@ -242,7 +242,7 @@ export default function Board() {
       const level = grants.get(place.id)?.get(who);
       const came = level ? undefined : camesDown.get(place.id)?.get(who);
       if (came) return { cls: `came ${came.level}${marks}`, level: came.level, word: "above", label: `${name}: ${WORDS[came.level]}, comes down from ${index.places.get(came.said_on)?.name}` };
-      return level ? { cls: level + marks, level, label: `${name}: granted ${WORDS[level]}` } : { cls: `none${marks}`, label: `${name}: nothing said` };
+      return level ? { cls: level + marks, level, label: `${name}: granted ${WORDS[level]}` } : { cls: `none${marks}`, label: `${name}: not set` };
     }
     const guest = chosen.cells.get(`guest|${place.id}`);
     const cell = kind !== "guest" ? store.cell(place.id, index.number.get(who)) : { level: guest?.gets ?? ("NA" as const), source: "i", granted: guest?.granted ?? ("NA" as const), state: !guest ? "." : view === "settled" ? "s" : guest.gets > guest.granted ? "+" : "<" };
@@ -284,7 +284,7 @@ export default function Board() {
       // A rust-coloured bar: nothing comes down here. A thin line: it follows or adds to what comes down.
       const inheritance = !stands?.style || !above ? "" : column.place.cut || above !== stands.style ? "cut" : "down";
       const unshared = out.cell(column.place.id, 0)?.state === "u";
-      const carried = unshared ? `, ${STATES.u}` : stands?.style ? `, grants carried by ${CARRIERS[stands.carried]}${inheritance === "cut" ? ", inheritance is cut" : ""}` : "";
+      const carried = unshared ? `, ${STATES.u}` : stands?.style ? `, grants enforced by ${CARRIERS[stands.carried]}${inheritance === "cut" ? ", inheritance stops here" : ""}` : "";
       return (
         <div key={column.place.id} className={`head tall ${column.depth === 1 ? "own" : ""} ${number === spot.col ? "lit" : ""}`} role="columnheader" aria-colindex={number + 2} style={{ left: start, width, top: 22, height: 118 }} title={`${column.place.kind} ${pathName(index, column.place.id)}${carried}`}>
           <span className="slant">{column.place.name}</span>
@@ -319,7 +319,7 @@ export default function Board() {
   if (outline.users.length + outline.groups.length === 0 || index.places.size === 0) {
     return (
       <div className="work"><div className="empty"><h2>The board begins with people and places</h2>
-        <p className="muted">Its rows are people and groups, its columns the places of the storage tree. Bring them in from a table or a host's account files (Take in, above), or add them by hand.</p>
+        <p className="muted">Its rows are people and groups, its columns the places of the storage tree. Bring them in from a table or a host's account files (Import, above), or add them by hand.</p>
         <div className="row" style={{ justifyContent: "center" }}><Link to={`/p/${id}/people`}><Button type={outline.users.length ? "default" : "primary"}>Add people and groups</Button></Link><Link to={`/p/${id}/storage`}><Button type={index.places.size ? "default" : "primary"}>Add places</Button></Link></div>
       </div></div>
     );
@@ -331,7 +331,7 @@ export default function Board() {
         <div className="tools">
           <Segmented size="small" aria-label="View" value={view} onChange={(value) => { forget(); change({ view: value, who: null, place: null }); }} options={[{ value: "grants", label: "Grants" }, { value: "effect", label: "In effect" }, { value: "off", label: `Not as granted ${stands.data ? (stands.data.more + stands.data.less).toLocaleString() : ""}` }, ...(view === "settled" ? [{ value: "settled", label: "Settled" }] : [])]} />
           <RuleChooser />
-          {view === "effect" && outline.shares.length > 0 && <Select aria-label="As seen over" title="As seen over a way in" size="small" popupMatchSelectWidth={false} value={over ?? "any"} options={SEEN} onChange={(value) => change({ over: value === "any" ? null : value })} />}
+          {view === "effect" && outline.shares.length > 0 && <Select aria-label="As seen over" title="What people get over any share, over one protocol, or by storage alone" size="small" popupMatchSelectWidth={false} value={over ?? "any"} options={SEEN} onChange={(value) => change({ over: value === "any" ? null : value })} />}
           <span className="spread" />
           {canEdit && <span className="row" title="What dragging over cells does"><Segmented size="small" aria-label="What dragging does" value={paint} onChange={setPaint} options={PAINTS} /></span>}
           {!listed && <Segmented size="small" aria-label="Rows" value={peopleOnly ? "people" : "groups"} onChange={(value) => change({ rows: value === "people" ? "people" : null })} options={[{ value: "groups", label: "groups" }, { value: "people", label: "people" }]} />}

@@ -7,7 +7,7 @@ import { whoLabel } from "../storage/editors";
 import { maskLevel, maskWords, perms, permsLevel } from "../storage/words";
 
 type ListLine = NonNullable<ReasonOut["reason"]["gates"][number]["entries"]>[number];
-const LIST_VERDICTS: Record<ListLine["verdict"], string> = { decides: "decides", "too late": "too late", "not theirs": "not theirs", "not here": "not here", limits: "limits", idle: "idle" };
+const LIST_VERDICTS: Record<ListLine["verdict"], string> = { decides: "decides", "too late": "decided earlier", "not theirs": "for others", "not here": "not in this folder", limits: "limits", idle: "no effect" };
 
 /** The lines of a storage list; those that are not theirs are folded away, to be asked for. */
 function Entries({ entries }: { entries: ListLine[] }) {
@@ -33,7 +33,7 @@ function Entries({ entries }: { entries: ListLine[] }) {
   );
 }
 
-const VERDICTS: Record<string, string> = { decides: "decides", outranked: "outranked", farther: "farther away", "too late": "too late" };
+const VERDICTS: Record<string, string> = { decides: "decides", outranked: "overruled", farther: "less specific", "too late": "decided earlier" };
 
 /** Gates that say nothing more than that one passes. */
 function quiet(gate: ReasonOut["reason"]["gates"][number]) {
@@ -49,7 +49,7 @@ export function Gates({ reason, top = reason.place }: { reason: Omit<ReasonOut["
         <section key={gate.kind} className={`gate ${gate.decides ? "decides" : ""}`} aria-label={gate.title} title={quiet(gate) ? gate.sentence : undefined}>
           <header>
             <span className="spread">{number + 1} · {gate.title}</span>
-            {gate.kind === "share" && reason.carried === "storage" ? <span style={{ fontWeight: 400 }}><span className="muted">carried by the list</span> <LevelTag level={reason.granted} /></span> : ["account", "service", "way"].includes(gate.kind) && gate.level === "RW" ? <span className="muted" style={{ fontWeight: 400 }}>passes</span> : <LevelTag level={gate.level} />}
+            {gate.kind === "share" && reason.carried === "storage" ? <span style={{ fontWeight: 400 }}><span className="muted">enforced by the permission list</span> <LevelTag level={reason.granted} /></span> : ["account", "service", "way"].includes(gate.kind) && gate.level === "RW" ? <span className="muted" style={{ fontWeight: 400 }}>lets them through</span> : <LevelTag level={gate.level} />}
           </header>
           {!(quiet(gate) && !gate.decides) && <p>{gate.sentence}</p>}
           {gate.steps?.map((step) => (

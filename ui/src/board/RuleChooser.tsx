@@ -32,8 +32,8 @@ export function RuleChooser() {
         {rules.data && (
           <div className="target">
             <div>
-              <h3>When grants to one person clash</h3>
-              <div role="radiogroup" aria-label="Clash rule">
+              <h3>When several grants apply to one person</h3>
+              <div role="radiogroup" aria-label="Rule for several grants">
                 {(["pooled", "nearest"] as const).map((tiers) => (
                   <div key={tiers}>
                     <h4>{TIERS[tiers]}</h4>

@@ -42,7 +42,7 @@ export function WhyPanel({ who, place, over, onSet, onWould }: { who: string; pl
       <div className="muted" style={{ marginBottom: 8 }}>{pathName(index, place)}</div>
       {found && (
         <div className="row" style={{ marginBottom: 8 }}>
-          {stands === "not shared" ? <b>no way in</b> : <LevelTag level={found.level} long />}
+          {stands === "not shared" ? <b>no share leads here</b> : <LevelTag level={found.level} long />}
           <span className={stands === "more" || stands === "less" ? "late" : "muted"}>{reason.data!.words}{stands === "more" || stands === "less" || stands === "not shared" ? `: granted ${WORDS[reason.data!.granted!]}` : ""}</span>
           {found.odd && <span className="muted" title="The rights here are none of the usual sets">odd rights</span>}
           {found.keeper && <span className="muted" title="May change the list or the owner, and so take every right">keeper</span>}
@@ -51,7 +51,7 @@ export function WhyPanel({ who, place, over, onSet, onWould }: { who: string; pl
       {who === "guest" ? <p>Who comes without an account gets what the share lets guests do, as far as the storage list lets them: <Link to={`/p/${id}/walk?as=guest~smb~&place=${encodeURIComponent(place)}`}>walk there as a guest</Link>.</p> : <>
       <div className="sets" role="group" aria-label={`Set what ${whoName(index, who)} is granted here`} onMouseLeave={() => onWould(undefined)}>
         {(["RW", "RO", "NA", null] as const).map((level) => (
-          <button key={level ?? "none"} type="button" className={level ?? ""} disabled={!canEdit} aria-pressed={own === level} title={`${level ? WORDS[level] : "nothing said"}: point here to see what would change`} onClick={() => onSet(level)} onMouseEnter={() => onWould(level)} onFocus={() => onWould(level)} onBlur={() => onWould(undefined)}>
+          <button key={level ?? "none"} type="button" className={level ?? ""} disabled={!canEdit} aria-pressed={own === level} title={`${level ? WORDS[level] : "not set"}: point here to see what would change`} onClick={() => onSet(level)} onMouseEnter={() => onWould(level)} onFocus={() => onWould(level)} onBlur={() => onWould(undefined)}>
             {level ? <ArmSign level={level} /> : <span style={{ width: 8 }} />}
             {level ?? "nothing"}
           </button>
@@ -64,7 +64,7 @@ export function WhyPanel({ who, place, over, onSet, onWould }: { who: string; pl
       {known && !found && !reason.isError && <div className="muted" role="status">Asking why …</div>}
       {reason.data && (reason.data.ways ?? []).length > 0 && (
         <>
-          <div className="muted">{reason.data.over ? `As seen over ${reason.data.over.protocol.toUpperCase()}, through ${shareName(reason.data.over.share)}. Over each way in:` : "What grants and storage alone would give. Over each way in:"}</div>
+          <div className="muted">{reason.data.over ? `As seen over ${reason.data.over.protocol.toUpperCase()}, through ${shareName(reason.data.over.share)}. By share:` : "What grants and storage alone would give. By share:"}</div>
           <ul className="cells">{reason.data.ways!.map((way) => <li key={`${way.share} ${way.protocol}`}><span className="who"><Link to={`/p/${id}/walk?as=${encodeURIComponent(who)}~${way.protocol}~&share=${encodeURIComponent(way.share)}&place=${encodeURIComponent(place)}`}>{way.protocol.toUpperCase()}, {shareName(way.share)}</Link></span><LevelTag level={way.level} /></li>)}</ul>
         </>
       )}

@@ -94,8 +94,8 @@ export function Frame({ session, children }: { session: Session; children: React
           <Tooltip title={outline.undo ? `Undo: ${outline.undo.words}` : "Nothing to undo"}><Button size="small" disabled={!canEdit || !outline.undo} onClick={() => void step("undo")}>Undo</Button></Tooltip>
           <Tooltip title={outline.redo ? `Redo: ${outline.redo.words}` : "Nothing to redo"}><Button size="small" disabled={!canEdit || !outline.redo} onClick={() => void step("redo")}>Redo</Button></Tooltip>
           <Button size="small" onClick={() => setDrawer("history")}>History</Button>
-          {canEdit && <Button size="small" onClick={() => setDrawer("take-in")}>Take in …</Button>}
-          <Dropdown trigger={["click"]} menu={{ items: EXPORTS, onClick: ({ key }) => (key === "report" ? void navigate(`${base}/report`) : window.location.assign(`/api/v1/plans/${id}/export/${key}`)) }}><Button size="small">Take away ▾</Button></Dropdown>
+          {canEdit && <Button size="small" onClick={() => setDrawer("take-in")}>Import …</Button>}
+          <Dropdown trigger={["click"]} menu={{ items: EXPORTS, onClick: ({ key }) => (key === "report" ? void navigate(`${base}/report`) : window.location.assign(`/api/v1/plans/${id}/export/${key}`)) }}><Button size="small">Export ▾</Button></Dropdown>
         </span>
       </nav>
       <main className="station">{children}</main>

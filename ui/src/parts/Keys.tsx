@@ -5,7 +5,7 @@ const KEYS: [string, string][] = [
   ["w", "read-write"],
   ["r", "read-only"],
   ["n", "no access (a refusal)"],
-  ["Backspace", "nothing said"],
+  ["Backspace", "not set"],
   ["Alt + w, r, n, Backspace", "show what it would change, keep nothing (Escape ends it)"],
   ["Ctrl + Z, Ctrl + Shift + Z", "undo, redo"],
   ["Ctrl + C, Ctrl + V", "copy and paste a block, also to and from a spreadsheet"],

@@ -121,7 +121,7 @@ export default function People() {
           <Button size="small" onClick={() => setKeysOpen(true)} aria-label="Keys">?</Button>
         </div>
         {outline.users.length + outline.groups.length === 0 ? (
-          <div className="empty"><h2>Nobody is in this plan yet</h2><p className="muted">Take in a table of people or a Linux host's passwd and group files (Take in, above), or add people and groups one by one.</p></div>
+          <div className="empty"><h2>Nobody is in this plan yet</h2><p className="muted">Take in a table of people or a Linux host's passwd and group files (Import, above), or add people and groups one by one.</p></div>
         ) : rows.length === 0 ? (
           <div className="empty"><h2>No name has “{filter}” in it</h2><Button onClick={() => setFilter("")}>Show all</Button></div>
         ) : (

@@ -42,7 +42,7 @@ export function PersonPanel({ user }: { user: User }) {
         <Checkbox style={{ marginTop: 20 }} checked={!user.enabled} disabled={!ours} onChange={(event) => put({ enabled: !event.target.checked })}>disabled</Checkbox>
       </div>
       <label className="field"><span>Member of</span><Select aria-label="Member of" mode="multiple" style={{ width: "100%" }} value={direct} disabled={!canEdit} onChange={regroup} optionFilterProp="label" options={index.groupsByName.map((group) => ({ value: group.id, label: pickName(index, group.id), disabled: !isLocal(group) }))} /></label>
-      <Field label="Jobs that sign in with this account, separated by commas" value={(user.jobs ?? []).join(", ")} disabled={!canEdit} onKeep={(text) => put({ jobs: text.split(",").map((part) => part.trim()).filter(Boolean) })} />
+      <Field label="Jobs that use this account, separated by commas" value={(user.jobs ?? []).join(", ")} disabled={!canEdit} onKeep={(text) => put({ jobs: text.split(",").map((part) => part.trim()).filter(Boolean) })} />
       <Field label="Note" area value={user.note ?? ""} disabled={!canEdit} onKeep={(note) => put({ note })} />
       {personal.length > 0 && (
         <>

@@ -41,7 +41,7 @@ export function FindingPanel({ finding }: { finding: FindingOut }) {
       <p className="row" style={{ flexWrap: "wrap" }}>{finding.about.map((about) => <About key={about} about={about} />)}</p>
       {finding.cells.length > 0 && (
         <>
-          <h3>Whom it touches</h3>
+          <h3>Who is affected</h3>
           {finding.cells.slice(0, FIRST).map(({ subject, place, level }) => {
             const key = `${subject}|${place}`;
             return (
@@ -88,14 +88,14 @@ function Acceptance({ finding }: { finding: FindingOut }) {
     );
   }
   if (!canEdit) return null;
-  if (!open) return <Button size="small" onClick={() => setOpen(true)}>Accept it …</Button>;
+  if (!open) return <Button size="small" onClick={() => setOpen(true)}>Accept …</Button>;
   const accept = () => void edit([{ op: "put-accepted", accepted: { id: finding.id, reason: reason.trim(), until: until?.format("YYYY-MM-DD") ?? null } }]);
   return (
     <form className="said-box" onSubmit={(event) => { event.preventDefault(); if (reason.trim()) accept(); }}>
       {finding.accepted && <p className="late">It was accepted until {finding.accepted.until}: look at it again.</p>}
       <label className="field"><span>Why it is all right</span><Input.TextArea autoFocus autoSize maxLength={2000} value={reason} onChange={(event) => setReason(event.target.value)} /></label>
       <label className="field"><span>Look at it again on (may be left open)</span><DatePicker size="small" aria-label="Look at it again on" value={until} onChange={setUntil} /></label>
-      <div className="row"><Button size="small" htmlType="submit" type="primary" disabled={!reason.trim()}>Accept it</Button><Button size="small" onClick={() => setOpen(false)}>Leave it</Button></div>
+      <div className="row"><Button size="small" htmlType="submit" type="primary" disabled={!reason.trim()}>Accept</Button><Button size="small" onClick={() => setOpen(false)}>Leave it</Button></div>
     </form>
   );
 }

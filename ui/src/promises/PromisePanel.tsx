@@ -21,7 +21,7 @@ export function PromisePanel({ keeping }: { keeping: KeepingOut }) {
   return (
     <>
       <h2>{words}</h2>
-      <p className="muted">{pathName(index, promise.place)}{promise.over ? `, over ${promise.over.toUpperCase()}` : ", over any way in"}</p>
+      <p className="muted">{pathName(index, promise.place)}{promise.over ? `, over ${promise.over.toUpperCase()}` : ", over any share"}</p>
       {broken === 0 ? <p>Kept: it holds for {meant === 1 ? "the one person" : `all ${meant}`} of whom it speaks.</p> : <p className="late">Broken for {broken} of {meant}.</p>}
       {breaches.slice(0, FIRST).map((breach) => (
         <div key={breach.subject} className="breach">

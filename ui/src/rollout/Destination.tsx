@@ -10,7 +10,7 @@ type Key = Schemas["HostKeyOut"];
 /** Where a plan goes, in a few words. */
 export function whereTo(where: Where): string {
   if (where.kind === "ssh") return where.host;
-  return { papers: "papers to take away", here: "this machine", "stand-in": "the stand-in appliance" }[where.kind];
+  return { papers: "files to carry out by hand", here: "this machine", "stand-in": "the stand-in appliance" }[where.kind];
 }
 
 /** Says where the plan goes: to an appliance that can be reached, whose key was compared, or to papers. */

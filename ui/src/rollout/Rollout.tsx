@@ -87,7 +87,7 @@ export default function Rollout() {
           <button className="plain link" disabled={!canEdit} onClick={() => setSending(true)}>to {whereTo(rollout.destination)} ▾</button>
           {canEdit && (reachable ? <Button size="small" loading={looking === ""} onClick={() => void look()}>Look what it has</Button> : <Button size="small" onClick={() => setReading(true)}>What the host has …</Button>)}
           {rollout.troubles.length === 0 && <Papers query={query} steps={doing > 0} />}
-          {canEdit && doing > 0 && (reachable ? <Button size="small" type="primary" disabled={!rollout.known} onClick={() => setPutting(true)}>Put it there …</Button> : <><Button size="small" onClick={() => setAsked(true)}>These are done …</Button><Button size="small" type="primary" onClick={() => void work()}>Work through them</Button></>)}
+          {canEdit && doing > 0 && (reachable ? <Button size="small" type="primary" disabled={!rollout.known} onClick={() => setPutting(true)}>Put it there …</Button> : <><Button size="small" onClick={() => setAsked(true)}>Mark as done …</Button><Button size="small" type="primary" onClick={() => void work()}>Work through them</Button></>)}
         </div>
         <div className="sentences">
           {looking && <div className="trouble">{looking}</div>}
@@ -143,7 +143,7 @@ function Steps({ title, steps, left, later, chosen, onChoose, onToggle }: { titl
             <Checkbox checked={!why} disabled={!own} aria-label={`Do it: ${step.words}`} onChange={() => onToggle(step.id)} />
             <button className="sentence" aria-pressed={step.id === chosen} onClick={() => onChoose(step.id)}>
               <span>{step.words}</span>
-              <span className={why ? "late" : "muted"}>{step.trouble ? "cannot be done" : why ? (later.has(step.id) ? "later" : "waits") : step.destroys ? "destroys" : step.reloads ? `${step.reloads.toUpperCase()} reads anew` : ""}</span>
+              <span className={why ? "late" : "muted"}>{step.trouble ? "cannot be done" : why ? (later.has(step.id) ? "later" : "waits") : step.destroys ? "destroys" : step.reloads ? `${step.reloads.toUpperCase()} reloads` : ""}</span>
             </button>
           </div>
         );

@@ -40,7 +40,7 @@ function Who({ service, name, onClose }: { service: { id: ServiceId; on: boolean
   const keep = async () => { if (edits.length === 0 || (await edit(edits))) onClose(); };
   return (
     <Modal title={`Who may use ${name}`} open onCancel={onClose} onOk={() => void keep()} okText="Take it" cancelText="Leave it" okButtonProps={{ disabled: !canEdit }}>
-      <p className="muted">{service.id === "pages" ? "The appliance’s own pages, where one signs in to look after it. Nothing on storage depends on it." : `Whoever is not among these gets nothing over ${name}, whatever is granted; a guest neither.`}</p>
+      <p className="muted">{service.id === "pages" ? "The appliance’s administration pages, where one signs in to look after it. Nothing on storage depends on it." : `Whoever is not among these gets nothing over ${name}, whatever is granted; a guest neither.`}</p>
       <label className="row"><input type="radio" name="only" checked={only === null} onChange={() => setOnly(null)} /> everybody with an account{service.id === "smb" ? ", and guests where a share lets them in" : ""}</label>
       <label className="row"><input type="radio" name="only" checked={only !== null} onChange={() => setOnly(service.only ?? [])} /> only these people and groups:</label>
       <Select aria-label={`Who may use ${name}`} mode="multiple" optionFilterProp="label" style={{ width: "100%", marginTop: 6 }} disabled={only === null} value={only ?? []} onChange={setOnly} options={whos} placeholder="nobody yet" />

@@ -120,7 +120,7 @@ type Put = (change: Partial<Share>) => Promise<boolean>;
 function Runs({ share, put }: { share: Share; put: Put }) {
   const { canEdit } = usePlan();
   const whos = useWhos();
-  return <label className="field"><span>Acts as root inside it, over SMB</span><Select aria-label="Who acts as root inside" showSearch={{ optionFilterProp: "label" }} allowClear disabled={!canEdit} style={{ width: "100%" }} placeholder="nobody" value={share.administrator ?? undefined} onChange={(who?: string) => void put({ administrator: who ?? null })} options={whos} /></label>;
+  return <label className="field"><span>Acts as root in this share, over SMB</span><Select aria-label="Who acts as root inside" showSearch={{ optionFilterProp: "label" }} allowClear disabled={!canEdit} style={{ width: "100%" }} placeholder="nobody" value={share.administrator ?? undefined} onChange={(who?: string) => void put({ administrator: who ?? null })} options={whos} /></label>;
 }
 
 function Hosts({ share, put }: { share: Share; put: Put }) {
@@ -135,7 +135,7 @@ function Hosts({ share, put }: { share: Share; put: Put }) {
         <div key={number} className="row host">
           <code>{rule.hosts}</code><span className="spread" />
           <Select size="small" aria-label={`What ${rule.hosts} gets`} disabled={!canEdit} value={rule.level} style={{ width: 120 }} options={GIVEN.map((level) => ({ value: level, label: WORDS[level] }))} onChange={(level: Level) => void put({ hosts: rules.map((one, at) => (at === number ? { ...one, level } : one)) })} />
-          {canEdit && <button className="plain" aria-label={`Take away ${rule.hosts}`} title="Take away" onClick={() => void put({ hosts: rules.filter((_, at) => at !== number) })}>✕</button>}
+          {canEdit && <button className="plain" aria-label={`Remove ${rule.hosts}`} title="Remove" onClick={() => void put({ hosts: rules.filter((_, at) => at !== number) })}>✕</button>}
         </div>
       ))}
       {rules.length === 0 && <p className="late">No host may mount it.</p>}

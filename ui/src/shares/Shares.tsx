@@ -40,7 +40,7 @@ export default function Shares() {
         ) : (
           <div className="shares">
             <table>
-              <thead><tr><th>Share</th><th>Offers</th><th>Who gets in <span className="legend">{LEVELS.map((level) => <LevelTag key={level} level={level} />)}</span></th><th>Guests</th><th>Besides</th></tr></thead>
+              <thead><tr><th>Share</th><th>Offers</th><th>Who gets in <span className="legend">{LEVELS.map((level) => <LevelTag key={level} level={level} />)}</span></th><th>Guests</th><th>Options</th></tr></thead>
               <tbody>
                 {shares.map((share) => (
                   <tr key={share.id} className={share.id === chosen?.id ? "chosen" : ""} onClick={() => choose(share.id)}>

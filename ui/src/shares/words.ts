@@ -3,7 +3,7 @@ import type { Share } from "../api/client";
 export const PROTOCOLS: ["smb" | "nfs", string][] = [["smb", "SMB"], ["nfs", "NFS"]];
 
 export type ServiceId = "smb" | "nfs" | "pages";
-export const SERVICES: [ServiceId, string][] = [["smb", "SMB"], ["nfs", "NFS"], ["pages", "own pages"]];
+export const SERVICES: [ServiceId, string][] = [["smb", "SMB"], ["nfs", "NFS"], ["pages", "administration pages"]];
 
 /** What there is to say of a share besides what it offers to whom. */
 export function marks(share: Share): string[] {

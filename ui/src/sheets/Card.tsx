@@ -28,8 +28,8 @@ export default function Card() {
       about={guest ? "What somebody without an account finds." : user ? <>Signs in as <b>{calledName(index, user.id)}</b>{groups.length > 0 && `; in ${groups.join(", ")}`}{shut && <b className="late">; this account is shut</b>}</> : null}>
       {card.isError && <div className="trouble">{message(card.error)}</div>}
       {!card.data && !card.isError && <p role="status">Looking what they reach …</p>}
-      {card.data?.reaches.length === 0 && <p>Nothing: no way in lets {guest ? "guests" : "this account"} through to anything.</p>}
-      {card.data?.pages && outline.services.some((service) => service.id === "pages" && service.only) && <p>May sign in to the appliance’s own pages.</p>}
+      {card.data?.reaches.length === 0 && <p>Nothing: no share lets {guest ? "guests" : "this account"} through to anything.</p>}
+      {card.data?.pages && outline.services.some((service) => service.id === "pages" && service.only) && <p>May sign in to the appliance’s administration pages.</p>}
       {card.data?.reaches.map((reach) => <Block key={`${reach.share} ${reach.protocol}`} reach={reach} share={outline.shares.find((share) => share.id === reach.share)!} appliance={outline.name} name={(place) => pathName(index, place)} inside={(place) => index.places.get(place)?.name ?? place} />)}
     </Sheet>
   );

@@ -18,7 +18,7 @@ export default function Report() {
   const byPerson = params.get("by") === "person";
   const report = useQuery({ queryKey: ["of-plan", id, "report"], queryFn: () => ask(api.GET("/api/v1/plans/{plan}/report", { params: { path: { plan: id } } })) });
   return (
-    <Sheet title="Who gets in where" on={report.data?.on} about={byPerson ? "By person: the best over all ways in, and what differs below it." : "By place: the best over all ways in. A place that is not here is as the one above it."}
+    <Sheet title="Who gets in where" on={report.data?.on} about={byPerson ? "By person: the best over all shares, and what differs below it." : "By place: the best over all shares. A place that is not here is as the one above it."}
       tools={<><Segmented size="small" aria-label="In which order" value={byPerson ? "person" : "place"} options={[{ value: "place", label: "By place" }, { value: "person", label: "By person" }]} onChange={(by) => setParams({ by: String(by) }, { replace: true })} /><Button size="small" href={`/api/v1/plans/${id}/export/access`}>Save as CSV</Button></>}>
       {report.isError && <div className="trouble">{message(report.error)}</div>}
       {!report.data && !report.isError && <p role="status">Looking who gets in where …</p>}

@@ -134,7 +134,7 @@ export function Heading({ place, stored, put }: { place: Place; stored: Stored; 
       <label>group <Select aria-label="Owning group" size="small" disabled={!canEdit} showSearch={{ optionFilterProp: "label" }} value={place.group ?? ""} options={[comes(whoLabel(index, layer.group)), ...groups]} onChange={(group) => put({ group: group || null })} popupMatchSelectWidth={230} /></label>
       <label>grants by <Select<NonNullable<Place["carried"]> | ""> size="small" disabled={!canEdit} value={place.carried ?? ""} onChange={(carried) => put({ carried: carried || null })} options={[{ value: "" as const, label: `as above: ${CARRIERS[outline.standing[place.id]?.carried ?? "share"]}` }, { value: "share" as const, label: CARRIERS.share }, { value: "storage" as const, label: CARRIERS.storage }, { value: "both" as const, label: CARRIERS.both }]} popupMatchSelectWidth={200} /></label>
       {place.kind !== "folder" && <label>{place.kind === "pool" ? "has" : "quota"} <Size key={place.quota} label={place.kind === "pool" ? "What the pool has" : "Quota"} size={place.quota ?? null} placeholder={place.kind === "pool" ? "e.g. 8 TiB" : "none"} disabled={!canEdit} onKeep={(quota) => put({ quota })} /></label>}
-      {place.kind !== "folder" && <Checkbox checked={place.case_sensitive} disabled={!canEdit} onChange={(event) => put({ case_sensitive: event.target.checked })}>names by case</Checkbox>}
+      {place.kind !== "folder" && <Checkbox checked={place.case_sensitive} disabled={!canEdit} onChange={(event) => put({ case_sensitive: event.target.checked })}>case-sensitive names</Checkbox>}
     </div>
   );
 }
@@ -158,7 +158,7 @@ export function GroupQuotas({ place, put }: { place: Place; put: (change: Partia
   return (
     <div className="quotas">
       <h3>The most that groups may take here</h3>
-      {quotas.map((quota) => <div key={quota.group} className="row"><span className="spread">{whoLabel(index, quota.group)}</span><Size key={quota.bytes} label={`Quota of ${whoLabel(index, quota.group)}`} size={quota.bytes} placeholder="none" disabled={!canEdit} onKeep={(size) => keep(quota.group, size)} />{canEdit && <button className="plain" aria-label={`Take away the quota of ${whoLabel(index, quota.group)}`} title="Take away" onClick={() => keep(quota.group, null)}>✕</button>}</div>)}
+      {quotas.map((quota) => <div key={quota.group} className="row"><span className="spread">{whoLabel(index, quota.group)}</span><Size key={quota.bytes} label={`Quota of ${whoLabel(index, quota.group)}`} size={quota.bytes} placeholder="none" disabled={!canEdit} onKeep={(size) => keep(quota.group, size)} />{canEdit && <button className="plain" aria-label={`Remove the quota of ${whoLabel(index, quota.group)}`} title="Remove" onClick={() => keep(quota.group, null)}>✕</button>}</div>)}
       {canEdit && free.length > 0 && <Select size="small" aria-label="A quota for a group" showSearch={{ optionFilterProp: "label" }} style={{ width: 230 }} value={null} placeholder="A quota for a group …" options={free.map((group) => ({ value: group.id, label: whoLabel(index, group.id) }))} onChange={(group: string | null) => { if (group) put({ group_quotas: [...quotas, { group, bytes: 100 * 2 ** 30 }] }); }} />}
     </div>
   );
@@ -183,8 +183,8 @@ function Inheriting({ place, stored, put }: { place: Place; stored: Stored; put:
   if (!canEdit || place.kind === "pool" || !layer.style) return null;
   if (place.cut) return <Button size="small" onClick={() => put({ cut: false })}>Let lines come down again</Button>;
   return (
-    <Popover trigger="click" content={<div className="row" style={{ flexDirection: "column", alignItems: "stretch" }}><span>Nothing from above will count here any more.</span><Button size="small" onClick={keep}>Cut, and keep what arrives as lines and grants of its own</Button><Button size="small" danger onClick={() => put({ cut: true })}>Cut, and drop what arrives</Button></div>}>
-      <Button size="small">Cut inheritance here …</Button>
+    <Popover trigger="click" content={<div className="row" style={{ flexDirection: "column", alignItems: "stretch" }}><span>Nothing from above will count here any more.</span><Button size="small" onClick={keep}>Stop, and keep what arrives as lines and grants of its own</Button><Button size="small" danger onClick={() => put({ cut: true })}>Stop, and drop what arrives</Button></div>}>
+      <Button size="small">Stop inheritance here …</Button>
     </Popover>
   );
 }

@@ -122,13 +122,13 @@ function PlaceDetail({ place, onAdd, onGone }: { place: Place; onAdd: (kind: Pla
         </div>
         {canEdit && (
           <div className="row" style={{ margin: "8px 0", flexWrap: "wrap" }}>
-            <Button size="small" type={style ? "default" : "primary"} onClick={() => setDialog("begin")}>{style ? "Begin anew with …" : "Plan its list …"}</Button>
+            <Button size="small" type={style ? "default" : "primary"} onClick={() => setDialog("begin")}>{style ? "Start over with …" : "Add a permission list …"}</Button>
             {style && <Button size="small" onClick={() => setDialog("style")}>Another list style …</Button>}
             {style && <Button size="small" onClick={() => setDialog("text")}>As text …</Button>}
             {style && inner > 0 && <Button size="small" onClick={() => setDialog("push")}>Push down to {inner} {inner === 1 ? "place" : "places"} …</Button>}
             <span className="divider" />
             {INSIDE[place.kind].map((kind) => <Button key={kind} size="small" onClick={() => onAdd(kind)}>Add {kind} inside</Button>)}
-            {index.groups.size > 0 && <Button size="small" onClick={() => setDialog("each")}>A folder each …</Button>}
+            {index.groups.size > 0 && <Button size="small" onClick={() => setDialog("each")}>Personal folders …</Button>}
             {place.kind !== "pool" && <Button size="small" onClick={() => setDialog("move")} disabled={targets.length === 0}>Move …</Button>}
             <Button size="small" danger onClick={() => setDialog("remove")}>Remove …</Button>
           </div>
@@ -140,7 +140,7 @@ function PlaceDetail({ place, onAdd, onGone }: { place: Place; onAdd: (kind: Pla
         {stored.data && style && <Heading place={place} stored={stored.data} put={put} />}
         {stored.data && style && <Layers place={place} stored={stored.data} put={put} />}
         {stored.data && style && <ReadInOrder stored={stored.data} />}
-        {!style && <p>Its permission list is not planned, so grants count at the share alone. <b>Plan its list</b> to see what storage makes of them.</p>}
+        {!style && <p>Its permission list is not planned, so grants count at the share alone. <b>Add a permission list</b> to see what storage makes of them.</p>}
         <h3>Granted here{lines.length > 0 ? ", in this order" : ""}</h3>
         {lines.length === 0 ? <p className="muted">Nothing{(outline.standing[place.id]?.came.length ?? 0) > 0 ? ` of its own; ${outline.standing[place.id]!.came.length} grants come down from above` : ""}. Grants are set on the board.</p> : (
           <div className="lines">

@@ -13,7 +13,7 @@ type Made = "person" | "service" | "group" | "place";
 const HELP: Record<Kind, string> = {
   matrix: "Rows are people or groups, columns are places (a name, or a path such as keel/office/payroll). Cells say RW, RO, NA or nothing; “read only”, “r” and “-” are understood too.",
   people: "The first row names the columns: name, full name, kind, uid, primary group, groups, enabled, expires, sign-in names, note. Or: group, gid, members. Or: group, member.",
-  promises: "The first row names the columns: who, but, must (must or must not), act (see, read or write), place, over, note. As Take away writes them.",
+  promises: "The first row names the columns: who, but, must (must or must not), act (see, read or write), place, over, note. As Export writes them.",
   accounts: "A Linux host's passwd file, and its group file. Numbers are kept; accounts outside the range are left out and listed.",
   getfacl: "What getfacl -R prints of a folder of the server: owners, groups, flags and POSIX lists. Folders where they change become places; the rest is counted.",
   find: "What find DIR -printf '%y %m %u %g %p\\n' prints (or \\0 for odd names): owners, groups and mode bits. Folders where they change become places; the rest is counted.",
@@ -86,7 +86,7 @@ export default function TakeIn({ onClose }: { onClose: () => void }) {
   const placeNames = preview?.unknown.filter((name) => name.of === "place").map((name) => name.name) ?? [];
 
   return (
-    <Drawer title="Take in" open onClose={onClose} size={720} footer={
+    <Drawer title="Import" open onClose={onClose} size={720} footer={
       <div className="row">
         <span className="spread muted">{preview && `${plural(preview.edits, "edit")}, one step to undo`}</span>
         <Button onClick={() => void look()} loading={busy} disabled={!given}>{preview ? "Look again" : "See what it would do"}</Button>

@@ -35,8 +35,8 @@ export function Everyone({ onWalk }: { onWalk: (who: string, place: string) => v
     );
   return (
     <div className="sentences everyone">
-      <p>{plural(tried, "cell")} tried: every person and the guest, on every place that a way in leads to.{none && " Nothing surprising came of it."}</p>
-      {section("more", "Gets more than is granted", "A line by hand, an owner, or a way in gives it; Findings say which, and what would mend it.", cells(more, "granted", "gets"))}
+      <p>{plural(tried, "cell")} tried: every person and the guest, on every place that a share leads to.{none && " Nothing surprising came of it."}</p>
+      {section("more", "Gets more than is granted", "A line by hand, an owner, or a share gives it; Findings say which, and what would mend it.", cells(more, "granted", "gets"))}
       {section("less", "Gets less than is granted", "A folder above, a line by hand, the share or its service holds it back.", cells(less, "granted", "gets"))}
       {section("nowhere", "May read nothing anywhere", "Their account is open; perhaps they are in no group yet.", nowhere.slice(0, FIRST).map((who) => <li key={who}>{person(who)}</li>))}
       {section("differ", "Differs between SMB and NFS", "Over NFS the numbers count that a client claims, and host rules in place of grants at the share.", cells(differ, "over SMB", "over NFS"))}

@@ -917,7 +917,7 @@ def sentence(before: Plan, after: Plan, edit: Edit) -> str:
             return f"{named(member)} left {named(group)}"
         case SetGrant(place, who, level):
             if level is None:
-                return f"{named(who)} on {where(place)}: nothing said"
+                return f"{named(who)} on {where(place)}: not set"
             moved = (
                 f", line {edit.at + 1}"
                 if edit.at is not None and before.grants.get(place, {}).get(who) == level
@@ -1080,7 +1080,7 @@ _FIELD_WORDS = {
 def _target_words(old: Target, new: Target, plan: Plan) -> str:
     said = []
     if (old.tiers, old.within) != (new.tiers, new.within):
-        said.append(f"when grants clash: {rule_words(new)}")
+        said.append(f"when several grants apply: {rule_words(new)}")
     for what, was, now in (
         ("baseline", old.baseline, new.baseline),
         ("administrators", old.administrators, new.administrators),

@@ -67,7 +67,7 @@ def push_down(plan: Plan, place: str, *, everything: bool) -> PushDown:
 
 def _own_words(plan: Plan, place: Place) -> Iterator[str]:
     if place.cut:
-        yield "inheritance is cut here"
+        yield "inheritance stops here"
     match place.own:
         case Ordered(entries) if entries:
             yield f"{len(entries)} {'line' if len(entries) == 1 else 'lines'} by hand"
@@ -295,7 +295,7 @@ def starts(plan: Plan, here: Place) -> tuple[Start, ...]:
             "windows",
             "Windows and macOS clients",
             "Grants become lines of an ordered list, which can refuse and which such clients show as it is.",
-            ("ordered list", "owner root", "nothing comes down from above", "grants carried by the list"),
+            ("ordered list", "owner root", "nothing comes down from above", "grants enforced by the list"),
             replace(clean, own=Ordered()),
         ),
         Start(
@@ -306,7 +306,7 @@ def starts(plan: Plan, here: Place) -> tuple[Start, ...]:
                 "POSIX list with default list",
                 "setgid, so that new things keep the group",
                 "owner root",
-                "grants carried by the list",
+                "grants enforced by the list",
             ),
             replace(clean, own=Posix(setgid=True), group=group),
         ),
@@ -318,7 +318,7 @@ def starts(plan: Plan, here: Place) -> tuple[Start, ...]:
                 "mode bits",
                 f"owning group {plan.named(group) if group else 'root'}",
                 "setgid with it",
-                "grants carried by the mode",
+                "grants enforced by the mode",
             ),
             replace(clean, own=Mode(), group=group),
         ),
@@ -331,7 +331,7 @@ def starts(plan: Plan, here: Place) -> tuple[Start, ...]:
                     "POSIX list with default list",
                     f"owner {service.name}",
                     "nothing for others",
-                    "grants carried by the list",
+                    "grants enforced by the list",
                 ),
                 replace(
                     clean,

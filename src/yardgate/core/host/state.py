@@ -468,4 +468,4 @@ def _left_out(matrix: Matrix, away: Collection[str]) -> Iterator[str]:
             yield f"the share {share.name} over NFS: no host may mount it"
     for service in plan.services.values():
         if service.id == "pages" and service.only is not None:
-            yield "who may use the appliance's own pages: a plain host has none"
+            yield "who may use the appliance's administration pages: a plain host has none"

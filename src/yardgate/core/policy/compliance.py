@@ -191,5 +191,5 @@ def sentence(found: Outcome, breach: Breach, promise: Promise) -> str:
     if not found.ways_to(promise.place, promise.over) and plan.shares:
         return f"No share leads to {plan.path_name(promise.place)}{'' if promise.over is None else ' over ' + promise.over.upper()}."
     if reason is None:
-        return "No way in leads there."
+        return "No share leads there."
     return next(gate.sentence for gate in reason.gates if gate.decides)

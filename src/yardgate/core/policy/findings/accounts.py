@@ -222,7 +222,7 @@ def sign_in_name(case: Case) -> Findings:
         )
         first = next(iter(alone))
         said = f"A client that sends only the part before the @ is refused: “{first}” is nobody's name, though {case.plan.named(whos[0])} signs in as {case.plan.users[whos[0]].aliases[0]}"
-        said += f"; {len(whos) - 1} more likewise." if len(whos) > 1 else "."
+        said += f"; {len(whos) - 1} more people sign in like that." if len(whos) > 1 else "."
         yield Finding("sign-in-name", "note", (), said, (), fix, "Let the short name count as theirs, too.")
 
 

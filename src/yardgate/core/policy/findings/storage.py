@@ -40,8 +40,8 @@ def enter_missing(case: Case) -> Findings:
         risen = [change for change in case.trial(fix) if change.after > change.before]
         if risen and said_at(case.outcome, place.id) is None:  # else it is among those who get less than is granted
             whos, cells = dict.fromkeys(c.subject for c in risen), tuple((c.subject, c.place) for c in risen)
-            said = f"The list of {case.path(place.id)} gives {case.names(whos)} reading or writing without entering, which is worth less than it looks."
-            yield Finding("enter-missing", "serious", (place.id,), said, cells, fix, "Add entering to each such line.")
+            said = f"The list of {case.path(place.id)} gives {case.names(whos)} reading or writing without the right to enter, so they cannot open what is inside."
+            yield Finding("enter-missing", "serious", (place.id,), said, cells, fix, "Let each such line enter, too.")
 
 
 def _enters_too(entry: Entry) -> int:
@@ -229,7 +229,7 @@ def service_lost(case: Case) -> Findings:
             if all(who in (EVERYONE, case.plan.target.baseline) for who in meant):
                 continue
             if above >= Level.RO and case.matrix.level(user.id, place.id) == Level.NA:
-                said = f"{case.plan.named(user.id)} gets {above.words} in {case.path(place.parent)}, and nothing in {case.path(place.id)}, where inheritance is cut."
+                said = f"{case.plan.named(user.id)} gets {above.words} in {case.path(place.parent)}, and nothing in {case.path(place.id)}, where inheritance stops."
                 refused = case.plan.grants.get(place.id, {}).get(user.id) == Level.NA
                 fix = () if refused else (SetGrant(place.id, user.id, above),)
                 does = f"Grant {case.plan.named(user.id)} {above.words} there." if fix else ""
