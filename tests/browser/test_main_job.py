@@ -174,7 +174,7 @@ def test_what_an_edit_would_change_is_shown_before_it_is_made(yard: Yard, page: 
     revision = Plans(yard.server.store()).open(yard.plan).revision
     nothing = page.until(lambda: page.all(".sets button")[3])
     ActionChains(page.driver).move_to_element(nothing).perform()
-    page.says("Would set nothing: 2 cells of 2 people would come out differently")
+    page.says("Would clear the grant: 2 cells of 2 people would come out differently")
     outlined = {cell.get_attribute("aria-label").partition(":")[0] for cell in page.all(".c.would")}
     assert outlined == {"Juno Harker on toolpaths", "Priya Natarajan on toolpaths"}
     assert Plans(yard.server.store()).open(yard.plan).revision == revision

@@ -26,7 +26,7 @@ const SOURCES: Record<string, string> = { "-": "", o: "", g: "group", a: "all", 
 const SOURCE_WORDS: Record<string, string> = { "-": "not set", o: "own grant", g: "from a group", a: "from the grant to all", A: "as administrator", x: "the account is shut", w: "blocked on the way", l: "from the storage list", i: "by the share and its hosts" };
 const SEEN = [{ value: "any", label: "any share" }, { value: "smb", label: "over SMB" }, { value: "nfs", label: "over NFS" }, { value: "storage", label: "grants and storage alone" }];
 const STATES: Record<string, string> = { "=": "as granted", s: "settled by the rule", ".": "nothing is granted", u: "no share leads there", "+": "more than granted", "<": "less than granted" };
-const PAINTS = [{ value: "off", label: "select" }, { value: "RW", label: "RW" }, { value: "RO", label: "RO" }, { value: "NA", label: "NA" }, { value: "none", label: "nothing" }];
+const PAINTS = [{ value: "off", label: "select" }, { value: "RW", label: "RW" }, { value: "RO", label: "RO" }, { value: "NA", label: "NA" }, { value: "none", label: "not set" }];
 
 /** A number in a sentence, in rust where it is somebody. */
 function tally(number: number, one: string, many: string, what: string) {
@@ -339,7 +339,7 @@ export default function Board() {
         </div>
         <div className={`said ${would ? "would" : last ? "" : "quiet"}`} role="status">
           {would ? (
-            <>Would set {would.level ? WORDS[would.level] : "nothing"}: {would.answer.changed.total === 0 ? "nothing would come out differently" : `${cellsWords(would.answer.changed)} would come out differently (outlined)`}.</>
+            <>{would.level ? `Would set ${WORDS[would.level]}` : "Would clear the grant"}: {would.answer.changed.total === 0 ? "nothing would come out differently" : `${cellsWords(would.answer.changed)} would come out differently (outlined)`}.</>
           ) : last && others ? (
             <>
               <span style={{ overflow: "hidden", textOverflow: "ellipsis", whiteSpace: "nowrap" }}>{last.words}</span>
@@ -353,7 +353,7 @@ export default function Board() {
             <>
               {outline.shares.length === 0 && <span className="late">Nothing is shared yet: this is what grants and storage would give. <Link to={`/p/${id}/shares`}>Add a share</Link> · </span>}
               {outline.shares.length > 0 && stands.data && <span>{tally(stands.data.more, "gets", "get", "more than granted")} · {tally(stands.data.less, "gets", "get", "less")} · {stands.data.settled > 0 ? <button className="plain" style={{ textDecoration: "underline" }} onClick={() => change({ view: "settled", who: null, place: null })}>{stands.data.settled.toLocaleString()} settled by the rule</button> : "none settled by the rule"} · </span>}
-              {canEdit ? "arrows move, w read-write, r read-only, n no access, Backspace nothing; ? all keys" : outline.archived ? "this plan is archived: it can be read, not changed" : "you may read this plan, not change it"}
+              {canEdit ? "arrows move, w read-write, r read-only, n no access, Backspace not set; ? all keys" : outline.archived ? "this plan is archived: it can be read, not changed" : "you may read this plan, not change it"}
             </>
           )}
         </div>

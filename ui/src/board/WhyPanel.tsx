@@ -53,7 +53,7 @@ export function WhyPanel({ who, place, over, onSet, onWould }: { who: string; pl
         {(["RW", "RO", "NA", null] as const).map((level) => (
           <button key={level ?? "none"} type="button" className={level ?? ""} disabled={!canEdit} aria-pressed={own === level} title={`${level ? WORDS[level] : "not set"}: point here to see what would change`} onClick={() => onSet(level)} onMouseEnter={() => onWould(level)} onFocus={() => onWould(level)} onBlur={() => onWould(undefined)}>
             {level ? <ArmSign level={level} /> : <span style={{ width: 8 }} />}
-            {level ?? "nothing"}
+            {level ?? "not set"}
           </button>
         ))}
       </div>

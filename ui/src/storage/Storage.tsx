@@ -88,14 +88,14 @@ export default function Storage() {
 
 const SHORT: Record<Style, string> = { ordered: "list", posix: "POSIX", mode: "bits" };
 
-/** In the tree: the style where it begins, cut, how many lines of its own are added, or that it just follows. */
+/** In the tree: the style where it begins, that nothing comes down, how many lines of its own are added, or that it just follows. */
 function Mark({ place, style, above, grants }: { place: Place; style: Style | null; above: Style | null; grants: number }) {
   const own = place.own?.style === "ordered" ? place.own.entries.length : place.own?.style === "posix" ? place.own.access.length : 0;
   const begins = style !== null && style !== above;
-  const words = [begins ? `${SHORT[style]} begins here` : "", place.cut ? "inheritance is cut here" : "", own ? `${own} lines by hand` : "", grants ? `${grants} grants` : ""].filter(Boolean).join(", ") || (style ? "just follows" : "list not planned");
+  const words = [begins ? `${SHORT[style]} begins here` : "", place.cut ? "inheritance stops here: nothing comes down from above" : "", own ? `${own} lines by hand` : "", grants ? `${grants} grants` : ""].filter(Boolean).join(", ") || (style ? "just follows" : "list not planned");
   return (
     <span className="kind muted" title={words}>
-      {begins && SHORT[style]} {own + grants > 0 && (begins || place.cut || place.parent) ? `+${own + grants}` : !place.cut && style && !begins ? "↓" : ""} {place.cut && <b className="cut">cut</b>}
+      {begins && SHORT[style]} {place.cut ? <b className="cut">own list only</b> : own + grants > 0 && (begins || place.parent) ? plural(own + grants, "line") : style && !begins ? "as above" : ""}
     </span>
   );
 }

@@ -44,7 +44,7 @@ Repair = tuple[tuple[Edit, ...], str]
 
 
 def more_than_granted(case: Case) -> Findings:
-    """Somebody gets more in a place than is granted to them there, over some way in: what is granted to others, or refused to them, does not hold.
+    """Somebody gets more in a place than is granted to them there, over some share: what is granted to others, or refused to them, does not hold.
 
     Mostly no lists are planned there, so that whoever gets into the share above gets in as well; over NFS the hosts are asked and no grants at all.
     Plan lists that carry the grants. Where lists are planned, look which of their lines gives more."""
@@ -60,7 +60,7 @@ def more_than_granted(case: Case) -> Findings:
 
 
 def less_than_granted(case: Case) -> Findings:
-    """Somebody gets less in a place than is granted to them there, over every way in: they may not enter a folder above, or the list, the share or its
+    """Somebody gets less in a place than is granted to them there, over every share: they may not enter a folder above, or the list, the share or its
     service holds them back.
 
     Where it is meant so, grant them less. Else let them pass the folder above, let the list carry what is granted, or change what the share lets
