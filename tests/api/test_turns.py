@@ -146,6 +146,35 @@ def test_few_long_ones_at_a_time_and_of_each_who_asks_one(
     assert served.app.state.turns.under_way.total() == 0
 
 
+def test_who_came_first_has_the_next_turn_and_nobody_waits_for_what_they_have_under_way(
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:
+    monkeypatch.setattr("yardgate.api.transport.turns.LOOK", 0.001)
+
+    async def scene() -> None:
+        turns, order, goes = Turns(2), [], {name: asyncio.Event() for name in ("ann", "bo", "cy")}
+
+        async def work(who: str, number: int) -> None:
+            async with turns.turn(who):
+                order.append(f"{who} {number}")
+                await goes[who].wait()
+
+        asked = [("ann", 1), ("ann", 2), ("bo", 1), ("bo", 2), ("cy", 1), ("ann", 3)]
+        working = [asyncio.ensure_future(work(*one)) for one in asked]
+        await asyncio.sleep(0.05)
+        assert order == ["ann 1", "bo 1"], "ann has one under way already, so bo is next"
+        goes["ann"].set()
+        await asyncio.sleep(0.05)
+        assert order == ["ann 1", "bo 1", "ann 2", "cy 1"], "ann is done with hers; then cy, since bo has one under way"
+        for go in goes.values():
+            go.set()
+        await asyncio.gather(*working)
+        assert order[4:] == ["bo 2", "ann 3"]
+        assert (turns.line, turns.under_way.total()) == ([], 0)
+
+    asyncio.run(scene())
+
+
 def test_what_several_ask_for_is_worked_out_once_for_all_who_came_before_it_began() -> None:
     async def scene() -> None:
         turns, go, times = Turns(), asyncio.Event(), []

@@ -31,6 +31,7 @@ LEVELS = ("RW", "RO", "NA", None)
 BADGES = (
     10  # windows whose number of findings is fetched anew as soon as it is there; whoever works on does not wait for it
 )
+EDITED = 10  # people whose own grants are set and taken away again, so that the plan stays about as large as it is
 AGAIN = 5  # times that an edit is done again on what others made of the plan meanwhile
 
 
@@ -89,7 +90,8 @@ class Person:
         place, user = f"p{self.rng.randrange(self.places - 1)}", f"u{self.rng.randrange(self.users)}"
         match self.rng.choices(range(8), (25, 30, 15, 8, 6, 4, 4, 2))[0]:
             case 0:
-                edit = {"op": "set-grant", "place": place, "who": user, "level": self.rng.choice(LEVELS)}
+                who = f"u{self.rng.randrange(EDITED)}"
+                edit = {"op": "set-grant", "place": place, "who": who, "level": self.rng.choice(LEVELS)}
                 for _ in range(AGAIN):
                     asked = self.revision
                     said = self.ask("edit", "POST", self.at("/edits"), {"revision": asked, "edits": [edit]})
@@ -117,7 +119,7 @@ class Person:
 def run(
     browsers: int, seconds: float, most: int | None = None, users: int = 2000, groups: int = 120, places: int = 300
 ) -> list[Result]:
-    """For so many seconds, as people do it; or until `most` requests were answered, as fast as they are."""
+    """For so many seconds, or until `most` requests were answered."""
     with tempfile.TemporaryDirectory(prefix="yardgate-load-") as folder:
         store = Store(Path(folder) / "yardgate.sqlite")
         plan = Plans(store).create(random_plan(users, groups, places, 1), "bench").id
@@ -164,7 +166,7 @@ def _load(
         over.wait(person.rng.uniform(0, 3))
         while not over.is_set():
             person.act()
-            over.wait(person.rng.uniform(0.5, 3) if most is None else 0)
+            over.wait(person.rng.uniform(0.5, 3))
 
     def again(pause: float, act: Callable[[], object]) -> None:
         while not over.wait(pause):

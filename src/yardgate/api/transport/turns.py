@@ -30,23 +30,36 @@ class Turns:
     def __init__(self, at_once: int = AT_ONCE) -> None:
         self.at_once = at_once
         self.under_way: Counter[str] = Counter()
+        self.line: list[tuple[object, str]] = []  # who waits, the first that came at its head
         self.begun: dict[Hashable, asyncio.Future[Response]] = {}
         self.waiting: dict[Hashable, asyncio.Future[Response]] = {}
 
     @asynccontextmanager
     async def turn(self, who: str) -> AsyncIterator[None]:
         """Raises HTTPException, where none came in time."""
-        until = time.monotonic() + PATIENCE
-        while self.under_way.total() >= self.at_once or self.under_way[who] >= EACH:
-            if time.monotonic() > until:
-                raise HTTPException(503, "Too much is worked out already; try again in a minute", {"Retry-After": "60"})
-            await asyncio.sleep(LOOK)
+        until, mine = time.monotonic() + PATIENCE, (object(), who)
+        self.line.append(mine)
+        try:
+            while self._next_in_line() is not mine:
+                if time.monotonic() > until:
+                    raise HTTPException(
+                        503, "Too much is worked out already; try again in a minute", {"Retry-After": "60"}
+                    )
+                await asyncio.sleep(LOOK)
+        finally:
+            self.line.remove(mine)
         self.under_way[who] += 1
         try:
             yield
         finally:
             self.under_way[who] -= 1
             self.under_way += Counter()  # those who do nothing any more go
+
+    def _next_in_line(self) -> tuple[object, str] | None:
+        """Who may begin: the first of those whose own turn is not under way."""
+        if self.under_way.total() >= self.at_once:
+            return None
+        return next((one for one in self.line if self.under_way[one[1]] < EACH), None)
 
     async def together(self, what: Hashable, who: str, work: Callable[[], Awaitable[Response]]) -> Response:
         """The answer to what several ask for. Whoever comes when it has begun waits for the next, which knows what was changed since."""
