@@ -18,7 +18,7 @@ from yardgate.store import Plans, Store, tables
 from yardgate.store.accounts import Accounts, Role
 
 ANYBODY = "session sign_in sign_out link_kind use_link first"
-SOMEBODY = "plans own_password own_sessions sign_out_everywhere end_session"
+SOMEBODY = "plans formats own_password own_sessions sign_out_everywhere end_session"
 READER = """
     outline what_if loss history versions free_id compare events window reason stands since_rollout standing read would remedy
     shares reason_over walked try_everyone card_of access_report export

@@ -64,6 +64,7 @@ def create_app(
         board.router,
         storage.router,
         transfer.router,
+        transfer.quick,
         directory.router,
         shares.router,
         agreed.router,

@@ -798,6 +798,14 @@ class UnknownOut(BaseModel):
     of: Literal["who", "group", "place"]
 
 
+class FormatOut(BaseModel):
+    """A format that a plan can be exported in. of: the whole plan, or the lists from a place down."""
+
+    name: str
+    words: str
+    of: Literal["plan", "place"]
+
+
 class ImportPreview(BaseModel):
     """What an import would do; at most 1000 edits and notes are listed in words. tag: names just this outcome."""
 

@@ -1,15 +1,16 @@
 """In and out: tables, account files and plan files."""
 
 from hashlib import sha256
-from typing import Literal
+from typing import Annotated
 
-from fastapi import APIRouter, HTTPException, Request, Response
+from fastapi import APIRouter, HTTPException, Path, Request, Response
 
 from yardgate.api.answers import attached
 from yardgate.api.effects import told
 from yardgate.api.plans import stepped
-from yardgate.api.schemas import Answer, Id, Import, ImportPreview, NoteOut, UnknownOut
-from yardgate.api.signin import Planner, Reader, TheServices, say
+from yardgate.api.schemas import Answer, FormatOut, Id, Import, ImportPreview, NoteOut, UnknownOut
+from yardgate.api.signin import Planner, Reader, Somebody, TheServices, say
+from yardgate.api.transport.parsing import OffLoop
 from yardgate.api.transport.turns import Long
 from yardgate.core.access.outcome import outcome_of
 from yardgate.core.edits.edit import apply, difference, sentence
@@ -22,15 +23,16 @@ from yardgate.drivers.connect import reached
 from yardgate.drivers.linux.host import LinuxHost
 from yardgate.drivers.linux.snapshot import copied
 from yardgate.formats import accounts, listing, matrix, people, planfile, promises, server, workbook
-from yardgate.formats.exporting import WRITERS, Exported, ExportName
+from yardgate.formats.exporting import BY_NAME, FORMATS, Exported
 from yardgate.formats.reading import FormatError, Reading, decode
 from yardgate.services.derived import Services
 from yardgate.store import Opened
 
 router = APIRouter(prefix="/plans/{plan}", tags=["in and out"], route_class=Long)
+quick = APIRouter(tags=["in and out"], route_class=OffLoop)
 LISTED = 1000
 SECONDS = 60  # that a command may take with which a host is read for an import
-ExportedAs = ExportName | Literal["setfacl", "nfs4"]
+What = Annotated[str, Path(description="which format", json_schema_extra={"enum": [*BY_NAME]})]
 KIND_WORDS = {
     "matrix": "a matrix",
     "people": "a table of people",
@@ -140,16 +142,19 @@ def _tag(after: Plan) -> str:
     return sha256(planfile.write(after).encode()).hexdigest()
 
 
+@quick.get("/formats")
+def formats(_: Somebody) -> list[FormatOut]:
+    """What a plan can be exported as."""
+    return [FormatOut(name=one.name, words=one.words, of=one.of) for one in FORMATS]
+
+
 @router.get("/export/{what}", response_class=Response)
-def export(plan: str, what: ExportedAs, _: Reader, services: TheServices, at: Id | None = None) -> Response:
-    """The plan file, or CSV of grants, of what comes out, of who gets in where, or of people, or all of it as a workbook; local accounts as LDIF; or the lists from the place `at` down, for setfacl or
-    nfs4_setfacl."""
-    opened = services.plans.open(plan)
-    if what in ("setfacl", "nfs4") and (at is None or at not in opened.plan.places):
+def export(plan: str, what: What, _: Reader, services: TheServices, at: Id | None = None) -> Response:
+    """The plan in one of its formats; those of lists from the place `at` down."""
+    opened, wanted = services.plans.open(plan), BY_NAME.get(what)
+    if wanted is None:
+        raise HTTPException(404, f"A plan is not exported as {show(what)}; it is as {', '.join(BY_NAME)}")
+    if wanted.of == "place" and (at is None or at not in opened.plan.places):
         raise HTTPException(404, "This plan has no such place; `at` says which to write the lists of")
-    if what == "setfacl":
-        return attached(listing.write_restore(opened.plan, at or ""), opened, "setfacl.txt")
-    if what == "nfs4":
-        return attached(listing.write_nfs4(opened.plan, at or ""), opened, "nfs4.txt")
-    written = WRITERS[what](Exported(opened.plan, lambda: services.kept(opened), lambda: services.findings(opened)))
-    return attached(written.content, opened, written.ending, written.media)
+    of = Exported(opened.plan, lambda: services.kept(opened), lambda: services.findings(opened), at or "")
+    return attached(wanted.write(of), opened, wanted.ending, wanted.media)

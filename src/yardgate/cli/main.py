@@ -51,7 +51,7 @@ from yardgate.core.policy.compliance import keep
 from yardgate.core.policy.findings import Case, find
 from yardgate.formats import accounts as account_files
 from yardgate.formats import listing, matrix, people, planfile, promises
-from yardgate.formats.exporting import WRITERS, Exported
+from yardgate.formats.exporting import BY_NAME, Exported
 from yardgate.formats.matrix import SPELLINGS
 from yardgate.formats.notation import flag_letters, perm_letters
 from yardgate.formats.reading import FormatError, ObjectKind, Reading, decode
@@ -171,7 +171,7 @@ def import_(
 
 @app.command()
 def export(
-    what: Annotated[str, typer.Argument(help=f"{', '.join(WRITERS)}; setfacl or nfs4 (lists)")],
+    what: Annotated[str, typer.Argument(help=f"{', '.join(BY_NAME)}")],
     at: Annotated[str | None, typer.Option(help="For lists: the place from which on.")] = None,
     folders: Annotated[
         Path | None, typer.Option(help="For setfacl: getfacl output of the real folders, all of which are written.")
@@ -190,17 +190,13 @@ def export(
             raise Refused("say which place with --at")
         return one_of(Names(work.plan).place(at), at, "place")
 
+    wanted = BY_NAME.get(what)
+    if wanted is None:
+        raise Refused(f"{what!r} is nothing to write; say {', '.join(BY_NAME)}")
     real = None if folders is None else decode(read_bytes(folders))
-    if what == "setfacl":
-        write(listing.write_restore(work.plan, top(), real), to)
-    elif what == "nfs4":
-        write(listing.write_nfs4(work.plan, top()), to)
-    elif what in WRITERS:
-        found = cache(lambda: outcome(resolve_plan(work.plan, date.today())))
-        standing = Exported(work.plan, lambda: keep(found()), lambda: find(Case(found())))
-        write(WRITERS[what](standing).content, to)
-    else:
-        raise Refused(f"{what!r} is nothing to write; say {', '.join((*WRITERS, 'setfacl', 'nfs4'))}")
+    found = cache(lambda: outcome(resolve_plan(work.plan, date.today())))
+    start = top() if wanted.of == "place" else ""
+    write(wanted.write(Exported(work.plan, lambda: keep(found()), lambda: find(Case(found())), start, real)), to)
 
 
 # --- asking and editing -----------------------------------------------------------------------------------------------

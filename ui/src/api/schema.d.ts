@@ -837,10 +837,29 @@ export interface paths {
         };
         /**
          * Export
-         * @description The plan file, or CSV of grants, of what comes out, of who gets in where, or of people, or all of it as a workbook; local accounts as LDIF; or the lists from the place `at` down, for setfacl or
-         *     nfs4_setfacl.
+         * @description The plan in one of its formats; those of lists from the place `at` down.
          */
         get: operations["export"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/formats": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Formats
+         * @description What a plan can be exported as.
+         */
+        get: operations["formats"];
         put?: never;
         post?: never;
         delete?: never;
@@ -2378,6 +2397,21 @@ export interface components {
             read: string[];
             /** Nothing */
             nothing: string[];
+        };
+        /**
+         * FormatOut
+         * @description A format that a plan can be exported in. of: the whole plan, or the lists from a place down.
+         */
+        FormatOut: {
+            /** Name */
+            name: string;
+            /** Words */
+            words: string;
+            /**
+             * Of
+             * @enum {string}
+             */
+            of: "plan" | "place";
         };
         /** FreeId */
         FreeId: {
@@ -8671,7 +8705,8 @@ export interface operations {
             header?: never;
             path: {
                 plan: string;
-                what: ("plan" | "grants" | "effective" | "people" | "access" | "promises" | "ldif" | "workbook") | ("setfacl" | "nfs4");
+                /** @description which format */
+                what: "workbook" | "plan" | "grants" | "effective" | "access" | "people" | "promises" | "ldif" | "setfacl" | "nfs4";
             };
             cookie?: never;
         };
@@ -8683,6 +8718,80 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    formats: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FormatOut"][];
+                };
             };
             /** @description Unauthorized */
             401: {

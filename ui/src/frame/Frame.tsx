@@ -6,7 +6,7 @@ import { NavLink, useLocation, useNavigate, useSearchParams } from "react-router
 import { api, ask, type Outline, type Session, type User } from "../api/client";
 import { calledName, isLocal, pathName, shownName } from "../plan/index";
 import { usePlan } from "../plan/PlanContext";
-import { useDirectories, useRollout, useSince, useStanding, useStands } from "../plan/queries";
+import { useDirectories, useFormats, useRollout, useSince, useStanding, useStands } from "../plan/queries";
 import { Brand, signOut } from "./Brand";
 import { Ago } from "../parts/Ago";
 import { plural } from "../parts/plural";
@@ -17,18 +17,6 @@ const Accounts = lazy(() => import("../signin/Accounts"));
 const Audit = lazy(() => import("../signin/Audit"));
 const Mine = lazy(() => import("../signin/Mine"));
 
-const EXPORTS = [
-  { key: "report", label: "Access report, to print …" },
-  { key: "workbook", label: "Everything as a workbook (XLSX)" },
-  { key: "plan", label: "Plan file (JSON)" },
-  { key: "grants", label: "What is granted (CSV)" },
-  { key: "effective", label: "What comes out (CSV)" },
-  { key: "access", label: "Who gets in where (CSV)" },
-  { key: "people", label: "People and groups (CSV)" },
-  { key: "promises", label: "Promises (CSV)" },
-  { key: "ldif", label: "Local people and groups (LDIF)" },
-];
-
 /** What stands around every station: bar, stations, strip. */
 export function Frame({ session, children }: { session: Session; children: ReactNode }) {
   const { id, outline, index, canEdit, live, step } = usePlan();
@@ -36,6 +24,7 @@ export function Frame({ session, children }: { session: Session; children: React
   const navigate = useNavigate();
   const base = `/p/${id}`;
   const stands = useStands().data;
+  const formats = useFormats().filter((one) => one.of === "plan");
   const off = (stands?.more ?? 0) + (stands?.less ?? 0);
   const latest = useQuery({ queryKey: ["of-plan", id, "latest"], queryFn: () => ask(api.GET("/api/v1/plans/{plan}/history", { params: { path: { plan: id }, query: { most: 1 } } })) });
   const last = latest.data?.[0];
@@ -95,7 +84,7 @@ export function Frame({ session, children }: { session: Session; children: React
           <Tooltip title={outline.redo ? `Redo: ${outline.redo.words}` : "Nothing to redo"}><Button size="small" disabled={!canEdit || !outline.redo} onClick={() => void step("redo")}>Redo</Button></Tooltip>
           <Button size="small" onClick={() => setDrawer("history")}>History</Button>
           {canEdit && <Button size="small" onClick={() => setDrawer("take-in")}>Import …</Button>}
-          <Dropdown trigger={["click"]} menu={{ items: EXPORTS, onClick: ({ key }) => (key === "report" ? void navigate(`${base}/report`) : window.location.assign(`/api/v1/plans/${id}/export/${key}`)) }}><Button size="small">Export ▾</Button></Dropdown>
+          <Dropdown trigger={["click"]} menu={{ items: [{ key: "report", label: "Access report, to print …" }, ...formats.map((one) => ({ key: one.name, label: one.words }))], onClick: ({ key }) => (key === "report" ? void navigate(`${base}/report`) : window.location.assign(`/api/v1/plans/${id}/export/${key}`)) }}><Button size="small">Export ▾</Button></Dropdown>
         </span>
       </nav>
       <main className="station">{children}</main>

@@ -24,6 +24,11 @@ export function useDirectories() {
   });
 }
 
+/** What a plan can be exported as; it stays so while the server runs. */
+export function useFormats() {
+  return useQuery({ queryKey: ["formats"], staleTime: Infinity, queryFn: () => ask(api.GET("/api/v1/formats")) }).data ?? [];
+}
+
 /** What edits would change, asked anew with every revision of the plan; not asked where there are none. */
 export function useWhatIf(edits: Edit[] | undefined) {
   const { id, outline } = usePlan();
