@@ -7,7 +7,7 @@ from pathlib import Path
 import pytest
 
 from yardgate.formats import planfile
-from yardgate.tools.schemas import findings, openapi
+from yardgate.tools.schemas import findings, glossary, openapi
 
 TOP = Path(__file__).parent.parent
 TRACKED = [
@@ -24,6 +24,7 @@ def test_the_generated_documents_are_current() -> None:
     assert (TOP / "docs" / "openapi.json").read_text() == openapi(), "run ./yard types"
     assert (TOP / "docs" / "plan-format.schema.json").read_text() == planfile.schema(), "run ./yard types"
     assert (TOP / "docs" / "findings.md").read_text() == findings(), "run ./yard types"
+    assert (TOP / "docs" / "glossary.md").read_text() == glossary(), "run ./yard types"
 
 
 def test_locks_pin_by_hash_and_name_no_address() -> None:

@@ -1,4 +1,4 @@
-"""Writes the documents that are generated: docs/openapi.json, docs/plan-format.schema.json and docs/findings.md."""
+"""Writes the documents that are generated: docs/openapi.json, docs/plan-format.schema.json, docs/findings.md and docs/glossary.md."""
 
 import inspect
 import json
@@ -10,7 +10,8 @@ from yardgate.core.policy.findings import CHECKS, SEVERITIES
 from yardgate.formats import planfile
 from yardgate.store import Store
 
-DOCS = Path(__file__).parent.parent.parent.parent / "docs"
+TOP = Path(__file__).parent.parent.parent.parent
+DOCS, HELP = TOP / "docs", TOP / "ui" / "src" / "help" / "help.json"
 
 
 def openapi() -> str:
@@ -35,10 +36,21 @@ def findings() -> str:
     return "\n".join(parts)
 
 
+def glossary() -> str:
+    """The page of what stations are for and what words mean, as the interface's help has it."""
+    told = json.loads(HELP.read_text())
+    parts = ["# Glossary\n\nWhat *Help* in the interface says (`ui/src/help/help.json`; `./yard types` writes this page).\n\n## Words\n"]
+    parts += [f"**{word}**: {meaning}\n" for word, meaning in told["words"]]
+    for station in told["stations"].values():
+        parts.append(f"## {station['title']}\n\n" + "\n".join(f"- {line}" for line in station["lines"]) + "\n")
+    return "\n".join(parts)
+
+
 def main() -> None:
     (DOCS / "openapi.json").write_text(openapi())
     (DOCS / "plan-format.schema.json").write_text(planfile.schema())
     (DOCS / "findings.md").write_text(findings())
+    (DOCS / "glossary.md").write_text(glossary())
 
 
 if __name__ == "__main__":

@@ -15,12 +15,13 @@ const History = lazy(() => import("../history/History"));
 const TakeIn = lazy(() => import("../transfer/TakeIn"));
 const Accounts = lazy(() => import("../signin/Accounts"));
 const Audit = lazy(() => import("../signin/Audit"));
+const Help = lazy(() => import("../help/Help"));
 const Mine = lazy(() => import("../signin/Mine"));
 
 /** What stands around every station: bar, stations, strip. */
 export function Frame({ session, children }: { session: Session; children: ReactNode }) {
   const { id, outline, index, canEdit, live, step } = usePlan();
-  const [drawer, setDrawer] = useState<"history" | "take-in" | "accounts" | "audit" | "mine" | null>(null);
+  const [drawer, setDrawer] = useState<"history" | "take-in" | "accounts" | "audit" | "mine" | "help" | null>(null);
   const navigate = useNavigate();
   const base = `/p/${id}`;
   const stands = useStands().data;
@@ -85,6 +86,7 @@ export function Frame({ session, children }: { session: Session; children: React
           <Button size="small" onClick={() => setDrawer("history")}>History</Button>
           {canEdit && <Button size="small" onClick={() => setDrawer("take-in")}>Import …</Button>}
           <Dropdown trigger={["click"]} menu={{ items: [{ key: "report", label: "Access report, to print …" }, ...formats.map((one) => ({ key: one.name, label: one.words }))], onClick: ({ key }) => (key === "report" ? void navigate(`${base}/report`) : window.location.assign(`/api/v1/plans/${id}/export/${key}`)) }}><Button size="small">Export ▾</Button></Dropdown>
+          <Button size="small" aria-label="Help" title="What this is for, its signs, and what words mean" onClick={() => setDrawer("help")}>Help</Button>
         </span>
       </nav>
       <main className="station">{children}</main>
@@ -102,6 +104,7 @@ export function Frame({ session, children }: { session: Session; children: React
         {last && <button className="plain last" onClick={() => setDrawer("history")} title={last.words}>revision {last.revision} · {last.by}, <Ago at={last.at} />: {last.words}</button>}
       </footer>
       <Suspense fallback={null}>
+        {drawer === "help" && <Help onClose={() => setDrawer(null)} />}
         {drawer === "history" && <History onClose={() => setDrawer(null)} />}
         {drawer === "take-in" && <TakeIn onClose={() => setDrawer(null)} />}
         {drawer === "accounts" && <Accounts onClose={() => setDrawer(null)} />}
