@@ -12,7 +12,7 @@ const LEVELS = new Set(["RW", "RO", "NA", "PT"]);
 /** A sign as it stands on the board. */
 function Sign({ sign }: { sign: string }) {
   if (LEVELS.has(sign)) return <span className={`sign tag ${sign}`}><ArmSign level={sign as Level} /> {sign}</span>;
-  return <span className={`sign is-${sign}`} aria-hidden="true">{sign === "dash" ? "–" : ""}</span>;
+  return <span className={`sign is-${sign}`} aria-hidden="true">{sign === "dash" ? "–" : sign === "word" ? "group" : ""}</span>;
 }
 
 /** What the station in sight is for, what its signs mean, and any word that is looked for. */
