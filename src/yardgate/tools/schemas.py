@@ -39,7 +39,9 @@ def findings() -> str:
 def glossary() -> str:
     """The page of what stations are for and what words mean, as the interface's help has it."""
     told = json.loads(HELP.read_text())
-    parts = ["# Glossary\n\nWhat *Help* in the interface says (`ui/src/help/help.json`; `./yard types` writes this page).\n\n## Words\n"]
+    parts = [
+        "# Glossary\n\nWhat *Help* in the interface says (`ui/src/help/help.json`; `./yard types` writes this page).\n\n## Words\n"
+    ]
     parts += [f"**{word}**: {meaning}\n" for word, meaning in told["words"]]
     for station in told["stations"].values():
         parts.append(f"## {station['title']}\n\n" + "\n".join(f"- {line}" for line in station["lines"]) + "\n")
