@@ -37,7 +37,7 @@ def about(**values: Any) -> Iterator[None]:
 
 
 def one_line(text: str) -> str:
-    """Text in which no line of a log ends."""
+    """Text in which no line ends: of a log, or of a comment in a script."""
     return "".join(char if char.isprintable() else " " for char in text)
 
 

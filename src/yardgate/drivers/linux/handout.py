@@ -10,6 +10,7 @@ from yardgate.core.host.state import GROUP_MARK, System
 from yardgate.core.host.steps import Step, sign_in_again, walked, words
 from yardgate.drivers.linux.commands import FILES, Command, Files, commands, helpers, list_text
 from yardgate.formats import nfs4_text, posix_text
+from yardgate.log import one_line
 
 SCRIPT = """#!/bin/sh
 # {title}
@@ -50,7 +51,7 @@ failed() {{
 
 def script(title: str, now: System, found: Sequence[Step], files: Files = FILES, name: str = "rollout.sh") -> str:
     """A POSIX shell script that does steps on a host that has `now`, and undoes them."""
-    lines = [SCRIPT.format(title=_comment(title), name=name)]
+    lines = [SCRIPT.format(title=one_line(title), name=name)]
     for way, some in (("forth", walked(now, found)), ("back", _back(now, found))):
         lines.append(f"{way}() {{\n")
         for number, (step, state) in enumerate(some, 1):
@@ -58,10 +59,6 @@ def script(title: str, now: System, found: Sequence[Step], files: Files = FILES,
             lines += [f"  {_line(command)}\n" for command in commands(step, state, files)]
         lines.append("}\n")
     return "".join([*lines, '"$way"\ntest "$trouble" = no\n'])
-
-
-def _comment(text: str) -> str:
-    return "".join(char if char.isprintable() else " " for char in text)
 
 
 def _back(now: System, found: Sequence[Step]) -> Iterator[tuple[Step, System]]:
@@ -182,7 +179,7 @@ def specs_text(system: System) -> str:
 
 def _plain(text: str) -> str:
     """Text that Markdown shows as it stands."""
-    return "".join(f"\\{char}" if char in "\\`*_{}[]<>#|!~" else char for char in _comment(text))
+    return "".join(f"\\{char}" if char in "\\`*_{}[]<>#|!~" else char for char in one_line(text))
 
 
 def _shown(some: Sequence[Command]) -> list[str]:
