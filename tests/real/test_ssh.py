@@ -165,7 +165,7 @@ def test_killed_at_any_moment_the_host_is_whole_or_as_it_was(keelson: Host, way:
     print(dict(ended))
 
 
-ORPHAN = """import sys; from yardgate.drivers.linux.ssh import Login, Ssh; from yardgate.drivers.linux.linux import Command
+ORPHAN = """import sys; from yardgate.drivers.linux.commands import Command; from yardgate.drivers.linux.ssh import Login, Ssh
 ssh = Ssh(Login(host="127.0.0.1", port=int(sys.argv[1]), key=sys.argv[2])); ssh(Command(("true",), "try"))
 print(ssh.carrier.pid, flush=True); sys.stdin.read()"""
 
