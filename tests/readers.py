@@ -21,8 +21,9 @@ from yardgate.core.access.batch.resolve import resolve
 from yardgate.core.acl import Entry, Ordered
 from yardgate.core.edits.edit import Edit, apply, difference, sentence
 from yardgate.core.host.state import Folder, compiled
+from yardgate.core.model.checks import PlanError, check
 from yardgate.core.model.directory import Schema
-from yardgate.core.model.plan import Plan, PlanError, check
+from yardgate.core.model.plan import Plan
 from yardgate.drivers.appliance import ApplianceError
 from yardgate.drivers.directory.accounts import records
 from yardgate.drivers.linux import commands, contents, snapshot

@@ -13,7 +13,8 @@ from yardgate.core.acl import Entry, Mode, Ordered, Posix, PosixEntry
 from yardgate.core.acl.rights import FULL, READ, WRITE
 from yardgate.core.edits.edit import apply
 from yardgate.core.edits.transforms import converted, push_down, restyle, starts, style_of
-from yardgate.core.model.plan import EVERYONE, Plan, check, same
+from yardgate.core.model.checks import check
+from yardgate.core.model.plan import EVERYONE, Plan, same
 
 
 def test_pushing_down_leaves_cut_places_alone_and_says_so(quay: Plan) -> None:

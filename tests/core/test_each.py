@@ -28,7 +28,8 @@ from yardgate.core.edits.edit import (
     in_step,
 )
 from yardgate.core.edits.personal_folders import members
-from yardgate.core.model.plan import Each, Group, Place, Plan, PlanError, User, check, same
+from yardgate.core.model.checks import PlanError, check
+from yardgate.core.model.plan import Each, Group, Place, Plan, User, same
 
 RW, RO, NA = Level.RW, Level.RO, Level.NA
 

@@ -31,7 +31,8 @@ from yardgate.core.edits.edit import (
     exactly,
     sentence,
 )
-from yardgate.core.model.plan import WORKED_OUT, Group, Place, Plan, PlanError, User, check, same
+from yardgate.core.model.checks import PlanError, check
+from yardgate.core.model.plan import WORKED_OUT, Group, Place, Plan, User, same
 from yardgate.core.policy.remedies import group_instead
 
 

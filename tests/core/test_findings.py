@@ -16,8 +16,9 @@ from yardgate.core.acl import Entry, Mode, Ordered, Posix, PosixEntry
 from yardgate.core.acl.rights import EXECUTE, FULL, READ, WRITE, Level
 from yardgate.core.edits.edit import apply
 from yardgate.core.model.agreements import Accepted, Promise
+from yardgate.core.model.checks import check
 from yardgate.core.model.directory import Directory
-from yardgate.core.model.plan import EVERYONE, GUEST, Group, GroupQuota, Place, Plan, Target, User, check
+from yardgate.core.model.plan import EVERYONE, GUEST, Group, GroupQuota, Place, Plan, Target, User
 from yardgate.core.model.share import HostRule, Service, Share
 from yardgate.core.policy.compliance import keep
 from yardgate.core.policy.findings import BY_KIND, CHECKS, Case, Finding, find, standing

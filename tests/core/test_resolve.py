@@ -18,7 +18,8 @@ from yardgate.core.access.storage import storage_state
 from yardgate.core.acl import Mode, Ordered, Posix
 from yardgate.core.acl.rights import EVERYTHING, LEVELS, Level
 from yardgate.core.edits.edit import PutPlace, SetGrant, apply
-from yardgate.core.model.plan import Place, Plan, PlanError, User, check
+from yardgate.core.model.checks import PlanError, check
+from yardgate.core.model.plan import Place, Plan, User
 
 
 def compare_every_cell(plan: Plan) -> int:

@@ -18,7 +18,9 @@ from yardgate.core.acl import Entry, Ordered, Posix
 from yardgate.core.acl.rights import Level
 from yardgate.core.host.state import System, compiled
 from yardgate.core.host.steps import Step, steps, walked, words
-from yardgate.core.model.plan import Group, Place, Plan, PlanError, User, check, fold
+from yardgate.core.model.checks import PlanError, check
+from yardgate.core.model.naming import fold
+from yardgate.core.model.plan import Group, Place, Plan, User
 from yardgate.core.model.share import HostRule, Share
 from yardgate.drivers.linux.commands import commands, helpers
 from yardgate.drivers.linux.handout import restore_text, runbook, runbook_page, script, specs_text, typed

@@ -9,7 +9,8 @@ from hypothesis import given, settings
 from tests.hostile import HOSTILE
 from tests.plans import plans
 from yardgate.core.edits.edit import PutUser, apply
-from yardgate.core.model.plan import Plan, PlanError, User, same
+from yardgate.core.model.checks import PlanError
+from yardgate.core.model.plan import Plan, User, same
 from yardgate.formats import planfile
 from yardgate.formats.reading import FormatError, decode
 

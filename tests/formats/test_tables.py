@@ -15,7 +15,8 @@ from tests.plans import plans
 from yardgate.core.access.batch.resolve import resolve
 from yardgate.core.acl.rights import Level
 from yardgate.core.edits.edit import PutPlace, PutUser, SetGrant, apply
-from yardgate.core.model.plan import LOCAL, Place, Plan, PlanError, User
+from yardgate.core.model.checks import PlanError
+from yardgate.core.model.plan import LOCAL, Place, Plan, User
 from yardgate.formats import accounts, matrix, people, table
 from yardgate.formats.reading import FormatError, Make, Reading
 

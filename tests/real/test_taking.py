@@ -14,7 +14,8 @@ from tests.tries import times
 from yardgate.core.access.batch.resolve import resolve
 from yardgate.core.edits.edit import apply
 from yardgate.core.host.state import asked, compiled
-from yardgate.core.model.plan import Plan, check
+from yardgate.core.model.checks import check
+from yardgate.core.model.plan import Plan
 from yardgate.drivers.linux.apply import put_back
 from yardgate.drivers.linux.commands import read
 from yardgate.drivers.linux.host import LinuxHost

@@ -16,8 +16,9 @@ from tests.plans import edits, plans
 from yardgate.core.acl.rights import Level
 from yardgate.core.edits.edit import PutDirectory, PutUser, RemoveGroup, SetGrant
 from yardgate.core.host.bounds import Managed
+from yardgate.core.model.checks import PlanError
 from yardgate.core.model.directory import Directory
-from yardgate.core.model.plan import Place, Plan, PlanError, User, same
+from yardgate.core.model.plan import Place, Plan, User, same
 from yardgate.demo import plan as lantern_plan
 from yardgate.formats import edits as edit_json
 from yardgate.store import NotThere, Opened, Plans, Stale, Store

@@ -18,7 +18,8 @@ from yardgate.core.access.outcome import outcome, shifts
 from yardgate.core.access.paths import explain_over
 from yardgate.core.access.spec.explain import explain
 from yardgate.core.acl.rights import GRANTABLE, LEVELS, Level
-from yardgate.core.model.plan import EVERYONE, fold
+from yardgate.core.model.naming import fold
+from yardgate.core.model.plan import EVERYONE
 from yardgate.core.policy.remedies import group_instead
 
 router = APIRouter(prefix="/plans/{plan}", tags=["board"], route_class=OffLoop)

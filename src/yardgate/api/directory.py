@@ -33,8 +33,9 @@ from yardgate.core.acl.rights import Level
 from yardgate.core.directory.idmap import moves, troubles
 from yardgate.core.directory.sync import Item, Sync, sync
 from yardgate.core.edits.edit import apply
+from yardgate.core.model.checks import PlanError, directory_troubles
 from yardgate.core.model.directory import Copy, Directory
-from yardgate.core.model.plan import Group, Plan, PlanError, User, directory_troubles
+from yardgate.core.model.plan import Group, Plan, User
 from yardgate.drivers.directory import passwords
 from yardgate.drivers.directory.accounts import records
 from yardgate.drivers.directory.progress import Certificate, DirectoryError

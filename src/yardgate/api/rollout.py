@@ -35,7 +35,7 @@ from yardgate.core.host.steps import (
     walked,
     words,
 )
-from yardgate.core.model.plan import PlanError
+from yardgate.core.model.checks import PlanError
 from yardgate.drivers.linux.commands import commands
 from yardgate.drivers.linux.handout import restore_text, runbook, runbook_page, script, shown, specs_text
 from yardgate.drivers.simulator import told

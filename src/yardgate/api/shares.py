@@ -38,7 +38,8 @@ from yardgate.core.access.paths import PROTOCOLS, explain_over, is_on, may_use, 
 from yardgate.core.access.summary import Stretch, card, everywhere, report
 from yardgate.core.access.walk import walk
 from yardgate.core.acl.rights import LEVELS
-from yardgate.core.model.plan import GUEST, Plan, fold
+from yardgate.core.model.naming import fold
+from yardgate.core.model.plan import GUEST, Plan
 from yardgate.core.model.share import Over, Protocol
 
 router = APIRouter(prefix="/plans/{plan}", tags=["shares"], route_class=OffLoop)

@@ -40,7 +40,8 @@ from yardgate.core.acl.nfs4 import EVERYTHING_BELOW, INHERITED, on_folder
 from yardgate.core.acl.rights import APART, EDITS, READ_DATA
 from yardgate.core.edits.edit import PutPlace
 from yardgate.core.edits.transforms import push_down, restyle, starts
-from yardgate.core.model.plan import Place, Plan, fold
+from yardgate.core.model.naming import fold
+from yardgate.core.model.plan import Place, Plan
 from yardgate.formats import listing
 from yardgate.formats.reading import FormatError
 

@@ -15,7 +15,8 @@ from yardgate.api.transport.turns import Long
 from yardgate.core.access.outcome import outcome_of
 from yardgate.core.edits.edit import apply, difference, sentence
 from yardgate.core.host.bounds import below
-from yardgate.core.model.plan import Plan, show
+from yardgate.core.model.naming import show
+from yardgate.core.model.plan import Plan
 from yardgate.core.policy.compliance import keep as keep_promises
 from yardgate.core.policy.impact import between
 from yardgate.drivers.appliance import ApplianceError

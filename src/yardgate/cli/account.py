@@ -6,7 +6,7 @@ import typer
 from rich.table import Table
 
 from yardgate.cli.console import Data, Refused, out, settings_of
-from yardgate.core.model.plan import show
+from yardgate.core.model.naming import show
 from yardgate.store import Store
 from yardgate.store.accounts import Account, Accounts, Role
 from yardgate.store.audit import Audit

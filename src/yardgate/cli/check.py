@@ -13,7 +13,8 @@ from yardgate.core.access.batch.resolve import resolve
 from yardgate.core.access.membership import cycles
 from yardgate.core.access.outcome import outcome
 from yardgate.core.edits.edit import promised
-from yardgate.core.model.plan import Plan, PlanError
+from yardgate.core.model.checks import PlanError
+from yardgate.core.model.plan import Plan
 from yardgate.core.policy.compliance import Compliance, Keeping, contradictions, keep, sentence
 from yardgate.core.policy.findings import BY_KIND, Case, Finding, find, standing
 

@@ -12,7 +12,8 @@ from rich.console import Console
 from yardgate.core.access.auth_sys import claim, claimed
 from yardgate.core.edits.edit import Edit, apply
 from yardgate.core.model.names import Names
-from yardgate.core.model.plan import GUEST, Plan, fold, show
+from yardgate.core.model.naming import fold, show
+from yardgate.core.model.plan import GUEST, Plan
 from yardgate.core.model.share import Over, Protocol, Share
 from yardgate.formats import planfile
 from yardgate.formats.reading import FormatError, decode

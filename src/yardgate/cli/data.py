@@ -7,7 +7,7 @@ from typing import Annotated
 import typer
 
 from yardgate.cli.console import Data, Refused, out, settings_of
-from yardgate.core.model.plan import show
+from yardgate.core.model.naming import show
 from yardgate.store.backups import Backup, back_up
 from yardgate.store.backups import restore as put_back
 from yardgate.store.integrity import look_through

@@ -13,7 +13,8 @@ from yardgate.core.directory.idmap import NUMBER_KINDS, AccountTrouble, troubles
 from yardgate.core.directory.sync import sync
 from yardgate.core.edits.edit import apply
 from yardgate.core.model.directory import Copy, Directory
-from yardgate.core.model.plan import Plan, show
+from yardgate.core.model.naming import show
+from yardgate.core.model.plan import Plan
 from yardgate.drivers.directory.accounts import records
 from yardgate.drivers.directory.passwords import VARIABLE, given
 from yardgate.drivers.directory.progress import DirectoryError, Progress

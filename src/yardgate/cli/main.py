@@ -45,8 +45,10 @@ from yardgate.core.access.spec.explain import explain as explain_cell
 from yardgate.core.access.storage import storage_state
 from yardgate.core.acl.rights import LEVELS, letters
 from yardgate.core.edits.edit import SetGrant, apply, describe, difference, sentence
+from yardgate.core.model.checks import PlanError
 from yardgate.core.model.names import Names
-from yardgate.core.model.plan import Plan, PlanError, show
+from yardgate.core.model.naming import show
+from yardgate.core.model.plan import Plan
 from yardgate.core.policy.compliance import keep
 from yardgate.core.policy.findings import Case, find
 from yardgate.formats import accounts as account_files

@@ -16,7 +16,8 @@ from yardgate.core.access.batch.resolve import resolve
 from yardgate.core.host.bounds import Bounds, Managed, refused, top_trouble
 from yardgate.core.host.state import Compiled, System, asked, compiled
 from yardgate.core.host.steps import Step, after, drift, needs, sign_in_again, steps, walked, words
-from yardgate.core.model.plan import Plan, fold, show
+from yardgate.core.model.naming import fold, show
+from yardgate.core.model.plan import Plan
 from yardgate.drivers.appliance import ApplianceError, RolloutUnderWay, TooLate
 from yardgate.drivers.linux.apply import Carried, carry_out, here, put_back
 from yardgate.drivers.linux.handout import runbook, script

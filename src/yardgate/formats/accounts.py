@@ -6,7 +6,8 @@ from dataclasses import replace
 
 from yardgate.core.edits.edit import Edit, Join, PutGroup, PutUser
 from yardgate.core.model.names import fresh_id
-from yardgate.core.model.plan import LARGEST_NUMBER, LOCAL, Group, Plan, User, fold, show
+from yardgate.core.model.naming import fold, show
+from yardgate.core.model.plan import LARGEST_NUMBER, LOCAL, Group, Plan, User
 from yardgate.formats.reading import FormatError, Note, Reading
 
 LOWEST, HIGHEST = 1000, 60000  # UID_MIN and UID_MAX of login.defs(5)

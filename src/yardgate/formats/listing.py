@@ -18,7 +18,8 @@ from yardgate.core.acl.mode import STICKY, bits_of, entries_of
 from yardgate.core.acl.nfs4 import INHERITED, Entry, files_of, folders_of
 from yardgate.core.edits.edit import Edit, PutGroup, PutPlace, PutUser
 from yardgate.core.model.names import fresh_id
-from yardgate.core.model.plan import LOCAL, ROOT, Group, Place, Plan, User, fold, name_trouble, show
+from yardgate.core.model.naming import fold, name_trouble, show
+from yardgate.core.model.plan import LOCAL, ROOT, Group, Place, Plan, User
 from yardgate.formats import nfs4_text, posix_text
 from yardgate.formats.reading import FormatError, Make, Note, Reading, Unknown
 

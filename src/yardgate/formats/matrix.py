@@ -9,7 +9,8 @@ from yardgate.core.access.outcome import Outcome
 from yardgate.core.acl.rights import APART, LEVELS, Level, Rights, letters
 from yardgate.core.edits.edit import Edit, PutGroup, PutPlace, PutUser, SetGrant
 from yardgate.core.model.names import Names, fresh_id
-from yardgate.core.model.plan import EVERYONE, Group, Place, PlaceKind, Plan, User, fold, show
+from yardgate.core.model.naming import fold, show
+from yardgate.core.model.plan import EVERYONE, Group, Place, PlaceKind, Plan, User
 from yardgate.formats import table
 from yardgate.formats.reading import FormatError, Make, Note, Reading, Unknown
 

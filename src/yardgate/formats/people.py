@@ -6,7 +6,8 @@ from datetime import date
 
 from yardgate.core.edits.edit import Edit, Join, PutGroup, PutUser
 from yardgate.core.model.names import Names, fresh_id
-from yardgate.core.model.plan import LOCAL, Group, Plan, User, fold, show
+from yardgate.core.model.naming import fold, show
+from yardgate.core.model.plan import LOCAL, Group, Plan, User
 from yardgate.formats import table
 from yardgate.formats.reading import FormatError, Make, Note, Reading, Unknown
 

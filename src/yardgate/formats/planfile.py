@@ -7,22 +7,9 @@ from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
 from yardgate.core.acl.rights import Level
 from yardgate.core.model.agreements import Accepted, Promise
+from yardgate.core.model.checks import PlanError, Trouble, check
 from yardgate.core.model.directory import Directory
-from yardgate.core.model.plan import (
-    Carrier,
-    Each,
-    Group,
-    GroupQuota,
-    Pattern,
-    Place,
-    PlaceKind,
-    Plan,
-    PlanError,
-    Target,
-    Trouble,
-    User,
-    check,
-)
+from yardgate.core.model.plan import Carrier, Each, Group, GroupQuota, Pattern, Place, PlaceKind, Plan, Target, User
 from yardgate.core.model.share import Service, Share
 from yardgate.formats.notation import OwnText, Strict, from_text, to_text
 from yardgate.formats.reading import FormatError

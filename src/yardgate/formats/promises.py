@@ -11,7 +11,8 @@ from typing import Any
 from yardgate.core.edits.edit import PutPromise, promised
 from yardgate.core.model.agreements import Promise
 from yardgate.core.model.names import Names, fresh_id
-from yardgate.core.model.plan import GUEST, Plan, fold, show
+from yardgate.core.model.naming import fold, show
+from yardgate.core.model.plan import GUEST, Plan
 from yardgate.formats import table
 from yardgate.formats.reading import FormatError, Note, Reading
 

@@ -13,7 +13,8 @@ from yardgate.core.access.storage import tier_of
 from yardgate.core.acl.rights import Level
 from yardgate.core.edits.edit import Edit, PutPlace, PutShare, PutUser, SetGrant, apply
 from yardgate.core.model.names import fresh_id
-from yardgate.core.model.plan import EVERYONE, LOCAL, Group, Place, Plan, User, fold, show
+from yardgate.core.model.naming import fold, show
+from yardgate.core.model.plan import EVERYONE, LOCAL, Group, Place, Plan, User
 from yardgate.core.model.share import HostRule, Share, Squash, hosts, share_name_trouble
 from yardgate.formats import accounts, listing, posix_text, smb_server
 from yardgate.formats.reading import FormatError, Make, Note, Reading

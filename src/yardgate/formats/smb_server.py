@@ -7,7 +7,7 @@ import re
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
 
-from yardgate.core.model.plan import show
+from yardgate.core.model.naming import show
 from yardgate.formats.reading import FormatError
 
 MAIN = "smb.conf"

@@ -9,7 +9,7 @@ from collections.abc import Callable, Iterable, Iterator, Mapping
 from yardgate.core.access.batch.resolve import Matrix
 from yardgate.core.acl.rights import Level
 from yardgate.core.host.state import GUEST_ACCOUNT, Offer, host_names, offer
-from yardgate.core.model.plan import show
+from yardgate.core.model.naming import show
 from yardgate.core.model.share import share_name_trouble
 from yardgate.formats.reading import FormatError
 

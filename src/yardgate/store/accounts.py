@@ -16,7 +16,7 @@ from argon2 import PasswordHasher
 from argon2.exceptions import InvalidHashError, VerificationError
 from sqlalchemy import Connection, delete, func, insert, select, update
 
-from yardgate.core.model.plan import name_trouble
+from yardgate.core.model.naming import name_trouble
 from yardgate.store import tables
 from yardgate.store.database import Store
 from yardgate.store.plans import now

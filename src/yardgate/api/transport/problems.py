@@ -11,7 +11,7 @@ from starlette.exceptions import HTTPException
 
 from yardgate.api.answers import entry_out
 from yardgate.api.schemas import Problem, TroubleOut
-from yardgate.core.model.plan import PlanError
+from yardgate.core.model.checks import PlanError
 from yardgate.formats.reading import FormatError
 from yardgate.services.derived import Crowded
 from yardgate.store import NotThere, Stale

@@ -19,7 +19,8 @@ from yardgate.core.access.nfs_hosts import most
 from yardgate.core.access.spec.explain import Gate, Reason, account_gate, grants_gate, list_gate, nearest, way_gate
 from yardgate.core.access.storage import StorageState, granted_on, rights_on, storage_state
 from yardgate.core.acl.rights import EVERYTHING, Level, keeper, level, odd
-from yardgate.core.model.plan import EVERYONE, GUEST, Plan, fold
+from yardgate.core.model.naming import fold
+from yardgate.core.model.plan import EVERYONE, GUEST, Plan
 from yardgate.core.model.share import Over, Protocol, ServiceId, Share, Squash, host_rule
 
 CLAIMED = 16  # supplementary groups that fit into an AUTH_SYS credential (RFC 5531 appendix A)

@@ -10,7 +10,8 @@ import numpy as np
 
 from yardgate.core.access.outcome import Outcome, people
 from yardgate.core.acl.rights import LEVELS, Level
-from yardgate.core.model.plan import GUEST, fold
+from yardgate.core.model.naming import fold
+from yardgate.core.model.plan import GUEST
 from yardgate.core.model.share import Over
 
 

@@ -8,7 +8,8 @@ from yardgate.core.access.storage import StorageState, named_by
 from yardgate.core.edits.edit import mentioned
 from yardgate.core.model.directory import Directory, Linked, rid_of
 from yardgate.core.model.names import unix_trouble
-from yardgate.core.model.plan import LOCAL, Group, Plan, User, fold
+from yardgate.core.model.naming import fold
+from yardgate.core.model.plan import LOCAL, Group, Plan, User
 
 
 def numbers(

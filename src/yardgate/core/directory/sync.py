@@ -12,7 +12,8 @@ from yardgate.core.directory.idmap import numbers
 from yardgate.core.edits.edit import Edit, PutDirectory, PutGroup, PutUser
 from yardgate.core.model.directory import AccountRecord, Directory, Linked, linked
 from yardgate.core.model.names import fresh_id
-from yardgate.core.model.plan import Group, Plan, User, fold, name_trouble, show
+from yardgate.core.model.naming import fold, name_trouble, show
+from yardgate.core.model.plan import Group, Plan, User
 
 ChangeKind = Literal["new", "renamed", "joins", "leaves", "shut", "open", "gone", "back", "number", "changed"]
 

@@ -10,20 +10,12 @@ from yardgate.core.acl import Mode, Ordered, OwnList, Posix
 from yardgate.core.acl.rights import STRICT, Level, letters, words
 from yardgate.core.edits.personal_folders import owed
 from yardgate.core.model.agreements import Accepted, Promise
-from yardgate.core.model.directory import Directory
-from yardgate.core.model.plan import (
-    Group,
-    Pattern,
-    Place,
-    Plan,
+from yardgate.core.model.checks import (
     PlanError,
-    Target,
     Trouble,
-    User,
     accepted_troubles,
     check,
     directory_troubles,
-    fold,
     grant_troubles,
     group_troubles,
     name_clashes,
@@ -32,10 +24,12 @@ from yardgate.core.model.plan import (
     promise_troubles,
     service_troubles,
     share_troubles,
-    show,
     target_troubles,
     user_troubles,
 )
+from yardgate.core.model.directory import Directory
+from yardgate.core.model.naming import fold, show
+from yardgate.core.model.plan import Group, Pattern, Place, Plan, Target, User
 from yardgate.core.model.share import Service, Share
 
 

@@ -10,7 +10,8 @@ from typing import NamedTuple
 from yardgate.core.access.membership import in_baseline
 from yardgate.core.acl.rights import Level
 from yardgate.core.model.names import free_name, fresh_id
-from yardgate.core.model.plan import Each, Place, Plan, fold
+from yardgate.core.model.naming import fold
+from yardgate.core.model.plan import Each, Place, Plan
 from yardgate.core.model.share import Share, share_name_trouble
 
 

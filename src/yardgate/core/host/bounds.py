@@ -11,7 +11,7 @@ from typing import Literal, NamedTuple
 from yardgate.core.acl.rights import STRICT
 from yardgate.core.host.state import ADMIN, OF_THE_HOST, Export, Folder, HostAccount, HostGroup, Members, Offer
 from yardgate.core.host.steps import Step
-from yardgate.core.model.plan import show
+from yardgate.core.model.naming import show
 
 NEVER = frozenset({
     "root", "adm", "disk", "docker", "incus", "incus-admin", "kmem", "libvirt", "lxd", "mem", "podman", "shadow", "sudo", "sys",

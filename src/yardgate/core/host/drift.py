@@ -22,7 +22,8 @@ from yardgate.core.host.state import (
     paths,
 )
 from yardgate.core.host.steps import Step, stands
-from yardgate.core.model.plan import LOCAL, Group, Place, Plan, PlanError, User
+from yardgate.core.model.checks import PlanError
+from yardgate.core.model.plan import LOCAL, Group, Place, Plan, User
 
 
 def taken_in(matrix: Matrix, joined: Collection[str], found: Sequence[Step], top: str) -> list[tuple[Edit, ...]]:

@@ -21,8 +21,10 @@ from yardgate.core.access.storage import Nfs4State, PlaceState
 from yardgate.core.acl import Ordered, Posix, PosixEntry, posix
 from yardgate.core.acl.nfs4 import GROUP, OWNER, spelled
 from yardgate.core.acl.rights import STRICT, Level
+from yardgate.core.model.checks import PlanError, Trouble
 from yardgate.core.model.names import fresh_id, unix_trouble
-from yardgate.core.model.plan import EVERYONE, LOCAL, ROOT, Group, Plan, PlanError, Trouble, User, fold, show
+from yardgate.core.model.naming import fold, show
+from yardgate.core.model.plan import EVERYONE, LOCAL, ROOT, Group, Plan, User
 from yardgate.core.model.share import HostRule, Over, Share, Squash, in_order
 
 GROUP_MARK = "@"  # before the name of a group in an ordered list

@@ -4,7 +4,8 @@ import re
 import unicodedata
 from collections.abc import Collection, Iterator
 
-from yardgate.core.model.plan import BUILT_IN, EVERYONE, ROOT, Group, Plan, User, fold, show
+from yardgate.core.model.naming import fold, show
+from yardgate.core.model.plan import BUILT_IN, EVERYONE, ROOT, Group, Plan, User
 
 
 class Names:

@@ -35,8 +35,10 @@ from yardgate.core.edits.edit import (
 )
 from yardgate.core.edits.list_edits import by_hand, let_through, without_lines
 from yardgate.core.edits.transforms import planned, restyle, style_of
+from yardgate.core.model.checks import PlanError
 from yardgate.core.model.names import fresh_id
-from yardgate.core.model.plan import EVERYONE, GUEST, LOCAL, Plan, PlanError, fold
+from yardgate.core.model.naming import fold
+from yardgate.core.model.plan import EVERYONE, GUEST, LOCAL, Plan
 from yardgate.core.model.share import HostRule, Over, Protocol, Share, share_name_trouble
 from yardgate.core.policy.compliance import Compliance
 from yardgate.core.policy.impact import Effect, effect

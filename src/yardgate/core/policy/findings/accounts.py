@@ -8,7 +8,8 @@ from yardgate.core.access.spec.explain import explain
 from yardgate.core.acl.rights import Level
 from yardgate.core.edits.edit import Edit, PutUser, RemoveGroup, SetGrant, mentioned, named_in
 from yardgate.core.edits.list_edits import without_lines
-from yardgate.core.model.plan import EVERYONE, LOCAL, Plan, User, fold
+from yardgate.core.model.naming import fold
+from yardgate.core.model.plan import EVERYONE, LOCAL, Plan, User
 from yardgate.core.policy.findings.case import Case, CellKey, Check, Finding, Findings
 
 

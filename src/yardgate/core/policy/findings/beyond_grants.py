@@ -21,7 +21,8 @@ from yardgate.core.acl.rights import EXECUTE, LEVELS, READ_DATA, WRITE_DATA, Lev
 from yardgate.core.edits.edit import Edit, PutPlace, PutService, PutShare
 from yardgate.core.edits.list_edits import let_through, retouched, without_lines
 from yardgate.core.edits.transforms import STYLE_WORDS, Style, begun, is_bare, planned, restyle, style_of
-from yardgate.core.model.plan import EVERYONE, GUEST, PlanError
+from yardgate.core.model.checks import PlanError
+from yardgate.core.model.plan import EVERYONE, GUEST
 from yardgate.core.model.share import Over
 from yardgate.core.policy.findings.case import Case, CellKey, Check, Finding, Findings
 

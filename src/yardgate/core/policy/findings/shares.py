@@ -13,7 +13,8 @@ from yardgate.core.access.visibility import listing
 from yardgate.core.acl import Entry
 from yardgate.core.acl.rights import LEVELS, Level, level
 from yardgate.core.edits.edit import Edit, PutService, PutShare, RemoveShare, SetGrant
-from yardgate.core.model.plan import EVERYONE, GUEST, Plan, fold
+from yardgate.core.model.naming import fold
+from yardgate.core.model.plan import EVERYONE, GUEST, Plan
 from yardgate.core.model.share import Over, Service, Share
 from yardgate.core.policy.findings.case import Case, Check, Finding, Findings
 
