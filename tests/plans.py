@@ -11,7 +11,7 @@ from yardgate.core.acl import Entry, Mode, Ordered, OwnList, Posix, PosixEntry
 from yardgate.core.acl.mode import MODE
 from yardgate.core.acl.nfs4 import FLAGS, GROUP, OWNER
 from yardgate.core.acl.rights import CHANGE, FULL, GRANTABLE, PASS, READ, WRITE, Level
-from yardgate.core.edits.edit import (
+from yardgate.core.edits.records import (
     Edit,
     Join,
     Leave,

@@ -19,10 +19,14 @@ from yardgate.api.schemas import Edits
 from yardgate.api.transport.parsing import Wrong, parsed
 from yardgate.core.access.batch.resolve import resolve
 from yardgate.core.acl import Entry, Ordered
-from yardgate.core.edits.edit import Edit, apply, difference, sentence
+from yardgate.core.edits.apply import apply
+from yardgate.core.edits.describe import sentence
+from yardgate.core.edits.difference import difference
+from yardgate.core.edits.records import Edit
 from yardgate.core.host.state import Folder, compiled
-from yardgate.core.model.checks import PlanError, check
+from yardgate.core.model.checks import PlanError
 from yardgate.core.model.directory import Schema
+from yardgate.core.model.kinds import check
 from yardgate.core.model.plan import Plan
 from yardgate.drivers.appliance import ApplianceError
 from yardgate.drivers.directory.accounts import records

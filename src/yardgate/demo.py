@@ -12,7 +12,8 @@ from yardgate.core.acl import Mode, Ordered, OwnList, Posix, PosixEntry
 from yardgate.core.acl.posix import Tag
 from yardgate.core.acl.rights import Level
 from yardgate.core.directory.sync import sync
-from yardgate.core.edits.edit import Leave, RemoveShare, SetGrant, apply
+from yardgate.core.edits.apply import apply
+from yardgate.core.edits.records import Leave, RemoveShare, SetGrant
 from yardgate.core.host.contents import Thing, made
 from yardgate.core.host.state import System, compiled
 from yardgate.core.model.agreements import Promise

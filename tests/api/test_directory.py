@@ -18,7 +18,7 @@ from fastapi.testclient import TestClient
 
 from tests.api.conftest import Web
 from yardgate import demo
-from yardgate.core.edits.edit import PutDirectory
+from yardgate.core.edits.records import PutDirectory
 from yardgate.core.model.directory import Directory
 from yardgate.core.model.plan import Plan, same
 from yardgate.drivers.directory import ldap

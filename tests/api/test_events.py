@@ -7,7 +7,7 @@ from pathlib import Path
 from tests.api.conftest import edit
 from tests.server import Server
 from yardgate.core.acl.rights import Level
-from yardgate.core.edits.edit import SetGrant
+from yardgate.core.edits.records import SetGrant
 from yardgate.core.model.plan import Plan
 from yardgate.store import Plans
 

@@ -17,7 +17,7 @@ from yardgate.core.access.batch.resolve import resolve
 from yardgate.core.access.paths import offered
 from yardgate.core.access.walk import walk
 from yardgate.core.acl.rights import Level
-from yardgate.core.edits.edit import RemoveUser
+from yardgate.core.edits.records import RemoveUser
 from yardgate.core.host.state import System
 from yardgate.core.host.steps import Destination, steps
 from yardgate.core.model.plan import GUEST, Plan

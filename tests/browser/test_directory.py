@@ -9,7 +9,7 @@ from selenium.webdriver.remote.webelement import WebElement
 
 from tests.browser.conftest import Page, Yard
 from yardgate import demo
-from yardgate.core.edits.edit import PutDirectory
+from yardgate.core.edits.records import PutDirectory
 from yardgate.drivers.directory.simulator import DirectoryFaults, SimulatedDirectory
 from yardgate.store import Plans
 from yardgate.store.copies import Copies

@@ -11,7 +11,7 @@ from selenium.webdriver.common.keys import Keys
 from tests.browser.conftest import Page, Yard
 from yardgate.core.access.batch.resolve import resolve
 from yardgate.core.acl import Posix
-from yardgate.core.edits.edit import PutPlace
+from yardgate.core.edits.records import PutPlace
 from yardgate.core.host.state import System, compiled
 from yardgate.core.host.steps import Destination
 from yardgate.core.model.plan import Plan

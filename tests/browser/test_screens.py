@@ -8,7 +8,7 @@ from selenium.webdriver.common.keys import Keys
 
 from tests.browser.conftest import Page, Yard
 from yardgate.core.acl.rights import Level
-from yardgate.core.edits.edit import SetGrant
+from yardgate.core.edits.records import SetGrant
 from yardgate.core.model.plan import Plan
 from yardgate.store import Plans
 from yardgate.store.accounts import Accounts

@@ -49,7 +49,7 @@ def test_cutting_keeps_what_arrives_as_its_own(yard: Yard, page: Page) -> None:
     page.until(lambda: yard.now().places["toolpaths"].cut)
     assert yard.now().grants["toolpaths"]["directors"] == Level.RO, "the grant that came down is its own now"
     page.says("nothing comes down")
-    page.button("Let lines come down again").click()
+    page.button("Inherit again").click()
     page.until(lambda: not yard.now().places["toolpaths"].cut)
     assert page.errors() == []
 

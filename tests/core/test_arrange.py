@@ -11,9 +11,9 @@ from tests.plans import plans
 from yardgate.core.access.batch.resolve import resolve
 from yardgate.core.acl import Entry, Mode, Ordered, Posix, PosixEntry
 from yardgate.core.acl.rights import FULL, READ, WRITE
-from yardgate.core.edits.edit import apply
+from yardgate.core.edits.apply import apply
 from yardgate.core.edits.transforms import converted, push_down, restyle, starts, style_of
-from yardgate.core.model.checks import check
+from yardgate.core.model.kinds import check
 from yardgate.core.model.plan import EVERYONE, Plan, same
 
 

@@ -16,9 +16,11 @@ from yardgate.core.acl import Entry, Ordered
 from yardgate.core.acl.rights import FULL, Level
 from yardgate.core.directory.idmap import moves, troubles
 from yardgate.core.directory.sync import Item, sync
-from yardgate.core.edits.edit import Join, PutGroup, SetGrant, apply
-from yardgate.core.model.checks import PlanError, check
+from yardgate.core.edits.apply import apply
+from yardgate.core.edits.records import Join, PutGroup, SetGrant
+from yardgate.core.model.checks import PlanError
 from yardgate.core.model.directory import AccountRecord, Directory, Ref, dn_parts, linked, rid_of, same_dn, within_dn
+from yardgate.core.model.kinds import check
 from yardgate.core.model.names import Names, unix_trouble
 from yardgate.core.model.plan import Group, Place, Plan, User
 from yardgate.formats.ldif import escaped

@@ -13,7 +13,9 @@ from yardgate.core.access.batch.resolve import resolve
 from yardgate.core.access.membership import token
 from yardgate.core.acl import Posix
 from yardgate.core.acl.rights import Level
-from yardgate.core.edits.edit import (
+from yardgate.core.edits.apply import apply, exactly, in_step
+from yardgate.core.edits.personal_folders import members
+from yardgate.core.edits.records import (
     Edit,
     Join,
     Leave,
@@ -23,12 +25,9 @@ from yardgate.core.edits.edit import (
     RemovePlace,
     RemoveUser,
     SetGrant,
-    apply,
-    exactly,
-    in_step,
 )
-from yardgate.core.edits.personal_folders import members
-from yardgate.core.model.checks import PlanError, check
+from yardgate.core.model.checks import PlanError
+from yardgate.core.model.kinds import check
 from yardgate.core.model.plan import Each, Group, Place, Plan, User, same
 
 RW, RO, NA = Level.RW, Level.RO, Level.NA

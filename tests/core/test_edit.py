@@ -13,7 +13,10 @@ from yardgate.core.access.batch.resolve import resolve
 from yardgate.core.access.outcome import outcome
 from yardgate.core.acl import Entry, Mode, Ordered
 from yardgate.core.acl.rights import PASS, Level
-from yardgate.core.edits.edit import (
+from yardgate.core.edits.apply import apply, exactly
+from yardgate.core.edits.describe import describe, sentence
+from yardgate.core.edits.difference import difference
+from yardgate.core.edits.records import (
     Join,
     Leave,
     PutGroup,
@@ -25,13 +28,9 @@ from yardgate.core.edits.edit import (
     SetGrant,
     SetTarget,
     SetTitle,
-    apply,
-    describe,
-    difference,
-    exactly,
-    sentence,
 )
-from yardgate.core.model.checks import PlanError, check
+from yardgate.core.model.checks import PlanError
+from yardgate.core.model.kinds import check
 from yardgate.core.model.plan import WORKED_OUT, Group, Place, Plan, User, same
 from yardgate.core.policy.remedies import group_instead
 
@@ -202,8 +201,8 @@ def test_changes_of_storage_in_words(quay: Plan) -> None:
     assert (
         words(replace(minutes, owner="oskar-dahl", group="ledger")) == "changed owner, owning group of folder minutes"
     )
-    assert words(replace(minutes, cut=False)) == "let lines come down again to keel/office/minutes"
+    assert words(replace(minutes, cut=False)) == "let inheritance through again to keel/office/minutes"
     toolpaths = quay.places["toolpaths"]
     assert words(replace(toolpaths, cut=True, own=Ordered((Entry("allow", "yard", 1),)))) == (
-        "cut inheritance at keel/drawings/toolpaths and changed its list"
+        "stopped inheritance at keel/drawings/toolpaths and changed its list"
     )

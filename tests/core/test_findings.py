@@ -14,10 +14,10 @@ from yardgate.core.access.outcome import outcome
 from yardgate.core.access.paths import PROTOCOLS
 from yardgate.core.acl import Entry, Mode, Ordered, Posix, PosixEntry
 from yardgate.core.acl.rights import EXECUTE, FULL, READ, WRITE, Level
-from yardgate.core.edits.edit import apply
+from yardgate.core.edits.apply import apply
 from yardgate.core.model.agreements import Accepted, Promise
-from yardgate.core.model.checks import check
 from yardgate.core.model.directory import Directory
+from yardgate.core.model.kinds import check
 from yardgate.core.model.plan import EVERYONE, GUEST, Group, GroupQuota, Place, Plan, Target, User
 from yardgate.core.model.share import HostRule, Service, Share
 from yardgate.core.policy.compliance import keep

@@ -20,7 +20,8 @@ from yardgate.core.access.spec.explain import grants_gate
 from yardgate.core.access.walk import walk
 from yardgate.core.acl import Mode, Posix
 from yardgate.core.acl.rights import LEVELS, Level
-from yardgate.core.edits.edit import PlanError, PutPlace, SetGrant, apply
+from yardgate.core.edits.apply import PlanError, apply
+from yardgate.core.edits.records import PutPlace, SetGrant
 from yardgate.core.model.plan import EVERYONE, GUEST, Place, Plan, User
 from yardgate.core.model.share import HostRule, Share
 from yardgate.core.policy.findings import Case, find

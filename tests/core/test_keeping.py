@@ -15,9 +15,10 @@ from yardgate.core.access.outcome import Outcome, outcome, over_ways, shifts
 from yardgate.core.access.paths import offered
 from yardgate.core.access.walk import walk
 from yardgate.core.acl.rights import Level
-from yardgate.core.edits.edit import apply
+from yardgate.core.edits.apply import apply
 from yardgate.core.model.agreements import LEAST, Act, Promise
-from yardgate.core.model.checks import PlanError, check
+from yardgate.core.model.checks import PlanError
+from yardgate.core.model.kinds import check
 from yardgate.core.model.plan import EVERYONE, GUEST, Group, Place, Plan, User
 from yardgate.core.model.share import Protocol, Share
 from yardgate.core.policy.compliance import contradictions, keep, standing, why

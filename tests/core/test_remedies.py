@@ -15,7 +15,8 @@ from tests.tries import times
 from yardgate.core.access.batch.resolve import resolve
 from yardgate.core.access.outcome import outcome
 from yardgate.core.acl.rights import Level
-from yardgate.core.edits.edit import Join, PutShare, SetGrant, apply
+from yardgate.core.edits.apply import apply
+from yardgate.core.edits.records import Join, PutShare, SetGrant
 from yardgate.core.model.agreements import Promise
 from yardgate.core.model.plan import EVERYONE, GUEST, Plan
 from yardgate.core.policy.compliance import Compliance, keep

@@ -11,7 +11,7 @@ from tests.tries import times
 from yardgate.core.access.batch.resolve import resolve
 from yardgate.core.access.comparison import LESS, MORE, gets
 from yardgate.core.access.outcome import Outcome, outcome
-from yardgate.core.edits.edit import apply
+from yardgate.core.edits.apply import apply
 from yardgate.core.model.plan import GUEST, Plan
 from yardgate.core.policy.compliance import keep
 from yardgate.core.policy.findings import Case, find

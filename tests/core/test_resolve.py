@@ -17,8 +17,10 @@ from yardgate.core.access.spec.explain import explain
 from yardgate.core.access.storage import storage_state
 from yardgate.core.acl import Mode, Ordered, Posix
 from yardgate.core.acl.rights import EVERYTHING, LEVELS, Level
-from yardgate.core.edits.edit import PutPlace, SetGrant, apply
-from yardgate.core.model.checks import PlanError, check
+from yardgate.core.edits.apply import apply
+from yardgate.core.edits.records import PutPlace, SetGrant
+from yardgate.core.model.checks import PlanError
+from yardgate.core.model.kinds import check
 from yardgate.core.model.plan import Place, Plan, User
 
 

@@ -15,7 +15,7 @@ from yardgate.core.access.paths import PROTOCOLS, explain_over, identity, inside
 from yardgate.core.access.walk import walk
 from yardgate.core.acl import Mode, Posix, PosixEntry
 from yardgate.core.acl.rights import LEVELS, Level
-from yardgate.core.model.checks import check
+from yardgate.core.model.kinds import check
 from yardgate.core.model.plan import GUEST, Group, Place, Plan, Target, User
 from yardgate.core.model.share import HostRule, Over, Service, Share, host_rule, hosts, share_name_trouble
 

@@ -18,7 +18,8 @@ from yardgate.core.acl import Entry, Ordered, Posix
 from yardgate.core.acl.rights import Level
 from yardgate.core.host.state import System, compiled
 from yardgate.core.host.steps import Step, steps, walked, words
-from yardgate.core.model.checks import PlanError, check
+from yardgate.core.model.checks import PlanError
+from yardgate.core.model.kinds import check
 from yardgate.core.model.naming import fold
 from yardgate.core.model.plan import Group, Place, Plan, User
 from yardgate.core.model.share import HostRule, Share

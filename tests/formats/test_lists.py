@@ -7,8 +7,9 @@ import pytest
 
 from yardgate.core.acl import Entry, Mode, Ordered, Posix, PosixEntry
 from yardgate.core.acl.rights import READ, WRITE
-from yardgate.core.edits.edit import apply
-from yardgate.core.model.checks import PlanError, check
+from yardgate.core.edits.apply import apply
+from yardgate.core.model.checks import PlanError
+from yardgate.core.model.kinds import check
 from yardgate.core.model.plan import EVERYONE, Plan
 from yardgate.formats import listing, planfile
 from yardgate.formats.reading import FormatError, decode

@@ -8,7 +8,8 @@ from hypothesis import given, settings
 
 from tests.hostile import HOSTILE
 from tests.plans import plans
-from yardgate.core.edits.edit import PutUser, apply
+from yardgate.core.edits.apply import apply
+from yardgate.core.edits.records import PutUser
 from yardgate.core.model.checks import PlanError
 from yardgate.core.model.plan import Plan, User, same
 from yardgate.formats import planfile

@@ -7,7 +7,9 @@ from hypothesis import given, settings
 
 from tests.plans import plans
 from tests.tries import times
-from yardgate.core.edits.edit import PutPromise, apply, promised
+from yardgate.core.edits.apply import apply
+from yardgate.core.edits.describe import promised
+from yardgate.core.edits.records import PutPromise
 from yardgate.core.model.plan import EVERYONE, GUEST, Group, Plan
 from yardgate.formats import promises
 from yardgate.formats.reading import FormatError

@@ -3,8 +3,8 @@
 import pytest
 
 from yardgate.core.acl.rights import Level
-from yardgate.core.edits.edit import apply
-from yardgate.core.model.checks import check
+from yardgate.core.edits.apply import apply
+from yardgate.core.model.kinds import check
 from yardgate.core.model.plan import EVERYONE, Plan
 from yardgate.formats import server, smb_server
 from yardgate.formats.reading import FormatError

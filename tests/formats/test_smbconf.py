@@ -7,7 +7,7 @@ import pytest
 from tests.conftest import ON
 from yardgate.core.access.batch.resolve import resolve
 from yardgate.core.acl.rights import Level
-from yardgate.core.model.checks import check
+from yardgate.core.model.kinds import check
 from yardgate.core.model.plan import Place, Plan, User
 from yardgate.core.model.share import Share
 from yardgate.formats import smbconf

@@ -14,7 +14,8 @@ from tests.hostile import FAITHFUL, HOSTILE
 from tests.plans import plans
 from yardgate.core.access.batch.resolve import resolve
 from yardgate.core.acl.rights import Level
-from yardgate.core.edits.edit import PutPlace, PutUser, SetGrant, apply
+from yardgate.core.edits.apply import apply
+from yardgate.core.edits.records import PutPlace, PutUser, SetGrant
 from yardgate.core.model.checks import PlanError
 from yardgate.core.model.plan import LOCAL, Place, Plan, User
 from yardgate.formats import accounts, matrix, people, table

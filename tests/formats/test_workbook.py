@@ -14,7 +14,7 @@ from tests.conftest import ON
 from yardgate import demo
 from yardgate.core.access.batch.resolve import resolve
 from yardgate.core.access.outcome import outcome
-from yardgate.core.edits.edit import apply
+from yardgate.core.edits.apply import apply
 from yardgate.core.model.plan import Plan
 from yardgate.core.policy.compliance import Compliance, keep
 from yardgate.core.policy.findings import find

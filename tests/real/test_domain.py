@@ -19,10 +19,10 @@ from yardgate.core.access.membership import token
 from yardgate.core.acl import Ordered, Posix
 from yardgate.core.acl.rights import Level
 from yardgate.core.directory.sync import sync
-from yardgate.core.edits.edit import apply
+from yardgate.core.edits.apply import apply
 from yardgate.core.host.state import System, asked, compiled
-from yardgate.core.model.checks import check
 from yardgate.core.model.directory import Copy, Directory, rid_of
+from yardgate.core.model.kinds import check
 from yardgate.core.model.plan import GUEST, LOCAL, Group, Place, Plan, User
 from yardgate.drivers.directory import ldap
 from yardgate.drivers.directory.ldap import DirectoryReader, Progress, certificate, connect, read_all, read_changes

@@ -8,8 +8,8 @@ from pathlib import Path
 
 import pytest
 
-from yardgate.core.edits.edit import apply
-from yardgate.core.model.checks import check
+from yardgate.core.edits.apply import apply
+from yardgate.core.model.kinds import check
 from yardgate.core.model.plan import Group, Plan, User
 from yardgate.formats import listing, planfile
 from yardgate.formats.reading import FormatError

@@ -30,7 +30,8 @@ from yardgate.core.acl.rights import GRANTABLE, Level
 from yardgate.core.host.state import PARTS, Folder, System, asked, compiled, host_names, marked, paths
 from yardgate.core.host.steps import after as after_steps
 from yardgate.core.host.steps import stands, steps, words
-from yardgate.core.model.checks import PlanError, check
+from yardgate.core.model.checks import PlanError
+from yardgate.core.model.kinds import check
 from yardgate.core.model.naming import fold
 from yardgate.core.model.plan import EVERYONE, GUEST, LOCAL, Plan, Target
 from yardgate.core.model.share import HostRule, Over, Share

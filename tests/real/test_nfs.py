@@ -23,7 +23,7 @@ from yardgate.core.access.paths import CLAIMED, inside
 from yardgate.core.access.storage import StorageState, storage_state
 from yardgate.core.access.walk import Visit, walk
 from yardgate.core.acl.rights import GRANTABLE, Level
-from yardgate.core.model.checks import check
+from yardgate.core.model.kinds import check
 from yardgate.core.model.plan import EVERYONE, GUEST, Group, Plan, Target
 from yardgate.core.model.share import HostRule, Over, Share, host_rule
 from yardgate.formats import exports

@@ -24,7 +24,7 @@ from yardgate.core.access.outcome import outcome
 from yardgate.core.access.storage import StorageState
 from yardgate.core.access.walk import walk
 from yardgate.core.acl.rights import GRANTABLE, Level
-from yardgate.core.model.checks import check
+from yardgate.core.model.kinds import check
 from yardgate.core.model.plan import EVERYONE, GUEST, Plan, Target
 from yardgate.core.model.share import Over, Service, Share
 from yardgate.formats import smbconf

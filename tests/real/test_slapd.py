@@ -15,7 +15,7 @@ from hypothesis import strategies as st
 from tests.real.slapd import PASSWORD, SUFFIX, Slapd, slapd
 from yardgate.core.access.membership import token
 from yardgate.core.directory.sync import sync
-from yardgate.core.edits.edit import apply
+from yardgate.core.edits.apply import apply
 from yardgate.core.model.directory import Copy, Schema
 from yardgate.core.model.plan import Plan
 from yardgate.drivers.directory.ldap import DirectoryError, Progress, check, connect, read_all, read_changes

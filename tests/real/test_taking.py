@@ -12,9 +12,9 @@ from tests.real.host import Host, host
 from tests.real.test_host import after_steps, office, roll, runner, shell, visit
 from tests.tries import times
 from yardgate.core.access.batch.resolve import resolve
-from yardgate.core.edits.edit import apply
+from yardgate.core.edits.apply import apply
 from yardgate.core.host.state import asked, compiled
-from yardgate.core.model.checks import check
+from yardgate.core.model.kinds import check
 from yardgate.core.model.plan import Plan
 from yardgate.drivers.linux.apply import put_back
 from yardgate.drivers.linux.commands import read

@@ -11,7 +11,7 @@ from pathlib import Path
 import pytest
 
 from tests.server import Server
-from yardgate.core.edits.edit import PutGroup
+from yardgate.core.edits.records import PutGroup
 from yardgate.core.model.plan import Group, Plan, same
 from yardgate.store import DataTrouble, Plans, Store
 from yardgate.store.backups import FOLDER, alone, back_up, daily, looked_through, restore

@@ -14,7 +14,7 @@ from hypothesis import strategies as st
 
 from tests.plans import edits, plans
 from yardgate.core.acl.rights import Level
-from yardgate.core.edits.edit import PutDirectory, PutUser, RemoveGroup, SetGrant
+from yardgate.core.edits.records import PutDirectory, PutUser, RemoveGroup, SetGrant
 from yardgate.core.host.bounds import Managed
 from yardgate.core.model.checks import PlanError
 from yardgate.core.model.directory import Directory

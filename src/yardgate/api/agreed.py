@@ -22,7 +22,7 @@ from yardgate.api.signin import Reader, TheServices
 from yardgate.api.transport.parsing import OffLoop
 from yardgate.api.transport.turns import Long
 from yardgate.core.acl.rights import GRANTABLE, Level
-from yardgate.core.edits.edit import promised
+from yardgate.core.edits.describe import promised
 from yardgate.core.model.plan import GUEST
 from yardgate.core.model.share import Protocol
 from yardgate.core.policy.compliance import Compliance, Keeping, contradictions, sentence

@@ -32,7 +32,7 @@ from yardgate.core.access.outcome import Outcome, outcome_of, shifts
 from yardgate.core.acl.rights import Level
 from yardgate.core.directory.idmap import moves, troubles
 from yardgate.core.directory.sync import Item, Sync, sync
-from yardgate.core.edits.edit import apply
+from yardgate.core.edits.apply import apply
 from yardgate.core.model.checks import PlanError, directory_troubles
 from yardgate.core.model.directory import Copy, Directory
 from yardgate.core.model.plan import Group, Plan, User
@@ -57,7 +57,7 @@ def _joined(plan: Plan, directory: str) -> Directory:
 
 def _checked(directory: Directory) -> Directory:
     """Settings that can stand. Raises PlanError."""
-    if wrong := list(directory_troubles(directory)):
+    if wrong := list(directory_troubles(Plan(), directory)):
         raise PlanError(wrong)
     return directory
 

@@ -4,7 +4,7 @@ from yardgate.api.answers import changed
 from yardgate.api.schemas import EffectOut, HostShiftOut, MadeOut, OffCell
 from yardgate.core.access.comparison import Off
 from yardgate.core.acl.rights import Level
-from yardgate.core.edits.edit import promised, sentence
+from yardgate.core.edits.describe import promised, sentence
 from yardgate.core.model.agreements import Promise
 from yardgate.core.model.plan import Plan
 from yardgate.core.policy.impact import Effect

@@ -40,7 +40,10 @@ from yardgate.core.access.combining import rule_words
 from yardgate.core.access.comparison import Comparison, gets
 from yardgate.core.access.membership import cycles
 from yardgate.core.access.outcome import Outcome, outcome, outcome_of, shifts
-from yardgate.core.edits.edit import Edit, PutGroup, PutShare, SetGrant, apply, describe, difference, sentence
+from yardgate.core.edits.apply import apply
+from yardgate.core.edits.describe import describe, sentence
+from yardgate.core.edits.difference import difference
+from yardgate.core.edits.records import Edit, PutGroup, PutShare, SetGrant
 from yardgate.core.model.names import fresh_id
 from yardgate.core.model.plan import Group, Plan
 from yardgate.core.policy.compliance import keep

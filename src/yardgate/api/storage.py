@@ -38,7 +38,7 @@ from yardgate.core.access.storage import (
 from yardgate.core.acl import Entry, Mode, Ordered, OwnList, Posix, PosixEntry
 from yardgate.core.acl.nfs4 import EVERYTHING_BELOW, INHERITED, on_folder
 from yardgate.core.acl.rights import APART, EDITS, READ_DATA
-from yardgate.core.edits.edit import PutPlace
+from yardgate.core.edits.records import PutPlace
 from yardgate.core.edits.transforms import push_down, restyle, starts
 from yardgate.core.model.naming import fold
 from yardgate.core.model.plan import Place, Plan

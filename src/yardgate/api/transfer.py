@@ -13,7 +13,9 @@ from yardgate.api.signin import Planner, Reader, Somebody, TheServices, say
 from yardgate.api.transport.parsing import OffLoop
 from yardgate.api.transport.turns import Long
 from yardgate.core.access.outcome import outcome_of
-from yardgate.core.edits.edit import apply, difference, sentence
+from yardgate.core.edits.apply import apply
+from yardgate.core.edits.describe import sentence
+from yardgate.core.edits.difference import difference
 from yardgate.core.host.bounds import below
 from yardgate.core.model.naming import show
 from yardgate.core.model.plan import Plan

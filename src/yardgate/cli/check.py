@@ -12,7 +12,7 @@ from yardgate.cli.console import AsJson, On, day_of, load, out
 from yardgate.core.access.batch.resolve import resolve
 from yardgate.core.access.membership import cycles
 from yardgate.core.access.outcome import outcome
-from yardgate.core.edits.edit import promised
+from yardgate.core.edits.describe import promised
 from yardgate.core.model.checks import PlanError
 from yardgate.core.model.plan import Plan
 from yardgate.core.policy.compliance import Compliance, Keeping, contradictions, keep, sentence

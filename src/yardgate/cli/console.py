@@ -10,7 +10,8 @@ import typer
 from rich.console import Console
 
 from yardgate.core.access.auth_sys import claim, claimed
-from yardgate.core.edits.edit import Edit, apply
+from yardgate.core.edits.apply import apply
+from yardgate.core.edits.records import Edit
 from yardgate.core.model.names import Names
 from yardgate.core.model.naming import fold, show
 from yardgate.core.model.plan import GUEST, Plan

@@ -11,7 +11,7 @@ from rich.table import Table
 from yardgate.cli.console import AsJson, Data, PlanName, PlanPath, PlanSource, Refused, err, out, read_bytes
 from yardgate.core.directory.idmap import NUMBER_KINDS, AccountTrouble, troubles
 from yardgate.core.directory.sync import sync
-from yardgate.core.edits.edit import apply
+from yardgate.core.edits.apply import apply
 from yardgate.core.model.directory import Copy, Directory
 from yardgate.core.model.naming import show
 from yardgate.core.model.plan import Plan

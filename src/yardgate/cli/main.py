@@ -44,7 +44,10 @@ from yardgate.core.access.spec.explain import ListLine
 from yardgate.core.access.spec.explain import explain as explain_cell
 from yardgate.core.access.storage import storage_state
 from yardgate.core.acl.rights import LEVELS, letters
-from yardgate.core.edits.edit import SetGrant, apply, describe, difference, sentence
+from yardgate.core.edits.apply import apply
+from yardgate.core.edits.describe import describe, sentence
+from yardgate.core.edits.difference import difference
+from yardgate.core.edits.records import SetGrant
 from yardgate.core.model.checks import PlanError
 from yardgate.core.model.names import Names
 from yardgate.core.model.naming import show

@@ -248,7 +248,7 @@ def take_in(
     name: Annotated[str, typer.Option(help="What the plan is called.")] = "taken in",
 ) -> None:
     """A plan file of what this host has: accounts, lists of folders, shares over SMB, exports. Says line by line what was not understood."""
-    from yardgate.core.edits.edit import apply
+    from yardgate.core.edits.apply import apply
     from yardgate.drivers.linux.snapshot import copied
     from yardgate.formats import planfile, server
     from yardgate.formats.reading import FormatError

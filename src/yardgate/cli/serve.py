@@ -16,7 +16,7 @@ import typer
 
 from yardgate.cli.console import Data, Refused, err, out, settings_of
 from yardgate.core.access.batch.resolve import resolve
-from yardgate.core.edits.edit import difference
+from yardgate.core.edits.difference import difference
 from yardgate.core.host.state import System, compiled
 from yardgate.core.host.steps import Destination, steps, words
 from yardgate.log import Form, Level

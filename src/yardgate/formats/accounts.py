@@ -4,7 +4,7 @@ import re
 from collections.abc import Iterator, Mapping
 from dataclasses import replace
 
-from yardgate.core.edits.edit import Edit, Join, PutGroup, PutUser
+from yardgate.core.edits.records import Edit, Join, PutGroup, PutUser
 from yardgate.core.model.names import fresh_id
 from yardgate.core.model.naming import fold, show
 from yardgate.core.model.plan import LARGEST_NUMBER, LOCAL, Group, Plan, User

@@ -6,7 +6,7 @@ from typing import Annotated
 
 from pydantic import Field, TypeAdapter
 
-from yardgate.core.edits.edit import Edit
+from yardgate.core.edits.records import Edit
 
 AnyEdit = Annotated[Edit, Field(discriminator="op")]
 _EDITS: TypeAdapter[tuple[Edit, ...]] = TypeAdapter(tuple[AnyEdit, ...])

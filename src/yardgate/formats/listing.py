@@ -16,7 +16,7 @@ from yardgate.core.access.storage import Nfs4State, PlaceState, PosixState, stor
 from yardgate.core.acl import Mode, Ordered, OwnList, Posix, PosixEntry, posix
 from yardgate.core.acl.mode import STICKY, bits_of, entries_of
 from yardgate.core.acl.nfs4 import INHERITED, Entry, files_of, folders_of
-from yardgate.core.edits.edit import Edit, PutGroup, PutPlace, PutUser
+from yardgate.core.edits.records import Edit, PutGroup, PutPlace, PutUser
 from yardgate.core.model.names import fresh_id
 from yardgate.core.model.naming import fold, name_trouble, show
 from yardgate.core.model.plan import LOCAL, ROOT, Group, Place, Plan, User

@@ -7,7 +7,7 @@ from dataclasses import replace
 from yardgate.core.access.batch.resolve import Matrix, rights
 from yardgate.core.access.outcome import Outcome
 from yardgate.core.acl.rights import APART, LEVELS, Level, Rights, letters
-from yardgate.core.edits.edit import Edit, PutGroup, PutPlace, PutUser, SetGrant
+from yardgate.core.edits.records import Edit, PutGroup, PutPlace, PutUser, SetGrant
 from yardgate.core.model.names import Names, fresh_id
 from yardgate.core.model.naming import fold, show
 from yardgate.core.model.plan import EVERYONE, Group, Place, PlaceKind, Plan, User

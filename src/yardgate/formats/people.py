@@ -4,7 +4,7 @@ from collections.abc import Callable, Iterable, Iterator
 from dataclasses import replace
 from datetime import date
 
-from yardgate.core.edits.edit import Edit, Join, PutGroup, PutUser
+from yardgate.core.edits.records import Edit, Join, PutGroup, PutUser
 from yardgate.core.model.names import Names, fresh_id
 from yardgate.core.model.naming import fold, show
 from yardgate.core.model.plan import LOCAL, Group, Plan, User

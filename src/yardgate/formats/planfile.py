@@ -7,8 +7,9 @@ from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
 from yardgate.core.acl.rights import Level
 from yardgate.core.model.agreements import Accepted, Promise
-from yardgate.core.model.checks import PlanError, Trouble, check
+from yardgate.core.model.checks import PlanError, Trouble
 from yardgate.core.model.directory import Directory
+from yardgate.core.model.kinds import KINDS, check
 from yardgate.core.model.plan import Carrier, Each, Group, GroupQuota, Pattern, Place, PlaceKind, Plan, Target, User
 from yardgate.core.model.share import Service, Share
 from yardgate.formats.notation import OwnText, Strict, from_text, to_text
@@ -53,7 +54,7 @@ class PlaceRecord(Strict):
         plain = {name: getattr(place, name) for name in PlaceRecord.model_fields if name != "own"}
         return PlaceRecord.model_construct(**plain, own=None if place.own is None else to_text(place.own))
 
-    def place(self) -> Place:
+    def record(self) -> Place:
         plain = {name: getattr(self, name) for name in PlaceRecord.model_fields if name != "own"}
         return Place(**plain, own=None if self.own is None else from_text(self.own))
 
@@ -65,6 +66,13 @@ class PatternRecord(Strict):
     name: str
     own: OwnText
     note: str = ""
+
+    @staticmethod
+    def told(pattern: Pattern) -> "PatternRecord":
+        return PatternRecord(id=pattern.id, name=pattern.name, own=to_text(pattern.own), note=pattern.note)
+
+    def record(self) -> Pattern:
+        return Pattern(id=self.id, name=self.name, own=from_text(self.own), note=self.note)
 
 
 class PlanFile(BaseModel):
@@ -88,6 +96,18 @@ class PlanFile(BaseModel):
     accepted: Annotated[list[Accepted], Field(description="findings that are accepted, by the id of the finding")] = []
 
 
+def _told(record: Any) -> Any:
+    """A record as the file has it: lists of permissions in letters."""
+    if isinstance(record, Place):
+        return PlaceRecord.told(record)
+    return PatternRecord.told(record) if isinstance(record, Pattern) else record
+
+
+def _meant(record: Any) -> Any:
+    """The record that a record of the file means."""
+    return record.record() if isinstance(record, PlaceRecord | PatternRecord) else record
+
+
 def write(plan: Plan) -> str:
     """A plan as text, the same for equal plans: records sorted by id, grants in list order, default values left out."""
     file = PlanFile(
@@ -96,23 +116,12 @@ def write(plan: Plan) -> str:
         name=plan.name,
         office=plan.office,
         target=plan.target,
-        users=[plan.users[key] for key in sorted(plan.users)],
-        groups=[plan.groups[key] for key in sorted(plan.groups)],
-        places=[PlaceRecord.told(plan.places[key]) for key in sorted(plan.places)],
         grants=[
             GrantRecord.model_construct(place=place, who=who, level=level)
             for place in sorted(plan.grants)
             for who, level in plan.grants[place].items()
         ],
-        patterns=[
-            PatternRecord(id=p.id, name=p.name, own=to_text(p.own), note=p.note)
-            for p in sorted(plan.patterns.values(), key=lambda pattern: pattern.id)
-        ],
-        directories=[plan.directories[key] for key in sorted(plan.directories)],
-        shares=[plan.shares[key] for key in sorted(plan.shares)],
-        services=[plan.services[key] for key in sorted(plan.services)],
-        promises=[plan.promises[key] for key in sorted(plan.promises)],
-        accepted=[plan.accepted[key] for key in sorted(plan.accepted)],
+        **{kind.part: [_told(record) for _, record in sorted(kind.of(plan).items())] for kind in KINDS},
     )
     body: dict[str, Any] = file.model_dump(mode="json", exclude_defaults=True)
     for group in body.get("groups", []):
@@ -164,19 +173,9 @@ def _no_duplicates(pairs: list[tuple[str, Any]]) -> dict[str, Any]:
 
 def _plan(file: PlanFile) -> Plan:
     troubles = [
-        Trouble(record.id, f"the id {record.id!r} stands twice among the {kind}")
-        for kind, records in (
-            ("users", file.users),
-            ("groups", file.groups),
-            ("places", file.places),
-            ("patterns", file.patterns),
-            ("directories", file.directories),
-            ("shares", file.shares),
-            ("services", file.services),
-            ("promises", file.promises),
-            ("accepted findings", file.accepted),
-        )
-        for number, record in _repeated(records)
+        Trouble(record.id, f"the id {record.id!r} stands twice among the {kind.part}")
+        for kind in KINDS
+        for number, record in _repeated(getattr(file, kind.part))
         if number
     ]
     grants: dict[str, dict[str, Level]] = {}
@@ -188,16 +187,8 @@ def _plan(file: PlanFile) -> Plan:
         name=file.name,
         office=file.office,
         target=file.target,
-        users={user.id: user for user in file.users},
-        groups={group.id: group for group in file.groups},
-        places={record.id: record.place() for record in file.places},
         grants=grants,
-        patterns={p.id: Pattern(id=p.id, name=p.name, own=from_text(p.own), note=p.note) for p in file.patterns},
-        directories={directory.id: directory for directory in file.directories},
-        shares={share.id: share for share in file.shares},
-        services={service.id: service for service in file.services},
-        promises={promise.id: promise for promise in file.promises},
-        accepted={accepted.id: accepted for accepted in file.accepted},
+        **{kind.part: {record.id: _meant(record) for record in getattr(file, kind.part)} for kind in KINDS},
     )
     if troubles := [*troubles, *check(plan)]:
         raise PlanError(troubles)

@@ -8,7 +8,8 @@ from collections.abc import Collection, Iterator
 from dataclasses import replace
 from typing import Any
 
-from yardgate.core.edits.edit import PutPromise, promised
+from yardgate.core.edits.describe import promised
+from yardgate.core.edits.records import PutPromise
 from yardgate.core.model.agreements import Promise
 from yardgate.core.model.names import Names, fresh_id
 from yardgate.core.model.naming import fold, show

@@ -4,7 +4,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Literal
 
-from yardgate.core.edits.edit import Edit
+from yardgate.core.edits.records import Edit
 
 ObjectKind = Literal["person", "service", "group", "place"]
 Make = Mapping[str, ObjectKind]  # unknown name as written -> what to make of it; names not in it are left out

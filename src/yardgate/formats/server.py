@@ -11,7 +11,8 @@ from yardgate.core.access.combining import TieredGrant, decide
 from yardgate.core.access.membership import token
 from yardgate.core.access.storage import tier_of
 from yardgate.core.acl.rights import Level
-from yardgate.core.edits.edit import Edit, PutPlace, PutShare, PutUser, SetGrant, apply
+from yardgate.core.edits.apply import apply
+from yardgate.core.edits.records import Edit, PutPlace, PutShare, PutUser, SetGrant
 from yardgate.core.model.names import fresh_id
 from yardgate.core.model.naming import fold, show
 from yardgate.core.model.plan import EVERYONE, LOCAL, Group, Place, Plan, User

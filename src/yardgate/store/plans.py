@@ -1,22 +1,22 @@
 """Plans in the database: load, commit edits, undo, redo, history, named versions."""
 
 import secrets
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence, Set
 from dataclasses import dataclass, fields, replace
-from datetime import UTC, datetime
+from datetime import UTC, date, datetime
 from threading import Lock
 from typing import Any, Literal
 
 from pydantic import TypeAdapter
 from sqlalchemy import Connection, Table, delete, insert, select, update
 
-from yardgate.core.acl import OwnList
 from yardgate.core.acl.rights import Level
-from yardgate.core.edits.edit import Edit, PlanRecord, describe, difference, exactly, in_step
-from yardgate.core.model.agreements import Accepted, Promise
-from yardgate.core.model.directory import Directory
-from yardgate.core.model.plan import Each, Group, GroupQuota, Pattern, Place, Plan, Target, User
-from yardgate.core.model.share import Service, Share
+from yardgate.core.edits.apply import exactly, in_step
+from yardgate.core.edits.describe import describe
+from yardgate.core.edits.difference import difference
+from yardgate.core.edits.records import Edit
+from yardgate.core.model.kinds import GROUPS, KINDS, PATTERNS, PLACES, Kind, PlanRecord
+from yardgate.core.model.plan import Pattern, Place, Plan, Target
 from yardgate.formats import edits as edit_json
 from yardgate.formats.notation import OWN_TEXT, from_text, to_text
 from yardgate.store import tables
@@ -26,9 +26,7 @@ EntryKind = Literal["create", "edit", "import", "undo", "redo", "return"]
 NEWEST = 2**63 - 1
 SNAPSHOT = 500  # revisions from one snapshot to the next
 OPENED = 16  # plans that are kept in memory
-_SHARE, _SERVICE = TypeAdapter(Share), TypeAdapter(Service)
-_EACH: TypeAdapter[Each | None] = TypeAdapter(Each | None)
-_QUOTAS = TypeAdapter(tuple[GroupQuota, ...])
+_READERS: Mapping[str, TypeAdapter[Any]] = {kind.part: TypeAdapter(kind.record) for kind in KINDS}
 
 
 class NotThere(LookupError):
@@ -343,37 +341,16 @@ def _load(connection: Connection, plan_id: str) -> Opened:
     granted: dict[str, dict[str, Level]] = {}
     for row in rows(tables.grants, tables.grants.c.place, tables.grants.c.position):
         granted.setdefault(row["place"], {})[row["who"]] = Level(row["level"])
-    users = [
-        User(**{**_without_plan(row), "aliases": tuple(row["aliases"]), "jobs": tuple(row["jobs"])})
-        for row in rows(tables.users)
-    ]
-    groups = [
-        Group(**{**_without_plan(row), "unknown": tuple(row["unknown"])}, members=frozenset(belongs.get(row["id"], ())))
-        for row in rows(tables.groups)
-    ]
-    directories = [
-        Directory(**{**_without_plan(row), "branches": tuple(row["branches"])}) for row in rows(tables.directories)
-    ]
-    places = [_place(row) for row in rows(tables.places)]
-    patterns = [Pattern(**_with_list(row)) for row in rows(tables.patterns)]
-    shares = [_SHARE.validate_python(_without_plan(row)) for row in rows(tables.shares)]
-    services = [_SERVICE.validate_python(_without_plan(row)) for row in rows(tables.services)]
-    promises = [Promise(**{**_without_plan(row), "but": frozenset(row["but"])}) for row in rows(tables.promises)]
-    taken = [Accepted(**_without_plan(row)) for row in rows(tables.accepted)]
+    records: dict[str, dict[str, Any]] = {
+        kind.part: {row["id"]: _record(kind, row, belongs) for row in rows(tables.metadata.tables[kind.part])}
+        for kind in KINDS
+    }
     plan = Plan(
         name=head["name"],
         office=head["office"],
         target=Target(**{field.name: head[field.name] for field in fields(Target)}),
-        users={user.id: user for user in users},
-        groups={group.id: group for group in groups},
-        places={place.id: place for place in places},
         grants=granted,
-        patterns={pattern.id: pattern for pattern in patterns},
-        directories={directory.id: directory for directory in directories},
-        shares={share.id: share for share in shares},
-        services={service.id: service for service in services},
-        promises={promise.id: promise for promise in promises},
-        accepted={accepted.id: accepted for accepted in taken},
+        **records,
     )
     journal = tables.journal.c
     entries = connection.execute(
@@ -383,18 +360,15 @@ def _load(connection: Connection, plan_id: str) -> Opened:
     return Opened(plan_id, plan, head["revision"], head["archived"], head["created_at"], done, undone)
 
 
-def _without_plan(row: Any) -> dict[str, Any]:
-    return {key: value for key, value in row.items() if key != "plan"}
-
-
-def _with_list(row: Any) -> dict[str, Any]:
-    own = row["own"]
-    return {**_without_plan(row), "own": None if own is None else from_text(OWN_TEXT.validate_python(own))}
-
-
-def _place(row: Any) -> Place:
-    made = {"each": _EACH.validate_python(row["each"]), "group_quotas": _QUOTAS.validate_python(row["group_quotas"])}
-    return Place(**{**_with_list(row), **made})
+def _record(kind: Kind, row: Any, members: Mapping[str, Set[str]]) -> PlanRecord:
+    """A record from its row: members of a group have rows of their own, lists of permissions stand in letters."""
+    raw = {key: value for key, value in row.items() if key != "plan"}
+    if kind is GROUPS:
+        raw["members"] = members.get(raw["id"], frozenset())
+    if kind in (PLACES, PATTERNS) and raw["own"] is not None:
+        raw["own"] = from_text(OWN_TEXT.validate_python(raw["own"]))
+    record: PlanRecord = _READERS[kind.part].validate_python(raw)
+    return record
 
 
 def _head(plan: Plan) -> dict[str, Any]:
@@ -404,18 +378,8 @@ def _head(plan: Plan) -> dict[str, Any]:
 
 def _save(connection: Connection, plan_id: str, before: Plan, after: Plan) -> None:
     """Bring the tables from one plan to the next, touching only rows of objects that differ."""
-    kinds: tuple[tuple[Table, Any, Any], ...] = (
-        (tables.users, before.users, after.users),
-        (tables.groups, before.groups, after.groups),
-        (tables.places, before.places, after.places),
-        (tables.patterns, before.patterns, after.patterns),
-        (tables.directories, before.directories, after.directories),
-        (tables.shares, before.shares, after.shares),
-        (tables.services, before.services, after.services),
-        (tables.promises, before.promises, after.promises),
-        (tables.accepted, before.accepted, after.accepted),
-    )
-    for table, old, new in kinds:
+    for kind in KINDS:
+        table, old, new = tables.metadata.tables[kind.part], kind.of(before), kind.of(after)
         if old is new:
             continue
         changed = {
@@ -423,9 +387,11 @@ def _save(connection: Connection, plan_id: str, before: Plan, after: Plan) -> No
         }
         _remove(connection, table, table.c.id, plan_id, changed & old.keys())
         _add(
-            connection, table, [{"plan": plan_id, **_columns(table, new[key])} for key in sorted(changed & new.keys())]
+            connection,
+            table,
+            [{"plan": plan_id, **_columns(kind, table, new[key])} for key in sorted(changed & new.keys())],
         )
-        if table is tables.groups:
+        if kind is GROUPS:
             _remove(connection, tables.members, tables.members.c.group, plan_id, changed & old.keys())
             named = [(key, member) for key in sorted(changed & new.keys()) for member in sorted(new[key].members)]
             _add(
@@ -446,23 +412,18 @@ def _save(connection: Connection, plan_id: str, before: Plan, after: Plan) -> No
     connection.execute(update(tables.plans).where(tables.plans.c.id == plan_id).values(_head(after)))
 
 
-def _columns(table: Table, record: PlanRecord) -> dict[str, Any]:
-    if isinstance(record, Share):
-        return _SHARE.dump_python(record, mode="json")  # type: ignore[no-any-return]
-    found = {column.name: _value(getattr(record, column.name)) for column in table.c if column.name != "plan"}
-    if isinstance(record, Place):
-        found["each"] = _EACH.dump_python(record.each, mode="json")
-        found["group_quotas"] = _QUOTAS.dump_python(record.group_quotas, mode="json")
-    return found
-
-
-def _value(value: Any) -> Any:
-    """A field as a column holds it: a list in the letters that people write."""
-    if isinstance(value, frozenset):
-        return sorted(value)
-    if isinstance(value, tuple):
-        return list(value)
-    return to_text(value).model_dump(mode="json") if isinstance(value, OwnList) else value
+def _columns(kind: Kind, table: Table, record: PlanRecord) -> dict[str, Any]:
+    """A record as its row has it (see `_record`): sets sorted, and dates as dates, for columns of that type."""
+    raw: dict[str, Any] = _READERS[kind.part].dump_python(record, mode="json")
+    if isinstance(record, Place | Pattern) and record.own is not None:
+        raw["own"] = to_text(record.own).model_dump(mode="json")
+    for name in raw:
+        value = getattr(record, name)
+        if isinstance(value, frozenset):
+            raw[name] = sorted(value)
+        elif isinstance(value, date):
+            raw[name] = value
+    return {column.name: raw[column.name] for column in table.c if column.name != "plan"}
 
 
 def _remove(connection: Connection, table: Table, column: Any, plan_id: str, keys: Iterable[str]) -> None:

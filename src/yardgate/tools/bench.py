@@ -25,7 +25,8 @@ from yardgate.core.access.storage import Nfs4State
 from yardgate.core.acl import Entry, Ordered, Posix, PosixEntry, rights
 from yardgate.core.acl.nfs4 import EVERYTHING_BELOW
 from yardgate.core.acl.rights import GRANTABLE, Level
-from yardgate.core.edits.edit import PutPlace, PutUser, SetGrant, apply
+from yardgate.core.edits.apply import apply
+from yardgate.core.edits.records import PutPlace, PutUser, SetGrant
 from yardgate.core.host.contents import Thing, pushes
 from yardgate.core.host.state import Folder, System, compiled
 from yardgate.core.host.steps import steps

@@ -13,7 +13,8 @@ from typing import Any
 
 from yardgate.core.acl.rights import Level
 from yardgate.core.directory.sync import sync
-from yardgate.core.edits.edit import SetGrant, apply
+from yardgate.core.edits.apply import apply
+from yardgate.core.edits.records import SetGrant
 from yardgate.core.model.directory import AccountRecord, Directory, Ref
 from yardgate.core.model.plan import Plan
 from yardgate.demo import plan as demo_plan

@@ -181,7 +181,7 @@ function Inheriting({ place, stored, put }: { place: Place; stored: Stored; put:
     } else put({ cut: true }, grants);
   };
   if (!canEdit || place.kind === "pool" || !layer.style) return null;
-  if (place.cut) return <Button size="small" onClick={() => put({ cut: false })}>Let lines come down again</Button>;
+  if (place.cut) return <Button size="small" onClick={() => put({ cut: false })}>Inherit again</Button>;
   return (
     <Popover trigger="click" content={<div className="row" style={{ flexDirection: "column", alignItems: "stretch" }}><span>Nothing from above will count here any more.</span><Button size="small" onClick={keep}>Stop, and keep what arrives as lines and grants of its own</Button><Button size="small" danger onClick={() => put({ cut: true })}>Stop, and drop what arrives</Button></div>}>
       <Button size="small">Stop inheritance here …</Button>

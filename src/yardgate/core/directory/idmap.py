@@ -5,8 +5,8 @@ from dataclasses import dataclass, replace
 from typing import Literal, get_args
 
 from yardgate.core.access.storage import StorageState, named_by
-from yardgate.core.edits.edit import mentioned
 from yardgate.core.model.directory import Directory, Linked, rid_of
+from yardgate.core.model.mentions import mentioned
 from yardgate.core.model.names import unix_trouble
 from yardgate.core.model.naming import fold
 from yardgate.core.model.plan import LOCAL, Group, Plan, User

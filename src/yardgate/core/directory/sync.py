@@ -9,7 +9,7 @@ from dataclasses import dataclass, replace
 from typing import Literal
 
 from yardgate.core.directory.idmap import numbers
-from yardgate.core.edits.edit import Edit, PutDirectory, PutGroup, PutUser
+from yardgate.core.edits.records import Edit, PutDirectory, PutGroup, PutUser
 from yardgate.core.model.directory import AccountRecord, Directory, Linked, linked
 from yardgate.core.model.names import fresh_id
 from yardgate.core.model.naming import fold, name_trouble, show

@@ -10,7 +10,7 @@ from yardgate.core.access.storage import Nfs4State, PosixState, StorageState, ri
 from yardgate.core.acl import Entry, Mode, Ordered, OwnList, Posix, PosixEntry, posix
 from yardgate.core.acl.mode import SETGID, STICKY, bits_of
 from yardgate.core.acl.rights import ADD_FILE, FULL, LIST_DIRECTORY, MASK_OF, PASS, Level
-from yardgate.core.edits.edit import PutPlace
+from yardgate.core.edits.records import PutPlace
 from yardgate.core.model.plan import EVERYONE, Plan
 
 EntryKey = tuple[posix.Tag, str]

@@ -17,7 +17,7 @@ from yardgate.core.acl.nfs4 import (
     OWNER,
 )
 from yardgate.core.acl.rights import APPEND_DATA, CHANGE, DELETE, EXECUTE, PASS, READ, READ_DATA, WRITE_DATA, words
-from yardgate.core.edits.edit import Edit, PutPlace, SetGrant
+from yardgate.core.edits.records import Edit, PutPlace, SetGrant
 from yardgate.core.model.plan import EVERYONE, ROOT, Place, Plan
 
 Style = Literal["ordered", "posix", "mode"]

@@ -8,7 +8,8 @@ from yardgate.core.access.storage import PosixState
 from yardgate.core.acl import Entry, Mode, Ordered, OwnList, Posix, PosixEntry
 from yardgate.core.acl.mode import SETGID, STICKY, bits_of
 from yardgate.core.acl.nfs4 import INHERITED
-from yardgate.core.edits.edit import Edit, Join, Leave, PutPlace, PutShare, PutUser, apply
+from yardgate.core.edits.apply import apply
+from yardgate.core.edits.records import Edit, Join, Leave, PutPlace, PutShare, PutUser
 from yardgate.core.host.state import (
     GROUP_MARK,
     Folder,

@@ -50,30 +50,11 @@ class PlanError(ValueError):
         super().__init__("; ".join(trouble.message for trouble in self.troubles[:5]))
 
 
-def check(plan: Plan) -> tuple[Trouble, ...]:
-    """Everything that is wrong with a plan; empty for a good one."""
-    return (
-        *(Trouble("plan", f"the plan's {what} {why}") for what, why in _plan_names(plan)),
-        *(t for user in plan.users.values() for t in user_troubles(plan, user)),
-        *(t for group in plan.groups.values() for t in group_troubles(plan, group)),
-        *(t for place in plan.places.values() for t in place_troubles(plan, place)),
-        *(t for place, grants in plan.grants.items() for t in grant_troubles(plan, place, grants)),
-        *(t for pattern in plan.patterns.values() for t in pattern_troubles(plan, pattern)),
-        *(t for directory in plan.directories.values() for t in directory_troubles(directory)),
-        *(t for share in plan.shares.values() for t in share_troubles(plan, share)),
-        *(t for service in plan.services.values() for t in service_troubles(plan, service)),
-        *(t for promise in plan.promises.values() for t in promise_troubles(plan, promise)),
-        *(t for accepted in plan.accepted.values() for t in accepted_troubles(accepted)),
-        *target_troubles(plan, plan.target),
-        *name_clashes(plan),
-    )
-
-
-def _plan_names(plan: Plan) -> Iterator[tuple[str, str]]:
+def plan_troubles(plan: Plan) -> Iterator[Trouble]:
     if why := name_trouble(plan.name):
-        yield "name", why
+        yield Trouble("plan", f"the plan's name {why}")
     if plan.office and (why := name_trouble(plan.office)):
-        yield "office", why
+        yield Trouble("plan", f"the plan's office {why}")
 
 
 def _text_troubles(object_id: str, kind: str, name: str, texts: Mapping[str, str]) -> Iterator[Trouble]:
@@ -273,7 +254,7 @@ def own_list_troubles(plan: Plan, own: OwnList) -> Iterator[str]:
                 yield f"the mode {bits:o} is outside 0 to {MODE:o}"
 
 
-def directory_troubles(directory: Directory) -> Iterator[Trouble]:
+def directory_troubles(_plan: Plan, directory: Directory) -> Iterator[Trouble]:
     names = {"domain": directory.domain, "controller": directory.controller or "", "reading account": directory.reader}
     yield from _text_troubles(directory.id, "directory", directory.name, names)
     what = f"directory {show(directory.name)}"
@@ -340,7 +321,7 @@ def promise_troubles(plan: Plan, promise: Promise) -> Iterator[Trouble]:
             yield Trouble(promise.id, f"a promise leaves out {show(who)}, who is no user or group of this plan")
 
 
-def accepted_troubles(accepted: Accepted) -> Iterator[Trouble]:
+def accepted_troubles(_plan: Plan, accepted: Accepted) -> Iterator[Trouble]:
     if len(accepted.id) > 500 or any(not char.isprintable() for char in accepted.id) or not accepted.id:
         yield Trouble(accepted.id, f"{show(accepted.id)} names no finding")
     if not accepted.reason.strip():

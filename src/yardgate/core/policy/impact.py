@@ -7,7 +7,8 @@ from yardgate.core.access.batch.resolve import Matrix, resolve
 from yardgate.core.access.comparison import Price, price
 from yardgate.core.access.outcome import Shift, outcome, people, shifts
 from yardgate.core.acl.rights import Level
-from yardgate.core.edits.edit import Edit, exactly, in_step
+from yardgate.core.edits.apply import exactly, in_step
+from yardgate.core.edits.records import Edit
 from yardgate.core.model.agreements import Promise
 from yardgate.core.policy.compliance import Compliance, keep
 

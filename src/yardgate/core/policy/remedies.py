@@ -20,20 +20,10 @@ from yardgate.core.access.walk import walk
 from yardgate.core.acl import Mode, Posix
 from yardgate.core.acl.mode import STICKY
 from yardgate.core.acl.rights import Level
-from yardgate.core.edits.edit import (
-    Edit,
-    Join,
-    Leave,
-    PutPlace,
-    PutService,
-    PutShare,
-    PutUser,
-    SetGrant,
-    SetTarget,
-    apply,
-    sentence,
-)
+from yardgate.core.edits.apply import apply
+from yardgate.core.edits.describe import sentence
 from yardgate.core.edits.list_edits import by_hand, let_through, without_lines
+from yardgate.core.edits.records import Edit, Join, Leave, PutPlace, PutService, PutShare, PutUser, SetGrant, SetTarget
 from yardgate.core.edits.transforms import planned, restyle, style_of
 from yardgate.core.model.checks import PlanError
 from yardgate.core.model.names import fresh_id

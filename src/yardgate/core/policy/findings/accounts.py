@@ -6,8 +6,9 @@ from dataclasses import replace
 from yardgate.core.access.membership import cycles
 from yardgate.core.access.spec.explain import explain
 from yardgate.core.acl.rights import Level
-from yardgate.core.edits.edit import Edit, PutUser, RemoveGroup, SetGrant, mentioned, named_in
 from yardgate.core.edits.list_edits import without_lines
+from yardgate.core.edits.records import Edit, PutUser, RemoveGroup, SetGrant
+from yardgate.core.model.mentions import mentioned, named_in
 from yardgate.core.model.naming import fold
 from yardgate.core.model.plan import EVERYONE, LOCAL, Plan, User
 from yardgate.core.policy.findings.case import Case, CellKey, Check, Finding, Findings

@@ -18,8 +18,8 @@ from yardgate.core.access.paths import explain_over
 from yardgate.core.access.storage import granted_on
 from yardgate.core.acl import Entry, Mode, Ordered, OwnList, Posix, posix
 from yardgate.core.acl.rights import EXECUTE, LEVELS, READ_DATA, WRITE_DATA, Level
-from yardgate.core.edits.edit import Edit, PutPlace, PutService, PutShare
 from yardgate.core.edits.list_edits import let_through, retouched, without_lines
+from yardgate.core.edits.records import Edit, PutPlace, PutService, PutShare
 from yardgate.core.edits.transforms import STYLE_WORDS, Style, begun, is_bare, planned, restyle, style_of
 from yardgate.core.model.checks import PlanError
 from yardgate.core.model.plan import EVERYONE, GUEST

@@ -16,7 +16,8 @@ from yardgate.core.access.outcome import Outcome, Shift, outcome_of, shifts
 from yardgate.core.access.paths import inside
 from yardgate.core.access.storage import StorageState
 from yardgate.core.acl.rights import LEVELS, Level
-from yardgate.core.edits.edit import Edit, apply
+from yardgate.core.edits.apply import apply
+from yardgate.core.edits.records import Edit
 from yardgate.core.model.plan import GUEST, Plan
 from yardgate.core.model.share import Share
 

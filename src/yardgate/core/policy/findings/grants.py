@@ -10,7 +10,7 @@ from yardgate.core.access.outcome import shifts
 from yardgate.core.access.paths import counted_as
 from yardgate.core.access.storage import granted_on, tier_of
 from yardgate.core.acl.rights import Level
-from yardgate.core.edits.edit import SetGrant
+from yardgate.core.edits.records import SetGrant
 from yardgate.core.model.plan import EVERYONE
 from yardgate.core.policy.findings.case import Case, CellKey, Check, Finding, Findings
 

@@ -8,7 +8,7 @@ from yardgate.core.access.membership import token
 from yardgate.core.access.nfs_hosts import classes
 from yardgate.core.access.paths import CLAIMED, is_on, seen_otherwise, unclaimed
 from yardgate.core.acl.rights import Level
-from yardgate.core.edits.edit import PutShare
+from yardgate.core.edits.records import PutShare
 from yardgate.core.model.plan import Plan
 from yardgate.core.model.share import Address, HostRule, Hosts, Network, Share, host_rule, hosts
 from yardgate.core.policy.findings.case import Case, Check, Finding, Findings

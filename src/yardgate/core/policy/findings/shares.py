@@ -12,7 +12,7 @@ from yardgate.core.access.storage import Nfs4State, granted_on, rights_on
 from yardgate.core.access.visibility import listing
 from yardgate.core.acl import Entry
 from yardgate.core.acl.rights import LEVELS, Level, level
-from yardgate.core.edits.edit import Edit, PutService, PutShare, RemoveShare, SetGrant
+from yardgate.core.edits.records import Edit, PutService, PutShare, RemoveShare, SetGrant
 from yardgate.core.model.naming import fold
 from yardgate.core.model.plan import EVERYONE, GUEST, Plan
 from yardgate.core.model.share import Over, Service, Share

@@ -18,8 +18,8 @@ from yardgate.core.acl.rights import (
     keeper,
     level,
 )
-from yardgate.core.edits.edit import Edit, PutPlace, SetGrant
 from yardgate.core.edits.list_edits import retouched
+from yardgate.core.edits.records import Edit, PutPlace, SetGrant
 from yardgate.core.edits.transforms import restyle, style_of
 from yardgate.core.model.plan import EVERYONE, ROOT, Place, Plan
 from yardgate.core.policy.findings.case import Case, Check, Finding, Findings

@@ -1,0 +1,325 @@
+"""Edits in words, for a journal and for whoever is to confirm them."""
+
+from collections import Counter
+from collections.abc import Sequence
+from dataclasses import fields
+
+from yardgate.core.access.combining import rule_words
+from yardgate.core.acl import Mode, Ordered, OwnList, Posix
+from yardgate.core.acl.rights import letters, words
+from yardgate.core.edits.records import (
+    Edit,
+    Join,
+    Leave,
+    PutAccepted,
+    PutDirectory,
+    PutGroup,
+    PutPattern,
+    PutPlace,
+    PutPromise,
+    PutService,
+    PutShare,
+    PutUser,
+    RemoveAccepted,
+    RemoveDirectory,
+    RemoveGroup,
+    RemovePattern,
+    RemovePlace,
+    RemovePromise,
+    RemoveService,
+    RemoveShare,
+    RemoveUser,
+    SetGrant,
+    SetTarget,
+    SetTitle,
+)
+from yardgate.core.model.agreements import Promise
+from yardgate.core.model.directory import Directory
+from yardgate.core.model.naming import fold
+from yardgate.core.model.plan import Group, Place, Plan, Target, User
+from yardgate.core.model.share import Service, Share
+
+
+def describe(before: Plan, after: Plan, edits: Sequence[Edit]) -> str:
+    """What some edits did, in one line for a journal: each of up to three, or how many of what kind."""
+    if len(edits) <= 3:
+        return "; ".join(sentence(before, after, edit) for edit in edits) or "nothing changed"
+    counts = Counter(edit.op for edit in edits)
+    return ", ".join(f"{number} {_COUNTED[op][number > 1]}" for op, number in counts.items())
+
+
+_COUNTED = {
+    "put-user": ("person added or changed", "people and services added or changed"),
+    "remove-user": ("person removed", "people and services removed"),
+    "put-group": ("group added or changed", "groups added or changed"),
+    "remove-group": ("group removed", "groups removed"),
+    "join": ("membership added", "memberships added"),
+    "leave": ("membership ended", "memberships ended"),
+    "put-place": ("place added or changed", "places added or changed"),
+    "remove-place": ("place removed", "places removed"),
+    "put-pattern": ("pattern saved", "patterns saved"),
+    "remove-pattern": ("pattern deleted", "patterns deleted"),
+    "put-directory": ("directory joined or changed", "directories joined or changed"),
+    "remove-directory": ("directory left", "directories left"),
+    "put-share": ("share added or changed", "shares added or changed"),
+    "remove-share": ("share removed", "shares removed"),
+    "put-service": ("service set", "services set"),
+    "remove-service": ("service reset", "services reset"),
+    "put-promise": ("promise added or changed", "promises added or changed"),
+    "remove-promise": ("promise removed", "promises removed"),
+    "put-accepted": ("finding accepted", "findings accepted"),
+    "remove-accepted": ("finding listed again", "findings listed again"),
+    "set-grant": ("grant set", "grants set"),
+    "set-target": ("setting changed", "settings changed"),
+    "set-title": ("title changed", "titles changed"),
+}
+"""What is counted of an edit: one, several."""
+
+
+def sentence(before: Plan, after: Plan, edit: Edit) -> str:
+    """One edit in words, with the names that people know."""
+
+    def named(who: str) -> str:
+        return after.named(who) if after.knows(who) else before.named(who)
+
+    def where(place: str) -> str:
+        return (after if place in after.places else before).path_name(place)
+
+    match edit:
+        case PutUser(user):
+            return _put_words(user.kind, before.users.get(user.id), user, before, after)
+        case PutGroup(group):
+            return _put_words("group", before.groups.get(group.id), group, before, after)
+        case PutPlace(place):
+            old = before.places.get(place.id)
+            if old is None:
+                return f"added {place.kind} {where(place.id)}"
+            return _put_words(place.kind, old, place, before, after)
+        case RemoveUser(who) | RemoveGroup(who):
+            return f"removed {named(who)}"
+        case RemovePlace(place):
+            return f"removed {where(place)} from the plan"
+        case PutPattern(pattern):
+            return f"{'changed' if pattern.id in before.patterns else 'saved'} the pattern {pattern.name}"
+        case RemovePattern(pattern_id):
+            return f"deleted the pattern {before.patterns[pattern_id].name if pattern_id in before.patterns else pattern_id}"
+        case PutDirectory(directory):
+            return _put_words("directory", before.directories.get(directory.id), directory, before, after)
+        case RemoveDirectory(directory_id):
+            left = before.directories.get(directory_id)
+            return f"left the directory {left.name if left is not None else directory_id}"
+        case PutShare(share):
+            if share.id not in before.shares:
+                return f"shared {where(share.place)} as {share.name}"
+            return _share_words(before.shares[share.id], share, before, after)
+        case RemoveShare(share_id):
+            return f"stopped sharing {before.shares[share_id].name if share_id in before.shares else share_id}"
+        case PutService(service):
+            return _service_words(before.services.get(service.id), service, after)
+        case RemoveService(service_id):
+            return f"{service_id.upper()} is on, for everybody"
+        case PutPromise(promise):
+            return (
+                f"{'changed the promise' if promise.id in before.promises else 'promised'}: {promised(after, promise)}"
+            )
+        case RemovePromise(promise_id):
+            kept = before.promises.get(promise_id)
+            return f"removed the promise: {promise_id if kept is None else promised(before, kept)}"
+        case PutAccepted(accepted):
+            again = f", until {accepted.until}" if accepted.until is not None else ""
+            return f"accepted a finding{again}: {accepted.reason}"
+        case RemoveAccepted(accepted_id):
+            return f"listed a finding again: {accepted_id}"
+        case Join(group, member):
+            return f"{named(member)} joined {named(group)}"
+        case Leave(group, member):
+            return f"{named(member)} left {named(group)}"
+        case SetGrant(place, who, level):
+            if level is None:
+                return f"{named(who)} on {where(place)}: not set"
+            moved = (
+                f", line {edit.at + 1}"
+                if edit.at is not None and before.grants.get(place, {}).get(who) == level
+                else ""
+            )
+            return f"{named(who)} on {where(place)}: {level.words}{moved}"
+        case SetTarget(target):
+            return _target_words(before.target, target, after)
+        case SetTitle(name, office):
+            return f"called this plan {name}" + (f" of {office}" if office else "")
+
+
+def promised(plan: Plan, promise: Promise) -> str:
+    """A promise as the sentence it is."""
+    left_out = sorted((plan.named(who) for who in promise.but), key=fold)
+    but = f" but {', '.join(left_out[:-1])}{' and ' if len(left_out) > 1 else ''}{left_out[-1]}" if left_out else ""
+    over = f" over {promise.over.upper()}" if promise.over is not None else ""
+    must = "must be able to" if promise.must else "must not be able to"
+    return f"{plan.named(promise.who)}{but} {must} {promise.act} {plan.path_name(promise.place)}{over}"
+
+
+def _put_words(
+    kind: str,
+    old: User | Group | Place | Directory | Share | None,
+    new: User | Group | Place | Directory | Share,
+    before: Plan,
+    after: Plan,
+) -> str:
+    name = after.named(new.id) if isinstance(new, User | Group) else new.name
+    if old is None:
+        with_members = isinstance(new, Group) and len(new.members)
+        return f"added {kind} {name}{f' with {with_members} {_members(with_members)}' if with_members else ''}"
+    parts = [f"renamed {kind} {old.name} to {new.name}"] if old.name != new.name else []
+    if isinstance(old, Group) and isinstance(new, Group):
+        came = [after.named(who) for who in sorted(new.members - old.members)]
+        went = [before.named(who) for who in sorted(old.members - new.members)]
+        parts += [
+            f"{', '.join(names)} {verb} {new.name}" for names, verb in ((came, "joined"), (went, "left")) if names
+        ]
+    if isinstance(old, Place) and isinstance(new, Place) and old.parent != new.parent:
+        parts.append(f"moved {before.path_name(old.id)} to {after.path_name(new.id)}")
+    told = {"name", "members", "parent"}
+    begins = isinstance(old, Place) and isinstance(new, Place) and old.own is None and new.own is not None
+    if begins and isinstance(new, Place) and new.cut and new.carried == "storage":
+        parts.append(f"planned a list for {after.path_name(new.id)}, of what is granted there")
+        told |= {"own", "cut", "carried"}
+    changed = [
+        _FIELD_WORDS.get(f.name, f.name.replace("_", " "))
+        for f in fields(new)
+        if f.name not in told and getattr(old, f.name, None) != getattr(new, f.name)
+    ]
+    if isinstance(old, Place) and isinstance(new, Place) and old.cut != new.cut and "cut" not in told:
+        where = after.path_name(new.id)
+        parts.append(f"{'stopped inheritance at' if new.cut else 'let inheritance through again to'} {where}")
+        changed = [field for field in changed if field != "inheritance"]
+        if changed:
+            parts.append(f"changed its {', '.join(changed)}")
+    elif changed == ["list"] and isinstance(old, Place) and isinstance(new, Place):
+        parts.append(_list_words(old, new, after) or f"changed list of {kind} {new.name}")
+    elif changed == ["enabled"] and isinstance(new, User):
+        parts.append(f"{'enabled' if new.enabled else 'disabled'} {after.named(new.id)}")
+    elif changed:
+        parts.append(f"changed {', '.join(changed)} of {kind} {name}")
+    return " and ".join(parts) or f"changed nothing of {kind} {name}"
+
+
+def _members(number: int) -> str:
+    return "member" if number == 1 else "members"
+
+
+def _list_words(old: Place, new: Place, plan: Plan) -> str | None:
+    """The few lines that a list has more or less than before, in words; None where they are many."""
+    had, has = (None if place.own is None else _lines(place.own, plan) for place in (old, new))
+    if (had is not None and has is not None and type(old.own) is not type(new.own)) or has is None:
+        return None
+    more = [line for line in has if line not in (had or ())]
+    less = [line for line in had or () if line not in has]
+    if not 0 < len(more) + len(less) <= 3:
+        return None
+    parts = [f"{what} “{'” and “'.join(lines)}”" for what, lines in (("with", more), ("without", less)) if lines]
+    return f"list of {plan.path_name(new.id)} {' and '.join(parts)}"
+
+
+def _mask_words(mask: int) -> str:
+    said = words(mask)
+    return said if said.count(",") < 2 else letters(mask)
+
+
+def _lines(own: OwnList, plan: Plan) -> tuple[str, ...]:
+    match own:
+        case Ordered(entries):
+            return tuple(
+                f"{plan.named(e.who)}: {'no ' if e.type == 'deny' else ''}{_mask_words(e.mask)}{'' if e.flags else ', this folder only'}"
+                for e in entries
+            )
+        case Posix(access, default):
+            special = {"user": "owner", "group": "owning group", "mask": "mask", "other": "others"}
+            both = [("", entry) for entry in access] + [("default ", entry) for entry in default or ()]
+            return tuple(
+                f"{kind}{plan.named(e.who) if e.who else special[e.tag]}: {(e.perms & 4 and 'r') or '-'}{(e.perms & 2 and 'w') or '-'}{(e.perms & 1 and 'x') or '-'}"
+                for kind, e in both
+            )
+        case Mode(bits):
+            return () if bits is None else (f"{bits:04o}",)
+
+
+def _share_words(old: Share, new: Share, before: Plan, after: Plan) -> str:
+    """What becomes of a share, setting by setting."""
+    if old.name != new.name or old.place != new.place or old.note != new.note:
+        return _put_words("share", old, new, before, after)
+    said = []
+    for field, yes, no in (
+        ("smb", "offered over SMB", "not offered over SMB"),
+        ("nfs", "offered over NFS", "not offered over NFS"),
+        ("read_only", "read-only", "not read-only"),
+        ("hidden", "not listed", "listed"),
+        ("hide_unreadable", "hides what one cannot read", "shows what one cannot read"),
+        ("versions", "shows earlier versions", "shows no earlier versions"),
+        ("recycle", "keeps what is deleted", "deletes at once"),
+    ):
+        if getattr(old, field) != getattr(new, field):
+            said.append(yes if getattr(new, field) else no)
+    if old.guests != new.guests:
+        said.append(f"guests get {new.guests.words}")
+    if old.administrator != new.administrator:
+        said.append(f"run by {after.named(new.administrator)}" if new.administrator is not None else "run by nobody")
+    if old.hosts != new.hosts:
+        rules = ", ".join(f"{rule.hosts} {rule.level.words}" for rule in new.hosts)
+        said.append(f"hosts: {rules or 'none'}" if len(new.hosts) <= 3 else "other host rules")
+    if old.squash != new.squash:
+        said.append(
+            {"none": "nobody is squashed", "root": "root is squashed", "all": "everybody is squashed"}[new.squash]
+        )
+    return f"share {new.name}: {', '.join(said) or 'as it was'}"
+
+
+def _service_words(old: Service | None, new: Service, plan: Plan) -> str:
+    said = []
+    name = "the appliance's pages" if new.id == "pages" else new.id.upper()
+    if (old is None or old.on) != new.on:
+        said.append(f"switched {name} {'on' if new.on else 'off'}")
+    if (old.only if old is not None else None) != new.only:
+        whos = "everybody" if new.only is None else " and ".join(sorted(map(plan.named, new.only))) or "nobody"
+        said.append(f"{name} may be used by {whos}")
+    return " and ".join(said) or f"left {name} as it was"
+
+
+_FIELD_WORDS = {
+    "own": "list",
+    "cut": "inheritance",
+    "group": "owning group",
+    "carried": "carrier of grants",
+    "hosts": "host rules",
+    "each": "folders for each",
+    "of": "whom it is for",
+    "group_quotas": "quotas of groups",
+}
+
+
+def _target_words(old: Target, new: Target, plan: Plan) -> str:
+    said = []
+    if (old.tiers, old.within) != (new.tiers, new.within):
+        said.append(f"when several grants apply: {rule_words(new)}")
+    for what, was, now in (
+        ("baseline", old.baseline, new.baseline),
+        ("administrators", old.administrators, new.administrators),
+    ):
+        if was != now:
+            said.append(f"{what}: {plan.named(now) if now else 'no group'}")
+    if old.baseline_covers_directory != new.baseline_covers_directory:
+        said.append(f"the baseline {'covers' if new.baseline_covers_directory else 'leaves out'} directory users")
+    if old.entering != new.entering:
+        said.append(
+            f"passing through folders: {'asks for a right' if new.entering == 'asked' else 'asks for no right'}"
+        )
+    if old.attributes_open != new.attributes_open:
+        said.append(f"attributes: {'open to everybody' if new.attributes_open else 'as lists say'}")
+    if old.host_rules != new.host_rules:
+        said.append(f"of host rules that take in one host: the {new.host_rules} counts")
+    if old.wildcards != new.wildcards:
+        said.append(f"wildcards: compared with {'host names' if new.wildcards == 'names' else 'names and addresses'}")
+    if old.nfs_way != new.nfs_way:
+        said.append(
+            f"folders above an NFS share: {'ask for a right' if new.nfs_way == 'asked' else 'ask for no right'}"
+        )
+    return "; ".join(said) or "settings unchanged"
