@@ -13,7 +13,7 @@ from types import TracebackType
 
 import httpx
 
-from yardgate.api.signin import cookie_name
+from yardgate.api.authentication import cookie_name
 from yardgate.core.model.plan import Plan
 from yardgate.store import Plans, Store
 from yardgate.store.accounts import Accounts, Role

@@ -10,7 +10,7 @@ import uvicorn
 from fastapi import FastAPI
 
 from yardgate.api.app import create_app
-from yardgate.api.signin import cookie_name
+from yardgate.api.authentication import cookie_name
 from yardgate.api.transport.wire import Patient
 from yardgate.store import Store
 from yardgate.store.accounts import Accounts, Role

@@ -9,9 +9,9 @@ import pytest
 from fastapi.testclient import TestClient
 
 from tests.api.conftest import Web, edit
-from yardgate.api import signin
+from yardgate.api.accounts.tries import FREE_OF_NAME, FREE_TRIES
 from yardgate.api.app import create_app
-from yardgate.api.signin import FREE_OF_NAME, FREE_TRIES
+from yardgate.api.authentication import cookie_name
 from yardgate.core.model.plan import Plan
 from yardgate.store import Plans, Store
 from yardgate.store import accounts as store_accounts
@@ -245,5 +245,5 @@ def test_with_tls_in_front_cookies_are_bound_and_addresses_are_believed_of_the_p
 
 
 def test_two_installations_of_one_host_have_cookies_of_their_own(tmp_path: Path) -> None:
-    names = {signin.cookie_name(Store(tmp_path / name / "yardgate.sqlite").token, secure=False) for name in "ab"}
+    names = {cookie_name(Store(tmp_path / name / "yardgate.sqlite").token, secure=False) for name in "ab"}
     assert len(names) == 2

@@ -15,7 +15,7 @@ from fastapi.testclient import TestClient
 from tests.api.conftest import edit
 from tests.server import Server, until
 from yardgate.api.app import create_app
-from yardgate.api.signin import cookie_name
+from yardgate.api.authentication import cookie_name
 from yardgate.core.model.plan import Plan
 from yardgate.store.accounts import Accounts
 from yardgate.store.audit import Audit

@@ -9,8 +9,8 @@ from hypothesis import HealthCheck, settings
 from schemathesis.specs.openapi.checks import content_type_conformance, response_schema_conformance
 
 from tests.tries import times
+from yardgate.api.accounts.tries import Tries
 from yardgate.api.app import create_app
-from yardgate.api.signin import Tries
 from yardgate.demo import plan
 from yardgate.store import Plans, Store
 from yardgate.store.accounts import Accounts, Role

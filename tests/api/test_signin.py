@@ -4,8 +4,8 @@ import pytest
 from fastapi.testclient import TestClient
 
 from tests.api.conftest import Web, edit
+from yardgate.api.accounts.tries import FREE_TRIES, Tries
 from yardgate.api.app import create_app
-from yardgate.api.signin import FREE_TRIES, Tries
 from yardgate.store import Store
 from yardgate.store.accounts import Accounts
 

@@ -6,6 +6,7 @@ import io
 import sqlite3
 import threading
 import zipfile
+from dataclasses import replace
 from typing import Any
 
 import pytest
@@ -15,9 +16,12 @@ from openpyxl import Workbook
 from tests.api.conftest import Web, edit
 from tests.server import until
 from tests.serving import Served
-from yardgate.api import agreed, rollout, transfer
+from yardgate.api.policy import routes as agreed
+from yardgate.api.rollout import routes as rollout
+from yardgate.api.transfer import routes as transfer
 from yardgate.api.transport.turns import AT_ONCE, Turns
 from yardgate.core.host.steps import Destination
+from yardgate.core.model.kinds import KINDS, USERS
 from yardgate.core.model.plan import Plan
 from yardgate.drivers.appliance import ApplianceError
 from yardgate.formats import workbook
@@ -266,9 +270,8 @@ def test_small_workbooks_that_unpack_to_much_are_refused(web: Web, monkeypatch: 
 
 
 def test_a_plan_has_its_limits(web: Web, monkeypatch: pytest.MonkeyPatch) -> None:
-    from yardgate.core.edits import edit as edit_module
-
-    monkeypatch.setattr(edit_module, "MOST", {"users": (40, "people")})
+    few = tuple(replace(kind, most=40) if kind is USERS else kind for kind in KINDS)
+    monkeypatch.setattr("yardgate.core.edits.apply.KINDS", few)
     people = [{"op": "put-user", "user": {"id": f"n{number}", "name": f"n{number}"}} for number in range(30)]
     refused = web.client().post(web.at("/edits"), json={"revision": 1, "edits": people})
     assert (refused.status_code, "a plan has at most 40" in refused.text) == (422, True)

@@ -9,7 +9,8 @@ from fastapi.routing import APIRoute
 from starlette.middleware.gzip import GZipMiddleware
 
 from yardgate import __version__
-from yardgate.api import agreed, board, directory, inside, plans, rollout, runs, shares, signin, storage, transfer
+from yardgate.api import accounts, authentication, board, directories, plans, policy, rollout, shares, storage, transfer
+from yardgate.api.accounts.tries import Tries
 from yardgate.api.schemas import Problem
 from yardgate.api.transport import problems
 from yardgate.api.transport.aside import Aside
@@ -22,6 +23,8 @@ WEB = Path(__file__).parent.parent / "web"
 
 
 LONGEST = 200  # characters of a path below the interface
+
+STATIONS = (accounts, plans, board, storage, transfer, directories, shares, policy, rollout)
 
 
 def create_app(
@@ -54,37 +57,23 @@ def create_app(
         app.state.services.pushing.resume()
     app.state.aside = aside
     app.state.secure, app.state.proxies = secure, proxies
-    app.state.cookie = signin.cookie_name(store.token, secure=secure)
-    app.state.tries = signin.Tries()
+    app.state.cookie = authentication.cookie_name(store.token, secure=secure)
+    app.state.tries = Tries()
     app.state.turns, app.state.one = Turns(), Turns(at_once=1)
-    for router in (
-        signin.router,
-        plans.router,
-        plans.large,
-        board.router,
-        storage.router,
-        transfer.router,
-        transfer.quick,
-        directory.router,
-        shares.router,
-        agreed.router,
-        agreed.long,
-        shares.long,
-        rollout.router,
-        rollout.large,
-        runs.router,
-        inside.router,
-    ):
+    for router in (router for station in STATIONS for router in station.ROUTERS):
         app.include_router(router, prefix="/api/v1")
     problems.install(app)
     schema = app.openapi
     app.openapi = lambda: problems.documented(schema())  # type: ignore[method-assign]
     app.add_middleware(GZipMiddleware, minimum_size=2000, compresslevel=5)
-    accounts = app.state.services.accounts
 
     def role_of(token: str) -> str | None:
-        found = accounts.whose(token)
-        return None if found is None else signin.RANKS[max(signin.rank(found, plan) for plan in (None, *found.plans))]
+        found = app.state.services.accounts.whose(token)
+        return (
+            None
+            if found is None
+            else authentication.RANKS[max(authentication.rank(found, plan) for plan in (None, *found.plans))]
+        )
 
     app.add_middleware(Guard, hosts=hosts, whose=role_of, cookie=app.state.cookie, secure=secure)
 

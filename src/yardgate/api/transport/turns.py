@@ -15,7 +15,7 @@ from typing import Any
 from fastapi import HTTPException, Request, Response
 from fastapi.concurrency import run_in_threadpool
 
-from yardgate.api.signin import address_of, may_read
+from yardgate.api.authentication import address_of, may_read
 from yardgate.api.transport.aside import Aside
 from yardgate.api.transport.parsing import OffLoop
 

@@ -6,10 +6,11 @@ from typing import Annotated
 from fastapi import APIRouter, HTTPException, Path, Request, Response
 
 from yardgate.api.answers import attached
+from yardgate.api.authentication import Planner, Reader, Somebody, TheServices, say
 from yardgate.api.effects import told
-from yardgate.api.plans import stepped
-from yardgate.api.schemas import Answer, FormatOut, Id, Import, ImportPreview, NoteOut, UnknownOut
-from yardgate.api.signin import Planner, Reader, Somebody, TheServices, say
+from yardgate.api.plans.routes import stepped
+from yardgate.api.schemas import Answer, Id
+from yardgate.api.transfer.schemas import FormatOut, Import, ImportPreview, NoteOut, UnknownOut
 from yardgate.api.transport.parsing import OffLoop
 from yardgate.api.transport.turns import Long
 from yardgate.core.access.outcome import outcome_of

@@ -11,15 +11,12 @@ from fastapi.concurrency import run_in_threadpool
 from fastapi.responses import StreamingResponse
 
 from yardgate.api.answers import changed, columns, entry_out, grants, step
+from yardgate.api.authentication import RANKS, Planner, Reader, Somebody, TheServices, rank, token_of
 from yardgate.api.effects import told
-from yardgate.api.schemas import (
-    Answer,
+from yardgate.api.plans.schemas import (
     Archive,
-    AtRevision,
     BackTo,
     CopyPlan,
-    Edits,
-    EntryOut,
     FreeId,
     GroupOut,
     NewPlan,
@@ -27,12 +24,11 @@ from yardgate.api.schemas import (
     Outline,
     PlanComparison,
     PlanHead,
-    Revision,
     ServiceOut,
     VersionOut,
 )
-from yardgate.api.signin import RANKS, Planner, Reader, Somebody, TheServices, rank, token_of
-from yardgate.api.storage import standing
+from yardgate.api.schemas import Answer, AtRevision, Edits, EntryOut, Revision
+from yardgate.api.storage.routes import standing
 from yardgate.api.transport.parsing import OffLoop
 from yardgate.api.transport.turns import Large
 from yardgate.core.access.batch.resolve import resolve

@@ -9,15 +9,14 @@ from fastapi import APIRouter, HTTPException, Query
 from pydantic import IPvAnyAddress
 
 from yardgate.api.answers import told
-from yardgate.api.schemas import (
+from yardgate.api.authentication import Reader, TheServices
+from yardgate.api.schemas import Id, OverOut, ReasonOut
+from yardgate.api.shares.schemas import (
     AccessOut,
     CardOut,
     EveryoneOut,
-    Id,
-    OverOut,
     PersonOut,
     ReachOut,
-    ReasonOut,
     ReportOut,
     ShareOut,
     SharesOut,
@@ -28,7 +27,6 @@ from yardgate.api.schemas import (
     WalkOut,
     WayOut,
 )
-from yardgate.api.signin import Reader, TheServices
 from yardgate.api.transport.parsing import OffLoop
 from yardgate.api.transport.turns import Long
 from yardgate.core.access.auth_sys import claim, claimed

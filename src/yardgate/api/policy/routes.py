@@ -4,21 +4,19 @@ from typing import Annotated
 
 from fastapi import APIRouter, HTTPException, Query, Request, Response
 
+from yardgate.api.authentication import Reader, TheServices
 from yardgate.api.effects import told
-from yardgate.api.schemas import (
+from yardgate.api.policy.schemas import (
     BreachOut,
     ContradictionOut,
-    Edits,
-    EffectOut,
     FindingOut,
-    Id,
     KeepingOut,
     RemedyOut,
     SentenceIn,
     StandingOut,
     TouchedCell,
 )
-from yardgate.api.signin import Reader, TheServices
+from yardgate.api.schemas import Edits, EffectOut, Id
 from yardgate.api.transport.parsing import OffLoop
 from yardgate.api.transport.turns import Long
 from yardgate.core.acl.rights import GRANTABLE, Level

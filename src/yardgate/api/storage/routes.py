@@ -5,22 +5,20 @@ from typing import Annotated, Literal
 
 from fastapi import APIRouter, HTTPException, Query
 
-from yardgate.api.schemas import (
+from yardgate.api.authentication import Reader, TheServices
+from yardgate.api.schemas import CameOut, Id, Standing
+from yardgate.api.storage.schemas import (
     Arrangement,
-    CameOut,
     Forecast,
-    Id,
     Layer,
     LineOut,
     ListIn,
     ListOut,
     Lost,
-    Standing,
     StartOut,
     StoredPlace,
     UnsaidOut,
 )
-from yardgate.api.signin import Reader, TheServices
 from yardgate.api.transport.parsing import OffLoop
 from yardgate.core.access.forecast import make, rights_to
 from yardgate.core.access.membership import token

@@ -4,8 +4,8 @@ from typing import Annotated
 
 from fastapi import APIRouter, HTTPException, Path, Request
 
-from yardgate.api.schemas import InsideFolder, InsideOut, InsideThing, LookInside, PushDo, PushOut
-from yardgate.api.signin import Planner, Reader, TheServices, say
+from yardgate.api.authentication import Planner, Reader, TheServices, say
+from yardgate.api.rollout.schemas import InsideFolder, InsideOut, InsideThing, LookInside, PushDo, PushOut
 from yardgate.api.transport.parsing import OffLoop
 from yardgate.core.host.state import System, paths
 from yardgate.services.derived import Services

@@ -7,8 +7,9 @@ from typing import Annotated
 from fastapi import APIRouter, HTTPException, Path, Request
 
 from yardgate.api.answers import changed
-from yardgate.api.rollout import LISTED, allowed, commands_of, current, steps_of
-from yardgate.api.schemas import (
+from yardgate.api.authentication import Administrator, Planner, Reader, TheServices, say
+from yardgate.api.rollout.routes import LISTED, allowed, commands_of, current, steps_of
+from yardgate.api.rollout.schemas import (
     DriftOut,
     HostAt,
     HostKeyOut,
@@ -26,7 +27,6 @@ from yardgate.api.schemas import (
     StepCommands,
     Tick,
 )
-from yardgate.api.signin import Administrator, Planner, Reader, TheServices, say
 from yardgate.api.transport.parsing import OffLoop
 from yardgate.core.access.outcome import shifts
 from yardgate.core.host.bounds import NEVER, Managed, top_trouble

@@ -1,13 +1,12 @@
-"""Signing in to Yard Gate itself, and who may."""
+"""Signing in to Yard Gate itself, one's own sessions, accounts, and what was done."""
 
 import time
 from collections.abc import Callable
-from threading import Lock
 from typing import Annotated, Any, TypeVar
 
-from fastapi import APIRouter, Depends, HTTPException, Query, Request, Response
+from fastapi import APIRouter, HTTPException, Query, Request, Response
 
-from yardgate.api.schemas import (
+from yardgate.api.accounts.schemas import (
     AccountOut,
     ChangeAccount,
     First,
@@ -22,137 +21,23 @@ from yardgate.api.schemas import (
     SignIn,
     UseLink,
 )
+from yardgate.api.accounts.tries import Tries
+from yardgate.api.authentication import (
+    Administrator,
+    Somebody,
+    TheServices,
+    address_of,
+    asking,
+    say,
+    services,
+    signed_in_as,
+    token_of,
+)
 from yardgate.api.transport.parsing import OffLoop
 from yardgate.services.derived import Services
-from yardgate.store import NotThere
-from yardgate.store.accounts import DAY, FRESH_SECONDS, SESSION_SECONDS, Account, Overloaded, Role
+from yardgate.store.accounts import DAY, FRESH_SECONDS, SESSION_SECONDS, Account, Overloaded
 from yardgate.store.accounts import SessionRecord as Signed
 from yardgate.store.plans import NEWEST
-
-FREE_TRIES, FREE_OF_ADDRESS, FREE_OF_NAME = 4, 20, 20
-LONGEST_WAIT = 60
-FORGOTTEN = 900.0  # seconds after the last failure
-RANKS: tuple[Role, ...] = ("member", "reader", "planner", "administrator")
-
-
-def services(request: Request) -> Services:
-    found: Services = request.app.state.services
-    return found
-
-
-def cookie_name(token: str, *, secure: bool) -> str:
-    """The cookie of an installation's sessions. With TLS it is bound to this very host (RFC 6265bis, 4.1.3.2)."""
-    return f"{'__Host-' if secure else ''}yardgate-{token}"
-
-
-def token_of(request: Request) -> str | None:
-    return request.cookies.get(request.app.state.cookie)
-
-
-def address_of(request: Request) -> str:
-    """From where a request comes; as the proxy says, where it comes by one that is trusted."""
-    near = request.client.host if request.client else "?"
-    said = request.headers.get("x-forwarded-for", "").rpartition(",")[2].strip()
-    return said[:100] if said and near in request.app.state.proxies else near
-
-
-def signed_in_as(request: Request) -> tuple[Account, Signed] | None:
-    """Whose session the request carries, if anybody's."""
-    token = token_of(request)
-    return services(request).accounts.signed_in(token, used=True) if token else None
-
-
-def asking(request: Request) -> Account | None:
-    found = signed_in_as(request)
-    return None if found is None else found[0]
-
-
-def signed_in(request: Request) -> Account:
-    account = asking(request)
-    if account is None:
-        raise HTTPException(401, "Sign in first")
-    return account
-
-
-def rank(account: Account, plan: str | None) -> int:
-    """What an account may do, in a plan or at all."""
-    return max(RANKS.index(account.role), RANKS.index(account.plans.get(plan or "", "member")))
-
-
-def at_least(role: str) -> Callable[[Request, Account], Account]:
-    def check(request: Request, account: Annotated[Account, Depends(signed_in)]) -> Account:
-        plan = request.path_params.get("plan")
-        mine = rank(account, plan)
-        if plan is not None and mine == 0:
-            raise NotThere(f"there is no plan {plan[:100]!r}")  # nor is it said that there is one
-        if mine < RANKS.index(role):
-            raise HTTPException(403, f"This needs a {role}; {account.name} is a {RANKS[mine]}")
-        return account
-
-    return check
-
-
-def may_read(request: Request) -> bool:
-    """Whether who asks may read the plan that is asked about."""
-    account = asking(request)
-    return account is not None and rank(account, request.path_params.get("plan")) >= RANKS.index("reader")
-
-
-TheServices = Annotated[Services, Depends(services)]
-Somebody = Annotated[Account, Depends(signed_in)]
-Reader = Annotated[Account, Depends(at_least("reader"))]
-Planner = Annotated[Account, Depends(at_least("planner"))]
-Administrator = Annotated[Account, Depends(at_least("administrator"))]
-
-
-def say(request: Request, by: str, what: str, about: str = "", plan: str | None = None) -> None:
-    """Write down what was done."""
-    services(request).audit.say(what, by, about, address_of(request), plan)
-
-
-class Tries:
-    """Slows down guessing: after a few failures each further try must wait longer; after a while they are forgotten.
-
-    It counts by name and address, and more patiently by address and by name alone. Whoever shows that this browser signed in as that name
-    before is counted for themselves: so nobody can shut another out.
-    """
-
-    def __init__(self, clock: Callable[[], float] = time.monotonic):
-        self.clock = clock
-        self._failed: dict[str, tuple[int, float, float]] = {}  # failures, when another may be tried, when the last was
-        self._lock = Lock()
-
-    def keys(self, name: str, address: str, known: str | None) -> dict[str, int]:
-        """Under which keys a try counts, each with how many failures are free."""
-        name = name.casefold()
-        if known is not None:
-            return {f"known {known}": FREE_TRIES}
-        return {f"pair {name} {address}": FREE_TRIES, f"from {address}": FREE_OF_ADDRESS, f"name {name}": FREE_OF_NAME}
-
-    def wait(self, keys: dict[str, int]) -> float:
-        """Seconds that must still pass before another try."""
-        with self._lock:
-            return max(0.0, *(self._of(key)[1] - self.clock() for key in keys))
-
-    def failed(self, keys: dict[str, int]) -> None:
-        with self._lock:
-            if len(self._failed) > 10_000:
-                self._failed = {k: v for k, v in self._failed.items() if self.clock() - v[2] < FORGOTTEN}
-            for key, free in keys.items():
-                count = self._of(key)[0] + 1
-                pause = 0 if count <= free else min(LONGEST_WAIT, 2 ** (count - free))
-                self._failed[key] = (count, self.clock() + pause, self.clock())
-
-    def succeeded(self, keys: dict[str, int]) -> None:
-        with self._lock:
-            for key in keys:
-                if not key.startswith("from "):  # one that is right does not pardon others that were wrong
-                    self._failed.pop(key, None)
-
-    def _of(self, key: str) -> tuple[int, float, float]:
-        found = self._failed.get(key)
-        return (0, 0.0, 0.0) if found is None or self.clock() - found[2] >= FORGOTTEN else found
-
 
 router = APIRouter(tags=["sign-in"], route_class=OffLoop)
 

@@ -6,14 +6,11 @@ from dataclasses import replace
 from fastapi import APIRouter, HTTPException, Request
 
 from yardgate.api.answers import changed
-from yardgate.api.plans import stepped
-from yardgate.api.schemas import (
-    Answer,
-    AtRevision,
+from yardgate.api.authentication import Planner, Reader, TheServices, say
+from yardgate.api.directories.schemas import (
     CheckDirectory,
     CheckedDirectory,
     DirectoryOut,
-    Id,
     ItemOut,
     LeftOutOut,
     MappingIn,
@@ -26,7 +23,8 @@ from yardgate.api.schemas import (
     SyncOut,
     TroubleOfNumber,
 )
-from yardgate.api.signin import Planner, Reader, TheServices, say
+from yardgate.api.plans.routes import stepped
+from yardgate.api.schemas import Answer, AtRevision, Id
 from yardgate.api.transport.parsing import OffLoop
 from yardgate.core.access.outcome import Outcome, outcome_of, shifts
 from yardgate.core.acl.rights import Level

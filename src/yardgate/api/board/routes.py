@@ -7,8 +7,9 @@ from typing import Annotated, Literal
 from fastapi import APIRouter, HTTPException, Query
 
 from yardgate.api.answers import changed, columns, told
-from yardgate.api.schemas import Id, InsteadOut, OffCell, OverOut, ReasonOut, RuleOut, Stands, WayLevel, Window
-from yardgate.api.signin import Reader, TheServices
+from yardgate.api.authentication import Reader, TheServices
+from yardgate.api.board.schemas import InsteadOut, RuleOut, Stands, Window
+from yardgate.api.schemas import Id, OffCell, OverOut, ReasonOut, WayLevel
 from yardgate.api.transport.parsing import OffLoop
 from yardgate.core.access.batch.resolve import resolve
 from yardgate.core.access.combining import RULES, rule_words

@@ -6,7 +6,8 @@ from typing import Annotated, Any, Literal
 from fastapi import APIRouter, HTTPException, Query, Response
 
 from yardgate.api.answers import attached, file_name
-from yardgate.api.schemas import (
+from yardgate.api.authentication import Planner, Reader, TheServices
+from yardgate.api.rollout.schemas import (
     Compared,
     DriftOut,
     HostReading,
@@ -16,7 +17,6 @@ from yardgate.api.schemas import (
     RolloutStep,
     StepCommands,
 )
-from yardgate.api.signin import Planner, Reader, TheServices
 from yardgate.api.transport.parsing import OffLoop
 from yardgate.api.transport.turns import Large
 from yardgate.core.host.bounds import HostAccounts, manageable, refused

@@ -1,0 +1,5 @@
+"""Signing in, accounts, sessions, and what was done."""
+
+from yardgate.api.accounts.routes import router
+
+ROUTERS = (router,)

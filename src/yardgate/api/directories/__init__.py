@@ -1,0 +1,5 @@
+"""Joined directories."""
+
+from yardgate.api.directories.routes import router
+
+ROUTERS = (router,)

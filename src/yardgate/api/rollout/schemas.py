@@ -1,0 +1,280 @@
+"""What goes in and out of rollouts: steps, runs, drift, and what lies in folders."""
+
+from typing import Annotated, Literal
+
+from pydantic import BaseModel, ConfigDict, Field
+
+from yardgate.api.schemas import Changed, Name, Revision
+from yardgate.core.host.state import RecordKind, System
+from yardgate.core.host.steps import Destination, Does
+from yardgate.core.model.share import Protocol
+from yardgate.formats.edits import AnyEdit
+from yardgate.store.pushes import PushDoes, PushState
+from yardgate.store.rollouts import RolledOut
+from yardgate.store.runs import RunState
+
+
+class RanOut(BaseModel):
+    """A command that was run on a host: what for, what it ended with, and the end of what it said went wrong."""
+
+    number: int
+    at: str
+    plan: str | None
+    run: int | None
+    host: str
+    why: str
+    command: str
+    code: int
+    said: str
+
+
+class RolloutStep(BaseModel):
+    """One step of a rollout. name: what it is about, as the appliance calls it. needs: ids of those that must be done before. anew: the id of the one that makes again what this one ends;
+    neither is done without the other. trouble: why this kind of host cannot do it."""
+
+    id: str
+    part: RecordKind
+    name: str
+    does: Does
+    words: str
+    needs: list[str]
+    anew: str | None = None
+    destroys: bool
+    reloads: Protocol | None
+    trouble: str
+
+
+class RolloutOut(BaseModel):
+    """From what the appliance has to what the plan comes to. troubles: why it cannot be put there at all. known: whether what it has was
+    ever read or said. under_way: the number of the run that carries it out now. leftovers: what the appliance has and the plan does not
+    speak of any more, each as the step that would delete it. manageable: accounts and groups that it had before and that the steps would change; an
+    administrator can let them be managed."""
+
+    revision: int
+    destination: Destination
+    known: bool
+    under_way: int | None
+    troubles: list[str]
+    left_out: list[str]
+    total: int
+    steps: list[RolloutStep]
+    leftovers: list[RolloutStep]
+    again: list[str]
+    manageable: list["ManagedOut"] = []
+    history: list[RolledOut]
+
+
+class ManagedOut(BaseModel):
+    """An account or group of the appliance that a plan may change there."""
+
+    model_config = ConfigDict(extra="forbid")
+    part: Literal["accounts", "groups"]
+    name: Name
+
+
+class ManagedIn(BaseModel):
+    """All that a plan may change on its appliance of what that had before."""
+
+    model_config = ConfigDict(extra="forbid")
+    managed: Annotated[list[ManagedOut], Field(max_length=20_000)]
+
+
+class StepCommands(BaseModel):
+    """The commands of a step and of what undoes it, as text to be read."""
+
+    words: str
+    commands: list[str]
+    undo_words: str
+    undo: list[str]
+
+
+class RolloutDone(BaseModel):
+    """Steps that were done by hand: all of the plan's revision but those left for later."""
+
+    model_config = ConfigDict(extra="forbid")
+    revision: Revision
+    left: Annotated[list[str], Field(max_length=10_000)] = []
+
+
+class HostReading(BaseModel):
+    """What a host has, as `yardgate rollout read` writes it."""
+
+    model_config = ConfigDict(extra="forbid")
+    revision: Revision
+    system: System
+    keep: Annotated[bool, Field(description="take it as what the appliance has from now on; otherwise only look")] = (
+        False
+    )
+
+
+class Compared(BaseModel):
+    """What the appliance had otherwise after one rollout than after another, in words; the first 3000 of `total`."""
+
+    total: int
+    words: list[str]
+
+
+class SinceOut(BaseModel):
+    """What comes out otherwise than on the appliance, since the revision that was put there last; null before the first rollout."""
+
+    revision: int | None
+    changed: Changed
+
+
+class HostAt(BaseModel):
+    """Where a host may be asked for its public keys."""
+
+    model_config = ConfigDict(extra="forbid")
+    host: Annotated[str, Field(max_length=253)]
+    port: Annotated[int, Field(ge=1, le=65535)] = 22
+
+
+class HostKeyOut(BaseModel):
+    line: str
+    fingerprint: str
+
+
+class LookAt(BaseModel):
+    """Read what the appliance has of what a revision of the plan speaks of."""
+
+    model_config = ConfigDict(extra="forbid")
+    revision: Revision
+
+
+class PutThere(LookAt):
+    """Carry the steps out but those left for later; what is not kept within `seconds` is put back. delete: ids of leftovers that are to
+    be deleted, each with its name as somebody typed it (of a folder, the last part of its path)."""
+
+    left: Annotated[list[str], Field(max_length=10_000)] = []
+    seconds: Annotated[int, Field(ge=10, le=86400)] = 300
+    delete: Annotated[dict[str, str], Field(max_length=100)] = {}
+
+
+class RunStep(BaseModel):
+    """A step of a run. state: failed, why says so; back: done and taken back again. at: when that came about; by: who said so."""
+
+    words: str
+    state: Literal["to do", "doing", "done", "failed", "back", "not back"]
+    why: str
+    at: str | None = None
+    by: str = ""
+
+
+class PromiseTried(BaseModel):
+    """A promise, at how many shares people were sent in for it, and what was otherwise than the plan says."""
+
+    promise: str
+    tried: int
+    differs: list[str]
+
+
+class InsideThing(BaseModel):
+    """A thing that has something else than its folder's list gives it, and what."""
+
+    name: str
+    words: str
+
+
+class RunOut(BaseModel):
+    """A rollout that is carried out, or was. tried: how often somebody went into a share, of `to_try`; differs: what was then otherwise
+    than the plan says. until: when it is put back unless it is kept (UTC); left: seconds to then. steps: the first 3000 of `total`."""
+
+    number: int
+    at: str
+    by: str
+    revision: int
+    top: str
+    destination: Destination
+    seconds: int
+    state: RunState
+    trouble: str
+    until: str | None
+    left: int | None
+    ended: str | None
+    total: int
+    done: int
+    back: int
+    steps: list[RunStep]
+    to_try: int
+    tried: int
+    differs: list[str]
+    promises: list[PromiseTried]
+    notes: list[str]
+    again: list[str]
+    destroys: bool
+
+
+class Tick(BaseModel):
+    """A step of a runbook, by its place in it, that somebody says to have done; or not, after all."""
+
+    model_config = ConfigDict(extra="forbid")
+    step: Annotated[int, Field(ge=0, le=1_000_000)]
+    done: bool
+
+
+class RunWish(BaseModel):
+    """What shall become of a run: kept, or everything put back."""
+
+    model_config = ConfigDict(extra="forbid")
+    wish: Literal["keep", "put back"]
+
+
+class InsideFolder(BaseModel):
+    """What a planned folder holds. things: files and folders in it that the plan does not speak of; seen: those looked at so far. otherwise: those that
+    have something else than its list gives; changed: those that were given it, or put back; kept: those that could not be; linked: files that are left alone, since they have a second name (hard links),
+    perhaps elsewhere. some: a few of the first."""
+
+    folder: str
+    things: int
+    seen: int
+    otherwise: int
+    changed: int
+    kept: int
+    linked: int
+    some: list[InsideThing]
+
+
+class PushOut(BaseModel):
+    """A look into folders, and what was done with what lies there. pushed: those of them in which something can be put back."""
+
+    number: int
+    at: str
+    by: str
+    does: PushDoes
+    state: PushState
+    trouble: str
+    folders: list[InsideFolder]
+    pushed: list[str]
+
+
+class InsideOut(BaseModel):
+    """The planned folders on the appliance, and the last look into them."""
+
+    folders: list[str]
+    last: PushOut | None
+
+
+class LookInside(BaseModel):
+    """Look what lies in these folders."""
+
+    model_config = ConfigDict(extra="forbid")
+    folders: Annotated[list[Annotated[str, Field(max_length=4096)]], Field(min_length=1, max_length=10_000)]
+
+
+class PushDo(BaseModel):
+    """push: give things what their folder's list gives, go on with it, too; put back: what they had before; stop: what is under way."""
+
+    model_config = ConfigDict(extra="forbid")
+    do: Literal["look", "push", "put back", "stop"]
+
+
+class DriftOut(BaseModel):
+    """What a host has otherwise than it was left, in words; first: nothing was known of it before. kept: as which entry."""
+
+    first: bool
+    total: int
+    words: list[str]
+    edits: Annotated[
+        list[list[AnyEdit]], Field(description="for each, what would take it into the plan, where a plan can say it")
+    ] = []
+    kept: RolledOut | None
