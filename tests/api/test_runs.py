@@ -35,7 +35,7 @@ def know(store: Store, appliance: SimulatedAppliance) -> str:
     plan = Plans(store).create(PLAN, "ann").id
     rollouts = Rollouts(store)
     rollouts.send_to(plan, Destination(kind="stand-in", host="127.0.0.1", port=appliance.port))
-    rollouts.keep(plan, "done", "ann", 1, demo.TOP, (), BEFORE)
+    rollouts.keep(plan, "by-hand", "ann", 1, demo.TOP, (), BEFORE)
     rollouts.made(plan, steps(System(), BEFORE), "ann")
     return plan
 
@@ -76,7 +76,7 @@ def test_what_is_done_is_tried_and_kept(web: Web, appliance: SimulatedAppliance)
     client = web.client()
     begun = begin(client, web)
     assert begun["total"] == STEPS
-    run = until(client, web.at("/rollout/runs/1"), "waiting")
+    run = until(client, web.at("/rollout/runs/1"), "awaiting-confirmation")
     assert {step["state"] for step in run["steps"]} == {"done"}
     assert run["tried"] == run["to_try"] == 120
     assert run["differs"] == []
@@ -84,14 +84,14 @@ def test_what_is_done_is_tried_and_kept(web: Web, appliance: SimulatedAppliance)
     assert 280 <= run["left"] <= 300
     assert run["again"] == ["priya.natarajan"]
     assert client.post(web.at("/rollout/apply"), json={"revision": 1}).status_code in (409, 422)
-    assert client.post(web.at("/rollout/runs/1/wish"), json={"wish": "keep"}).status_code == 204
-    until(client, web.at("/rollout/runs/1"), "kept")
+    assert client.post(web.at("/rollout/runs/1/confirm")).status_code == 204
+    until(client, web.at("/rollout/runs/1"), "committed")
     assert appliance.state.saved == appliance.state.running == WANTED
     assert appliance.state.held is None
     after = client.get(web.at("/rollout")).json()
     assert (after["total"], after["under_way"]) == (0, None)
-    assert [(one["kind"], one["run"]) for one in after["history"]] == [("applied", 1), ("done", None)]
-    assert client.post(web.at("/rollout/runs/1/wish"), json={"wish": "keep"}).status_code == 409
+    assert [(one["kind"], one["run"]) for one in after["history"]] == [("applied", 1), ("by-hand", None)]
+    assert client.post(web.at("/rollout/runs/1/confirm")).status_code == 409
     between = client.get(web.at("/rollout/compare"), params={"before": 1, "then": 2}).json()
     assert between["total"] == STEPS
     assert "members of Apprentices: add priya.natarajan" in between["words"]
@@ -108,8 +108,8 @@ def test_what_nobody_keeps_is_put_back(
     monkeypatch.setattr(rollout_jobs, "EARLY", 9.5)
     client = web.client()
     begin(client, web, seconds=10)
-    run = until(client, web.at("/rollout/runs/1"), "put back")
-    assert run["trouble"] == "nobody kept it in time"
+    run = until(client, web.at("/rollout/runs/1"), "rolled-back")
+    assert run["trouble"] == "nobody confirmed it in time"
     assert {step["state"] for step in run["steps"]} == {"back"}
     assert appliance.state.saved == BEFORE
     assert client.get(web.at("/rollout")).json()["total"] == STEPS
@@ -126,15 +126,15 @@ def test_broken_off_between_the_end_of_the_watch_and_its_record_it_is_put_back(
     client = web.client()
     number = begin(client, web)["number"]
     path = web.at(f"/rollout/runs/{number}")
-    until(client, path, "waiting")
+    until(client, path, "awaiting-confirmation")
     ending = rollout_jobs.Worker._end
     monkeypatch.setattr(rollout_jobs.Worker, "_end", killed)
-    client.post(web.at(f"/rollout/runs/{number}/wish"), json={"wish": "put back"})
+    client.post(web.at(f"/rollout/runs/{number}/rollback"))
     wait_for(lambda: appliance.state.held is None, 20)
     monkeypatch.setattr(rollout_jobs.Worker, "_end", ending)
     again = web.client()
-    run = until(again, path, "put back", "not all put back")
-    assert (run["state"], run["trouble"]) == ("put back", "it was not kept")
+    run = until(again, path, "rolled-back", "partly-rolled-back")
+    assert (run["state"], run["trouble"]) == ("rolled-back", "it was not confirmed")
     assert appliance.state.saved == BEFORE
 
 
@@ -142,12 +142,12 @@ def test_it_is_stopped_in_the_middle_and_put_back(web: Web, appliance: Simulated
     appliance.faults = ApplianceFaults(slow=0.1)
     client = web.client()
     begin(client, web)
-    until(client, web.at("/rollout/runs/1"), "doing")
-    assert client.post(web.at("/rollout/runs/1/wish"), json={"wish": "keep"}).status_code == 409
-    assert client.post(web.at("/rollout/runs/1/wish"), json={"wish": "put back"}).status_code == 204
-    run = until(client, web.at("/rollout/runs/1"), "put back")
+    until(client, web.at("/rollout/runs/1"), "applying")
+    assert client.post(web.at("/rollout/runs/1/confirm")).status_code == 409
+    assert client.post(web.at("/rollout/runs/1/rollback")).status_code == 204
+    run = until(client, web.at("/rollout/runs/1"), "rolled-back")
     assert run["done"] < STEPS
-    assert "a planner wants everything put back" in run["notes"]
+    assert "a planner wants everything rolled back" in run["notes"]
     assert appliance.state.saved == BEFORE
 
 
@@ -159,7 +159,7 @@ def test_a_step_that_fails_or_reads_back_otherwise_puts_everything_back(
     appliance.faults = ApplianceFaults(slow=0, **{fault: number})
     client = web.client()
     begin(client, web)
-    run = until(client, web.at("/rollout/runs/1"), "put back")
+    run = until(client, web.at("/rollout/runs/1"), "rolled-back")
     assert run["done"] == number - 1
     assert run["steps"][number - 1]["state"] == "back"
     assert (
@@ -175,12 +175,12 @@ def test_a_connection_that_is_cut_is_taken_up_again(web: Web, appliance: Simulat
     appliance.faults = ApplianceFaults(slow=0, cut=number)
     client = web.client()
     begin(client, web)
-    run = until(client, web.at("/rollout/runs/1"), "waiting")
+    run = until(client, web.at("/rollout/runs/1"), "awaiting-confirmation")
     assert any("does not answer" in note for note in run["notes"])
     assert "the stand-in appliance is reached again" in run["notes"]
     assert appliance.state.saved == WANTED
-    client.post(web.at("/rollout/runs/1/wish"), json={"wish": "put back"})
-    until(client, web.at("/rollout/runs/1"), "put back")
+    client.post(web.at("/rollout/runs/1/rollback"))
+    until(client, web.at("/rollout/runs/1"), "rolled-back")
     assert appliance.state.saved == BEFORE
 
 
@@ -189,7 +189,7 @@ def test_an_appliance_that_stays_away_puts_back_by_itself_and_that_is_found_out(
         web, port = Web(store, know(store, appliance)), appliance.port
         client = web.client()
         begin(client, web, seconds=10)
-        until(client, web.at("/rollout/runs/1"), "doing")
+        until(client, web.at("/rollout/runs/1"), "applying")
         state = appliance.state
     run = client.get(web.at("/rollout/runs/1")).json()
     assert run["ended"] is None
@@ -205,11 +205,11 @@ def test_an_appliance_that_stays_away_puts_back_by_itself_and_that_is_found_out(
 
     threading.Thread(target=again.serve_forever, daemon=True).start()
     try:
-        run = until(client, web.at("/rollout/runs/1"), "put back")
+        run = until(client, web.at("/rollout/runs/1"), "rolled-back")
     finally:
         again.shutdown()
         again.server_close()
-    assert "the stand-in appliance put everything back by itself" in run["notes"]
+    assert "the stand-in appliance rolled everything back by itself" in run["notes"]
     assert again.state.saved == BEFORE
 
 
@@ -219,13 +219,13 @@ def test_an_appliance_that_is_lost_at_one_step_again_and_again_is_left_to_its_ow
     appliance.faults = ApplianceFaults(slow=0, lost=3)
     client = web.client()
     begin(client, web)
-    run = until(client, web.at("/rollout/runs/1"), "host puts back")
+    run = until(client, web.at("/rollout/runs/1"), "host-rolling-back")
     assert run["done"] == 2
     assert "5 times at the same step" in run["trouble"]
     with appliance.turn:
         wound = appliance.state.until
         appliance.state.until = time.time()
-    run = until(client, web.at("/rollout/runs/1"), "put back")
+    run = until(client, web.at("/rollout/runs/1"), "rolled-back")
     assert wound <= time.time() + 300, "nothing winds it up any more"
     assert appliance.state.saved == BEFORE
 
@@ -236,18 +236,18 @@ def test_an_administrator_ends_a_run_that_does_not_end_and_it_says_what_stands(
     appliance.faults = ApplianceFaults(slow=0, lost=3)
     client, boss, at = web.client(), web.client("administrator"), web.at("/rollout/runs/1")
     begin(client, web)
-    until(client, at, "host puts back")
-    assert client.post(f"{at}/end").status_code == 403
+    until(client, at, "host-rolling-back")
+    assert client.post(f"{at}/abandon").status_code == 403
     boss = TestClient(client.app, base_url="http://127.0.0.1", cookies=boss.cookies)
-    assert boss.post(f"{at}/end").status_code == 204
+    assert boss.post(f"{at}/abandon").status_code == 204
     run = client.get(at).json()
-    assert run["state"] == "given up"
-    assert "ended by a administrator while the appliance was to put it back: 2 of" in run["trouble"]
-    assert "not known; if it still watches, it puts everything back by itself within 300 s" in run["trouble"]
+    assert run["state"] == "abandoned"
+    assert "ended by a administrator while the appliance was to roll it back: 2 of" in run["trouble"]
+    assert "not known; if it still watches, it rolls everything back by itself within 300 s" in run["trouble"]
     assert [step["state"] for step in run["steps"][:3]] == ["done", "done", "to do"]
-    assert boss.post(f"{at}/end").status_code == 409
+    assert boss.post(f"{at}/abandon").status_code == 409
     after = client.get(web.at("/rollout")).json()
-    assert (after["under_way"], after["history"][0]["kind"]) == (None, "given up")
+    assert (after["under_way"], after["history"][0]["kind"]) == (None, "abandoned")
     with appliance.turn:
         appliance.state.until = time.time()
     end = time.monotonic() + 5
@@ -255,7 +255,7 @@ def test_an_administrator_ends_a_run_that_does_not_end_and_it_says_what_stands(
         assert time.monotonic() < end
         time.sleep(0.02)
     assert appliance.state.saved == BEFORE
-    assert client.get(at).json()["state"] == "given up"
+    assert client.get(at).json()["state"] == "abandoned"
 
 
 def test_what_was_changed_behind_the_back_is_looked_at_first(web: Web, appliance: SimulatedAppliance) -> None:
@@ -274,9 +274,9 @@ def test_what_was_changed_behind_the_back_is_looked_at_first(web: Web, appliance
     again = client.post(web.at("/rollout/look"), json={"revision": 1}).json()
     assert (again["total"], again["kept"]) == (0, None)
     assert begin(client, web)["total"] == STEPS + 2
-    until(client, web.at("/rollout/runs/1"), "waiting")
-    client.post(web.at("/rollout/runs/1/wish"), json={"wish": "put back"})
-    until(client, web.at("/rollout/runs/1"), "put back")
+    until(client, web.at("/rollout/runs/1"), "awaiting-confirmation")
+    client.post(web.at("/rollout/runs/1/rollback"))
+    until(client, web.at("/rollout/runs/1"), "rolled-back")
     assert appliance.state.saved == demo.by_hand(BEFORE), "also what was changed by hand"
 
 
@@ -302,11 +302,11 @@ def test_what_is_left_over_is_deleted_only_by_its_name(web: Web, appliance: Simu
     begun = client.post(web.at("/rollout/apply"), json={**body, "delete": {step["id"]: "edda.lindqvist"}})
     assert begun.status_code == 202
     assert begun.json()["total"] == 1
-    run = until(client, web.at("/rollout/runs/1"), "waiting")
+    run = until(client, web.at("/rollout/runs/1"), "awaiting-confirmation")
     assert run["destroys"]
     assert "edda.lindqvist" not in appliance.state.saved.accounts
-    client.post(web.at("/rollout/runs/1/wish"), json={"wish": "keep"})
-    until(client, web.at("/rollout/runs/1"), "kept")
+    client.post(web.at("/rollout/runs/1/confirm"))
+    until(client, web.at("/rollout/runs/1"), "committed")
     assert not any(one["id"] == step["id"] for one in client.get(web.at("/rollout")).json()["leftovers"])
 
 
@@ -341,7 +341,7 @@ def test_who_may_say_where_it_goes_and_what_is_no_place(web: Web) -> None:
 
 def test_killed_at_any_moment_it_goes_on_or_the_appliance_puts_back(tmp_path: Path) -> None:
     """Yard Gate ends with kill -9 in the midst of it. Started again, it goes on; left off, the appliance puts back by itself."""
-    rng, ended = random.Random(6), {"waiting": 0, "put back": 0, "alone": 0}
+    rng, ended = random.Random(6), {"awaiting-confirmation": 0, "rolled-back": 0, "alone": 0}
     with stand_in(tmp_path, BEFORE, slow=0.03) as appliance:
         server = Server(tmp_path / "data")
         plan = know(server.store(), appliance)
@@ -366,12 +366,12 @@ def test_killed_at_any_moment_it_goes_on_or_the_appliance_puts_back(tmp_path: Pa
                     ended["alone"] += 1
                 server.start()
                 client = server.client()
-                run = until(client, f"{at}/runs/{number}", "waiting", "put back")
+                run = until(client, f"{at}/runs/{number}", "awaiting-confirmation", "rolled-back")
                 ended[run["state"]] += 1
-                if run["state"] == "waiting":
+                if run["state"] == "awaiting-confirmation":
                     assert appliance.state.saved == WANTED
-                    client.post(f"{at}/runs/{number}/wish", json={"wish": "put back"})
-                    until(client, f"{at}/runs/{number}", "put back")
+                    client.post(f"{at}/runs/{number}/rollback")
+                    until(client, f"{at}/runs/{number}", "rolled-back")
                 assert appliance.state.saved == appliance.state.running == BEFORE
                 assert appliance.state.held is None
         finally:
@@ -390,22 +390,22 @@ def test_a_first_rollout_looks_first_and_makes_everything(store: Store, tmp_path
         assert client.post(web.at("/rollout/apply"), json={"revision": 1}).status_code == 409
         assert client.post(web.at("/rollout/look"), json={"revision": 1}).json()["first"]
         begin(client, web)
-        run = until(client, web.at("/rollout/runs/1"), "waiting")
+        run = until(client, web.at("/rollout/runs/1"), "awaiting-confirmation")
         assert run["total"] == len(steps(System(), WANTED))
         assert run["differs"] == []
-        client.post(web.at("/rollout/runs/1/wish"), json={"wish": "keep"})
-        until(client, web.at("/rollout/runs/1"), "kept")
+        client.post(web.at("/rollout/runs/1/confirm"))
+        until(client, web.at("/rollout/runs/1"), "committed")
         assert steps(empty.state.running, WANTED) == ()
 
 
-def test_a_runbook_is_ticked_off_step_by_step(store: Store) -> None:
+def test_a_runbook_is_worked_through_step_by_step(store: Store) -> None:
     plan = Plans(store).create(PLAN, "ann").id
-    Rollouts(store).keep(plan, "done", "ann", 1, demo.TOP, (), BEFORE.having("groups", "Apprentices", None))
+    Rollouts(store).keep(plan, "by-hand", "ann", 1, demo.TOP, (), BEFORE.having("groups", "Apprentices", None))
     web = Web(store, plan)
     client = web.client()
     assert web.client("reader").post(web.at("/rollout/by-hand"), json={"revision": 1}).status_code == 403
     begun = client.post(web.at("/rollout/by-hand"), json={"revision": 1})
-    assert (begun.status_code, begun.json()["state"]) == (202, "by hand")
+    assert (begun.status_code, begun.json()["state"]) == (202, "by-hand")
     assert client.post(web.at("/rollout/by-hand"), json={"revision": 1}).status_code == 409
     said = [step["words"] for step in begun.json()["steps"]]
     made, joined = (
@@ -416,23 +416,23 @@ def test_a_runbook_is_ticked_off_step_by_step(store: Store) -> None:
     assert any("groupadd" in line for line in shown["commands"])
     assert client.get(f"{at}/steps/{len(said)}").status_code == 404
 
-    def tick(step: int, done: bool = True) -> Any:
-        return client.post(f"{at}/tick", json={"step": step, "done": done})
+    def mark(step: int, done: bool = True) -> Any:
+        return client.put(f"{at}/steps/{step}/done", json={"done": done})
 
-    early = tick(joined)
+    early = mark(joined)
     assert (early.status_code, early.json()["title"]) == (409, "“make the group Apprentices” comes first")
-    assert tick(made).status_code == tick(joined).status_code == 204
-    assert tick(made, done=False).status_code == 409
-    assert tick(joined, done=False).status_code == tick(joined).status_code == 204
-    assert tick(len(said)).status_code == 409
+    assert mark(made).status_code == mark(joined).status_code == 204
+    assert mark(made, done=False).status_code == 409
+    assert mark(joined, done=False).status_code == mark(joined).status_code == 204
+    assert mark(len(said)).status_code == 409
     run = web.client().get(at).json()  # also after a restart
-    assert (run["state"], run["done"], run["steps"][joined]["by"]) == ("by hand", 2, "a planner")
+    assert (run["state"], run["done"], run["steps"][joined]["by"]) == ("by-hand", 2, "a planner")
     assert run["steps"][joined]["at"] >= run["at"]
-    assert client.post(f"{at}/wish", json={"wish": "keep"}).status_code == 204
+    assert client.post(f"{at}/confirm").status_code == 204
     ended = client.get(at).json()
-    assert (ended["state"], ended["again"]) == ("kept", ["priya.natarajan"])
+    assert (ended["state"], ended["again"]) == ("committed", ["priya.natarajan"])
     after = client.get(web.at("/rollout")).json()
-    assert [one["kind"] for one in after["history"]] == ["done", "done"]
+    assert [one["kind"] for one in after["history"]] == ["by-hand", "by-hand"]
     assert after["history"][0]["steps"] == [said[made], said[joined]]
     assert sorted(step["words"] for step in after["steps"]) == sorted(set(said) - {said[made], said[joined]})
-    assert tick(made).status_code == 409
+    assert mark(made).status_code == 409

@@ -139,12 +139,12 @@ def rollout(see: Camera) -> None:
     see.press("Look what it has")
     see.press("Put it there")
     see.press("Begin", ".ant-modal button")
-    see.wait(lambda: "Keep within" in see.driver.find_element(By.TAG_NAME, "body").text)
+    see.wait(lambda: "Confirm within" in see.driver.find_element(By.TAG_NAME, "body").text)
     time.sleep(1)
 
 
 def inside(see: Camera) -> None:
-    see.press("Put back now", ".verdict button")
+    see.press("Roll back now", ".verdict button")
     see.press("Back to what is to do")
     see.press("Look into the folders")
     see.press("Look into all")

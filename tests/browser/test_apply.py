@@ -33,7 +33,7 @@ def appliance(yard: Yard, tmp_path: Path) -> Iterator[SimulatedAppliance]:
     with stand_in(tmp_path, demo.by_hand(before), things=demo.lying(before)) as found:
         rollouts = Rollouts(yard.server.store())
         rollouts.send_to(yard.plan, Destination(kind="stand-in", host="127.0.0.1", port=found.port))
-        rollouts.keep(yard.plan, "done", "H. Vance", 1, demo.TOP, (), before)
+        rollouts.keep(yard.plan, "by-hand", "H. Vance", 1, demo.TOP, (), before)
         rollouts.made(yard.plan, steps(System(), before), "H. Vance")
         yield found
 
@@ -58,10 +58,10 @@ def test_drift_is_found_put_right_tried_and_kept(yard: Yard, page: Page) -> None
     page.says("must sign in again for it to count for them")
     page.says("changes not on the appliance yet")
     page.button("Begin", ".ant-modal").click()
-    page.says("Keep within")
+    page.says("Confirm within")
     page.says("120 visits of people to shares, all as planned.")
     assert page.trouble() == []
-    page.button("Keep", ".verdict").click()
+    page.button("Confirm", ".verdict").click()
     page.one(".verdict.good")
     page.until(lambda: "not on the appliance yet" not in page.one(".strip").text)
     page.button("Back to what is to do").click()
@@ -90,8 +90,8 @@ def test_what_is_left_over_is_deleted_when_its_name_is_typed(
     assert page.trouble() == []
     field.send_keys(".lindqvist")
     page.button("Delete edda.lindqvist", ".ant-modal").click()
-    page.says("Keep within")
-    page.button("Keep", ".verdict").click()
+    page.says("Confirm within")
+    page.button("Confirm", ".verdict").click()
     page.one(".verdict.good")
     assert "edda.lindqvist" not in appliance.state.saved.accounts
     assert page.errors() == []
@@ -159,7 +159,7 @@ def puts_it_there(page: Page) -> None:
     page.says("Now it is known what the appliance has")
     page.button("Put it there").click()
     page.button("Begin", ".ant-modal").click()
-    page.says("Keep within", 180)
+    page.says("Confirm within", 180)
 
 
 def new_office(page: Page, plan: str, now: Callable[[], Plan]) -> None:
@@ -226,7 +226,7 @@ def test_a_new_office_made_by_clicks_comes_out_on_a_real_host_as_the_board_says(
             page.go(f"/p/{plan}/rollout", "h2, .step, .empty")
             goes_over_ssh(page, way.port)
             puts_it_there(page)
-            page.button("Keep", ".verdict").click()
+            page.button("Confirm", ".verdict").click()
             page.until(lambda: page.all(".verdict.good"), 30)
             made = store.open(plan).plan
             matrix = resolve(made, date.today())
@@ -262,7 +262,7 @@ def test_the_demo_goes_to_a_real_file_server_and_what_is_changed_there_by_hand_i
             goes_over_ssh(page, way.port)
             puts_it_there(page)
             page.says("120 visits of people to shares, all as planned.")
-            page.button("Keep", ".verdict").click()
+            page.button("Confirm", ".verdict").click()
             page.until(lambda: page.all(".verdict.good"), 30)
             assert shell(keelson, "find /srv -name 'yardgate-trial*'; ls /run | grep yardgate || true") == ""
             shell(
@@ -289,8 +289,8 @@ def test_the_demo_goes_to_a_real_file_server_and_what_is_changed_there_by_hand_i
             page.says("folder /srv/keel/office/payroll: a POSIX list in place of an ordered list")
             page.button("Put it there").click()
             page.button("Begin", ".ant-modal").click()
-            page.says("Trying it", 60)
-            page.button("Stop, and put back", ".verdict").click()
+            page.says("Verifying", 60)
+            page.button("Stop and roll back", ".verdict").click()
             page.says("is as it was before", 60)
             assert "gwen.castellan" in shell(keelson, "getent group Directors"), "also what was changed by hand"
             assert page.errors() == []

@@ -84,7 +84,7 @@ def test_a_reading_of_the_host_shows_what_was_changed_behind_the_plans_back(yard
     store = yard.server.store()
     Plans(store).commit(yard.plan, 1, as_on_a_host(yard.now()), "ann")
     system = compiled(resolve(yard.now(), date.today()), "/srv").system
-    Rollouts(store).keep(yard.plan, "done", "ann", 2, "/srv", (), system)
+    Rollouts(store).keep(yard.plan, "by-hand", "ann", 2, "/srv", (), system)
     drifted = system.having(
         "accounts", "imke.brouwer", replace(system.accounts["imke.brouwer"], enabled=True, expires=None)
     )

@@ -414,7 +414,7 @@ def test_apply_keeps_what_is_kept_and_reads_the_same(keelson: Host, plan_file: P
     shell(keelson, command("script", plan_file, "--now", f"{tmp_path}/before.json", "--out", f"{tmp_path}/rollout.sh"))
     assert "nothing was done" in shell(keelson, command("apply", plan_file, "--dry-run"))
     assert shell(keelson, SNAPSHOT) == before
-    assert "Kept." in shell(keelson, command("apply", plan_file), given="keep\n")
+    assert "Confirmed." in shell(keelson, command("apply", plan_file), given="confirm\n")
     shell(keelson, f"{command('read', plan_file)} > {tmp_path}/now.json")
     said = shell(keelson, command("steps", plan_file, "--now", f"{tmp_path}/now.json"))
     assert "Nothing has to be done" in said
@@ -436,14 +436,14 @@ def test_apply_keeps_what_is_kept_and_reads_the_same(keelson: Host, plan_file: P
 def test_what_nobody_keeps_is_put_back(keelson: Host, plan_file: Path) -> None:
     before = shell(keelson, SNAPSHOT)
     code, said, _ = keelson.ask("run", argv=["sh", "-c", command("apply", plan_file)], given="no\n")
-    assert (code, "Everything was put back." in said) == (4, True)
+    assert (code, "Everything was rolled back." in said) == (4, True)
     assert shell(keelson, SNAPSHOT) == before
 
 
 def test_the_host_puts_back_by_itself_when_the_one_who_began_is_killed(keelson: Host, plan_file: Path) -> None:
     before, put = shell(keelson, SNAPSHOT), 0
     for pause in [random.Random(2).uniform(0.5, 4) for _ in range(times(3, 100))]:
-        waiting = command("apply", plan_file, "--keep-within", "10")
+        waiting = command("apply", plan_file, "--confirm-within", "10")
         process = shell(keelson, f"(sleep 30 2> /dev/null | {waiting} > /dev/null 2>&1 & echo $!)").strip()
         shell(keelson, f"sleep {pause}; kill -9 {process}")
         ended = shell(
@@ -453,7 +453,7 @@ def test_the_host_puts_back_by_itself_when_the_one_who_began_is_killed(keelson: 
         assert "armed" not in ended
         assert "undoing" not in ended
         assert "not all" not in ended
-        put += "put back" in ended
+        put += "rolled back" in ended
         assert shell(keelson, SNAPSHOT) == before, pause
     assert put > 0, "at least once it was under way"
 
@@ -473,7 +473,7 @@ def test_a_host_that_starts_again_in_the_midst_of_it_puts_back_at_once(keelson: 
         keelson,
         "sed 's/^@reboot root //' /etc/cron.d/yardgate-put-back > /tmp/at-start; sh /tmp/at-start; rm /tmp/at-start",
     )
-    assert watch.watching() == "put back"
+    assert watch.watching() == "rolled back"
     assert (
         shell(keelson, "rm /srv/was-undone && ls /etc/cron.d/yardgate-put-back 2>&1 || true").count("No such file") == 1
     )

@@ -108,17 +108,17 @@ def test_a_connection_cut_in_the_middle_is_taken_up_and_one_that_stays_away_is_p
     way.shut = stays_away
     way.cut()
     if stays_away:
-        until(lambda: "put back" in shell(keelson, "cat /var/lib/yardgate/ended 2>&1 || true"), 40)
+        until(lambda: "rolled back" in shell(keelson, "cat /var/lib/yardgate/ended 2>&1 || true"), 40)
         assert shell(keelson, SNAPSHOT) == before
         assert stands() not in ENDED, "nobody can know yet"
         way.shut = False
         until(lambda: stands() in ENDED, 30)
     else:
-        until(lambda: stands() == "waiting", 60)
+        until(lambda: stands() == "awaiting-confirmation", 60)
         assert steps(read(runner(keelson), asked(now, wanted)), wanted) == ()
-        assert works.wish(kept, "put back", "ann")
+        assert works.tell(kept, "roll back", "ann")
         until(lambda: stands() in ENDED, 60)
-    assert stands() == "put back"
+    assert stands() == "rolled-back"
     notes = [word for line in works.runs.lines(kept, run.number) if line.kind == "note" for word in line.said]
     if stays_away:  # otherwise it may have been cut between two commands, and the next one connects anew
         assert any("the connection to 127.0.0.1 failed" in note for note in notes), notes
@@ -150,15 +150,20 @@ def test_killed_at_any_moment_the_host_is_whole_or_as_it_was(keelson: Host, way:
             server.kill()
             server.start()
             client = server.client()
-            until(lambda n=number, c=client: c.get(f"{at}/runs/{n}").json()["state"] in ("waiting", "put back"), 120)  # type: ignore[misc]
+            until(
+                lambda n=number, c=client: (
+                    c.get(f"{at}/runs/{n}").json()["state"] in ("awaiting-confirmation", "rolled-back")
+                ),
+                120,
+            )  # type: ignore[misc]
             state = client.get(f"{at}/runs/{number}").json()["state"]
             ended[state] += 1
             if state == "waiting":
                 assert client.get(at).json()["steps"], "it is not kept yet"
-                client.post(f"{at}/runs/{number}/wish", json={"wish": "put back"})
+                client.post(f"{at}/runs/{number}/rollback")
                 until(lambda n=number, c=client: c.get(f"{at}/runs/{n}").json()["ended"], 120)  # type: ignore[misc]
             run = client.get(f"{at}/runs/{number}").json()
-            assert run["state"] == "put back", (run["trouble"], run["notes"], [s for s in run["steps"] if s["why"]])
+            assert run["state"] == "rolled-back", (run["trouble"], run["notes"], [s for s in run["steps"] if s["why"]])
             assert shell(keelson, SNAPSHOT) == before
     finally:
         server.stop()

@@ -26,6 +26,7 @@ from yardgate.store import plans as plans_module
 from yardgate.store.accounts import Accounts
 from yardgate.store.database import MIGRATIONS, connect
 from yardgate.store.rollouts import Rollouts
+from yardgate.store.runs import Runs, RunState, marked_done
 from yardgate.store.tables import metadata
 
 
@@ -115,6 +116,29 @@ def test_what_earlier_rollouts_made_may_go_on_being_changed(tmp_path: Path) -> N
     rollouts = Rollouts(Store(path))
     assert rollouts.managed("p") == {Managed("groups", "yard")}
     assert (rollouts.destination("p").kind, rollouts.destination("p").top) == ("here", "/srv/old")
+
+
+def test_runs_of_before_stand_as_they_stood(tmp_path: Path) -> None:
+    path = tmp_path / "old.sqlite"
+    old_database(path)
+    made_by("0010", path)
+    states = {
+        "waiting": RunState.AWAITING_CONFIRMATION, "putting back": RunState.ROLLING_BACK, "kept": RunState.COMMITTED,
+        "not all put back": RunState.PARTLY_ROLLED_BACK, "given up": RunState.ABANDONED, "by hand": RunState.BY_HAND,
+    }  # fmt: skip
+    with sqlite3.connect(path) as old:
+        for number, state in enumerate(states):
+            row = ("p", number, "t", "ann", 1, "/srv", "{}", 300, "{}", "[]", "[]", state, "", None, None)
+            old.execute(f"INSERT INTO runs VALUES ({', '.join('?' * len(row))})", row)
+        old.execute("INSERT INTO rollouts VALUES ('p', 1, 'put back', 't', 'ann', 1, '/srv', '[]', '{}', 1)")
+        old.execute("INSERT INTO run_lines VALUES ('p', 5, 1, 'ticked', 't', '{\"of\": 3, \"said\": [\"ann\"]}')")
+    store = Store(path)
+    with sqlite3.connect(path) as new:
+        assert [RunState(state) for (state,) in new.execute("SELECT state FROM runs ORDER BY number")] == [
+            *states.values()
+        ]
+        assert [*new.execute("SELECT kind FROM rollouts")] == [("rolled-back",)]
+    assert list(marked_done(Runs(store).lines("p", 5))) == [3]
 
 
 @settings(max_examples=150, suppress_health_check=[HealthCheck.function_scoped_fixture, HealthCheck.too_slow])

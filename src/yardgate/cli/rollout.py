@@ -36,7 +36,7 @@ Joined = Annotated[
     typer.Option(help="The short name of a directory of the plan to which the host is joined. May be given again."),
 ]
 DRIFTED = 3  # exit code: the host is not as it was left
-FAILED = 4  # exit code: something could not be done, or everything was put back
+FAILED = 4  # exit code: something could not be done, or everything was rolled back
 
 
 def _meant(plan: Plan, top: str, on: date, joined: list[str] | None) -> Compiled:
@@ -144,16 +144,16 @@ def apply_here(
     joined: Joined = None,
     on: On = None,
     dry_run: Annotated[bool, typer.Option(help="Show the commands; do nothing.")] = False,
-    keep_within: Annotated[
-        int, typer.Option(min=10, max=86400, help="Seconds in which to keep it; else all is put back.")
+    confirm_within: Annotated[
+        int, typer.Option(min=10, max=86400, help="Seconds in which to confirm it; else all is rolled back.")
     ] = 300,
-    keep: Annotated[bool, typer.Option("--keep", help="Keep it without asking, where everything went well.")] = False,
+    confirm: Annotated[bool, typer.Option("--confirm", help="Confirm it without asking, where everything went well.")] = False,
     manage: Annotated[
         list[str] | None,
         typer.Option(help="An account, or @group, of the system's own that the plan may change; may be given again."),
     ] = None,
 ) -> None:
-    """Put a plan on this host, step by step, each read back. What fails is put back, and so is what nobody keeps in time: by the
+    """Put a plan on this host, step by step, each read back. What fails is rolled back, and so is what nobody confirms in time: by the
     host itself, whatever becomes of this command."""
     wanted = _meant(load(plan_file), top, day_of(on), joined).system
     there = _reading(asked(_known(now), wanted))
@@ -163,20 +163,20 @@ def apply_here(
         _show_commands(there, found)
         return
     try:
-        HOST.arm(there, found, keep_within)
+        HOST.arm(there, found, confirm_within)
     except RolloutUnderWay as error:
         raise Refused(str(error), FAILED) from None
     try:
         carried = carry_out(HOST, there, found, lambda step, word: _tell(found, step, word))
         HOST.alive()
-        if carried.failed is None and (keep or _kept(keep_within)):
+        if carried.failed is None and (confirm or _confirmed(confirm_within)):
             HOST.end()
-            out.print("Kept.")
+            out.print("Confirmed.")
             return
         _undo(there, carried)
         HOST.end()
     except TooLate:
-        out.print("Too late: the host puts everything back by itself.")
+        out.print("Too late: the host rolls everything back by itself.")
     raise typer.Exit(FAILED)
 
 
@@ -224,21 +224,21 @@ def _tell(found: Sequence[Step], step: Step, word: str) -> None:
     )
 
 
-def _kept(seconds: int) -> bool:
+def _confirmed(seconds: int) -> bool:
     out.print(
-        f"Everything stands. Try it, then write keep within {seconds} seconds; else all is put back:", highlight=False
+        f"Everything stands. Try it, then write confirm within {seconds} seconds; else all is rolled back:", highlight=False
     )
     ready, _, _ = select.select([sys.stdin], [], [], seconds)
-    return bool(ready) and sys.stdin.readline().strip() == "keep"
+    return bool(ready) and sys.stdin.readline().strip() == "confirm"
 
 
 def _undo(there: System, carried: Carried) -> None:
     HOST.alive()
     undone = put_back(HOST, after(there, carried.done), carried, lambda _step, _word: HOST.alive())
     if undone.failed is not None:
-        err.print(f"Not everything could be put back: {undone.why}", markup=False, style="red", soft_wrap=True)
+        err.print(f"Not everything could be rolled back: {undone.why}", markup=False, style="red", soft_wrap=True)
     else:
-        out.print("Everything was put back.")
+        out.print("Everything was rolled back.")
 
 
 @app.command("take-in")

@@ -161,7 +161,7 @@ def _rolled_out(store: Store, opened: Opened, data: Path) -> None:
     made = steps(System(), system)
     said = tuple(words(step) for step in made)
     rollouts.made(opened.id, made, "H. Vance")
-    rollouts.keep(opened.id, "done", "H. Vance", opened.revision, shipped.TOP, said, system)
+    rollouts.keep(opened.id, "by-hand", "H. Vance", opened.revision, shipped.TOP, said, system)
     seed(data / "appliance.json", shipped.by_hand(system), shipped.lying(system))
 
 

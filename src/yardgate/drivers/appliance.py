@@ -27,7 +27,7 @@ class TooLate(ApplianceError):
     """It is putting everything back by itself, or has."""
 
 
-Watching = Literal["nothing", "armed", "putting back", "put back", "not all put back"]
+Watching = Literal["nothing", "armed", "rolling back", "rolled back", "partly rolled back"]
 """What the appliance watches over: nothing, a rollout that it would put back, or how the last one that it put back ended."""
 
 

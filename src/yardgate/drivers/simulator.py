@@ -105,7 +105,7 @@ class SimulatedAppliance(ThreadingHTTPServer):
             with self.turn:
                 held = self.state.held
                 if held is not None and time.time() >= self.state.until:
-                    self.state = ApplianceState(held, held, ended="put back")
+                    self.state = ApplianceState(held, held, ended="rolled back")
                     self.keep()
 
     def do(self, step: Step) -> None:

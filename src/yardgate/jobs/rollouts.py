@@ -20,28 +20,35 @@ from yardgate.log import about
 from yardgate.store import Plans, Store
 from yardgate.store.audit import Audit
 from yardgate.store.rollouts import RolloutKind, Rollouts
-from yardgate.store.runs import ENDED, Run, Runs, RunState, ticked
+from yardgate.store.runs import ENDED, Run, Runs, RunState, marked_done
 
 log = logging.getLogger(__name__)
-Instruction = Literal["go on", "keep", "put back"]
+Instruction = Literal["go on", "confirm", "roll back"]
 AGAIN = 3.0  # seconds between tries to reach an appliance that was lost
 TRIES = 5  # how often it may be lost, and be reached again, before the next step is done
-EARLY = 3  # seconds before the appliance would put back by itself that Yard Gate does
+EARLY = 3  # seconds before the appliance would roll back by itself that Yard Gate does
 
 
+_KINDS: dict[RunState, RolloutKind] = {
+    RunState.COMMITTED: "applied",
+    RunState.ROLLED_BACK: "rolled-back",
+    RunState.PARTLY_ROLLED_BACK: "partly-rolled-back",
+    RunState.ABANDONED: "abandoned",
+}
+BUSY = (RunState.APPLYING, RunState.VERIFYING, RunState.ROLLING_BACK)
 UNDER_WAY: dict[RunState, str] = {
-    "begun": "it began",
-    "doing": "steps were done",
-    "trying": "it was tried",
-    "waiting": "it waited to be kept",
-    "keeping": "it was being kept",
-    "putting back": "it was put back",
-    "host puts back": "the appliance was to put it back",
+    RunState.PENDING: "it began",
+    RunState.APPLYING: "steps were done",
+    RunState.VERIFYING: "it was verified",
+    RunState.AWAITING_CONFIRMATION: "it waited to be confirmed",
+    RunState.CONFIRMING: "it was being confirmed",
+    RunState.ROLLING_BACK: "it was rolled back",
+    RunState.HOST_ROLLING_BACK: "the appliance was to roll it back",
 }
 
 
 class _Stopped(Exception):
-    """Somebody wants everything put back."""
+    """Somebody wants everything rolled back."""
 
 
 class RolloutJobs:
@@ -67,26 +74,30 @@ class RolloutJobs:
         Thread(target=worker.work, daemon=True, name=f"rollout of {run.plan}").start()
 
     def end_by_hand(self, run: Run, by: str) -> None:
-        """From now on the appliance has what the steps that were ticked off make; the others are to be done still."""
-        said = ticked(self.runs.lines(run.plan, run.number))
+        """From now on the appliance has what the steps that were marked as done make; the others are to be done still."""
+        said = marked_done(self.runs.lines(run.plan, run.number))
         done = tuple(step for place, step in enumerate(run.steps) if place in said)
         if done:
             told = tuple(words(step) for step in done)
             self.rollouts.made(run.plan, done, by)
-            self.rollouts.keep(run.plan, "done", by, run.revision, run.top, told, after(run.before, done), run.number)
-        self.runs.set(run, "kept" if done else "put back", "" if done else "nothing was ticked off")
+            self.rollouts.keep(
+                run.plan, "by-hand", by, run.revision, run.top, told, after(run.before, done), run.number
+            )
+        self.runs.set(
+            run, RunState.COMMITTED if done else RunState.ROLLED_BACK, "" if done else "nothing was marked as done"
+        )
 
-    def give_up(self, run: Run, by: str) -> bool:
+    def abandon(self, run: Run, by: str) -> bool:
         """End a run whatever stands at the appliance; whether it was under way still. The appliance's own watch goes on."""
         with self._lock:
             worker = self._working.get(run.plan)
-        return worker is not None and worker.run.number == run.number and worker.give_up(by)
+        return worker is not None and worker.run.number == run.number and worker.abandon(by)
 
-    def wish(self, plan: str, wish: Instruction, by: str) -> bool:
+    def tell(self, plan: str, what: Instruction, by: str) -> bool:
         """Say what shall become of it; whether there is one under way that can still be told so."""
         with self._lock:
             worker = self._working.get(plan)
-        return worker is not None and worker.tell(wish, by)
+        return worker is not None and worker.tell(what, by)
 
 
 class Worker:
@@ -98,36 +109,41 @@ class Worker:
         lines = self.runs.lines(run.plan, run.number)
         self.done = sum(line.kind == "step" and not line.said for line in lines)
         self.tried = {line.number for line in lines if line.kind == "tried"}
-        self.half = run.trouble != "" or run.state not in ("begun", "waiting")  # the step after those may be half done
+        whole = run.state in (RunState.PENDING, RunState.AWAITING_CONFIRMATION)
+        self.half = run.trouble != "" or not whole  # the step after those may be half done
         self.back = {line.number for line in lines if line.kind == "back" and not line.said}
         self.wanted: Instruction = "go on"
         self.told = Event()
         self._turn = RLock()
 
-    def tell(self, wish: Instruction, by: str) -> bool:
-        if self.state in ENDED or self.state in ("putting back", "host puts back", "keeping"):
+    def tell(self, what: Instruction, by: str) -> bool:
+        if self.state in (*ENDED, RunState.ROLLING_BACK, RunState.HOST_ROLLING_BACK, RunState.CONFIRMING):
             return False
-        if wish == "keep" and self.state != "waiting":
+        if what == "confirm" and self.state != RunState.AWAITING_CONFIRMATION:
             return False
-        self.wanted = wish
-        self.runs.say(self.run, "note", 0, f"{by} wants {'it kept' if wish == 'keep' else 'everything put back'}")
+        self.wanted = what
+        self.runs.say(
+            self.run, "note", 0, f"{by} wants {'it confirmed' if what == 'confirm' else 'everything rolled back'}"
+        )
         self.told.set()
         return True
 
-    def give_up(self, by: str) -> bool:
+    def abandon(self, by: str) -> bool:
         with self._turn:
             if self.state in ENDED:
                 return False
-            armed = self.state not in ("begun", "keeping")
+            armed = self.state not in (RunState.PENDING, RunState.CONFIRMING)
             watches = (
-                f"; if it still watches, it puts everything back by itself within {self.run.seconds} s" if armed else ""
+                f"; if it still watches, it rolls everything back by itself within {self.run.seconds} s"
+                if armed
+                else ""
             )
             trouble = (
                 f"ended by {by} while {UNDER_WAY.get(self.state, 'it was under way')}: {self.done} of {len(self.run.steps)} steps were "
-                f"done and read back, {len(self.back) or 'none'} of them put back. What the appliance has now is not known{watches}. "
+                f"done and read back, {len(self.back) or 'none'} of them rolled back. What the appliance has now is not known{watches}. "
                 "Look at it before the next rollout"
             )
-            self._end("given up", after(self.run.before, self.run.steps[: self.done]), trouble)
+            self._end(RunState.ABANDONED, after(self.run.before, self.run.steps[: self.done]), trouble)
             self.told.set()
             return True
 
@@ -148,11 +164,11 @@ class Worker:
                     if lost:
                         self.runs.say(self.run, "note", 0, f"{at.name} is reached again")
                         lost = ""
-                    with beating(at, self.run.seconds, lambda: self.state in ("doing", "trying", "putting back")):
+                    with beating(at, self.run.seconds, lambda: self.state in BUSY):
                         while self.state not in ENDED:
                             self._go_on(at)
             except TooLate:
-                self._be("host puts back")
+                self._be(RunState.HOST_ROLLING_BACK)
             except Unreachable as error:
                 if str(error) != lost:
                     lost = str(error)
@@ -160,25 +176,27 @@ class Worker:
                 stands = (self.state, self.done, len(self.back), len(self.tried))
                 tries = tries + 1 if reached_it and stands == stood else tries if not reached_it else 1
                 stood = stands
-                if tries >= TRIES and self.state in ("doing", "trying", "putting back"):
+                if tries >= TRIES and self.state in BUSY:
                     self.runs.say(self.run, "note", 0, f"lost {tries} times at the same step: left to the appliance")
-                    self._be("host puts back", f"{lost}, {tries} times at the same step")
+                    self._be(RunState.HOST_ROLLING_BACK, f"{lost}, {tries} times at the same step")
                 self._pause(AGAIN)
             except _Stopped:  # an administrator ended it
                 continue
             except Exception as error:
                 log.exception("a rollout broke off")
                 trouble = str(error) if isinstance(error, ApplianceError) else f"something unforeseen: {error!r}"
-                if self.state == "begun":
-                    self._be("put back", trouble)
-                elif self.state in ("doing", "trying", "waiting"):
+                if self.state == RunState.PENDING:
+                    self._be(RunState.ROLLED_BACK, trouble)
+                elif self.state in (RunState.APPLYING, RunState.VERIFYING, RunState.AWAITING_CONFIRMATION):
                     self.half = True
-                    self._be("putting back", trouble)
-                elif self.state in ("keeping", "host puts back") and isinstance(error, ApplianceError):
+                    self._be(RunState.ROLLING_BACK, trouble)
+                elif self.state in (RunState.CONFIRMING, RunState.HOST_ROLLING_BACK) and isinstance(
+                    error, ApplianceError
+                ):
                     self.runs.say(self.run, "note", 0, f"{trouble}; trying again")
                     self._pause(AGAIN)
                 else:
-                    self._end("not all put back", self.run.before, trouble)
+                    self._end(RunState.PARTLY_ROLLED_BACK, self.run.before, trouble)
 
     def _pause(self, seconds: float) -> None:
         """Wait, but no longer than until somebody says what they want."""
@@ -197,41 +215,41 @@ class Worker:
 
     def _look_again(self, at: Appliance) -> None:
         """What became of it since it was last reached."""
-        if self.state == "begun":
+        if self.state == RunState.PENDING:
             return
         match at.watching():
-            case "putting back" | "put back" | "not all put back":
-                self._be("host puts back")
-            case "nothing" if self.state == "keeping":
-                self._keep_record()
-            case "nothing" if self.state == "putting back" and self.back >= set(range(self.done)):
+            case "rolling back" | "rolled back" | "partly rolled back":
+                self._be(RunState.HOST_ROLLING_BACK)
+            case "nothing" if self.state == RunState.CONFIRMING:
+                self._committed()
+            case "nothing" if self.state == RunState.ROLLING_BACK and self.back >= set(range(self.done)):
                 self._end(
-                    "put back", self._there(at), self.run.trouble
+                    RunState.ROLLED_BACK, self._there(at), self.run.trouble
                 )  # it was told so, and this side ended before it wrote it down
-            case "nothing" if self.state in ("doing", "trying", "waiting"):
+            case "nothing" if self.state in (RunState.APPLYING, RunState.VERIFYING, RunState.AWAITING_CONFIRMATION):
                 at.arm(self.run.before, self.run.steps, self.run.seconds)
 
     def _go_on(self, at: Appliance) -> None:
         match self.state:
-            case "begun":
+            case RunState.PENDING:
                 if at.watching() != "armed" or not self.runs.lines(self.run.plan, self.run.number):
                     at.arm(self.run.before, self.run.steps, self.run.seconds)
-                self._be("doing")
-            case "doing":
+                self._be(RunState.APPLYING)
+            case RunState.APPLYING:
                 self._do(at)
-            case "trying":
+            case RunState.VERIFYING:
                 self._try(at)
                 at.alive()
                 until = datetime.now(UTC) + timedelta(seconds=self.run.seconds)
-                self._be("waiting", until=until.isoformat(timespec="seconds"))
-            case "waiting":
+                self._be(RunState.AWAITING_CONFIRMATION, until=until.isoformat(timespec="seconds"))
+            case RunState.AWAITING_CONFIRMATION:
                 self._wait()
-            case "keeping":
+            case RunState.CONFIRMING:
                 at.end()
-                self._keep_record()
-            case "putting back":
-                self._put_back(at)
-            case "host puts back":
+                self._committed()
+            case RunState.ROLLING_BACK:
+                self._roll_back(at)
+            case RunState.HOST_ROLLING_BACK:
                 self._see_it_back(at)
 
     def _do(self, at: Appliance) -> None:
@@ -239,7 +257,7 @@ class Worker:
 
         def tell(_step: Step, word: str) -> None:
             if word == "doing":
-                if self.wanted == "put back" or self.state in ENDED:
+                if self.wanted == "roll back" or self.state in ENDED:
                     raise _Stopped
                 return
             self.runs.say(self.run, "step", self.done, *([] if word == "done" else [word]))
@@ -251,26 +269,26 @@ class Worker:
         try:
             carried = carry_out(at, now, steps[done:], tell)
         except _Stopped:
-            self._be("putting back", "it was stopped")
+            self._be(RunState.ROLLING_BACK, "it was stopped")
             return
         except Unreachable:
             self.half = True
             raise
         if carried.failed is not None:
             self.half = True
-            self._be("putting back", f"{words(carried.failed)}: {carried.why}")
+            self._be(RunState.ROLLING_BACK, f"{words(carried.failed)}: {carried.why}")
         else:
-            self._be("trying")
+            self._be(RunState.VERIFYING)
 
     def _try(self, at: Appliance) -> None:
-        """Go in as the people whom the questions name. What cannot be tried is said, and is no reason to put anything back."""
+        """Go in as the people whom the questions name. What cannot be tried is said, and is no reason to roll anything back."""
         accounts = {question.account for question in self.run.questions if question.account}
         if not accounts:
             return
         try:
             with at.trial(accounts) as trial:
                 for number, question in enumerate(self.run.questions):
-                    if self.wanted == "put back":
+                    if self.wanted == "roll back":
                         return
                     if number in self.tried:
                         continue
@@ -279,28 +297,28 @@ class Worker:
                     except Unreachable:
                         raise
                     except ApplianceError as error:
-                        self.runs.say(self.run, "note", number, f"not tried: {error}")
+                        self.runs.say(self.run, "note", number, f"not verified: {error}")
                         continue
                     self.runs.say(self.run, "tried", number, *differs(self.plan, question, found))
                     self.tried.add(number)
         except Unreachable:
             raise
         except ApplianceError as error:
-            self.runs.say(self.run, "note", 0, f"nothing was tried for real: {error}")
+            self.runs.say(self.run, "note", 0, f"nothing was verified for real: {error}")
 
     def _wait(self) -> None:
         assert self.until is not None
         left = (datetime.fromisoformat(self.until) - datetime.now(UTC)).total_seconds() - EARLY
-        if self.wanted == "keep":
-            self._be("keeping")
-        elif self.wanted == "put back":
-            self._be("putting back", "it was not kept")
+        if self.wanted == "confirm":
+            self._be(RunState.CONFIRMING)
+        elif self.wanted == "roll back":
+            self._be(RunState.ROLLING_BACK, "it was not confirmed")
         elif left <= 0:
-            self._be("putting back", "nobody kept it in time")
+            self._be(RunState.ROLLING_BACK, "nobody confirmed it in time")
         else:
             self._pause(min(left, 30))
 
-    def _put_back(self, at: Appliance) -> None:
+    def _roll_back(self, at: Appliance) -> None:
         """All that was done, again from the latest where it was broken off: doing so twice does no harm."""
         at.alive()
         steps, done = self.run.steps, self.run.steps[: self.done]
@@ -319,46 +337,43 @@ class Worker:
         with_what = self._there(at)
         at.end()
         if undone.failed is None:
-            self._end("put back", with_what)
+            self._end(RunState.ROLLED_BACK, with_what)
         else:
-            self._end("not all put back", with_what, undone.why)
+            self._end(RunState.PARTLY_ROLLED_BACK, with_what, undone.why)
 
     def _see_it_back(self, at: Appliance) -> None:
         match at.watching():
-            case "put back":
-                self.runs.say(self.run, "note", 0, f"{at.name} put everything back by itself")
-                self._end("put back", self._there(at))
-            case "not all put back":
-                self._end("not all put back", self._there(at), f"{at.name} could not put everything back by itself")
+            case "rolled back":
+                self.runs.say(self.run, "note", 0, f"{at.name} rolled everything back by itself")
+                self._end(RunState.ROLLED_BACK, self._there(at))
+            case "partly rolled back":
+                self._end(
+                    RunState.PARTLY_ROLLED_BACK, self._there(at), f"{at.name} could not roll everything back by itself"
+                )
             case "nothing":
-                self._end("not all put back", self._there(at), f"{at.name} no longer knows of this rollout")
+                self._end(RunState.PARTLY_ROLLED_BACK, self._there(at), f"{at.name} no longer knows of this rollout")
             case _:
                 self._pause(1)
 
     def _there(self, at: Appliance) -> System:
         return at.read(asked(self.run.before, after(self.run.before, self.run.steps)))
 
-    def _keep_record(self) -> None:
-        self._end("kept", after(self.run.before, self.run.steps))
+    def _committed(self) -> None:
+        self._end(RunState.COMMITTED, after(self.run.before, self.run.steps))
 
     def _end(self, state: RunState, system: System, trouble: str | None = None) -> None:
-        kinds: dict[RunState, RolloutKind] = {
-            "kept": "applied",
-            "put back": "put back",
-            "not all put back": "not all put back",
-            "given up": "given up",
-        }
         told = tuple(words(step) for step in self.run.steps)
         r = self.run
         with self._turn:
             if self.state in ENDED:  # somebody ended it meanwhile
                 return
-            stand = r.steps if state == "kept" else () if state == "put back" else r.steps[: self.done]
-            self.rollouts.made(r.plan, (one for one in stand if one.does != "remove" or state == "kept"), r.by)
+            stand = {RunState.COMMITTED: r.steps, RunState.ROLLED_BACK: ()}.get(state, r.steps[: self.done])
+            removed = state == RunState.COMMITTED
+            self.rollouts.made(r.plan, (one for one in stand if one.does != "remove" or removed), r.by)
             if all(
                 past.run != r.number for past in self.rollouts.history(r.plan, most=3)
             ):  # or a restart came in between
-                self.rollouts.keep(r.plan, kinds[state], r.by, r.revision, r.top, told, system, r.number)
+                self.rollouts.keep(r.plan, _KINDS[state], r.by, r.revision, r.top, told, system, r.number)
             self._be(state, trouble)
 
 

@@ -14,7 +14,7 @@ from yardgate.store import tables
 from yardgate.store.database import Store
 from yardgate.store.plans import now
 
-RolloutKind = Literal["done", "read", "applied", "put back", "not all put back", "given up"]
+RolloutKind = Literal["by-hand", "read", "applied", "rolled-back", "partly-rolled-back", "abandoned"]
 _SYSTEM = TypeAdapter(System)
 _DESTINATION = TypeAdapter(Destination)
 _HOST = TypeAdapter(HostAccounts)
@@ -73,7 +73,7 @@ class Rollouts:
     def revision_in_force(self, plan: str) -> int | None:
         """The revision of the plan that was put on the appliance last; None before the first."""
         rollouts = tables.rollouts.c
-        there: tuple[RolloutKind, ...] = ("applied", "done")
+        there: tuple[RolloutKind, ...] = ("applied", "by-hand")
         with self.store.reading() as connection:
             query = select(rollouts.revision).where(rollouts.plan == plan, rollouts.kind.in_(there))
             found: int | None = connection.scalar(query.order_by(rollouts.number.desc()).limit(1))

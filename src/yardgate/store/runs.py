@@ -2,6 +2,7 @@
 
 from collections.abc import Iterable
 from dataclasses import dataclass
+from enum import StrEnum
 from functools import lru_cache
 from typing import Any, Literal
 
@@ -15,23 +16,26 @@ from yardgate.store import tables
 from yardgate.store.database import Store
 from yardgate.store.plans import now
 
-RunState = Literal[
-    "begun",
-    "by hand",
-    "doing",
-    "trying",
-    "waiting",
-    "keeping",
-    "putting back",
-    "host puts back",
-    "kept",
-    "put back",
-    "not all put back",
-    "given up",
-]
-"""begun: not watched over yet. by hand: somebody works through it at the appliance, and ticks off what is done. waiting: everything is done and tried, and waits to be kept. host puts back: by itself, since nobody told it to keep. given up: an administrator ended it, whatever stands there."""
-ENDED: tuple[RunState, ...] = ("kept", "put back", "not all put back", "given up")
-LineKind = Literal["step", "back", "tried", "note", "ticked", "unticked"]
+
+class RunState(StrEnum):
+    """How far a run is. Each leads to those below it, or to one of the last four, which end it."""
+
+    PENDING = "pending"  # not watched over yet
+    BY_HAND = "by-hand"  # somebody works through it at the appliance, and marks what is done
+    APPLYING = "applying"
+    VERIFYING = "verifying"
+    AWAITING_CONFIRMATION = "awaiting-confirmation"  # everything is done and verified
+    CONFIRMING = "confirming"
+    ROLLING_BACK = "rolling-back"
+    HOST_ROLLING_BACK = "host-rolling-back"  # by itself, since nobody told it to keep
+    COMMITTED = "committed"
+    ROLLED_BACK = "rolled-back"
+    PARTLY_ROLLED_BACK = "partly-rolled-back"
+    ABANDONED = "abandoned"  # an administrator ended it, whatever stands there
+
+
+ENDED = (RunState.COMMITTED, RunState.ROLLED_BACK, RunState.PARTLY_ROLLED_BACK, RunState.ABANDONED)
+LineKind = Literal["step", "back", "tried", "note", "marked", "unmarked"]
 _SYSTEM, _STEPS = TypeAdapter(System), TypeAdapter(tuple[Step, ...])
 _QUESTIONS, _DESTINATION = TypeAdapter(tuple[Question, ...]), TypeAdapter(Destination)
 
@@ -43,7 +47,7 @@ class UnderWay(Exception):
 @dataclass(frozen=True, slots=True)
 class RunLine:
     """Something that was done, and what came of it. step, back: number of the step, and why it could not be done; tried: number of
-    the question, and what was otherwise than the plan says; note: what happened, in words; ticked, unticked: number of the step, and who said so."""
+    the question, and what was otherwise than the plan says; note: what happened, in words; marked, unmarked: number of the step, and who said so."""
 
     kind: LineKind
     at: str
@@ -83,10 +87,10 @@ def free(connection: Connection, plan: str) -> None:
             raise UnderWay
 
 
-def ticked(lines: Iterable[RunLine]) -> dict[int, RunLine]:
+def marked_done(lines: Iterable[RunLine]) -> dict[int, RunLine]:
     """The places of the steps that somebody says to have done by hand, each with the line that says so."""
-    last = {line.number: line for line in lines if line.kind in ("ticked", "unticked")}
-    return {number: line for number, line in last.items() if line.kind == "ticked"}
+    last = {line.number: line for line in lines if line.kind in ("marked", "unmarked")}
+    return {number: line for number, line in last.items() if line.kind == "marked"}
 
 
 class Runs:
@@ -106,7 +110,7 @@ class Runs:
         before: System,
         steps: tuple[Step, ...],
         questions: tuple[Question, ...],
-        state: RunState = "begun",
+        state: RunState = RunState.PENDING,
     ) -> Run:
         """Raises UnderWay."""
         runs = tables.runs.c
@@ -119,7 +123,7 @@ class Runs:
                 "destination": _DESTINATION.dump_python(destination), "seconds": seconds,
                 "before": _SYSTEM.dump_json(before, exclude_defaults=True).decode(),
                 "steps": _STEPS.dump_json(steps).decode(), "questions": _QUESTIONS.dump_json(questions).decode(),
-                "state": state, "trouble": "", "until": None, "ended": None,
+                "state": state.value, "trouble": "", "until": None, "ended": None,
             }  # fmt: skip
             connection.execute(insert(tables.runs).values(**row))
         return Run(
@@ -142,7 +146,7 @@ class Runs:
 
     def set(self, run: Run, state: RunState, trouble: str | None = None, until: str | None = None) -> None:
         """trouble None: as it was."""
-        values: dict[str, Any] = {"state": state, "until": until, "ended": now() if state in ENDED else None}
+        values: dict[str, Any] = {"state": state.value, "until": until, "ended": now() if state in ENDED else None}
         if trouble is not None:
             values["trouble"] = trouble
         with self.store.writing() as connection:
@@ -180,7 +184,7 @@ class Runs:
     def unfinished(self) -> list[Run]:
         """Those that are carried out, and have not ended."""
         with self.store.reading() as connection:
-            query = select(tables.runs).where(tables.runs.c.state.not_in((*ENDED, "by hand")))
+            query = select(tables.runs).where(tables.runs.c.state.not_in((*ENDED, RunState.BY_HAND)))
             return [_run(row) for row in connection.execute(query)]
 
 
@@ -202,7 +206,7 @@ def _run(row: Row[Any]) -> Run:
         _parsed(_SYSTEM, row.before),
         _parsed(_STEPS, row.steps),
         _parsed(_QUESTIONS, row.questions),
-        row.state,
+        RunState(row.state),
         row.trouble,
         row.until,
         row.ended,

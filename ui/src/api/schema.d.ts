@@ -1536,7 +1536,7 @@ export interface paths {
         put?: never;
         /**
          * Begin By Hand
-         * @description Begin to work through the steps by hand; each is ticked off when it is done.
+         * @description Begin to work through the steps by hand; each is marked as done when it is done.
          */
         post: operations["begin_by_hand"];
         delete?: never;
@@ -1545,7 +1545,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/plans/{plan}/rollout/runs/{number}/tick": {
+    "/api/v1/plans/{plan}/rollout/runs/{number}/steps/{step}/done": {
         parameters: {
             query?: never;
             header?: never;
@@ -1553,19 +1553,19 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
-        put?: never;
         /**
-         * Tick Step
+         * Mark Step
          * @description Say that a step was done by hand, or that it was not after all.
          */
-        post: operations["tick_step"];
+        put: operations["mark_step"];
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
         patch?: never;
         trace?: never;
     };
-    "/api/v1/plans/{plan}/rollout/runs/{number}/wish": {
+    "/api/v1/plans/{plan}/rollout/runs/{number}/confirm": {
         parameters: {
             query?: never;
             header?: never;
@@ -1575,17 +1575,17 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Wish Of Run
-         * @description Keep what was done, or have everything put back.
+         * Confirm Run
+         * @description What was done is to stay. By hand: the appliance has what the steps make that were marked as done.
          */
-        post: operations["wish_of_run"];
+        post: operations["confirm_run"];
         delete?: never;
         options?: never;
         head?: never;
         patch?: never;
         trace?: never;
     };
-    "/api/v1/plans/{plan}/rollout/runs/{number}/end": {
+    "/api/v1/plans/{plan}/rollout/runs/{number}/rollback": {
         parameters: {
             query?: never;
             header?: never;
@@ -1595,10 +1595,30 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * End Run
-         * @description Give a rollout up that cannot be ended otherwise, whatever stands at the appliance. Its own watch puts everything back, if it still can.
+         * Roll Back Run
+         * @description Everything that was done is to be taken back.
          */
-        post: operations["end_run"];
+        post: operations["roll_back_run"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan}/rollout/runs/{number}/abandon": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Abandon Run
+         * @description Give a rollout up that cannot be ended otherwise, whatever stands at the appliance. Its own watch rolls everything back, if it still can.
+         */
+        post: operations["abandon_run"];
         delete?: never;
         options?: never;
         head?: never;
@@ -4152,7 +4172,7 @@ export interface components {
              * Kind
              * @enum {string}
              */
-            kind: "done" | "read" | "applied" | "put back" | "not all put back" | "given up";
+            kind: "by-hand" | "read" | "applied" | "rolled-back" | "partly-rolled-back" | "abandoned";
             /** At */
             at: string;
             /** By */
@@ -4290,11 +4310,7 @@ export interface components {
             destination: components["schemas"]["Destination"];
             /** Seconds */
             seconds: number;
-            /**
-             * State
-             * @enum {string}
-             */
-            state: "begun" | "by hand" | "doing" | "trying" | "waiting" | "keeping" | "putting back" | "host puts back" | "kept" | "put back" | "not all put back" | "given up";
+            state: components["schemas"]["RunState"];
             /** Trouble */
             trouble: string;
             /** Until */
@@ -4327,6 +4343,12 @@ export interface components {
             destroys: boolean;
         };
         /**
+         * RunState
+         * @description How far a run is. Each leads to those below it, or to one of the last four, which end it.
+         * @enum {string}
+         */
+        RunState: "pending" | "by-hand" | "applying" | "verifying" | "awaiting-confirmation" | "confirming" | "rolling-back" | "host-rolling-back" | "committed" | "rolled-back" | "partly-rolled-back" | "abandoned";
+        /**
          * RunStep
          * @description A step of a run. state: failed, why says so; back: done and taken back again. at: when that came about; by: who said so.
          */
@@ -4347,17 +4369,6 @@ export interface components {
              * @default
              */
             by: string;
-        };
-        /**
-         * RunWish
-         * @description What shall become of a run: kept, or everything put back.
-         */
-        RunWish: {
-            /**
-             * Wish
-             * @enum {string}
-             */
-            wish: "keep" | "put back";
         };
         /** SentenceIn */
         SentenceIn: {
@@ -4673,6 +4684,14 @@ export interface components {
             /** Undo */
             undo: string[];
         };
+        /**
+         * StepDone
+         * @description Whether a step was done by hand.
+         */
+        StepDone: {
+            /** Done */
+            done: boolean;
+        };
         /** StepOut */
         StepOut: {
             /**
@@ -4852,16 +4871,6 @@ export interface components {
              * @enum {string}
              */
             nfs_way: "asked" | "free";
-        };
-        /**
-         * Tick
-         * @description A step of a runbook, by its place in it, that somebody says to have done; or not, after all.
-         */
-        Tick: {
-            /** Step */
-            step: number;
-            /** Done */
-            done: boolean;
         };
         /**
          * TouchedCell
@@ -11775,7 +11784,7 @@ export interface operations {
             };
         };
     };
-    tick_step: {
+    mark_step: {
         parameters: {
             query?: never;
             header?: never;
@@ -11783,12 +11792,14 @@ export interface operations {
                 plan: string;
                 /** @description which run of the plan */
                 number: number;
+                /** @description which of its steps, from 0 */
+                step: number;
             };
             cookie?: never;
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Tick"];
+                "application/json": components["schemas"]["StepDone"];
             };
         };
         responses: {
@@ -11855,7 +11866,7 @@ export interface operations {
             };
         };
     };
-    wish_of_run: {
+    confirm_run: {
         parameters: {
             query?: never;
             header?: never;
@@ -11866,11 +11877,7 @@ export interface operations {
             };
             cookie?: never;
         };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["RunWish"];
-            };
-        };
+        requestBody?: never;
         responses: {
             /** @description Successful Response */
             204: {
@@ -11935,7 +11942,83 @@ export interface operations {
             };
         };
     };
-    end_run: {
+    roll_back_run: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                plan: string;
+                /** @description which run of the plan */
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    abandon_run: {
         parameters: {
             query?: never;
             header?: never;

@@ -12,7 +12,7 @@ import { Commands } from "./StepPanel";
 
 type RunOut = Schemas["RunOut"];
 
-/** Working through a runbook: the step at hand with its commands, each ticked off when it is done. It waits as long as it takes. */
+/** Working through a runbook: the step at hand with its commands, each marked as done. It waits as long as it takes. */
 export function ByHand({ run, onAsked }: { run: RunOut; onAsked: () => Promise<unknown> }) {
   const { id, canEdit } = usePlan();
   const client = useQueryClient();
@@ -32,9 +32,9 @@ export function ByHand({ run, onAsked }: { run: RunOut; onAsked: () => Promise<u
     }
     setBusy(null);
   };
-  const tick = (step: number, done: boolean) => void act(step, () => ask(api.POST("/api/v1/plans/{plan}/rollout/runs/{number}/tick", { params: { path: { plan: id, number: run.number } }, body: { step, done } }))).then(() => setPicked(null));
+  const mark = (step: number, done: boolean) => void act(step, () => ask(api.PUT("/api/v1/plans/{plan}/rollout/runs/{number}/steps/{step}/done", { params: { path: { plan: id, number: run.number, step } }, body: { done } }))).then(() => setPicked(null));
   const end = () => void act("end", async () => {
-    await ask(api.POST("/api/v1/plans/{plan}/rollout/runs/{number}/wish", { params: { path: { plan: id, number: run.number } }, body: { wish: "keep" } }));
+    await ask(api.POST("/api/v1/plans/{plan}/rollout/runs/{number}/confirm", { params: { path: { plan: id, number: run.number } } }));
     await client.invalidateQueries({ queryKey: ["of-plan", id, "rollout"] });
   });
   const all = run.done === run.total;
@@ -51,7 +51,7 @@ export function ByHand({ run, onAsked }: { run: RunOut; onAsked: () => Promise<u
           {trouble && <div className="trouble">{trouble}</div>}
           {run.steps.map((step, place) => (
             <div key={place} className="step">
-              <Checkbox checked={step.state === "done"} disabled={!canEdit || busy !== null} aria-label={`Done: ${step.words}`} onChange={(event) => tick(place, event.target.checked)} />
+              <Checkbox checked={step.state === "done"} disabled={!canEdit || busy !== null} aria-label={`Done: ${step.words}`} onChange={(event) => mark(place, event.target.checked)} />
               <button className="sentence" aria-pressed={place === at} onClick={() => setPicked(place)}>
                 <span className={step.state === "done" ? "muted" : ""}>{step.words}</span>
                 <span className="muted">{step.state === "done" && <>{step.by}, <Ago at={step.at!} /></>}</span>
@@ -65,10 +65,10 @@ export function ByHand({ run, onAsked }: { run: RunOut; onAsked: () => Promise<u
         <div className={`verdict ${all ? "good" : ""}`} role="status">
           <div className="big">{run.done.toLocaleString()} of {run.total.toLocaleString()} done</div>
           <Progress share={run.done / Math.max(1, run.total)} />
-          <div>{all ? "From here on the appliance is taken to have all of it." : "Who ticks what off, and when, is kept. It can be left and gone on with, by anybody who plans."}</div>
+          <div>{all ? "From here on the appliance is taken to have all of it." : "Who marks what as done, and when, is recorded. You can leave and go on later; so can any other planner."}</div>
           {canEdit && <div className="acts"><Button type={all ? "primary" : "default"} disabled={busy !== null} onClick={end}>{all ? "That was all" : run.done === 0 ? "Leave it" : "End here; the rest later"}</Button></div>}
         </div>
-        {run.steps[at] && <Hand key={at} run={run} step={at} onDone={canEdit && run.steps[at].state !== "done" ? () => tick(at, true) : undefined} busy={busy !== null} />}
+        {run.steps[at] && <Hand key={at} run={run} step={at} onDone={canEdit && run.steps[at].state !== "done" ? () => mark(at, true) : undefined} busy={busy !== null} />}
       </Side>
     </>
   );

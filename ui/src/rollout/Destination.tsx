@@ -52,7 +52,7 @@ export function DestinationDialog({ now, onClose }: { now: Where; onClose: () =>
     <Modal title="Where the plan goes" width={600} open onCancel={onClose} onOk={() => void keep()} okText="Send it there from now on" cancelText="Leave it" confirmLoading={busy} okButtonProps={{ disabled: !ready }}>
       <Radio.Group className="choices" value={where.kind} onChange={(event) => choose(event.target.value as Where["kind"])}>
         <Radio value="papers">On paper: <span className="muted">a script or a runbook to take there; say here what was done</span></Radio>
-        <Radio value="ssh">To a Linux file server over SSH: <span className="muted">step by step from here, read back, tried, kept or put back</span></Radio>
+        <Radio value="ssh">To a Linux file server over SSH: <span className="muted">step by step from here, read back, verified, confirmed or rolled back</span></Radio>
         <Radio value="here">To this machine: <span className="muted">the one that Yard Gate runs on, as root</span></Radio>
         <Radio value="stand-in">To a stand-in: <span className="muted">a simulated appliance, to try it all</span></Radio>
       </Radio.Group>

@@ -6,9 +6,9 @@ import { usePlan } from "../plan/PlanContext";
 import { whereTo } from "./Destination";
 
 const LOST: Partial<Record<RolloutStep["part"], string>> = {
-  accounts: "The account goes, and its password with it. Files of it stay, and show its number in place of a name. Put back, it gets a password that nobody knows.",
+  accounts: "The account goes, and its password with it. Files of it stay, and show its number in place of a name. If rolled back, it gets a password that nobody knows.",
   groups: "The group goes. Files of it stay, and show its number in place of a name.",
-  folders: "The folder goes with everything that is in it, folders and files alike. Nothing brings it back, not even putting back; only a copy from elsewhere does.",
+  folders: "The folder goes with everything that is in it, folders and files alike. Nothing brings it back, not even rolling back; only a copy from elsewhere does.",
 };
 
 /** What the appliance has and the plan does not speak of any more: it stays, shut and unshared, until somebody deletes it by its name. */

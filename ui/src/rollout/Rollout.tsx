@@ -186,11 +186,11 @@ function DriftLine({ words, edits }: { words: string; edits: Drift["edits"][numb
 }
 
 const KINDS: Record<Kind, (steps: number) => string> = {
-  done: (steps) => `${plural(steps, "step")} said to be done`,
-  applied: (steps) => `${plural(steps, "step")} put there and kept`,
-  "put back": (steps) => `${plural(steps, "step")} put back`,
-  "given up": (steps) => `of ${plural(steps, "step")}: ended before it was known how it ended`,
-  "not all put back": (steps) => `of ${plural(steps, "step")} not all could be put back`,
+  "by-hand": (steps) => `${plural(steps, "step")} marked as done by hand`,
+  applied: (steps) => `${plural(steps, "step")} applied and confirmed`,
+  "rolled-back": (steps) => `${plural(steps, "step")} rolled back`,
+  abandoned: (steps) => `of ${plural(steps, "step")}: ended before it was known how it ended`,
+  "partly-rolled-back": (steps) => `of ${plural(steps, "step")} not all could be rolled back`,
   read: (steps) => (steps === 0 ? "looked at" : `looked at: ${plural(steps, "thing")} changed behind the plan’s back`),
 };
 

@@ -20,18 +20,18 @@ const MARK: Record<RunStep["state"], [string, string]> = {
   doing: ["", "doing …"],
   done: ["✓", "read back: same"],
   failed: ["!", "failed"],
-  back: ["↩", "put back"],
-  "not back": ["!", "not put back"],
+  back: ["↩", "rolled back"],
+  "not back": ["!", "not rolled back"],
 };
 
-/** A rollout that is carried out, or was: each step, what was tried for real, and keeping it or not. */
+/** A rollout that is carried out, or was: each step, what was tried for real, and confirming it or not. */
 export function Run({ number, onClose }: { number: number; onClose: () => void }) {
   const { id, administers } = usePlan();
   const client = useQueryClient();
   const found = useQuery({
     queryKey: ["run", id, number],
     queryFn: () => ask(api.GET("/api/v1/plans/{plan}/rollout/runs/{number}", { params: { path: { plan: id, number } } })),
-    refetchInterval: (query) => (query.state.data?.ended ? false : query.state.data?.state === "by hand" ? 5000 : 600),
+    refetchInterval: (query) => (query.state.data?.ended ? false : query.state.data?.state === "by-hand" ? 5000 : 600),
   });
   const run = found.data;
   const ended = Boolean(run?.ended);
@@ -39,10 +39,10 @@ export function Run({ number, onClose }: { number: number; onClose: () => void }
     if (ended) void client.invalidateQueries({ queryKey: ["of-plan", id, "rollout"] });
   }, [ended, client, id]);
   const here = useRef<HTMLLIElement>(null);
-  const at = run ? (run.state === "doing" ? run.done : -1) : -1;
+  const at = run ? (run.state === "applying" ? run.done : -1) : -1;
   useEffect(() => { void here.current?.scrollIntoView({ block: "nearest" }); }, [at]);
   if (!run) return found.isError ? <div className="work"><div className="trouble">{message(found.error)}</div></div> : <div className="loading" role="status">Looking how far it is …</div>;
-  if (run.state === "by hand") return <ByHand run={run} onAsked={() => found.refetch()} />;
+  if (run.state === "by-hand") return <ByHand run={run} onAsked={() => found.refetch()} />;
   return (
     <>
       <div className="work">
@@ -68,9 +68,9 @@ export function Run({ number, onClose }: { number: number; onClose: () => void }
       </div>
       <Side label="How it goes">
         <Verdict run={run} onAsked={() => void found.refetch()} seen={found.dataUpdatedAt} />
-        {!run.ended && administers && run.state !== "waiting" && <EndRun run={run} host={whereTo(run.destination)} onAsked={() => void found.refetch()} />}
+        {!run.ended && administers && run.state !== "awaiting-confirmation" && <EndRun run={run} host={whereTo(run.destination)} onAsked={() => void found.refetch()} />}
         <Tried run={run} />
-        {run.again.length > 0 && run.state !== "put back" && <><h3>Must sign in again</h3><p>{run.again.join(", ")}: their open sessions keep what they were.</p></>}
+        {run.again.length > 0 && run.state !== "rolled-back" && <><h3>Must sign in again</h3><p>{run.again.join(", ")}: their open sessions keep what they were.</p></>}
         {run.notes.length > 0 && <><h3>On the way</h3><ul className="words">{run.notes.map((note, place) => <li key={place}>{note}</li>)}</ul></>}
       </Side>
     </>
@@ -82,11 +82,12 @@ function Verdict({ run, onAsked, seen }: { run: RunOut; onAsked: () => void; see
   const { id, canEdit } = usePlan();
   const [trouble, setTrouble] = useState("");
   const [asked, setAsked] = useState("");
-  const wish = async (want: "keep" | "put back") => {
-    setAsked(want);
+  const tell = async (what: "confirm" | "rollback") => {
+    setAsked(what);
     setTrouble("");
     try {
-      await ask(api.POST("/api/v1/plans/{plan}/rollout/runs/{number}/wish", { params: { path: { plan: id, number: run.number } }, body: { wish: want } }));
+      const params = { params: { path: { plan: id, number: run.number } } };
+      await ask(what === "confirm" ? api.POST("/api/v1/plans/{plan}/rollout/runs/{number}/confirm", params) : api.POST("/api/v1/plans/{plan}/rollout/runs/{number}/rollback", params));
       onAsked();
     } catch (error) {
       setTrouble(message(error));
@@ -95,31 +96,31 @@ function Verdict({ run, onAsked, seen }: { run: RunOut; onAsked: () => void; see
   };
   const host = whereTo(run.destination);
   const off = run.differs.length;
-  const back = <Button disabled={asked !== ""} onClick={() => void wish("put back")}>{run.state === "waiting" ? "Put back now" : "Stop, and put back"}</Button>;
+  const back = <Button disabled={asked !== ""} onClick={() => void tell("rollback")}>{run.state === "awaiting-confirmation" ? "Roll back now" : "Stop and roll back"}</Button>;
   const [title, says, acts] = ((): [ReactNode, ReactNode, ReactNode] => {
-    if (run.seconds === 0) return run.done === 0 ? ["Left as it was", "Nothing was ticked off.", null] : [`${run.done} of ${run.total} done by hand`, <>The appliance is taken to have that, since <Ago at={run.ended!} />.</>, null];
+    if (run.seconds === 0) return run.done === 0 ? ["Left as it was", "Nothing was marked as done.", null] : [`${run.done} of ${run.total} done by hand`, <>The appliance is taken to have that, since <Ago at={run.ended!} />.</>, null];
     switch (run.state) {
-      case "by hand":
-      case "begun": return ["Beginning", `${host} is told to watch over it.`, null];
-      case "doing": return [`Step ${Math.min(run.done + 1, run.total)} of ${run.total.toLocaleString()}`, "Each is read back before the next. What fails puts everything back.", back];
-      case "trying": return [`Trying it: ${run.tried} of ${run.to_try}`, "Test users go into the shares and look whether they find what the plan says.", back];
-      case "waiting": return [<>Keep within <Countdown key={seen} left={run.left ?? 0} /></>, `Or ${host} puts everything back by itself, even if Yard Gate is off by then.${off ? " Look first: what was tried is not as planned." : ""}`, <>{back}<Button type="primary" disabled={asked !== ""} onClick={() => void wish("keep")}>Keep</Button></>];
-      case "keeping": return ["Keeping it", `${host} is told to watch no longer.`, null];
-      case "putting back": return [`Putting back: ${run.back}`, "The last step first.", null];
-      case "host puts back": return ["Put back from there", `${host} puts everything back by itself. Yard Gate looks how that ends.`, null];
-      case "kept": return ["Kept", <>{host} has what the plan says, since <Ago at={run.ended!} />. What lies in its folders keeps the lists it had: <Link to="?inside=">look into them</Link>.</>, null];
-      case "put back": return ["Put back", <>{host} is as it was before, since <Ago at={run.ended!} />.</>, null];
-      case "given up": return ["Ended from here", <>Yard Gate does nothing more on {host}, since <Ago at={run.ended!} />. The steps show what was done by then.</>, null];
-      case "not all put back": return ["Not all was put back", `Some of it stands on ${host}. The steps show what was found there.`, null];
+      case "by-hand":
+      case "pending": return ["Beginning", `${host} is told to watch over it.`, null];
+      case "applying": return [`Step ${Math.min(run.done + 1, run.total)} of ${run.total.toLocaleString()}`, "Each is read back before the next. If one fails, everything is rolled back.", back];
+      case "verifying": return [`Verifying: ${run.tried} of ${run.to_try}`, "Test users go into the shares and look whether they find what the plan says.", back];
+      case "awaiting-confirmation": return [<>Confirm within <Countdown key={seen} left={run.left ?? 0} /></>, `Otherwise ${host} rolls everything back by itself, even if Yard Gate is off by then.${off ? " Look first: what was verified is not as planned." : ""}`, <>{back}<Button type="primary" disabled={asked !== ""} onClick={() => void tell("confirm")}>Confirm</Button></>];
+      case "confirming": return ["Confirming", `${host} is told to watch no longer.`, null];
+      case "rolling-back": return [`Rolling back: ${run.back}`, "The last step first.", null];
+      case "host-rolling-back": return ["The host is rolling back", `${host} rolls everything back by itself. Yard Gate waits to see how that ends.`, null];
+      case "committed": return ["Confirmed", <>{host} has what the plan says, since <Ago at={run.ended!} />. What lies in its folders keeps the lists it had: <Link to="?inside=">look into them</Link>.</>, null];
+      case "rolled-back": return ["Rolled back", <>{host} is as it was before, since <Ago at={run.ended!} />.</>, null];
+      case "abandoned": return ["Ended from here", <>Yard Gate does nothing more on {host}, since <Ago at={run.ended!} />. The steps show what was done by then.</>, null];
+      case "partly-rolled-back": return ["Partly rolled back", `Some of it is still on ${host}. The steps show what was found there.`, null];
     }
   })();
-  const share = run.state === "trying" ? run.tried / Math.max(1, run.to_try) : run.state === "putting back" ? 1 - run.back / Math.max(1, run.done) : run.done / Math.max(1, run.total);
+  const share = run.state === "verifying" ? run.tried / Math.max(1, run.to_try) : run.state === "rolling-back" ? 1 - run.back / Math.max(1, run.done) : run.done / Math.max(1, run.total);
   return (
-    <div className={`verdict ${run.state === "kept" ? "good" : run.state === "not all put back" || run.state === "given up" ? "bad" : ""}`} role="status">
+    <div className={`verdict ${run.state === "committed" ? "good" : run.state === "partly-rolled-back" || run.state === "abandoned" ? "bad" : ""}`} role="status">
       <div className="big">{title}</div>
-      {!run.ended && run.state !== "waiting" && <Progress share={share} />}
+      {!run.ended && run.state !== "awaiting-confirmation" && <Progress share={share} />}
       <div>{says}</div>
-      {run.destroys && <div className="why">What was deleted does not come back by putting back.</div>}
+      {run.destroys && <div className="why">Rolling back does not bring back what was deleted.</div>}
       {run.trouble && <div className="why">{run.trouble.charAt(0).toUpperCase() + run.trouble.slice(1)}.</div>}
       {canEdit && acts && <div className="acts">{acts}</div>}
       {trouble && <div className="why">{trouble}</div>}
@@ -132,7 +133,7 @@ function EndRun({ run, host, onAsked }: { run: RunOut; host: string; onAsked: ()
   const { id } = usePlan();
   const end = async () => {
     try {
-      await ask(api.POST("/api/v1/plans/{plan}/rollout/runs/{number}/end", { params: { path: { plan: id, number: run.number } } }));
+      await ask(api.POST("/api/v1/plans/{plan}/rollout/runs/{number}/abandon", { params: { path: { plan: id, number: run.number } } }));
     } finally {
       onAsked();
     }
@@ -140,7 +141,7 @@ function EndRun({ run, host, onAsked }: { run: RunOut; host: string; onAsked: ()
   return (
     <Popconfirm
       title="End it, whatever stands there?" okText="End it" cancelText="Not yet" okButtonProps={{ danger: true }} onConfirm={end} placement="bottomRight"
-      description={<div className="narrow">{run.done} of {plural(run.total, "step")} done, {run.back} put back. Yard Gate stops working on {host}. If {host} still watches, it puts everything back by itself within {plural(run.seconds, "second")}.</div>}
+      description={<div className="narrow">{run.done} of {plural(run.total, "step")} done, {run.back} rolled back. Yard Gate stops working on {host}. If {host} still watches, it rolls everything back by itself within {plural(run.seconds, "second")}.</div>}
     >
       <Button size="small">It does not end? End it from here …</Button>
     </Popconfirm>

@@ -212,7 +212,7 @@ def rollout_done(plan: str, account: Planner, services: TheServices, body: Rollo
     allowed(services, plan, doing)
     said, then, top = tuple(words(one) for one in doing), after(there, doing), services.rollouts.destination(plan).top
     services.rollouts.made(plan, doing, account.name)
-    return services.rollouts.keep(plan, "done", account.name, opened.revision, top, said, then)
+    return services.rollouts.keep(plan, "by-hand", account.name, opened.revision, top, said, then)
 
 
 @router.post("/reading")

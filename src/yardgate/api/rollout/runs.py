@@ -22,10 +22,9 @@ from yardgate.api.rollout.schemas import (
     RolloutDone,
     RunOut,
     RunStep,
-    RunWish,
     SinceOut,
     StepCommands,
-    Tick,
+    StepDone,
 )
 from yardgate.api.transport.parsing import OffLoop
 from yardgate.core.access.outcome import shifts
@@ -39,9 +38,10 @@ from yardgate.core.model.plan import Plan
 from yardgate.drivers.appliance import ApplianceError
 from yardgate.drivers.connect import reached
 from yardgate.drivers.linux import ssh
+from yardgate.jobs.rollouts import Instruction
 from yardgate.services.derived import Services
 from yardgate.store import NotThere, Opened
-from yardgate.store.runs import ENDED, Run, RunLine, ticked
+from yardgate.store.runs import ENDED, Run, RunLine, RunState, marked_done
 
 StepNumber = Annotated[int, Path(description="which of its steps, from 0", ge=0, le=1_000_000)]
 READING = 120.0  # seconds that a command may take with which an appliance is read while somebody waits
@@ -224,7 +224,7 @@ def step_of_run(plan: str, number: RunNumber, step: StepNumber, _: Reader, servi
 
 @router.post("/by-hand", status_code=202)
 def begin_by_hand(plan: str, account: Planner, services: TheServices, body: RolloutDone) -> RunOut:
-    """Begin to work through the steps by hand; each is ticked off when it is done."""
+    """Begin to work through the steps by hand; each is marked as done when it is done."""
     opened = current(services, plan, body.revision)
     _, there, found = steps_of(services, opened)
     doing = chosen(found, body.left)
@@ -233,52 +233,57 @@ def begin_by_hand(plan: str, account: Planner, services: TheServices, body: Roll
     allowed(services, plan, doing)
     where = services.rollouts.destination(plan)
     run = services.rolling.runs.begin(
-        plan, account.name, opened.revision, where.top, where, 0, there, doing, (), "by hand"
+        plan, account.name, opened.revision, where.top, where, 0, there, doing, (), RunState.BY_HAND
     )
     return _told(opened.plan, run, ())
 
 
-@router.post("/runs/{number}/tick", status_code=204)
-def tick_step(plan: str, number: RunNumber, account: Planner, services: TheServices, body: Tick) -> None:
+@router.put("/runs/{number}/steps/{step}/done", status_code=204)
+def mark_step(
+    plan: str, number: RunNumber, step: StepNumber, account: Planner, services: TheServices, body: StepDone
+) -> None:
     """Say that a step was done by hand, or that it was not after all."""
     run = _run(services, plan, number)
-    if run.state != "by hand" or body.step >= len(run.steps):
-        raise HTTPException(409, "This rollout has no such step that could be ticked off")
-    other = in_the_way(run.steps, body.step, ticked(services.rolling.runs.lines(plan, number)), undo=not body.done)
+    if run.state != RunState.BY_HAND or step >= len(run.steps):
+        raise HTTPException(409, "This rollout has no such step that could be marked as done")
+    other = in_the_way(run.steps, step, marked_done(services.rolling.runs.lines(plan, number)), undo=not body.done)
     if other is not None:
         why = "comes first" if body.done else "needs it, and is done"
         raise HTTPException(409, f"“{words(other)}” {why}")
-    services.rolling.runs.say(run, "ticked" if body.done else "unticked", body.step, account.name)
+    services.rolling.runs.say(run, "marked" if body.done else "unmarked", step, account.name)
 
 
-@router.post("/runs/{number}/wish", status_code=204)
-def wish_of_run(
-    plan: str, number: RunNumber, account: Planner, request: Request, services: TheServices, body: RunWish
-) -> None:
-    """Keep what was done, or have everything put back."""
-    say(
-        request,
-        account.name,
-        f"rollout: wants {'it kept' if body.wish == 'keep' else 'it put back'}",
-        f"run {number}",
-        plan,
-    )
-    run = services.rolling.runs.run(plan)
-    if run is not None and run.number == number and run.state == "by hand" and body.wish == "keep":
-        services.rolling.end_by_hand(run, account.name)
-        return
-    if run is None or run.number != number or not services.rolling.wish(plan, body.wish, account.name):
-        state = run.state if run is not None else "gone"
-        raise HTTPException(409, f"This rollout can no longer be told so: it is {_SAID.get(state, state)}")
-
-
-@router.post("/runs/{number}/end", status_code=204)
-def end_run(plan: str, number: RunNumber, account: Administrator, request: Request, services: TheServices) -> None:
-    """Give a rollout up that cannot be ended otherwise, whatever stands at the appliance. Its own watch puts everything back, if it still can."""
+@router.post("/runs/{number}/confirm", status_code=204)
+def confirm_run(plan: str, number: RunNumber, account: Planner, request: Request, services: TheServices) -> None:
+    """What was done is to stay. By hand: the appliance has what the steps make that were marked as done."""
     run = _run(services, plan, number)
-    if not services.rolling.give_up(run, account.name):
+    if run.state == RunState.BY_HAND:
+        services.rolling.end_by_hand(run, account.name)
+    else:
+        _tell(services, run, "confirm", account.name)
+    say(request, account.name, "rollout confirmed", f"run {number}", plan)
+
+
+@router.post("/runs/{number}/rollback", status_code=204)
+def roll_back_run(plan: str, number: RunNumber, account: Planner, request: Request, services: TheServices) -> None:
+    """Everything that was done is to be taken back."""
+    _tell(services, _run(services, plan, number), "roll back", account.name)
+    say(request, account.name, "rollout to be rolled back", f"run {number}", plan)
+
+
+def _tell(services: Services, run: Run, what: Instruction, by: str) -> None:
+    newest = services.rolling.runs.run(run.plan)
+    if newest is None or newest.number != run.number or not services.rolling.tell(run.plan, what, by):
+        raise HTTPException(409, f"This rollout can no longer be told so: it is {_STANDS.get(run.state, run.state)}")
+
+
+@router.post("/runs/{number}/abandon", status_code=204)
+def abandon_run(plan: str, number: RunNumber, account: Administrator, request: Request, services: TheServices) -> None:
+    """Give a rollout up that cannot be ended otherwise, whatever stands at the appliance. Its own watch rolls everything back, if it still can."""
+    run = _run(services, plan, number)
+    if not services.rolling.abandon(run, account.name):
         raise HTTPException(409, "This rollout is not under way any more")
-    say(request, account.name, "rollout ended", f"run {number}", plan)
+    say(request, account.name, "rollout abandoned", f"run {number}", plan)
 
 
 @router.get("/runs/{number}/commands")
@@ -288,17 +293,20 @@ def commands_of_run(plan: str, number: RunNumber, _: Planner, services: TheServi
     return [RanOut(**one._asdict()) for one in services.audit.commands(plan, number)]
 
 
-_SAID = {
-    "keeping": "being kept",
-    "putting back": "being put back",
-    "host puts back": "put back by the appliance itself",
-    "given up": "ended already",
+_STANDS = {
+    RunState.CONFIRMING: "being confirmed",
+    RunState.COMMITTED: "confirmed",
+    RunState.ROLLING_BACK: "being rolled back",
+    RunState.HOST_ROLLING_BACK: "rolled back by the appliance itself",
+    RunState.ROLLED_BACK: "rolled back",
+    RunState.PARTLY_ROLLED_BACK: "rolled back as far as that went",
+    RunState.ABANDONED: "ended already",
 }
 
 
 def _told(plan: Plan, run: Run, lines: tuple[RunLine, ...]) -> RunOut:
     forth = {line.number: line for line in lines if line.kind == "step"}
-    ticks = ticked(lines)
+    ticks = marked_done(lines)
     back = {line.number: line for line in lines if line.kind == "back"}
     tried = {line.number: line for line in lines if line.kind == "tried"}
     done = sum(not line.said for line in forth.values()) + len(ticks)
@@ -308,9 +316,9 @@ def _told(plan: Plan, run: Run, lines: tuple[RunLine, ...]) -> RunOut:
         seconds=run.seconds, state=run.state, trouble=run.trouble, until=run.until, left=_left(run.until), ended=run.ended,
         total=len(run.steps), done=done, back=sum(not line.said for line in back.values()),
         steps=[
-            _ticked(words(step), ticks[number])
+            _marked(words(step), ticks[number])
             if number in ticks
-            else _step(words(step), forth.get(number), back.get(number), doing=run.state == "doing" and number == done)
+            else _step(words(step), forth.get(number), back.get(number), doing=run.state == RunState.APPLYING and number == done)
             for number, step in enumerate(run.steps[:LISTED])
         ],
         to_try=len(run.questions), tried=len(tried),
@@ -318,7 +326,7 @@ def _told(plan: Plan, run: Run, lines: tuple[RunLine, ...]) -> RunOut:
         promises=_promises(plan, run.questions, tried),
         notes=[said for line in lines if line.kind == "note" for said in line.said],
         destroys=any(step.destroys for step in run.steps),
-        again=sorted(sign_in_again(counting)) if run.state in ("waiting", *ENDED) else [],
+        again=sorted(sign_in_again(counting)) if run.state in (RunState.AWAITING_CONFIRMATION, *ENDED) else [],
     )  # fmt: skip
 
 
@@ -327,7 +335,7 @@ def _left(until: str | None) -> int | None:
     return None if until is None else max(0, round((datetime.fromisoformat(until) - datetime.now(UTC)).total_seconds()))
 
 
-def _ticked(said: str, line: RunLine) -> RunStep:
+def _marked(said: str, line: RunLine) -> RunStep:
     return RunStep(words=said, state="done", why="", at=line.at, by=line.said[0])
 
 

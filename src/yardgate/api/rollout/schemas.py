@@ -4,7 +4,7 @@ from typing import Annotated, Literal
 
 from pydantic import BaseModel, ConfigDict, Field
 
-from yardgate.api.schemas import Changed, Name, Revision
+from yardgate.api.schemas import Changed, In, Name, Revision
 from yardgate.core.host.state import RecordKind, System
 from yardgate.core.host.steps import Destination, Does
 from yardgate.core.model.share import Protocol
@@ -204,19 +204,10 @@ class RunOut(BaseModel):
     destroys: bool
 
 
-class Tick(BaseModel):
-    """A step of a runbook, by its place in it, that somebody says to have done; or not, after all."""
+class StepDone(In):
+    """Whether a step was done by hand."""
 
-    model_config = ConfigDict(extra="forbid")
-    step: Annotated[int, Field(ge=0, le=1_000_000)]
     done: bool
-
-
-class RunWish(BaseModel):
-    """What shall become of a run: kept, or everything put back."""
-
-    model_config = ConfigDict(extra="forbid")
-    wish: Literal["keep", "put back"]
 
 
 class InsideFolder(BaseModel):

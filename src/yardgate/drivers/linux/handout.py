@@ -19,7 +19,7 @@ SCRIPT = """#!/bin/sh
 #   sh {name} --dry-run   shows every command, and does nothing
 #   sh {name} --undo      puts back what was there before, the last step first
 #
-# It stops at the first command that fails, and says how to put everything back; putting back goes on to the end. It needs root.
+# It stops at the first command that fails, and says how to roll everything back; rolling back goes on to the end. It needs root.
 # shellcheck disable=SC2016
 set -eu
 dry=no
@@ -42,8 +42,8 @@ give() {{
 }}
 failed() {{
   trouble=yes
-  if test "$way" = back; then echo "This could not be put back; going on." >&2; return 0; fi
-  echo "It stopped here. Put everything back with: sh $0 --undo" >&2
+  if test "$way" = back; then echo "This could not be rolled back; going on." >&2; return 0; fi
+  echo "It stopped here. Roll everything back with: sh $0 --undo" >&2
   exit 1
 }}
 """

@@ -16,7 +16,7 @@ while test -e armed; do
   now=$(cut -d. -f1 /proc/uptime)
   if test -n "$last" && { test "$((now - last))" -ge "$2" || test "$now" -lt "$last"; }; then
     mv armed undoing || exit 0
-    sh undo.sh --undo > said 2>&1 && echo put back > ended || echo not all put back > ended
+    sh undo.sh --undo > said 2>&1 && echo rolled back > ended || echo partly rolled back > ended
     rm -f undoing "$3"
     exit
   fi
@@ -33,7 +33,7 @@ setsid sh watch.sh "$1" "$2" "$4" < /dev/null > /dev/null 2>&1 &
 ALIVE = """dd if=/proc/uptime of="$1/armed" conv=nocreat,notrunc status=none 2> /dev/null || { echo late; exit 9; }"""
 END = """rm -- "$1/armed" 2> /dev/null || { echo late; exit 9; }; rm -f -- "$2" """
 SAY = """cd "$1" 2> /dev/null || { echo nothing; exit 0; }
-if test -e undoing; then echo putting back; elif test -e armed; then echo armed; else cat ended 2> /dev/null || echo nothing; fi"""
+if test -e undoing; then echo rolling back; elif test -e armed; then echo armed; else cat ended 2> /dev/null || echo nothing; fi"""
 REFUSED = 9
 
 
@@ -55,7 +55,7 @@ class Watch:
 
     def watching(self) -> Watching:
         said = self._ask("ask the watch", SAY)
-        kinds: tuple[Watching, ...] = ("armed", "putting back", "put back", "not all put back")
+        kinds: tuple[Watching, ...] = ("armed", "rolling back", "rolled back", "partly rolled back")
         return next((kind for kind in kinds if kind == said), "nothing")
 
     def _ask(self, why: str, script: str, *more: str, given: str = "") -> str:
