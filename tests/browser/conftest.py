@@ -42,15 +42,51 @@ class Patient(WebElement):
             time.sleep(0.05)
 
 
+class Browsers:
+    """Browsers that tests take in turn: starting one takes longer than many a test. Each is given on as if it were new."""
+
+    def __init__(self) -> None:
+        self.all: list[Any] = []
+        self.free: list[Any] = []
+
+    def take(self) -> Any:
+        if self.free:
+            return self.free.pop()
+        driver = chromium()
+        driver._web_element_cls = Patient
+        self.all.append(driver)
+        return driver
+
+    def give_back(self, driver: Any, origin: str) -> None:
+        """In a new tab, without cookies and what else the origin left: so nothing of a test is there for the next."""
+        driver.execute_cdp_cmd("Storage.clearDataForOrigin", {"origin": origin, "storageTypes": "all"})
+        driver.execute_cdp_cmd("Network.clearBrowserCookies", {})
+        old = driver.window_handles
+        driver.switch_to.new_window("tab")
+        new = driver.current_window_handle
+        for handle in old:
+            driver.switch_to.window(handle)
+            driver.close()
+        driver.switch_to.window(new)
+        driver.get_log("browser")
+        self.free.append(driver)
+
+    def close(self) -> None:
+        for driver in self.all:
+            driver.quit()
+
+
 class Page:
     """One browser, as a person has it."""
 
-    def __init__(self, server: Server, role: Role = "administrator"):
-        self.server = server
-        self.driver = chromium()
-        self.driver._web_element_cls = Patient
-        self.driver.get(server.link(f"the {role}", role))
+    def __init__(self, server: Server, browsers: Browsers):
+        self.server, self.browsers = server, browsers
+        self.driver = browsers.take()
+
+    def sign_in(self, role: Role) -> "Page":
+        self.driver.get(self.server.link(f"the {role}", role))
         self.until(lambda: "/sign-in" not in self.driver.current_url)
+        return self
 
     def until(self, true: Callable[[], Any], seconds: float = 20.0) -> Any:
         end = time.monotonic() + seconds
@@ -131,21 +167,20 @@ class Page:
         ]
 
     def close(self) -> None:
-        self.driver.quit()
+        self.browsers.give_back(self.driver, self.server.url)
 
 
 class Yard:
-    """A server with the demo plan, made anew for each test."""
+    """A server that runs, and the demo plan on it, which is this test's own."""
 
-    def __init__(self, folder: Path):
-        self.server = Server(folder)
-        self.plan = self.server.put(demo_plan())
+    def __init__(self, server: Server, browsers: Browsers):
+        self.server, self.browsers = server, browsers
+        self.plan = server.put(demo_plan())
         self.pages: list[Page] = []
-        self.server.start()
 
     def page(self, role: Role = "administrator") -> Page:
-        self.pages.append(Page(self.server, role))
-        return self.pages[-1]
+        self.pages.append(Page(self.server, self.browsers))
+        return self.pages[-1].sign_in(role)
 
     def at(self, station: str) -> str:
         return f"/p/{self.plan}/{station}"
@@ -156,14 +191,37 @@ class Yard:
     def large(self) -> str:
         return self.server.put(large_plan())
 
+    def close(self) -> None:
+        for page in self.pages:
+            page.close()
+
+
+@pytest.fixture(scope="session")
+def browsers() -> Iterator[Browsers]:
+    found = Browsers()
+    yield found
+    found.close()
+
+
+@pytest.fixture(scope="session")
+def shared_server(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Server]:
+    with Server(tmp_path_factory.mktemp("shared")) as server:
+        yield server
+
 
 @pytest.fixture
-def yard(tmp_path: Path) -> Iterator[Yard]:
-    found = Yard(tmp_path)
+def own_server(tmp_path: Path) -> Iterator[Server]:
+    """For tests that stop the server, look at all that it has, or want it in a place of their own."""
+    with Server(tmp_path / "data") as server:
+        yield server
+
+
+@pytest.fixture
+def yard(request: pytest.FixtureRequest, browsers: Browsers) -> Iterator[Yard]:
+    own = request.node.get_closest_marker("own_server") is not None
+    found = Yard(request.getfixturevalue("own_server" if own else "shared_server"), browsers)
     yield found
-    for page in found.pages:
-        page.close()
-    found.server.stop()
+    found.close()
 
 
 @pytest.fixture

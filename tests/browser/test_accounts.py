@@ -27,6 +27,7 @@ def choose(page: Page, css: str, text: str) -> None:
     page.until(lambda: next(one for one in page.all(css) if one.is_displayed() and text in one.text).click() or True)
 
 
+@pytest.mark.own_server
 def test_accounts_are_added_given_single_plans_signed_out_and_it_is_written_down(yard: Yard, page: Page) -> None:
     page.go(yard.at("board"), "[role=grid]")
     menu(page, "Who may sign in")

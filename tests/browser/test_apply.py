@@ -8,9 +8,10 @@ from pathlib import Path
 import pytest
 from selenium.webdriver.common.keys import Keys
 
-from tests.browser.conftest import Page, Yard
+from tests.browser.conftest import Browsers, Page, Yard
 from tests.real.host import door, host
 from tests.real.test_host import SNAPSHOT, shell, visit
+from tests.server import Server
 from tests.standin import stand_in
 from yardgate import demo
 from yardgate.core.access.batch.resolve import resolve
@@ -211,53 +212,54 @@ def new_office(page: Page, plan: str, now: Callable[[], Plan]) -> None:
         page.until(lambda p=place: any(share.place == p for share in now().shares.values()))  # type: ignore[misc]
 
 
-def test_a_new_office_made_by_clicks_comes_out_on_a_real_host_as_the_board_says(tmp_path: Path) -> None:
-    with host() as keelson, door(keelson, tmp_path) as way:
-        yard = Yard(tmp_path / "data")
+def test_a_new_office_made_by_clicks_comes_out_on_a_real_host_as_the_board_says(
+    tmp_path: Path, browsers: Browsers
+) -> None:
+    with host() as keelson, door(keelson, tmp_path) as way, Server(tmp_path / "data") as server:
+        yard = Yard(server, browsers)
         page = yard.page()
-        try:
-            page.go("/plans")
-            page.button("New plan").click()
-            page.one(".ant-modal input").send_keys("slipway", Keys.ENTER)
-            page.says("The board begins with people and places")
-            plan = page.driver.current_url.split("/p/")[1].split("/")[0]
-            store = Plans(yard.server.store())
-            new_office(page, plan, lambda: store.open(plan).plan)
-            page.go(f"/p/{plan}/rollout", "h2, .step, .empty")
-            goes_over_ssh(page, way.port)
-            puts_it_there(page)
-            page.button("Confirm", ".verdict").click()
-            page.until(lambda: page.all(".verdict.good"), 30)
-            made = store.open(plan).plan
-            matrix = resolve(made, date.today())
-            sign_in = lambda p, who: {"name": "" if who == GUEST else p.users[who].name if who in p.users else who}  # noqa: E731
-            counts: Counter[str] = Counter()
-            assert visit(keelson, matrix, counts, sign_in=sign_in) == []
-            assert counts["answers"] > 60
-            page.go(f"/p/{plan}/board", ".c")
-            levels = {Level.RW: "read-write", Level.RO: "read-only", Level.NA: "no access", Level.PT: "pass through"}
-            for who, user in made.users.items():
-                for place in ("office", "personnel", "homes", "ann", "bo"):
-                    best = max(
-                        next(v.level for v in walk(made, who, over, date.today(), to=place) if v.place == place)
-                        for over in offered(made)
-                        if made.shares[over.share].place in made.path(place)
-                    )
-                    told = page.level(user.full_name, place)
-                    assert told.startswith(levels[best]) or (best == Level.NA and told == "nothing is granted"), told
-            assert page.level("Cy Dahl", "personnel") == page.level("Cy Dahl", "ann") == "nothing is granted"
-            assert page.errors() == []
-        finally:
-            page.close()
-            yard.server.stop()
+        page.go("/plans")
+        page.button("New plan").click()
+        page.one(".ant-modal input").send_keys("slipway", Keys.ENTER)
+        page.says("The board begins with people and places")
+        plan = page.driver.current_url.split("/p/")[1].split("/")[0]
+        store = Plans(yard.server.store())
+        new_office(page, plan, lambda: store.open(plan).plan)
+        page.go(f"/p/{plan}/rollout", "h2, .step, .empty")
+        goes_over_ssh(page, way.port)
+        puts_it_there(page)
+        page.button("Confirm", ".verdict").click()
+        page.until(lambda: page.all(".verdict.good"), 30)
+        made = store.open(plan).plan
+        matrix = resolve(made, date.today())
+        sign_in = lambda p, who: {"name": "" if who == GUEST else p.users[who].name if who in p.users else who}  # noqa: E731
+        counts: Counter[str] = Counter()
+        assert visit(keelson, matrix, counts, sign_in=sign_in) == []
+        assert counts["answers"] > 60
+        page.go(f"/p/{plan}/board", ".c")
+        levels = {Level.RW: "read-write", Level.RO: "read-only", Level.NA: "no access", Level.PT: "pass through"}
+        for who, user in made.users.items():
+            for place in ("office", "personnel", "homes", "ann", "bo"):
+                best = max(
+                    next(v.level for v in walk(made, who, over, date.today(), to=place) if v.place == place)
+                    for over in offered(made)
+                    if made.shares[over.share].place in made.path(place)
+                )
+                told = page.level(user.full_name, place)
+                assert told.startswith(levels[best]) or (best == Level.NA and told == "nothing is granted"), told
+        assert page.level("Cy Dahl", "personnel") == page.level("Cy Dahl", "ann") == "nothing is granted"
+        assert page.errors() == []
+        yard.close()
 
 
-def test_the_demo_goes_to_a_real_file_server_and_what_is_changed_there_by_hand_is_found(tmp_path: Path) -> None:
+def test_the_demo_goes_to_a_real_file_server_and_what_is_changed_there_by_hand_is_found(
+    tmp_path: Path, browsers: Browsers
+) -> None:
     with host() as keelson, door(keelson, tmp_path) as way:  # the server finds the agent
         before = shell(keelson, SNAPSHOT)
-        yard = Yard(tmp_path / "data")
-        page = yard.page()
-        try:
+        with Server(tmp_path / "data") as server:
+            yard = Yard(server, browsers)
+            page = yard.page()
             page.go(yard.at("rollout"), ".step")
             goes_over_ssh(page, way.port)
             puts_it_there(page)
@@ -294,7 +296,5 @@ def test_the_demo_goes_to_a_real_file_server_and_what_is_changed_there_by_hand_i
             page.says("is as it was before", 60)
             assert "gwen.castellan" in shell(keelson, "getent group Directors"), "also what was changed by hand"
             assert page.errors() == []
-        finally:
-            page.close()
-            yard.server.stop()
+            yard.close()
         assert shell(keelson, SNAPSHOT) != before

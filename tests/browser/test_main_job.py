@@ -8,7 +8,7 @@ from pathlib import Path
 from selenium.webdriver.common.action_chains import ActionChains
 from selenium.webdriver.common.keys import Keys
 
-from tests.browser.conftest import Page, Yard
+from tests.browser.conftest import Browsers, Page, Yard
 from tests.server import Server
 from yardgate.core.access.batch.resolve import resolve
 from yardgate.core.acl.rights import Level
@@ -261,36 +261,31 @@ def test_history_names_compares_and_returns(yard: Yard, page: Page) -> None:
     page.until(lambda: same(yard.now(), before))
 
 
-def test_the_first_start_makes_one_administrator(tmp_path: Path) -> None:
-    from yardgate.tools.bench_browser import chromium
-
+def test_the_first_start_makes_one_administrator(tmp_path: Path, browsers: Browsers) -> None:
     server = Server(tmp_path / "new")
     store = server.store()
     link = Accounts(store).link(None)
     with server:
-        page = Page.__new__(Page)
-        page.server, page.driver = server, chromium()
-        try:
-            page.go(f"/sign-in?link={link}")
-            page.says("Nobody can sign in yet. Choose name and password")
-            name, password, again = page.all("form input")
-            name.send_keys("Ann")
-            password.send_keys("a long enough one")
-            again.send_keys("another one", Keys.ENTER)
-            page.says("The two passwords differ.")
-            page.fill(again, "a long enough one")
-            again.send_keys(Keys.ENTER)
-            page.says("No plan yet")
-            page.go("/sign-in")
-            page.driver.delete_all_cookies()
-            page.go("/plans")
-            page.says("Sign in to plan")
-            name, password = page.all("form input")
-            name.send_keys("ann")
-            password.send_keys("not the password", Keys.ENTER)
-            page.says("Name and password do not match")
-            page.fill(password, "a long enough one")
-            password.send_keys(Keys.ENTER)
-            page.says("No plan yet")
-        finally:
-            page.close()
+        page = Page(server, browsers)
+        page.go(f"/sign-in?link={link}")
+        page.says("Nobody can sign in yet. Choose name and password")
+        name, password, again = page.all("form input")
+        name.send_keys("Ann")
+        password.send_keys("a long enough one")
+        again.send_keys("another one", Keys.ENTER)
+        page.says("The two passwords differ.")
+        page.fill(again, "a long enough one")
+        again.send_keys(Keys.ENTER)
+        page.says("No plan yet")
+        page.go("/sign-in")
+        page.driver.delete_all_cookies()
+        page.go("/plans")
+        page.says("Sign in to plan")
+        name, password = page.all("form input")
+        name.send_keys("ann")
+        password.send_keys("not the password", Keys.ENTER)
+        page.says("Name and password do not match")
+        page.fill(password, "a long enough one")
+        password.send_keys(Keys.ENTER)
+        page.says("No plan yet")
+        page.close()

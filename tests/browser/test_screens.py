@@ -150,6 +150,7 @@ def test_of_two_conflicting_edits_the_second_is_told_and_nothing_is_lost(yard: Y
     assert yard.now().grants["toolpaths"]["draughting"] == Level.RO
 
 
+@pytest.mark.own_server
 def test_when_the_server_is_away_nothing_is_lost(yard: Yard, page: Page) -> None:
     page.go(yard.at("board?who=apprentices&place=toolpaths"))
     page.until(lambda: page.all(".c.active.NA"))
@@ -165,6 +166,7 @@ def test_when_the_server_is_away_nothing_is_lost(yard: Yard, page: Page) -> None
     assert "apprentices" not in yard.now().grants["toolpaths"]
 
 
+@pytest.mark.own_server
 def test_somebody_whose_session_ended_signs_in_and_is_back_at_the_same_cell(yard: Yard, page: Page) -> None:
     accounts = Accounts(yard.server.store())
     boss = accounts.by_name("the administrator")
