@@ -27,7 +27,7 @@ settings.load_profile(TRIES)
 def lantern() -> Plan:
     """The demo plan without its storage lists: grants alone decide."""
     plan = demo.plan()
-    bare = {"own": None, "owner": None, "group": None, "cut": False, "carried": None}
+    bare = {"acl": None, "owner": None, "group": None, "inheritance_stops": False, "enforced_by": None}
     return replace(plan, places={place.id: replace(place, **bare) for place in plan.places.values()})
 
 

@@ -44,10 +44,10 @@ from yardgate.core.model.plan import (
     GUEST,
     LOCAL,
     ROOT,
-    Each,
     Group,
     GroupQuota,
     Pattern,
+    PersonalFolders,
     Place,
     Plan,
     Target,
@@ -99,8 +99,8 @@ def plans(draw: st.DrawFn, most: int = 7, lists: bool | None = None, shares: boo
     places = draw(trees())
     if draw(st.booleans()) if lists is None else lists:
         places = {place.id: draw(stored(place, user_ids, group_ids)) for place in places.values()}
-        if lists and places["p0"].own is None:
-            places["p0"] = replace(places["p0"], own=draw(own_lists(user_ids, group_ids)))
+        if lists and places["p0"].acl is None:
+            places["p0"] = replace(places["p0"], acl=draw(own_lists(user_ids, group_ids)))
     granted = st.sampled_from([*user_ids, *group_ids, EVERYONE])
     grants = {}
     for place in places:
@@ -115,7 +115,7 @@ def plans(draw: st.DrawFn, most: int = 7, lists: bool | None = None, shares: boo
         groups=groups,
         places=places,
         grants=grants,
-        patterns={f"k{i}": Pattern(id=f"k{i}", name=f"name-{i}", own=own) for i, own in enumerate(kept)},
+        patterns={f"k{i}": Pattern(id=f"k{i}", name=f"name-{i}", acl=own) for i, own in enumerate(kept)},
         promises={f"m{i}": replace(promise, id=f"m{i}") for i, promise in enumerate(promised)},
         accepted={"kind:p0": Accepted(id="kind:p0", reason="for now")} if draw(st.booleans()) else {},
         directories={"elsewhere": ELSEWHERE} if "elsewhere" in origins.values() else {},
@@ -135,8 +135,10 @@ def promises(promise: str, users: list[str], groups: list[str], places: list[str
         must=st.booleans(),
         act=st.sampled_from(get_args(Act)),
         place=st.sampled_from(places or ["nowhere"]),
-        but=st.frozensets(st.sampled_from([*users, *groups]), max_size=2) if users or groups else st.just(frozenset()),
-        over=st.sampled_from([None, "smb", "nfs"]),
+        except_for=st.frozensets(st.sampled_from([*users, *groups]), max_size=2)
+        if users or groups
+        else st.just(frozenset()),
+        protocol=st.sampled_from([None, "smb", "nfs"]),
     )
 
 
@@ -172,7 +174,7 @@ def offer(share: str, places: list[str], whos: list[str]) -> st.SearchStrategy[S
 def file_services(whos: list[str]) -> st.SearchStrategy[Service]:
     on = st.sampled_from([True, True, False])
     only = st.one_of(st.none(), st.frozensets(st.sampled_from(whos), max_size=4)) if whos else st.none()
-    some = [st.builds(Service, id=st.just(service), on=on, only=only) for service in ("smb", "pages")]
+    some = [st.builds(Service, id=st.just(service), on=on, allowed=only) for service in ("smb", "pages")]
     return st.one_of(*some, st.builds(Service, id=st.just("nfs"), on=on))
 
 
@@ -188,16 +190,16 @@ def targets(draw: st.DrawFn, group_ids: list[str]) -> Target:
     tiers, within = draw(st.sampled_from(RULES))
     maybe_group = st.sampled_from([None, None, *group_ids])
     return Target(
-        tiers=tiers,
-        within=within,
+        precedence=tiers,
+        combining=within,
         baseline=draw(maybe_group),
         baseline_covers_directory=draw(st.booleans()),
         administrators=draw(maybe_group),
-        entering=draw(st.sampled_from(["asked", "asked", "free"])),
+        traverse=draw(st.sampled_from(["checked", "checked", "bypassed"])),
         attributes_open=draw(st.booleans()),
         host_rules=draw(st.sampled_from(get_args(Order))),
         wildcards=draw(st.sampled_from(get_args(Wildcards))),
-        nfs_way=draw(st.sampled_from(["asked", "free"])),
+        nfs_traverse=draw(st.sampled_from(["checked", "bypassed"])),
     )
 
 
@@ -252,9 +254,9 @@ def stored(draw: st.DrawFn, place: Place, user_ids: list[str], group_ids: list[s
         place,
         owner=draw(st.sampled_from([None, None, ROOT, *user_ids])),
         group=draw(st.sampled_from([None, None, ROOT, *group_ids])),
-        own=draw(own_lists(user_ids, group_ids)) if draw(st.integers(0, 3)) < often else None,
-        cut=draw(st.integers(0, 4)) == 0,
-        carried=draw(st.sampled_from([None, "share", "storage", "both"])),
+        acl=draw(own_lists(user_ids, group_ids)) if draw(st.integers(0, 3)) < often else None,
+        inheritance_stops=draw(st.integers(0, 4)) == 0,
+        enforced_by=draw(st.sampled_from([None, "share", "storage", "both"])),
         **draw(for_each(place, user_ids, group_ids)),
     )
 
@@ -265,10 +267,12 @@ def for_each(draw: st.DrawFn, place: Place, user_ids: list[str], group_ids: list
     if draw(st.integers(0, 5)) or not group_ids:
         return {}
     group = st.sampled_from(group_ids)
-    keepers = st.frozensets(st.sampled_from([*user_ids, *group_ids]), max_size=2)
+    managers = st.frozensets(st.sampled_from([*user_ids, *group_ids]), max_size=2)
     return {
-        "each": draw(st.none() | st.builds(Each, group=group, keepers=keepers, shared=st.booleans())),
-        "of": draw(st.sampled_from([None, *user_ids])) if place.kind == "folder" else None,
+        "personal_folders": draw(
+            st.none() | st.builds(PersonalFolders, group=group, managers=managers, shared=st.booleans())
+        ),
+        "folder_of": draw(st.sampled_from([None, *user_ids])) if place.kind == "folder" else None,
         "group_quotas": draw(st.sampled_from([(), (GroupQuota(group=draw(group), bytes=1 << 40),)]))
         if place.kind != "folder"
         else (),
@@ -317,7 +321,7 @@ def edits(draw: st.DrawFn, plan: Plan) -> Edit:
         return SetTitle(draw(NAMES), draw(st.one_of(st.just(""), NAMES)))
     if kind == 10:
         pattern = draw(one(sorted(plan.patterns), "k-new"))
-        return PutPattern(Pattern(id=pattern, name=draw(NAMES), own=draw(own_lists(users, groups))))
+        return PutPattern(Pattern(id=pattern, name=draw(NAMES), acl=draw(own_lists(users, groups))))
     if kind == 11:
         return RemovePattern(draw(one(sorted(plan.patterns), "nothing")))
     if kind == 12:

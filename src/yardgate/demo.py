@@ -19,7 +19,7 @@ from yardgate.core.host.state import System, compiled
 from yardgate.core.model.agreements import Promise
 from yardgate.core.model.directory import AccountRecord, Copy, Directory, Ref
 from yardgate.core.model.names import fresh_id
-from yardgate.core.model.plan import EVERYONE, LOCAL, Carrier, Group, Place, PlaceKind, Plan, Target, User
+from yardgate.core.model.plan import EVERYONE, LOCAL, Enforcement, Group, Place, PlaceKind, Plan, Target, User
 from yardgate.core.model.share import HostRule, Share
 from yardgate.drivers.directory.accounts import records
 from yardgate.formats import ldif
@@ -137,7 +137,7 @@ night-backup must be able to read keel/hulls
 Guest must not be able to see keel/office
 cnc-router must be able to read keel/drawings/toolpaths over NFS
 """
-CARRIED: dict[str, Carrier] = {"keel": "storage", "office": "both", "ballast": "storage", "vm-images": "share"}
+CARRIED: dict[str, Enforcement] = {"keel": "storage", "office": "both", "ballast": "storage", "vm-images": "share"}
 
 
 def _stored(place: Place, ids: Mapping[str, str]) -> Place:
@@ -145,7 +145,7 @@ def _stored(place: Place, ids: Mapping[str, str]) -> Place:
     said = next((line for line in STORAGE.strip().splitlines() if line.startswith(f"{place.name}: ")), None)
     carried = CARRIED.get(place.name)
     if said is None:
-        return replace(place, carried=carried)
+        return replace(place, enforced_by=carried)
     head, _, body = said.partition(": ")[2].partition(" | ")
     cut = head.endswith(" cut")
     owner, group = _owners(head.removesuffix(" cut"), ids)
@@ -164,7 +164,7 @@ def _stored(place: Place, ids: Mapping[str, str]) -> Place:
         own = Posix(tuple(PosixEntry(tags[t], ids.get(who, ""), perms_of(p)) for t, who, p in parts), None, setgid)
     else:
         own = Mode(int(entries, 8) if entries else None)
-    return replace(place, owner=owner, group=group, own=own, cut=cut, carried=carried)
+    return replace(place, owner=owner, group=group, acl=own, inheritance_stops=cut, enforced_by=carried)
 
 
 def _owners(text: str, ids: Mapping[str, str]) -> tuple[str | None, str | None]:

@@ -112,7 +112,7 @@ def test_the_reason_is_in_gates_with_names(web: Web, client: TestClient) -> None
 
 
 def test_rules_clashes_and_group_offers(web: Web, client: TestClient) -> None:
-    rules = {(rule["tiers"], rule["within"]): rule for rule in client.get(web.at("/rules")).json()}
+    rules = {(rule["precedence"], rule["combining"]): rule for rule in client.get(web.at("/rules")).json()}
     assert len(rules) == 8
     assert rules["pooled", "refusal"]["taken"]
     assert rules["pooled", "refusal"]["changed"]["total"] == 0

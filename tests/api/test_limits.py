@@ -181,8 +181,8 @@ def test_who_listens_is_counted_and_hears_nothing_any_more_once_shut_out(
 @pytest.mark.parametrize(
     ("edit", "said"),
     [
-        ({"op": "put-place", "place": {"id": "p", "name": "p", "kind": "pool", "own": {"style": "mode", "bits": "750"}}}, "bits: Input should be a valid integer"),
-        ({"op": "put-place", "place": {"id": "p", "name": "p", "kind": "pool", "own": {"style": "mode", "bits": True}}}, "bits: Input should be a valid integer"),
+        ({"op": "put-place", "place": {"id": "p", "name": "p", "kind": "pool", "acl": {"style": "mode", "bits": "750"}}}, "bits: Input should be a valid integer"),
+        ({"op": "put-place", "place": {"id": "p", "name": "p", "kind": "pool", "acl": {"style": "mode", "bits": True}}}, "bits: Input should be a valid integer"),
         ({"op": "put-user", "user": {"id": "u", "name": "u", "uid": "12"}}, "uid: Input should be a valid integer"),
         ({"op": "put-user", "user": {"id": "u", "name": "u", "enabled": 1}}, "enabled: Input should be a valid boolean"),
     ],

@@ -23,7 +23,7 @@ from yardgate.store.rollouts import Rollouts
 def host(web: Web, lantern: Plan) -> Web:
     """The plan as a host with POSIX lists can have it."""
     places = {
-        p.id: replace(p, own=Posix() if p.parent is None else None, carried="storage" if p.parent is None else None)
+        p.id: replace(p, acl=Posix() if p.parent is None else None, enforced_by="storage" if p.parent is None else None)
         for p in lantern.places.values()
     }
     plan = Plans(web.store).create(replace(lantern, places=places), "ann").id

@@ -79,16 +79,23 @@ def test_a_membership_that_changed_beside_a_name_is_told_when_it_changes_back(we
 def test_two_names_that_look_alike_get_ids_of_their_own(web: Web) -> None:
     first = get(web, "/free-id", name="Büro a.b")["id"]
     own = {"style": "mode", "bits": 0o750}
-    post(web, "/edits", {"op": "put-pattern", "pattern": {"id": first, "name": "Büro a.b", "own": own}})
+    post(web, "/edits", {"op": "put-pattern", "pattern": {"id": first, "name": "Büro a.b", "acl": own}})
     second = get(web, "/free-id", name="Büro a b")["id"]
     assert second != first
-    post(web, "/edits", {"op": "put-pattern", "pattern": {"id": second, "name": "Büro a b", "own": own}}, revision=2)
+    post(web, "/edits", {"op": "put-pattern", "pattern": {"id": second, "name": "Büro a b", "acl": own}}, revision=2)
     assert {one["name"] for one in get(web, "")["patterns"]} == {"Büro a.b", "Büro a b"}
 
 
 def test_what_somebody_without_a_primary_group_makes_has_a_group_of_their_own(yard: Web) -> None:
     own = {"style": "mode", "bits": 0o777}
-    place = {"id": "office", "name": "office", "kind": "dataset", "parent": "tank", "own": own, "cut": True}
-    post(yard, "/edits", {"op": "put-place", "place": {**place, "carried": "storage"}})
+    place = {
+        "id": "office",
+        "name": "office",
+        "kind": "dataset",
+        "parent": "tank",
+        "acl": own,
+        "inheritance_stops": True,
+    }
+    post(yard, "/edits", {"op": "put-place", "place": {**place, "enforced_by": "storage"}})
     forecast = get(yard, "/storage/forecast", place="office", who="ann")
     assert (forecast["owner"], forecast["group"]) == ("ann", "ann")

@@ -83,16 +83,16 @@ def test_starting_kinds_forecast_and_patterns(yard: Web) -> None:
     assert "idris-falk" in forecast["change"]
     assert "noor-rahman" in forecast["nothing"]
     own = {"style": "mode", "bits": 0o2750}
-    edits = [{"op": "put-pattern", "pattern": {"id": "p", "name": "team folder", "own": own}}]
+    edits = [{"op": "put-pattern", "pattern": {"id": "p", "name": "team folder", "acl": own}}]
     assert client.post(yard.at("/edits"), json={"revision": 1, "edits": edits}).status_code == 200
-    assert get(client, yard, "")["patterns"] == [{"id": "p", "name": "team folder", "own": own, "note": ""}]
+    assert get(client, yard, "")["patterns"] == [{"id": "p", "name": "team folder", "acl": own, "note": ""}]
 
 
 def test_text_comes_in_as_a_list_or_is_refused_with_line_and_column(yard: Web) -> None:
     client = yard.client()
     text = "D:g:Apprentices:rwa\nA:fdg:Draughting:rwaDxtTnNcy"
     found = client.post(yard.at("/storage/text"), json={"style": "ordered", "text": text}).json()
-    assert [entry["who"] for entry in found["own"]["entries"]] == ["apprentices", "draughting"]
+    assert [entry["who"] for entry in found["acl"]["entries"]] == ["apprentices", "draughting"]
     bad = client.post(yard.at("/storage/text"), json={"style": "ordered", "text": text + "\nA::Nobody:rz"})
     assert bad.status_code == 422
     assert (bad.json()["line"], bad.json()["column"]) == (3, 12)

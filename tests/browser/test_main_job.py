@@ -194,7 +194,7 @@ def test_the_rule_is_chosen_after_seeing_whom_it_concerns(yard: Yard, page: Page
     page.says("payroll NA → RW Saskia de Wit")
     page.button("Take it").click()
     page.until(lambda: page.level("Priya Natarajan", "toolpaths").startswith("read-write"))
-    assert yard.now().target.within == "widest"
+    assert yard.now().target.combining == "widest"
     page.says("when several grants apply: the widest wins")
 
 

@@ -22,7 +22,7 @@ from yardgate.store.rollouts import Rollouts
 def as_on_a_host(plan: Plan) -> list[PutPlace]:
     """What gives the demo's storage POSIX lists throughout."""
     return [
-        PutPlace(replace(place, own=Posix() if place.own is not None or place.parent is None else None))
+        PutPlace(replace(place, acl=Posix() if place.acl is not None or place.parent is None else None))
         for place in plan.places.values()
     ]
 

@@ -129,7 +129,7 @@ def test_who_may_use_a_service_is_said_at_the_service(yard: Yard, page: Page) ->
     page.one(".ant-modal-title").click()  # which closes the list of names
     page.until(lambda: page.button("Take it", ".ant-modal").click() or True)
     page.until(lambda: "pages" in yard.now().services)
-    assert len(yard.now().services["pages"].only or ()) == 1
+    assert len(yard.now().services["pages"].allowed or ()) == 1
     page.until(lambda: not page.all(".ant-modal"))
     page.until(lambda: page.all("[aria-label='SMB service']")[0].click() or True)
     page.until(lambda: page.button("Switch it off", ".ant-modal").click() or True)

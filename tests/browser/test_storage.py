@@ -9,7 +9,7 @@ from yardgate.core.model.plan import GroupQuota, same
 
 
 def entries(yard: Yard, place: str) -> list[tuple[str, str]]:
-    own = yard.now().places[place].own
+    own = yard.now().places[place].acl
     assert isinstance(own, Ordered)
     return [(entry.type, entry.who) for entry in own.entries]
 
@@ -46,11 +46,11 @@ def test_cutting_keeps_what_arrives_as_its_own(yard: Yard, page: Page) -> None:
     page.says("lines stop here")
     page.button("Stop inheritance here").click()
     page.button("Stop, and keep what arrives").click()
-    page.until(lambda: yard.now().places["toolpaths"].cut)
+    page.until(lambda: yard.now().places["toolpaths"].inheritance_stops)
     assert yard.now().grants["toolpaths"]["directors"] == Level.RO, "the grant that came down is its own now"
     page.says("nothing comes down")
     page.button("Inherit again").click()
-    page.until(lambda: not yard.now().places["toolpaths"].cut)
+    page.until(lambda: not yard.now().places["toolpaths"].inheritance_stops)
     assert page.errors() == []
 
 
@@ -74,7 +74,7 @@ def test_another_style_says_what_is_lost(yard: Yard, page: Page) -> None:
     page.button("Another list style").click()
     page.says("changing the list for Directors: a POSIX list has only read, write and execute")
     page.button("Change to POSIX list").click()
-    page.until(lambda: isinstance(yard.now().places["minutes"].own, Posix))
+    page.until(lambda: isinstance(yard.now().places["minutes"].acl, Posix))
     page.says("handed to new things")
 
 
@@ -83,18 +83,18 @@ def test_a_mode_by_octal_and_by_boxes(yard: Yard, page: Page) -> None:
     octal = page.one("[aria-label='Mode in octal']")
     octal.send_keys(Keys.CONTROL, "a")
     octal.send_keys("2770", Keys.ENTER)
-    page.until(lambda: yard.now().places["nightly"].own == Mode(0o2770))
+    page.until(lambda: yard.now().places["nightly"].acl == Mode(0o2770))
     page.says("rwxrws---")
     press(page, "[aria-label='Owning group: w']")
-    page.until(lambda: yard.now().places["nightly"].own == Mode(0o2750))
+    page.until(lambda: yard.now().places["nightly"].acl == Mode(0o2750))
 
 
 def test_posix_entries_by_boxes(yard: Yard, page: Page) -> None:
     page.go(yard.at("storage?place=petrel-9"))
     page.one("[aria-label='Leif Arnesen, here: write']").click()
-    page.until(lambda: yard.now().places["petrel-9"].own == Posix((PosixEntry("user", "leif-arnesen", 7),)))
+    page.until(lambda: yard.now().places["petrel-9"].acl == Posix((PosixEntry("user", "leif-arnesen", 7),)))
     press(page, "[aria-label='Remove the entry of Leif Arnesen']")
-    page.until(lambda: yard.now().places["petrel-9"].own == Posix())
+    page.until(lambda: yard.now().places["petrel-9"].acl == Posix())
 
 
 def test_a_list_goes_as_text_from_one_place_to_another_and_is_kept_as_a_pattern(yard: Yard, page: Page) -> None:
@@ -106,7 +106,7 @@ def test_a_list_goes_as_text_from_one_place_to_another_and_is_kept_as_a_pattern(
     page.says("line 1, column 18: 'q' is no permission")
     area.send_keys(Keys.BACKSPACE, "xtncy")
     page.button("Put this list here").click()
-    page.until(lambda: yard.now().places["toolpaths"].own == Ordered((Entry("allow", "directors", 0x1200A9),)))
+    page.until(lambda: yard.now().places["toolpaths"].acl == Ordered((Entry("allow", "directors", 0x1200A9),)))
     page.until(lambda: not page.all(".ant-modal-wrap:not([style*=none])"))
     page.button("As text").click()
     page.one("input[placeholder='Name of the pattern']").send_keys("directors look in")
@@ -117,7 +117,7 @@ def test_a_list_goes_as_text_from_one_place_to_another_and_is_kept_as_a_pattern(
     page.until(lambda: next(card for card in page.all(".kind-card") if "directors look in" in card.text)).click()
     page.says("Nobody gets more or less by it")
     page.button("Take it").click()
-    page.until(lambda: yard.now().places["released"].own == yard.now().places["toolpaths"].own)
+    page.until(lambda: yard.now().places["released"].acl == yard.now().places["toolpaths"].acl)
     assert page.errors() == []
 
 
@@ -142,7 +142,7 @@ def test_a_folder_each_keeps_step_with_the_group(yard: Yard, page: Page) -> None
     page.says("added folder keel/training/juno.harker")
     page.until(lambda: page.button("Make the folders", ".ant-modal").click() or True)
     page.says("Every member of Apprentices has a folder in it")
-    folders = {place.name for place in yard.now().places.values() if place.of is not None}
+    folders = {place.name for place in yard.now().places.values() if place.folder_of is not None}
     assert folders == {"juno.harker", "leif.arnesen", "noor.rahman", "priya.natarajan"}
     page.until(lambda: page.button("Undo").click() or True)
     page.until(lambda: same(yard.now(), before))

@@ -34,7 +34,7 @@ def test_two_people_and_a_machine_side_by_side(yard: Yard, page: Page) -> None:
             or True
         )
     )
-    page.until(lambda: any(p.who == "priya-natarajan" and p.over == "smb" for p in yard.now().promises.values()))
+    page.until(lambda: any(p.who == "priya-natarajan" and p.protocol == "smb" for p in yard.now().promises.values()))
     page.button("Add somebody beside").click()
     who = page.until(lambda: next(iter(page.all("[aria-label='Who walks']")[2:])))
     who.send_keys("Tomas")

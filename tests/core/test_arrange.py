@@ -24,7 +24,7 @@ def test_pushing_down_leaves_cut_places_alone_and_says_so(quay: Plan) -> None:
     after, inverse = apply(quay, push.edits)
     assert after.grants.keys() >= {"warranty"}
     assert "curlew-31" not in after.grants
-    assert after.places["petrel-9"].own is None
+    assert after.places["petrel-9"].acl is None
     assert same(apply(after, inverse)[0], quay)
 
 

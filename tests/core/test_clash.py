@@ -36,24 +36,24 @@ OWN_RO, GROUP_RW, GROUP_NA, ALL_RO, ALL_NA = (
     ],
 )
 def test_what_grants_add_up_to(tiers: str, within: str, parts: list[TieredGrant], level: Level) -> None:
-    assert decide(Target(tiers=tiers, within=within), parts)[0] == level
+    assert decide(Target(precedence=tiers, combining=within), parts)[0] == level
 
 
 @pytest.mark.parametrize(("tiers", "within"), RULES)
 def test_nothing_said_gives_no_access_under_every_rule(tiers: str, within: str) -> None:
-    assert decide(Target(tiers=tiers, within=within), []) == (NA, ())
+    assert decide(Target(precedence=tiers, combining=within), []) == (NA, ())
 
 
 @pytest.mark.parametrize(("tiers", "within"), RULES)
 def test_grants_that_agree_all_decide(tiers: str, within: str) -> None:
-    assert decide(Target(tiers=tiers, within=within), [GROUP_RW])[1] == ("decides",)
+    assert decide(Target(precedence=tiers, combining=within), [GROUP_RW])[1] == ("decides",)
 
 
 def test_verdicts_say_what_became_of_each_grant() -> None:
     assert decide(Target(), [GROUP_NA, GROUP_RW, OWN_RO])[1] == ("decides", "outranked", "outranked")
-    assert decide(Target(within="first"), [GROUP_RW, GROUP_RW, OWN_RO])[1] == ("decides", "too late", "too late")
-    assert decide(Target(tiers="nearest"), [ALL_RO, GROUP_RW, OWN_RO])[1] == ("farther", "farther", "decides")
-    assert decide(Target(tiers="nearest", within="first"), [ALL_RO, GROUP_RW, GROUP_NA])[1] == (
+    assert decide(Target(combining="first"), [GROUP_RW, GROUP_RW, OWN_RO])[1] == ("decides", "too late", "too late")
+    assert decide(Target(precedence="nearest"), [ALL_RO, GROUP_RW, OWN_RO])[1] == ("farther", "farther", "decides")
+    assert decide(Target(precedence="nearest", combining="first"), [ALL_RO, GROUP_RW, GROUP_NA])[1] == (
         "farther",
         "decides",
         "too late",
@@ -61,7 +61,7 @@ def test_verdicts_say_what_became_of_each_grant() -> None:
 
 
 def test_every_rule_has_words_of_its_own() -> None:
-    assert len({rule_words(Target(tiers=tiers, within=within)) for tiers, within in RULES}) == 8
+    assert len({rule_words(Target(precedence=tiers, combining=within)) for tiers, within in RULES}) == 8
 
 
 def test_levels_compare_by_what_they_allow() -> None:

@@ -27,14 +27,14 @@ def carried_by_storage(plan: Plan, style: str, rule: tuple[str, str]) -> Plan:
     places = {
         place.id: replace(
             place,
-            own=STYLES[style] if place.kind == "pool" else None,
-            carried="storage" if place.kind == "pool" else None,
+            acl=STYLES[style] if place.kind == "pool" else None,
+            enforced_by="storage" if place.kind == "pool" else None,
         )
         for place in plan.places.values()
     }
     users = {user.id: replace(user, uid=None if user.uid == 0 else user.uid) for user in plan.users.values()}
     tiers, within = rule
-    target = replace(plan.target, tiers=tiers, within=within, entering="asked")
+    target = replace(plan.target, precedence=tiers, combining=within, traverse="checked")
     return replace(plan, users=users, places=places, target=target)
 
 
@@ -86,7 +86,7 @@ def office(
         },
         places={
             "top": Place(
-                id="top", name="top", kind="pool", own=STYLES[style], carried="storage", owner=owner, group=group
+                id="top", name="top", kind="pool", acl=STYLES[style], enforced_by="storage", owner=owner, group=group
             ),
             "shop": Place(id="shop", name="shop", kind="folder", parent="top"),
             "bench": Place(id="bench", name="bench", kind="folder", parent="shop"),
@@ -120,7 +120,7 @@ def test_a_refusal_that_changes_something_stands_first_and_one_that_does_not_is_
 
 
 def test_the_narrowest_rule_takes_writing_away_before_it_is_given() -> None:
-    plan = office({"top": {"makers": RW, "guests": RO}}, within="narrowest")
+    plan = office({"top": {"makers": RW, "guests": RO}}, combining="narrowest")
     assert lines(plan, "top")[0] == "deny guests 10156 3 grant"
     assert lines(office({"top": {"makers": RW, "guests": RO}}), "top") == [
         "allow makers 1301ff 3 grant",
@@ -182,9 +182,9 @@ def test_grants_come_down_until_the_same_who_is_told_something_else_or_nothing_c
         ("guests", NA, "shop"),
         ("makers", RW, "top"),
     ]
-    cut = replace(plan, places={**plan.places, "bench": replace(plan.places["bench"], cut=True)})
+    cut = replace(plan, places={**plan.places, "bench": replace(plan.places["bench"], inheritance_stops=True)})
     assert stored(cut, "bench").grants == ()
-    other = replace(plan, places={**plan.places, "bench": replace(plan.places["bench"], own=Posix())})
+    other = replace(plan, places={**plan.places, "bench": replace(plan.places["bench"], acl=Posix())})
     assert stored(other, "bench").grants == (), (
         "no list comes down into another style, and no grant that a list carries"
     )
@@ -193,7 +193,7 @@ def test_grants_come_down_until_the_same_who_is_told_something_else_or_nothing_c
 def test_entries_by_hand_stay_first_and_come_down_after_what_is_granted() -> None:
     by_hand = Ordered((Entry("deny", "ann", FULL), Entry("allow", "di", READ)))
     plan = office({"top": {"makers": RW}, "shop": {"cy": RW}})
-    plan = replace(plan, places={**plan.places, "top": replace(plan.places["top"], own=by_hand)})
+    plan = replace(plan, places={**plan.places, "top": replace(plan.places["top"], acl=by_hand)})
     assert lines(plan, "top") == [
         "deny ann 1f01ff 3 hand",
         "allow di 1200a9 3 hand",

@@ -302,7 +302,7 @@ def test_another_mapping_says_whose_number_moves_and_where_it_is_written_down() 
     records = [user(1, "ann", number=7), user(2, "bo", number=100_002), group(6, "crew", "ann")]
     plan = followed(Plan(), *records)
     places = {
-        "yard": Place(id="yard", name="yard", kind="pool", own=Ordered((Entry("allow", "crew", FULL, 3),))),
+        "yard": Place(id="yard", name="yard", kind="pool", acl=Ordered((Entry("allow", "crew", FULL, 3),))),
         "loft": Place(id="loft", name="loft", kind="dataset", parent="yard", owner="ann"),
     }
     plan = replace(plan, places=places)

@@ -28,7 +28,7 @@ from yardgate.core.edits.records import (
 )
 from yardgate.core.model.checks import PlanError
 from yardgate.core.model.kinds import check
-from yardgate.core.model.plan import Each, Group, Place, Plan, User, same
+from yardgate.core.model.plan import Group, PersonalFolders, Place, Plan, User, same
 
 RW, RO, NA = Level.RW, Level.RO, Level.NA
 
@@ -40,15 +40,15 @@ def office(**more: object) -> Plan:
         "late": Group(id="late", name="late", members=frozenset({"bo"})),
     }
     places = {
-        "keel": Place(id="keel", name="keel", kind="pool", own=Posix(), carried="storage"),
+        "keel": Place(id="keel", name="keel", kind="pool", acl=Posix(), enforced_by="storage"),
         "desks": Place(id="desks", name="desks", kind="dataset", parent="keel"),
     }
     return replace(Plan(users=users, groups=groups, places=places), **more)  # type: ignore[arg-type]
 
 
 def with_desks(plan: Plan, **more: object) -> Plan:
-    each = Each(group="crew", keepers=frozenset({"scan"}), **more)  # type: ignore[arg-type]
-    return apply(plan, [PutPlace(replace(plan.places["desks"], each=each))])[0]
+    each = PersonalFolders(group="crew", managers=frozenset({"scan"}), **more)  # type: ignore[arg-type]
+    return apply(plan, [PutPlace(replace(plan.places["desks"], personal_folders=each))])[0]
 
 
 def levels(plan: Plan) -> dict[str, dict[str, Level]]:
@@ -56,7 +56,7 @@ def levels(plan: Plan) -> dict[str, dict[str, Level]]:
     return {
         place.name: {user: matrix.level(user, place.id) for user in plan.users}
         for place in plan.places.values()
-        if place.of is not None
+        if place.folder_of is not None
     }
 
 
@@ -82,7 +82,7 @@ def test_whoever_joins_gets_one_and_what_a_leaver_has_is_kept_and_closed() -> No
 def test_a_user_who_is_removed_leaves_a_closed_folder_that_is_for_nobody() -> None:
     plan = apply(with_desks(office(), shared=True), [RemoveUser("bo")])[0]
     folder = next(place for place in plan.places.values() if place.name == "bo")
-    assert folder.of is None
+    assert folder.folder_of is None
     assert plan.grants[folder.id] == {"scan": RW}
     assert {share.name for share in plan.shares.values()} == {"ann"}
 
@@ -97,11 +97,13 @@ def test_what_somebody_sets_on_a_folder_or_takes_away_stands() -> None:
 
 def test_keepers_come_and_go_with_their_grants() -> None:
     plan = with_desks(office())
-    each = plan.places["desks"].each
+    each = plan.places["desks"].personal_folders
     assert each is not None
-    plan = apply(plan, [PutPlace(replace(plan.places["desks"], each=replace(each, keepers=frozenset({"cy"}))))])[0]
+    plan = apply(
+        plan, [PutPlace(replace(plan.places["desks"], personal_folders=replace(each, managers=frozenset({"cy"}))))]
+    )[0]
     assert plan.grants["desks-ann"] == {"ann": RW, "cy": RW}
-    undone = apply(plan, [PutPlace(replace(plan.places["desks"], each=None))])[0]
+    undone = apply(plan, [PutPlace(replace(plan.places["desks"], personal_folders=None))])[0]
     assert undone.grants["desks-ann"] == plan.grants["desks-ann"]
 
 
@@ -111,7 +113,7 @@ def test_names_that_are_taken_or_no_share_can_have_are_got_around() -> None:
     odd = User(id="odd", name="a/b+c")
     plan = apply(plan, [PutPlace(taken), PutUser(odd), Join("crew", "odd")])[0]
     plan = with_desks(plan, shared=True)
-    assert {place.name for place in plan.places.values() if place.of} == {"ann-2", "bo", "a-b+c"}
+    assert {place.name for place in plan.places.values() if place.folder_of} == {"ann-2", "bo", "a-b+c"}
     assert {share.name for share in plan.shares.values()} == {"ann-2", "bo"}
 
 
@@ -133,10 +135,12 @@ def test_its_members_are_those_who_count_as_the_group(plan: Plan) -> None:
         assert set(members(plan, group)) == {user.id for user in there if group in token(plan, user.id)}
 
 
-@pytest.mark.parametrize("each", [Each(group="nobody"), Each(group="crew", keepers=frozenset({"nobody"}))])
-def test_folders_for_whom_nobody_knows_are_refused(each: Each) -> None:
+@pytest.mark.parametrize(
+    "each", [PersonalFolders(group="nobody"), PersonalFolders(group="crew", managers=frozenset({"nobody"}))]
+)
+def test_folders_for_whom_nobody_knows_are_refused(each: PersonalFolders) -> None:
     with pytest.raises(PlanError, match=r"no (group|user or group) of this plan"):
-        apply(office(), [PutPlace(replace(office().places["desks"], each=each))])
+        apply(office(), [PutPlace(replace(office().places["desks"], personal_folders=each))])
 
 
 @settings(max_examples=times(150, 1000))
@@ -147,8 +151,8 @@ def test_after_any_edits_all_members_who_came_have_one_and_undoing_gives_the_ide
     if not plan.groups:
         return
     group = data.draw(st.sampled_from(sorted(plan.groups)))
-    each = Each(group=group, shared=data.draw(st.booleans()))
-    steps: list[Edit] = [PutPlace(replace(plan.places["p0"], each=each))]
+    each = PersonalFolders(group=group, shared=data.draw(st.booleans()))
+    steps: list[Edit] = [PutPlace(replace(plan.places["p0"], personal_folders=each))]
     now = plan
     for _ in range(data.draw(st.integers(1, 4))):
         for edit in steps:
@@ -160,12 +164,12 @@ def test_after_any_edits_all_members_who_came_have_one_and_undoing_gives_the_ide
             assert same(exactly(now, inverse)[0], before)
             here = now.places.get("p0")
             was = before.places.get("p0")
-            if here is not None and here.each == each and was is not None:
-                had = set(members(before, was.each.group)) if was.each is not None else set()
-                have = {now.places[child].of for child in now.inside.get("p0", ())}
+            if here is not None and here.personal_folders == each and was is not None:
+                had = set(members(before, was.personal_folders.group)) if was.personal_folders is not None else set()
+                have = {now.places[child].folder_of for child in now.inside.get("p0", ())}
                 assert set(members(now, group)) - had <= have
                 for child in now.inside.get("p0", ()):
-                    of = now.places[child].of
+                    of = now.places[child].folder_of
                     if of in had - set(members(now, group)):
                         assert of not in now.grants.get(child, {})
         try:
@@ -180,5 +184,5 @@ def test_a_group_that_is_put_whole_counts_as_its_members_do() -> None:
     plan = with_desks(office())
     crew = replace(plan.groups["crew"], members=frozenset({"cy"}))
     plan = apply(plan, [PutGroup(crew)])[0]
-    assert {place.name for place in plan.places.values() if place.of} == {"ann", "bo", "cy"}
+    assert {place.name for place in plan.places.values() if place.folder_of} == {"ann", "bo", "cy"}
     assert levels(plan)["ann"] == {"ann": NA, "bo": NA, "cy": NA, "scan": RW}

@@ -161,7 +161,7 @@ def test_words_name_people_as_people_do(lantern: Plan) -> None:
         words(PutPlace(replace(lantern.places["payroll"], parent="keel")))
         == "moved keel/office/payroll to keel/payroll"
     )
-    assert words(SetTarget(replace(lantern.target, within="widest"))) == "when several grants apply: the widest wins"
+    assert words(SetTarget(replace(lantern.target, combining="widest"))) == "when several grants apply: the widest wins"
     assert (
         words(*(SetGrant("payroll", who, Level.NA) for who in ("yard", "rigging", "shopfloor", "draughting")))
         == "4 grants set"
@@ -192,17 +192,17 @@ def test_changes_of_storage_in_words(quay: Plan) -> None:
         return sentence(quay, after, PutPlace(place))
 
     minutes = quay.places["minutes"]
-    assert words(replace(minutes, own=Ordered())) == "list of keel/office/minutes without “Directors: rwaDdxtTnNcCy”"
-    opened = Ordered((Entry("allow", "everyone", PASS, 0), *minutes.own.entries))
-    assert words(replace(minutes, own=opened)) == (
+    assert words(replace(minutes, acl=Ordered())) == "list of keel/office/minutes without “Directors: rwaDdxtTnNcCy”"
+    opened = Ordered((Entry("allow", "everyone", PASS, 0), *minutes.acl.entries))
+    assert words(replace(minutes, acl=opened)) == (
         "list of keel/office/minutes with “Everyone: pass through, this folder only”"
     )
-    assert words(replace(minutes, own=Mode(0o750))) == "changed list of folder minutes"
+    assert words(replace(minutes, acl=Mode(0o750))) == "changed list of folder minutes"
     assert (
         words(replace(minutes, owner="oskar-dahl", group="ledger")) == "changed owner, owning group of folder minutes"
     )
-    assert words(replace(minutes, cut=False)) == "let inheritance through again to keel/office/minutes"
+    assert words(replace(minutes, inheritance_stops=False)) == "let inheritance through again to keel/office/minutes"
     toolpaths = quay.places["toolpaths"]
-    assert words(replace(toolpaths, cut=True, own=Ordered((Entry("allow", "yard", 1),)))) == (
+    assert words(replace(toolpaths, inheritance_stops=True, acl=Ordered((Entry("allow", "yard", 1),)))) == (
         "stopped inheritance at keel/drawings/toolpaths and changed its list"
     )

@@ -59,13 +59,13 @@ def stored(own: Any = None, **fields: Any) -> dict[str, Place]:
     """The places of the yard, carried by lists; fields of hulls, its list among them."""
     places = yard().places
     style = own if own is not None else Ordered()
-    fields = {"carried": "storage", **fields}
+    fields = {"enforced_by": "storage", **fields}
     return {
         **places,
         "keel": replace(
-            places["keel"], own=Mode(0o755) if isinstance(style, Mode) else type(style)(), carried="storage"
+            places["keel"], acl=Mode(0o755) if isinstance(style, Mode) else type(style)(), enforced_by="storage"
         ),
-        "hulls": replace(places["hulls"], own=own, **fields),
+        "hulls": replace(places["hulls"], acl=own, **fields),
     }
 
 
@@ -92,7 +92,7 @@ def petrel(plan: Plan, **fields: Any) -> Plan:
 
 def by_hand_alone(own: Posix) -> Plan:
     """Nothing is granted: the list of hulls by hand says what people get, and keel lets everybody pass."""
-    keel = replace(yard().places["keel"], own=Posix((PosixEntry("other", "", 1),)), carried="storage")
+    keel = replace(yard().places["keel"], acl=Posix((PosixEntry("other", "", 1),)), enforced_by="storage")
     return yard(places={**stored(own), "keel": keel}, grants={})
 
 
@@ -126,7 +126,7 @@ def joined(number: int | None, name: str = "dee") -> Plan:
 
 
 SECRET = Promise(
-    id="m", who=EVERYONE, but=frozenset({"crew", "office", "backup"}), must=False, act="read", place="hulls"
+    id="m", who=EVERYONE, except_for=frozenset({"crew", "office", "backup"}), must=False, act="read", place="hulls"
 )
 MANY = {f"g{n:02}": Group(id=f"g{n:02}", name=f"g{n:02}", gid=4000 + n, members=frozenset({"ann"})) for n in range(17)}
 GIVES = Posix((PosixEntry("group", "crew", 6),), (PosixEntry("group", "crew", 6),))
@@ -150,11 +150,18 @@ CASES: dict[str, tuple[Plan, Plan]] = {
         yard(places=stored(Ordered((Entry("allow", EVERYONE, WRITE),)))),
     ),
     "service-lost": (
-        petrel(yard(places=stored(Ordered())), cut=True, own=Ordered((Entry("allow", "crew", WRITE),))),
-        petrel(yard(places=stored(Ordered())), cut=True, own=Ordered((Entry("allow", "machines", READ),))),
+        petrel(yard(places=stored(Ordered())), inheritance_stops=True, acl=Ordered((Entry("allow", "crew", WRITE),))),
+        petrel(
+            yard(places=stored(Ordered())), inheritance_stops=True, acl=Ordered((Entry("allow", "machines", READ),))
+        ),
     ),
     "service-data": (
-        petrel(yard(places=stored(Ordered())), owner="backup", cut=True, own=Ordered((Entry("allow", "crew", WRITE),))),
+        petrel(
+            yard(places=stored(Ordered())),
+            owner="backup",
+            inheritance_stops=True,
+            acl=Ordered((Entry("allow", "crew", WRITE),)),
+        ),
         petrel(yard(places=stored(Ordered())), owner="backup"),
     ),
     "nested-root": (nested(), nested(owner="ann")),
@@ -176,11 +183,11 @@ CASES: dict[str, tuple[Plan, Plan]] = {
         yard(places=stored(quota=1 << 30, group_quotas=(GroupQuota(group="crew", bytes=1 << 30),))),
     ),
     "push-wipes": (
-        petrel(yard(places=stored(Ordered())), cut=True, own=Ordered((Entry("allow", "crew", WRITE),))),
-        petrel(yard(places=stored(Ordered())), cut=True),
+        petrel(yard(places=stored(Ordered())), inheritance_stops=True, acl=Ordered((Entry("allow", "crew", WRITE),))),
+        petrel(yard(places=stored(Ordered())), inheritance_stops=True),
     ),
     "storage-unshared": (
-        yard(places=stored(Ordered((Entry("allow", "dora", READ),)), carried="both"), users=with_user("dora")),
+        yard(places=stored(Ordered((Entry("allow", "dora", READ),)), enforced_by="both"), users=with_user("dora")),
         yard(places=stored(Ordered((Entry("allow", "dora", READ),))), users=with_user("dora")),
     ),
     "guest-shut-out": (
@@ -189,7 +196,9 @@ CASES: dict[str, tuple[Plan, Plan]] = {
     ),
     "guest-promised-away": (
         yard(shares=with_share(guests=RO), promises={"m": SECRET}),
-        yard(shares=with_share(guests=RO), promises={"m": replace(SECRET, must=True, who=GUEST, but=frozenset())}),
+        yard(
+            shares=with_share(guests=RO), promises={"m": replace(SECRET, must=True, who=GUEST, except_for=frozenset())}
+        ),
     ),
     "hidden-guests": (yard(shares=with_share(hidden=True, guests=RO)), yard(shares=with_share(hidden=True))),
     "share-empty": (yard(grants={}), yard(grants={"hulls": {"cy": RO}})),
@@ -286,9 +295,9 @@ CASES: dict[str, tuple[Plan, Plan]] = {
         replace(yard(), grants={**on_hulls(), "petrel": {"ann": RW, "bo": RO, "cy": RO, "backup": RO}}),
         petrel(
             replace(yard(), grants={**on_hulls(), "petrel": {"ann": RW, "bo": RO, "cy": RO, "backup": RO}}),
-            own=Ordered(),
-            cut=True,
-            carried="storage",
+            acl=Ordered(),
+            inheritance_stops=True,
+            enforced_by="storage",
         ),
     ),
     "less-than-granted": (
@@ -297,8 +306,8 @@ CASES: dict[str, tuple[Plan, Plan]] = {
     ),
     "enter-missing": (by_hand_alone(GIVES), by_hand_alone(WHOLE)),
     "path-unseen": (
-        petrel(yard(places=stored(Ordered()), grants={"petrel": {"ann": RW}}), carried="storage"),
-        petrel(yard(places=stored(Ordered()), grants={**on_hulls(), "petrel": {"ann": RW}}), carried="storage"),
+        petrel(yard(places=stored(Ordered()), grants={"petrel": {"ann": RW}}), enforced_by="storage"),
+        petrel(yard(places=stored(Ordered()), grants={**on_hulls(), "petrel": {"ann": RW}}), enforced_by="storage"),
     ),
     "unplanned": (yard(), yard(places=stored(Ordered()))),
     "sign-in-name": (
@@ -314,10 +323,12 @@ CASES: dict[str, tuple[Plan, Plan]] = {
 BLOCKED = yard(
     places={
         **stored(Ordered()),
-        "keel": replace(yard().places["keel"], carried="storage", own=Ordered((Entry("deny", "crew", EXECUTE, 0),))),
+        "keel": replace(
+            yard().places["keel"], enforced_by="storage", acl=Ordered((Entry("deny", "crew", EXECUTE, 0),))
+        ),
     }
 )
-ONLY = {"smb": Service(id="smb", only=frozenset({"crew", "machines"}))}
+ONLY = {"smb": Service(id="smb", allowed=frozenset({"crew", "machines"}))}
 NUMBERLESS = replace(over_nfs(*TO_HOST), users=with_user("ann", uid=None), groups=yard().groups)
 
 CAUSES: dict[str, tuple[Plan, str, str]] = {
@@ -337,7 +348,7 @@ CAUSES: dict[str, tuple[Plan, str, str]] = {
         "Take away what the list of keel/hulls says of crew by hand.",
     ),
     "the share alone": (
-        yard(places=stored(Ordered(), carried="share")),
+        yard(places=stored(Ordered(), enforced_by="share")),
         "keel above it does not let them pass",
         "Let the list of keel/hulls carry the grants, too.",
     ),

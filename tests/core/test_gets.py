@@ -119,7 +119,7 @@ def test_a_folder_for_two_in_a_share_for_all_is_open_to_all_and_says_so() -> Non
     assert {state for *_, state in told(plan, "office").values()} == {"as granted", "not set"}, "guests are not let in"
     refused, _ = apply(plan, [SetGrant("personnel", "cy", NA)])
     assert told(refused, "personnel")["cy"] == (NA, RW, "more"), "to refuse it there changes nothing"
-    planned = replace(plan.places["personnel"], own=Posix(()), cut=True, carried="both")
+    planned = replace(plan.places["personnel"], acl=Posix(()), inheritance_stops=True, enforced_by="both")
     closed, _ = apply(plan, [PutPlace(planned)])
     assert told(closed, "personnel")["cy"] == (NA, NA, "not set")
     assert told(closed, "personnel")["ann"][2] == "as granted"
@@ -155,14 +155,14 @@ def test_guests_are_held_beside_what_the_share_lets_them_do() -> None:
     plan = office()
     plan = replace(plan, shares={"office": replace(plan.shares["office"], guests=RO)}, grants={"office": {"ann": RW}})
     assert told(plan, "office")[GUEST] == (RO, RO, "as granted")
-    closed = replace(plan.places["office"], own=Mode(0o770), cut=True, carried="both")
+    closed = replace(plan.places["office"], acl=Mode(0o770), inheritance_stops=True, enforced_by="both")
     assert told(apply(plan, [PutPlace(closed)])[0], "office")[GUEST] == (RO, NA, "less")
 
 
 def test_lists_that_begin_below_where_the_share_alone_is_said_to_hold_people_are_mended_too() -> None:
     plan = office()
-    above = replace(plan.places["office"], carried="share")
-    below = replace(plan.places["personnel"], own=Mode(0o777))
+    above = replace(plan.places["office"], enforced_by="share")
+    below = replace(plan.places["personnel"], acl=Mode(0o777))
     plan = replace(plan, places=plan.places | {"office": above, "personnel": below})
     assert told(plan, "personnel")["cy"] == (NA, RW, "more")
     now = outcome(resolve(plan, ON))

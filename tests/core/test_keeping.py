@@ -44,7 +44,7 @@ def spoken_of(plan: Plan, promise: Promise) -> set[str]:
     found = set()
     for user in plan.users.values():
         ways = token(plan, user.id)
-        if promise.who in ways and not promise.but & ways.keys() and (user.active(ON) or promise.who == user.id):
+        if promise.who in ways and not promise.except_for & ways.keys() and (user.active(ON) or promise.who == user.id):
             found.add(user.id)
     return found | ({GUEST} if promise.who == EVERYONE and not promise.must else set())
 
@@ -58,27 +58,27 @@ def test_a_promise_is_broken_for_exactly_those_for_whom_it_does_not_hold(plan: P
         promise = Promise(
             id="p",
             who=data.draw(st.sampled_from([*accounts, EVERYONE, GUEST])),
-            but=data.draw(st.frozensets(st.sampled_from(accounts), max_size=2)) if accounts else frozenset(),
+            except_for=data.draw(st.frozensets(st.sampled_from(accounts), max_size=2)) if accounts else frozenset(),
             must=data.draw(st.booleans()),
             act=data.draw(st.sampled_from(get_args(Act))),
             place=place,
-            over=data.draw(st.sampled_from([None, "smb", "nfs"])),
+            protocol=data.draw(st.sampled_from([None, "smb", "nfs"])),
         )
         kept = standing(found, [promise])[0]
         meant = spoken_of(plan, promise)
         broken = set()
         for who in meant:
-            able = found.level(who, place, promise.over) >= LEAST[promise.act]
+            able = found.level(who, place, promise.protocol) >= LEAST[promise.act]
             if promise.act == "see":
-                able = sees(plan, found, who, place, promise.over)
+                able = sees(plan, found, who, place, promise.protocol)
             if able != promise.must:
                 broken.add(who)
         assert kept.meant == len(meant)
         assert {breach.subject for breach in kept.breaches} == broken, promise
         for breach in kept.breaches:
-            reason = why(found, breach.subject, place, promise.over)
-            assert breach.level == found.level(breach.subject, place, promise.over)
-            assert reason is None or not found.ways_to(place, promise.over) or reason.level == breach.level
+            reason = why(found, breach.subject, place, promise.protocol)
+            assert breach.level == found.level(breach.subject, place, promise.protocol)
+            assert reason is None or not found.ways_to(place, promise.protocol) or reason.level == breach.level
 
 
 @settings(max_examples=times(200, 1500))
@@ -129,7 +129,7 @@ def office(**promises: Promise) -> Plan:
 
 
 def test_everyone_else_takes_in_the_guest_and_follows_the_group() -> None:
-    secret = Promise(id="p", who=EVERYONE, but=frozenset({"crew"}), must=False, act="read", place="hulls")
+    secret = Promise(id="p", who=EVERYONE, except_for=frozenset({"crew"}), must=False, act="read", place="hulls")
     plan = office(p=secret)
     assert check(plan) == ()
     assert [b.subject for b in keep(outcome(resolve(plan, ON))).keepings["p"].breaches] == [GUEST]
@@ -146,13 +146,13 @@ def test_two_promises_that_cannot_both_be_kept() -> None:
     assert [(c.one.id, c.other.id, c.subject) for c in contradictions(matrix)] == [("a", "b", "ann")]
     fine = [replace(must, act="read"), replace(never, act="write")]
     assert contradictions(matrix, fine) == ()
-    assert contradictions(matrix, [must, replace(never, over="nfs")]) == ()
-    assert contradictions(matrix, [replace(must, over="nfs"), replace(never, over="nfs")]) != ()
-    assert contradictions(matrix, [must, replace(never, but=frozenset({"ann"}))]) == ()
+    assert contradictions(matrix, [must, replace(never, protocol="nfs")]) == ()
+    assert contradictions(matrix, [replace(must, protocol="nfs"), replace(never, protocol="nfs")]) != ()
+    assert contradictions(matrix, [must, replace(never, except_for=frozenset({"ann"}))]) == ()
 
 
 def test_a_promise_needs_somebody_and_a_place_of_the_plan() -> None:
-    wrong = Promise(id="p", who="nobody", must=True, act="read", place="nowhere", but=frozenset({"none"}))
+    wrong = Promise(id="p", who="nobody", must=True, act="read", place="nowhere", except_for=frozenset({"none"}))
     assert [trouble.message for trouble in check(office(p=wrong))] == [
         "a promise speaks of “nowhere”, which is no place of this plan",
         "a promise speaks of “nobody”, who is no user or group of this plan",

@@ -183,7 +183,7 @@ def test_a_reason_names_the_line_that_decides_and_the_one_that_came_too_late(qua
 
 
 def test_a_blocked_way_is_the_reason(quay: Plan) -> None:
-    shut = replace(quay.places["ballast"], own=Mode(0o700))
+    shut = replace(quay.places["ballast"], acl=Mode(0o700))
     quay = replace(quay, places={**quay.places, "ballast": shut})
     reason = explain(quay, "henrik-vance", "backups", ON)
     assert (reason.level, reason.source, reason.granted) == (Level.NA, "way", Level.RO)
@@ -210,11 +210,11 @@ def test_places_follow_add_or_cut(quay: Plan) -> None:
     own = Ordered((Entry(A, "draughting", READ, EVERYTHING_BELOW),))
     place = quay.places["released"]
     assert place.inheritance == "follows"
-    assert replace(place, own=own).inheritance == "adds"
-    assert replace(place, own=own, cut=True).inheritance == "cut"
-    assert replace(place, own=Ordered()).inheritance == "follows", "a list without lines adds nothing"
-    assert replace(place, own=Mode(0o750)).inheritance == "adds"
-    assert replace(place, own=Posix()).inheritance == "follows"
+    assert replace(place, acl=own).inheritance == "adds"
+    assert replace(place, acl=own, inheritance_stops=True).inheritance == "stops"
+    assert replace(place, acl=Ordered()).inheritance == "follows", "a list without lines adds nothing"
+    assert replace(place, acl=Mode(0o750)).inheritance == "adds"
+    assert replace(place, acl=Posix()).inheritance == "follows"
 
 
 def test_root_passes_every_list_but_not_the_share(quay: Plan) -> None:

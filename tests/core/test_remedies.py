@@ -118,7 +118,12 @@ def test_the_least_side_effects_come_first_and_broken_promises_last(quay: Plan) 
     gone = next(remedy for remedy in found if remedy.edits == (SetGrant("toolpaths", "apprentices", None),))
     assert {shift.subject for shift in gone.effect.shifts} > {"priya-natarajan"}
     never = Promise(
-        id="never", who="apprentices", but=frozenset({"priya-natarajan"}), must=False, act="read", place="toolpaths"
+        id="never",
+        who="apprentices",
+        except_for=frozenset({"priya-natarajan"}),
+        must=False,
+        act="read",
+        place="toolpaths",
     )
     promised = replace(quay, promises={"never": never})
     again = remedies(kept(promised), want)

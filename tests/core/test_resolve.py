@@ -59,7 +59,7 @@ def test_every_cell_of_random_plans_without_lists_is_what_the_reference_says(pla
 @given(plans())
 def test_every_rule_on_the_same_plan(plan: Plan) -> None:
     for tiers, within in RULES:
-        compare_every_cell(replace(plan, target=replace(plan.target, tiers=tiers, within=within)))
+        compare_every_cell(replace(plan, target=replace(plan.target, precedence=tiers, combining=within)))
 
 
 def test_the_demo_plan_cell_by_cell(lantern: Plan) -> None:
@@ -68,7 +68,7 @@ def test_the_demo_plan_cell_by_cell(lantern: Plan) -> None:
 
 def test_the_demo_plan_with_its_storage_cell_by_cell_under_every_rule(quay: Plan) -> None:
     for tiers, within in RULES:
-        compare_every_cell(replace(quay, target=replace(quay.target, tiers=tiers, within=within)))
+        compare_every_cell(replace(quay, target=replace(quay.target, precedence=tiers, combining=within)))
 
 
 @settings(max_examples=300)
@@ -95,7 +95,7 @@ def test_resolving_again_after_an_edit_is_resolving_from_the_start(plan: Plan, d
 
 def test_taking_the_only_list_away_and_putting_it_back(lantern: Plan) -> None:
     keel = lantern.places["keel"]
-    with_list, _ = apply(lantern, [PutPlace(replace(keel, own=Mode(0o750)))])
+    with_list, _ = apply(lantern, [PutPlace(replace(keel, acl=Mode(0o750)))])
     without, listed = resolve(lantern, ON), resolve(with_list, ON)
     assert changes(without, listed)
     again = resolve(lantern, ON, listed)
@@ -133,7 +133,7 @@ def test_more_places_and_users_than_one_block_holds() -> None:
 
     plan = random_plan(users=150, groups=30, places=300, seed=7)
     for tiers, within in RULES:
-        other = replace(plan, target=replace(plan.target, tiers=tiers, within=within))
+        other = replace(plan, target=replace(plan.target, precedence=tiers, combining=within))
         matrix = resolve(other, ON)
         for place in list(plan.places)[::37]:
             for user in list(plan.users)[::11]:
@@ -144,9 +144,9 @@ def test_what_lets_somebody_through_above_reaches_those_beside_too() -> None:
     """A grant makes the pool let its owner pass, and what comes down from the pool to another place follows."""
     own = Posix(sticky=True)
     places = {
-        "keel": Place(id="keel", name="keel", kind="pool", owner="ann", own=own, carried="storage"),
-        "hulls": Place(id="hulls", name="hulls", kind="dataset", parent="keel", own=Ordered(), cut=True),
-        "masts": Place(id="masts", name="masts", kind="dataset", parent="keel", owner="ann", own=own),
+        "keel": Place(id="keel", name="keel", kind="pool", owner="ann", acl=own, enforced_by="storage"),
+        "hulls": Place(id="hulls", name="hulls", kind="dataset", parent="keel", acl=Ordered(), inheritance_stops=True),
+        "masts": Place(id="masts", name="masts", kind="dataset", parent="keel", owner="ann", acl=own),
     }
     before = resolve(Plan(users={"ann": User(id="ann", name="ann")}, places=places), ON)
     after = apply(before.plan, [SetGrant("hulls", "ann", Level.RW)])[0]

@@ -245,7 +245,7 @@ def test_who_must_sign_in_again_is_whose_groups_or_account_changed() -> None:
 
 def test_the_demo_comes_to_accounts_lists_and_shares(quay: Plan) -> None:
     host = replace(
-        quay, places={p.id: replace(p, own=Posix()) if isinstance(p.own, Ordered) else p for p in quay.places.values()}
+        quay, places={p.id: replace(p, acl=Posix()) if isinstance(p.acl, Ordered) else p for p in quay.places.values()}
     )
     found = compiled(resolve(host, ON), "/srv")
     assert isinstance(found, Compiled)

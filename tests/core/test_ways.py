@@ -91,10 +91,10 @@ def test_a_service_that_is_off_or_for_some_only() -> None:
 
     smb = Over("s", "smb")
     assert level(with_service(Service(id="smb", on=False)), "ann", "hulls", smb) == (NA, "service")
-    assert level(with_service(Service(id="smb", only=frozenset({"crew"}))), "ann", "hulls", smb) == (RW, "share")
-    assert level(with_service(Service(id="smb", only=frozenset({"bo"}))), "ann", "hulls", smb) == (NA, "service")
-    assert level(with_service(Service(id="smb", only=frozenset())), GUEST, "hulls", smb) == (NA, "service")
-    troubles = check(with_service(Service(id="nfs", only=frozenset({"crew"}))))
+    assert level(with_service(Service(id="smb", allowed=frozenset({"crew"}))), "ann", "hulls", smb) == (RW, "share")
+    assert level(with_service(Service(id="smb", allowed=frozenset({"bo"}))), "ann", "hulls", smb) == (NA, "service")
+    assert level(with_service(Service(id="smb", allowed=frozenset())), GUEST, "hulls", smb) == (NA, "service")
+    troubles = check(with_service(Service(id="nfs", allowed=frozenset({"crew"}))))
     assert [trouble.message for trouble in troubles] == [
         "NFS does not ask who somebody is, so it cannot be kept to some; say by host rules who may mount a share"
     ]
@@ -204,9 +204,9 @@ def test_of_more_than_sixteen_groups_only_the_first_are_claimed_over_nfs() -> No
     both = (PosixEntry("group", "g03", 7), PosixEntry("group", "g18", 7), PosixEntry("mask", "", 7))
     own, late = Posix(both, both), Posix(both[1:], both[1:])
     places = {
-        "keel": Place(id="keel", name="keel", kind="pool", own=Posix((PosixEntry("other", "", 5),))),
-        "hulls": Place(id="hulls", name="hulls", kind="dataset", parent="keel", own=own, cut=True),
-        "petrel": Place(id="petrel", name="petrel", kind="folder", parent="hulls", own=late, cut=True),
+        "keel": Place(id="keel", name="keel", kind="pool", acl=Posix((PosixEntry("other", "", 5),))),
+        "hulls": Place(id="hulls", name="hulls", kind="dataset", parent="keel", acl=own, inheritance_stops=True),
+        "petrel": Place(id="petrel", name="petrel", kind="folder", parent="hulls", acl=late, inheritance_stops=True),
     }
     plan = Plan(users=plan.users, groups=groups, places=places, shares=plan.shares)
     assert check(plan) == ()
@@ -222,12 +222,19 @@ def test_hiding_goes_by_what_the_list_tells() -> None:
     refused = (PosixEntry("user", "ann", 0), PosixEntry("mask", "", 7), PosixEntry("other", "", 5))
     shut = (PosixEntry("other", "", 0),)
     places = {
-        "keel": Place(id="keel", name="keel", kind="pool", own=Posix((PosixEntry("other", "", 5),))),
+        "keel": Place(id="keel", name="keel", kind="pool", acl=Posix((PosixEntry("other", "", 5),))),
         "hulls": Place(id="hulls", name="hulls", kind="dataset", parent="keel"),
         "petrel": Place(
-            id="petrel", name="petrel", kind="folder", parent="hulls", own=Posix(refused, refused), cut=True
+            id="petrel",
+            name="petrel",
+            kind="folder",
+            parent="hulls",
+            acl=Posix(refused, refused),
+            inheritance_stops=True,
         ),
-        "curlew": Place(id="curlew", name="curlew", kind="folder", parent="hulls", own=Posix(shut, shut), cut=True),
+        "curlew": Place(
+            id="curlew", name="curlew", kind="folder", parent="hulls", acl=Posix(shut, shut), inheritance_stops=True
+        ),
     }
     for hides, shown in ((False, {"petrel", "curlew"}), (True, {"petrel"})):
         plan = replace(office(hide_unreadable=hides), places=places, grants={"hulls": {"ann": RO}})
@@ -238,26 +245,26 @@ def test_hiding_goes_by_what_the_list_tells() -> None:
 
 
 def test_over_nfs_the_folders_above_a_share_ask_whom_the_client_claims_to_be_or_nothing() -> None:
-    def shut_above(squash: str, nfs_way: str) -> Plan:
+    def shut_above(squash: str, nfs_traverse: str) -> Plan:
         plan = office(place="petrel", smb=False, nfs=True, hosts=(HostRule(hosts="*", level=RW),), squash=squash)
-        hulls = replace(plan.places["hulls"], own=Mode(0o700), owner="ann", carried="storage")
-        petrel = replace(plan.places["petrel"], own=Mode(0o755), cut=True)
+        hulls = replace(plan.places["hulls"], acl=Mode(0o700), owner="ann", enforced_by="storage")
+        petrel = replace(plan.places["petrel"], acl=Mode(0o755), inheritance_stops=True)
         users = {**plan.users, "boss": User(id="boss", name="boss", uid=0)}
         places = {**plan.places, "hulls": hulls, "petrel": petrel}
-        return replace(plan, users=users, places=places, grants={}, target=Target(nfs_way=nfs_way))  # type: ignore[arg-type]
+        return replace(plan, users=users, places=places, grants={}, target=Target(nfs_traverse=nfs_traverse))  # type: ignore[arg-type]
 
     nfs = Over("s", "nfs")
     for squash in ("root", "all"):
-        asked = shut_above(squash, "asked")
+        asked = shut_above(squash, "checked")
         assert level(asked, "ann", "petrel", nfs) == ((RW, "share") if squash == "root" else (RO, "list"))
         assert level(asked, "bo", "petrel", nfs) == (NA, "way")
         assert level(asked, "boss", "petrel", nfs) == (RO, "list")  # root passes above, squashed or not
-        assert level(shut_above(squash, "free"), "bo", "petrel", nfs) == (RO, "list")
-        for nfs_way in ("asked", "free"):
-            plan = shut_above(squash, nfs_way)
+        assert level(shut_above(squash, "bypassed"), "bo", "petrel", nfs) == (RO, "list")
+        for nfs_traverse in ("checked", "bypassed"):
+            plan = shut_above(squash, nfs_traverse)
             codes = resolve_over(resolve(plan, ON), nfs)["petrel"]
             for number, user in enumerate(plan.users):
-                assert LEVELS[codes[number]] == level(plan, user, "petrel", nfs)[0], (squash, nfs_way, user)
+                assert LEVELS[codes[number]] == level(plan, user, "petrel", nfs)[0], (squash, nfs_traverse, user)
 
 
 def test_root_that_is_squashed_keeps_its_groups_but_for_gid_0() -> None:

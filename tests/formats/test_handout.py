@@ -73,7 +73,7 @@ def hostile(rng: random.Random) -> Plan:
         f"g{n}": Group(id=f"g{n}", name=name(rng, plain), members=frozenset(rng.sample(list(users), 3)))
         for n in range(8)
     }
-    places = {"p0": Place(id="p0", name="keel", kind="pool", own=Posix(), carried="storage")}
+    places = {"p0": Place(id="p0", name="keel", kind="pool", acl=Posix(), enforced_by="storage")}
     places |= {
         f"p{n}": Place(id=f"p{n}", name=name(rng, max(plain, 0.9)), kind="folder", parent=f"p{n - 1}")
         for n in range(1, 8)
@@ -102,7 +102,7 @@ def sound(plan: Plan) -> Plan:
             for part in ("users", "groups", "shares")
         }
         places = {
-            k: (p if k not in bad else Place(id=k, name=k, kind=p.kind, parent=p.parent, own=p.own))
+            k: (p if k not in bad else Place(id=k, name=k, kind=p.kind, parent=p.parent, acl=p.acl))
             for k, p in plan.places.items()
         }
         groups = {

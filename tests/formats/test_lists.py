@@ -49,10 +49,10 @@ A:fdi:mira.oyelaran@quay.example:rxtncy
 def test_a_getfacl_listing_becomes_places(quay: Plan) -> None:
     plan, _ = apply(quay, listing.read(quay, GETFACL, "posix").edits)
     new = next(place for place in plan.places.values() if place.name == "two words")
-    assert (new.owner, new.group, new.cut) == ("mira-oyelaran", None, True)
-    assert isinstance(new.own, Posix)
-    assert new.own.setgid
-    assert PosixEntry("user", "mira-oyelaran", 7) in new.own.access
+    assert (new.owner, new.group, new.inheritance_stops) == ("mira-oyelaran", None, True)
+    assert isinstance(new.acl, Posix)
+    assert new.acl.setgid
+    assert PosixEntry("user", "mira-oyelaran", 7) in new.acl.access
     assert check(plan) == ()
 
 
@@ -60,8 +60,8 @@ def test_an_nfs4_listing_becomes_places_and_goes_out_again(quay: Plan) -> None:
     plan, _ = apply(quay, listing.read(quay, NFS4, "ordered").edits)
     pool = next(place for place in plan.places.values() if place.name == "slip")
     inner = next(place for place in plan.places.values() if place.parent == pool.id)
-    assert isinstance(inner.own, Ordered)
-    assert [(e.type, e.who, e.flags) for e in inner.own.entries] == [
+    assert isinstance(inner.acl, Ordered)
+    assert [(e.type, e.who, e.flags) for e in inner.acl.entries] == [
         ("deny", "apprentices", 0),
         ("allow", "draughting", 3),
         ("allow", "mira-oyelaran", 11),
@@ -130,7 +130,7 @@ def test_unknown_names_are_asked_about_with_their_line_and_nothing_comes_in(quay
 def test_a_list_of_five_thousand_lines_comes_in_and_one_of_too_many_does_not(quay: Plan) -> None:
     long = "# file: slip\n" + "\n".join(f"{'AD'[n % 2]}:fdg:Yard:{'rw'[n % 2]}" for n in range(5000))
     plan, _ = apply(quay, listing.read(quay, long, "ordered").edits)
-    assert max(len(p.own.entries) for p in plan.places.values() if isinstance(p.own, Ordered)) == 5000
+    assert max(len(p.acl.entries) for p in plan.places.values() if isinstance(p.acl, Ordered)) == 5000
     too_long = long + "\n" + "\n".join("A:fdg:Yard:r" for _ in range(5001))
     with pytest.raises(PlanError, match="10001 lines; at most 10000"):
         apply(quay, listing.read(quay, too_long, "ordered").edits)
@@ -139,7 +139,7 @@ def test_a_list_of_five_thousand_lines_comes_in_and_one_of_too_many_does_not(qua
 def test_find_listings_with_nul_take_any_name(quay: Plan) -> None:
     text = decode(b"d 755 root root slip\0d 2770 idris.falk Yard slip/a  b\0f 640 root root slip/x\0", nul=True)
     plan, _ = apply(quay, listing.read(quay, text, "mode").edits)
-    assert any(p.name == "a  b" and p.own == Mode(0o2770) and p.group == "yard" for p in plan.places.values())
+    assert any(p.name == "a  b" and p.acl == Mode(0o2770) and p.group == "yard" for p in plan.places.values())
 
 
 @pytest.mark.parametrize(
@@ -159,9 +159,9 @@ def test_plan_files_carry_lists_in_letters(quay: Plan) -> None:
     text = planfile.write(quay)
     body = json.loads(text)
     toolpaths = next(place for place in body["places"] if place["id"] == "toolpaths")
-    assert toolpaths["own"] == {"style": "ordered"}
+    assert toolpaths["acl"] == {"style": "ordered"}
     nightly = next(place for place in body["places"] if place["id"] == "nightly")
-    assert (nightly["own"], nightly["cut"]) == ({"style": "mode", "bits": "0750"}, True)
+    assert (nightly["acl"], nightly["inheritance_stops"]) == ({"style": "mode", "bits": "0750"}, True)
     assert planfile.read(text) == quay
 
 
@@ -178,7 +178,7 @@ def test_plan_files_carry_lists_in_letters(quay: Plan) -> None:
 )
 def test_a_plan_file_with_a_bad_list_is_refused(quay: Plan, change: object, words: str) -> None:
     body = json.loads(planfile.write(quay))
-    next(place for place in body["places"] if place["id"] == "toolpaths")["own"] = change
+    next(place for place in body["places"] if place["id"] == "toolpaths")["acl"] = change
     with pytest.raises(FormatError, match=words):
         planfile.read(json.dumps(body))
 
@@ -197,7 +197,7 @@ def test_a_plan_file_with_a_bad_list_is_refused(quay: Plan, change: object, word
     ],
 )
 def test_lists_that_no_plan_may_have(quay: Plan, own: Ordered | Posix | Mode, words: str) -> None:
-    plan = replace(quay, places={**quay.places, "toolpaths": replace(quay.places["toolpaths"], own=own)})
+    plan = replace(quay, places={**quay.places, "toolpaths": replace(quay.places["toolpaths"], acl=own)})
     assert any(words in trouble.message for trouble in check(plan)), [t.message for t in check(plan)]
 
 

@@ -1,6 +1,7 @@
 """The plan file."""
 
 import json
+from typing import Any
 
 import jsonschema
 import pytest
@@ -14,9 +15,10 @@ from yardgate.core.model.checks import PlanError
 from yardgate.core.model.plan import Plan, User, same
 from yardgate.formats import planfile
 from yardgate.formats.reading import FormatError, decode
+from yardgate.formats.versions import FIELDS, TRAVERSE
 
 SCHEMA = jsonschema.Draft202012Validator(json.loads(planfile.schema()))
-EMPTY = '{"format": "yardgate-plan", "version": 1%s}'
+EMPTY = '{"format": "yardgate-plan", "version": 2%s}'
 
 
 @settings(max_examples=500)
@@ -45,13 +47,13 @@ def test_a_plan_file_can_be_written_by_hand() -> None:
         ("", "line 1, column 1: not JSON"),
         ("[]", "no plan file"),
         ('{"format": "other"}', "no plan file"),
-        ('{"format": "yardgate-plan", "version": 2}', "version 2 is not known"),
+        ('{"format": "yardgate-plan", "version": 3}', "version 3 is not known"),
         (EMPTY % ', "users": [{"id": "a"}]', "users.0.name: Field required"),
         (EMPTY % ', "colour": 1', "colour: Extra inputs"),
         (EMPTY % ', "users": [{"id": "a", "name": "a", "colour": 1}]', "users.0.colour"),
         (EMPTY % ', "grants": [{"place": "p", "who": "g", "level": "PT"}]', "grants.0.level"),
         (EMPTY % ', "name": "a", "name": "b"', "'name' stands twice"),
-        ('{"format": "yardgate-plan",\n "version": 1,}', "line 2, column 1"),
+        ('{"format": "yardgate-plan",\n "version": 2,}', "line 2, column 1"),
         ("[" * 100_000, "nested too deeply|not JSON"),
     ],
 )
@@ -106,3 +108,26 @@ def test_bytes_that_are_no_text_are_refused_with_line_and_column(content: bytes,
 
 def test_a_byte_order_mark_is_taken_off() -> None:
     assert decode(b"\xef\xbb\xbfhull") == "hull"
+
+
+def as_version_1(text: str) -> str:
+    """A plan file of version 2 as version 1 had it."""
+    body = json.loads(text)
+    old = {kind: {new: name for name, new in names.items()} for kind, names in FIELDS.items()}
+    was = {new: value for value, new in TRAVERSE.items()}
+
+    def back(kind: str, record: dict[str, Any]) -> dict[str, Any]:
+        if "personal_folders" in record:
+            record = {**record, "personal_folders": back("personal_folders", record["personal_folders"])}
+        record = {name: was[value] if "traverse" in name else value for name, value in record.items()}
+        return {old[kind].get(name, name): value for name, value in record.items()}
+
+    for part, kind in (("places", "place"), ("patterns", "pattern"), ("promises", "promise"), ("services", "service")):
+        body[part] = [back(kind, record) for record in body.get(part, [])]
+    return json.dumps({**body, "version": 1, "target": back("target", body.get("target", {}))})
+
+
+@settings(max_examples=500)
+@given(plan=plans())
+def test_a_plan_file_of_version_1_means_the_same(plan: Plan) -> None:
+    assert same(planfile.read(as_version_1(planfile.write(plan))), plan)

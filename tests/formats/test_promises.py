@@ -33,7 +33,7 @@ def test_a_name_with_but_or_and_in_it_is_tried_whole_first(quay: Plan) -> None:
     plan = replace(quay, groups={**quay.groups, **odd})
     assert promises.read_sentence(plan, "all but sails must read drawings").who == "odd"
     found = promises.read_sentence(plan, "everyone but Masts and Spars must not read drawings")
-    assert (found.who, found.but) == (EVERYONE, {"two"})
+    assert (found.who, found.except_for) == (EVERYONE, {"two"})
 
 
 def test_a_table_goes_out_and_comes_in(quay: Plan) -> None:
@@ -53,8 +53,8 @@ def test_a_table_goes_out_and_comes_in(quay: Plan) -> None:
 def test_random_promises_go_out_and_come_in(plan: Plan) -> None:
     bare = replace(plan, promises={})
     back, _ = apply(bare, promises.read(bare, promises.write(plan)).edits)
-    said = {(p.who, p.but, p.must, p.act, p.place, p.over) for p in plan.promises.values()}
-    assert {(p.who, p.but, p.must, p.act, p.place, p.over) for p in back.promises.values()} == said
+    said = {(p.who, p.except_for, p.must, p.act, p.place, p.protocol) for p in plan.promises.values()}
+    assert {(p.who, p.except_for, p.must, p.act, p.place, p.protocol) for p in back.promises.values()} == said
 
 
 @pytest.mark.parametrize(

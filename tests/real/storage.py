@@ -92,9 +92,9 @@ def by_hand(seed: int, style: str, places: int = 7) -> Plan:
             parent=parent,
             owner=rng.choice([None, None, ROOT, *users]),
             group=rng.choice([None, None, ROOT, *groups]),
-            own=own if parent is None or rng.random() < 0.6 else None,
-            cut=rng.random() < 0.2,
-            carried="storage" if parent is None else None,
+            acl=own if parent is None or rng.random() < 0.6 else None,
+            inheritance_stops=rng.random() < 0.2,
+            enforced_by="storage" if parent is None else None,
         )
     return Plan(name="random", target=Target(), users=users, groups=groups, places=made)
 
@@ -105,7 +105,7 @@ def half_planned(plan: Plan, rng: random.Random) -> Plan:
         return plan
     planned = {place for place in plan.places if rng.random() < 0.4 and plan.places[place].parent is not None}
     places = {
-        place.id: place if place.id in planned else replace(place, own=None, cut=False, carried=None)
+        place.id: place if place.id in planned else replace(place, acl=None, inheritance_stops=False, enforced_by=None)
         for place in plan.places.values()
     }
     return replace(plan, places=places)
@@ -117,7 +117,9 @@ def granted(seed: int, style: str, places: int = 6) -> Plan:
     plan = by_hand(seed, style, places)
     empty: dict[str, OwnList] = {"posix": Posix(), "mode": Mode(), "ordered": Ordered()}
     tree = {
-        place.id: replace(place, own=empty[style] if place.kind == "pool" else None, cut=rng.random() < 0.15)
+        place.id: replace(
+            place, acl=empty[style] if place.kind == "pool" else None, inheritance_stops=rng.random() < 0.15
+        )
         for place in plan.places.values()
     }
     whos = [*plan.users, *plan.groups, EVERYONE]
@@ -127,5 +129,5 @@ def granted(seed: int, style: str, places: int = 6) -> Plan:
         if chosen:
             grants[place] = {who: rng.choice(GRANTABLE) for who in chosen}
     tiers, within = rng.choice(RULES)
-    target = Target(tiers=tiers, within=within, baseline=rng.choice([None, *plan.groups]))
+    target = Target(precedence=tiers, combining=within, baseline=rng.choice([None, *plan.groups]))
     return replace(plan, places=tree, grants=grants, target=target)

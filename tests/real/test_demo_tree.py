@@ -30,7 +30,7 @@ def top() -> Iterator[Path]:
 def drawings(quay: Plan) -> Plan:
     """The pool with the drawings alone, kept as POSIX lists; everybody with a uid of a range that nobody here has."""
     places = {p: place for p, place in quay.places.items() if "drawings" in quay.path(p) or p == "keel"}
-    places = {p: replace(place, own=Posix() if p == "keel" else None) for p, place in places.items()}
+    places = {p: replace(place, acl=Posix() if p == "keel" else None) for p, place in places.items()}
     users = {u.id: replace(u, uid=(u.uid or 0) + 40000) for u in quay.users.values()}
     groups = {g.id: replace(g, gid=(g.gid or 0) + 40000) for g in quay.groups.values()}
     grants = {place: said for place, said in quay.grants.items() if place in places}

@@ -344,7 +344,7 @@ def compare_shares(plan: Plan, server: Machine) -> None:
     reach = Counter(who for user in chosen for who in token(plan, user.id))
     own = [g for g in plan.groups.values() if rid_of(g.sid or "") is not None and g.gid is not None and g.gid > 101_000]
     groups = sorted(own, key=lambda group: -reach[group.id])[:24]  # such as many of them count as
-    places = {"quay": Place(id="quay", name="quay", kind="pool", own=Posix(), carried="storage")}
+    places = {"quay": Place(id="quay", name="quay", kind="pool", acl=Posix(), enforced_by="storage")}
     for number in range(7):
         parent = rng.choice(list(places)) if number else "quay"
         places[f"f{number}"] = Place(id=f"f{number}", name=f"f{number}", kind="folder", parent=parent)

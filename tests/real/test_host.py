@@ -73,12 +73,14 @@ def office(seed: int, places: int = 5) -> Plan:
         p.id: replace(
             p,
             owner=p.owner if p.owner in {*users, "root"} else None,
-            own=_without(p.own, named),
-            carried=rng.choice([p.carried, None, "share", "both"]),
+            acl=_without(p.acl, named),
+            enforced_by=rng.choice([p.enforced_by, None, "share", "both"]),
         )
         for p in plan.places.values()
     }
-    places = {p.id: replace(p, carried=p.carried or "storage") if p.kind == "pool" else p for p in places.values()}
+    places = {
+        p.id: replace(p, enforced_by=p.enforced_by or "storage") if p.kind == "pool" else p for p in places.values()
+    }
     whos = [*users, *groups, EVERYONE]
     grants = {
         p: {who: rng.choice(GRANTABLE) for who in rng.sample(whos, min(len(whos), rng.randint(1, 5)))}
@@ -109,11 +111,11 @@ def office(seed: int, places: int = 5) -> Plan:
     shares = {s.id: replace(s, nfs=over_nfs.get(s.place) == s.id) for s in shares.values()}
     tiers, within = rng.choice(RULES)
     target = Target(
-        tiers=tiers,
-        within=within,
+        precedence=tiers,
+        combining=within,
         baseline=rng.choice([None, "g0"]),
         administrators=rng.choice([None, None, "g1"]),
-        entering="free" if ordered else "asked",
+        traverse="bypassed" if ordered else "checked",
         attributes_open=ordered,
     )
     made = Plan(

@@ -39,7 +39,10 @@ def set_up(seed: int, people: Plan) -> Plan:
     users = {u.id: replace(u, enabled=people.users[u.id].enabled) for u in people.users.values()}
     whos = [*users, *people.groups, EVERYONE]
     top = rng.choice(list(plan.places))
-    places = {**plan.places, top: replace(plan.places[top], carried=rng.choice(["share", "share", "both", "storage"]))}
+    places = {
+        **plan.places,
+        top: replace(plan.places[top], enforced_by=rng.choice(["share", "share", "both", "storage"])),
+    }
     grants = {
         p: {who: rng.choice(GRANTABLE) for who in rng.sample(whos, rng.randint(1, 5))}
         for p in places
@@ -50,7 +53,7 @@ def set_up(seed: int, people: Plan) -> Plan:
     if apart.random() < 0.4:
         shares["t"] = offer("t", f"inner {seed}", apart.choice([p for p in places if p != top]), whos, apart)
     only = frozenset(rng.sample(whos[:-1], 4)) if rng.random() < 0.15 else None
-    target = Target(tiers=tiers, within=within)
+    target = Target(precedence=tiers, combining=within)
     made = Plan(
         users=users,
         groups=people.groups,
@@ -58,7 +61,7 @@ def set_up(seed: int, people: Plan) -> Plan:
         grants=grants,
         target=target,
         shares=shares,
-        services={"smb": Service(id="smb", only=only)},
+        services={"smb": Service(id="smb", allowed=only)},
     )
     assert check(made) == ()
     return made

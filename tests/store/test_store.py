@@ -1,5 +1,6 @@
 """Records, journal, undo, versions."""
 
+import gzip
 import json
 import sqlite3
 from pathlib import Path
@@ -21,6 +22,7 @@ from yardgate.core.model.directory import Directory
 from yardgate.core.model.plan import Place, Plan, User, same
 from yardgate.demo import plan as lantern_plan
 from yardgate.formats import edits as edit_json
+from yardgate.formats import planfile
 from yardgate.store import NotThere, Opened, Plans, Stale, Store
 from yardgate.store import plans as plans_module
 from yardgate.store.accounts import Accounts
@@ -92,7 +94,7 @@ def test_a_database_from_before_lists_opens_with_all_that_was_in_it(tmp_path: Pa
     plan = Plans(Store(path)).open("p").plan
     assert plan.places == {"keel": Place(id="keel", name="keel", kind="pool", note="the large one")}
     assert plan.grants == {"keel": {"everyone": Level.RO}}
-    assert (plan.target.entering, plan.patterns) == ("asked", {})
+    assert (plan.target.traverse, plan.patterns) == ("checked", {})
 
 
 def test_what_earlier_rollouts_made_may_go_on_being_changed(tmp_path: Path) -> None:
@@ -139,6 +141,22 @@ def test_runs_of_before_stand_as_they_stood(tmp_path: Path) -> None:
         ]
         assert [*new.execute("SELECT kind FROM rollouts")] == [("rolled-back",)]
     assert list(marked_done(Runs(store).lines("p", 5))) == [3]
+
+
+def test_a_database_and_a_plan_file_of_version_1_come_through_unchanged_in_meaning(tmp_path: Path) -> None:
+    path = tmp_path / "old.sqlite"
+    path.write_bytes(gzip.decompress((Path(__file__).parent / "version-0011.sqlite.gz").read_bytes()))
+    meant = planfile.read((Path(__file__).parent / "version-1.json").read_text())
+    shelf = Plans(Store(path))
+    (plan_id,) = shelf.ids()
+    opened = shelf.open(plan_id)
+    assert same(opened.plan, meant)
+    assert same(shelf.replay(plan_id), meant), "the journal, too"
+    assert opened.plan.target.traverse == "bypassed"
+    assert any(place.personal_folders and place.personal_folders.managers for place in opened.plan.places.values())
+    while opened.done:
+        opened = shelf.undo(plan_id, opened.revision, "ann")
+    assert same(opened.plan, shelf.at(plan_id, 1))
 
 
 @settings(max_examples=150, suppress_health_check=[HealthCheck.function_scoped_fixture, HealthCheck.too_slow])

@@ -7,7 +7,7 @@ from pydantic import AwareDatetime, BaseModel, ConfigDict, Field
 from yardgate.core.access.comparison import CellState
 from yardgate.core.access.spec.explain import Reason
 from yardgate.core.acl.rights import Level
-from yardgate.core.model.plan import Carrier
+from yardgate.core.model.plan import Enforcement
 from yardgate.core.model.share import Protocol
 from yardgate.formats.edits import AnyEdit
 
@@ -160,7 +160,7 @@ class Standing(BaseModel):
     style: Literal["ordered", "posix", "mode"] | None
     owner: str
     group: str
-    carried: Carrier
+    enforced_by: Enforcement
     came: list[CameOut]
 
 

@@ -147,7 +147,9 @@ def apply_here(
     confirm_within: Annotated[
         int, typer.Option(min=10, max=86400, help="Seconds in which to confirm it; else all is rolled back.")
     ] = 300,
-    confirm: Annotated[bool, typer.Option("--confirm", help="Confirm it without asking, where everything went well.")] = False,
+    confirm: Annotated[
+        bool, typer.Option("--confirm", help="Confirm it without asking, where everything went well.")
+    ] = False,
     manage: Annotated[
         list[str] | None,
         typer.Option(help="An account, or @group, of the system's own that the plan may change; may be given again."),
@@ -226,7 +228,8 @@ def _tell(found: Sequence[Step], step: Step, word: str) -> None:
 
 def _confirmed(seconds: int) -> bool:
     out.print(
-        f"Everything stands. Try it, then write confirm within {seconds} seconds; else all is rolled back:", highlight=False
+        f"Everything stands. Try it, then write confirm within {seconds} seconds; else all is rolled back:",
+        highlight=False,
     )
     ready, _, _ = select.select([sys.stdin], [], [], seconds)
     return bool(ready) and sys.stdin.readline().strip() == "confirm"

@@ -307,9 +307,9 @@ def _place(
         base,
         owner=None if one.owner == owner else one.owner,
         group=None if one.group == group else one.group,
-        own=one.own,
-        cut=base.kind != "pool",
-        carried="storage" if path == top and base.carried is None and known is None else base.carried,
+        acl=one.own,
+        inheritance_stops=base.kind != "pool",
+        enforced_by="storage" if path == top and base.enforced_by is None and known is None else base.enforced_by,
     )
 
 

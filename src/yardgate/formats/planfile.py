@@ -10,12 +10,24 @@ from yardgate.core.model.agreements import Accepted, Promise
 from yardgate.core.model.checks import PlanError, Trouble
 from yardgate.core.model.directory import Directory
 from yardgate.core.model.kinds import KINDS, check
-from yardgate.core.model.plan import Carrier, Each, Group, GroupQuota, Pattern, Place, PlaceKind, Plan, Target, User
+from yardgate.core.model.plan import (
+    Enforcement,
+    Group,
+    GroupQuota,
+    Pattern,
+    PersonalFolders,
+    Place,
+    PlaceKind,
+    Plan,
+    Target,
+    User,
+)
 from yardgate.core.model.share import Service, Share
 from yardgate.formats.notation import OwnText, Strict, from_text, to_text
 from yardgate.formats.reading import FormatError
+from yardgate.formats.versions import plan_of_version_1
 
-VERSION: Literal[1] = 1
+VERSION: Literal[2] = 2
 
 
 class GrantRecord(Strict):
@@ -36,27 +48,31 @@ class PlaceRecord(Strict):
     note: str = ""
     owner: Annotated[str | None, Field(description="id of a user, or root; none: from above, or root")] = None
     group: Annotated[str | None, Field(description="id of a group, or root; none: from above, or root")] = None
-    own: OwnText | None = None
-    cut: Annotated[bool, Field(description="whether nothing comes down to this place")] = False
-    carried: Annotated[Carrier | None, Field(description="what carries its grants; none: as above, or share")] = None
+    acl: OwnText | None = None
+    inheritance_stops: Annotated[bool, Field(description="whether nothing comes down to this place")] = False
+    enforced_by: Annotated[
+        Enforcement | None, Field(description="what enforces its grants; none: as above, or share")
+    ] = None
     quota: Annotated[int | None, Field(description="the most that it may hold, in bytes; of a pool, what it has")] = (
         None
     )
     case_sensitive: Annotated[bool, Field(description="whether names that differ only in case are two")] = False
-    each: Annotated[Each | None, Field(description="in it, every member of a group has a folder")] = None
-    of: Annotated[str | None, Field(description="id of the user whose folder this is, of such ones")] = None
+    personal_folders: Annotated[
+        PersonalFolders | None, Field(description="in it, every member of a group has a folder")
+    ] = None
+    folder_of: Annotated[str | None, Field(description="id of the user whose folder this is, of such ones")] = None
     group_quotas: Annotated[
         tuple[GroupQuota, ...], Field(description="the most that groups may take in it, in bytes")
     ] = ()
 
     @staticmethod
     def told(place: Place) -> "PlaceRecord":
-        plain = {name: getattr(place, name) for name in PlaceRecord.model_fields if name != "own"}
-        return PlaceRecord.model_construct(**plain, own=None if place.own is None else to_text(place.own))
+        plain = {name: getattr(place, name) for name in PlaceRecord.model_fields if name != "acl"}
+        return PlaceRecord.model_construct(**plain, acl=None if place.acl is None else to_text(place.acl))
 
     def record(self) -> Place:
-        plain = {name: getattr(self, name) for name in PlaceRecord.model_fields if name != "own"}
-        return Place(**plain, own=None if self.own is None else from_text(self.own))
+        plain = {name: getattr(self, name) for name in PlaceRecord.model_fields if name != "acl"}
+        return Place(**plain, acl=None if self.acl is None else from_text(self.acl))
 
 
 class PatternRecord(Strict):
@@ -64,15 +80,15 @@ class PatternRecord(Strict):
 
     id: str
     name: str
-    own: OwnText
+    acl: OwnText
     note: str = ""
 
     @staticmethod
     def told(pattern: Pattern) -> "PatternRecord":
-        return PatternRecord(id=pattern.id, name=pattern.name, own=to_text(pattern.own), note=pattern.note)
+        return PatternRecord(id=pattern.id, name=pattern.name, acl=to_text(pattern.acl), note=pattern.note)
 
     def record(self) -> Pattern:
-        return Pattern(id=self.id, name=self.name, own=from_text(self.own), note=self.note)
+        return Pattern(id=self.id, name=self.name, acl=from_text(self.acl), note=self.note)
 
 
 class PlanFile(BaseModel):
@@ -80,7 +96,7 @@ class PlanFile(BaseModel):
 
     model_config = ConfigDict(extra="forbid", title="Yard Gate plan file")
     format: Literal["yardgate-plan"]
-    version: Literal[1]
+    version: Literal[2]
     name: str = "appliance"
     office: str = ""
     target: Target = Field(default_factory=Target)
@@ -128,14 +144,14 @@ def write(plan: Plan) -> str:
         if "members" in group:
             group["members"].sort()
     for service in body.get("services", []):
-        if service.get("only"):
-            service["only"].sort()
+        if service.get("allowed"):
+            service["allowed"].sort()
     for promise in body.get("promises", []):
-        if "but" in promise:
-            promise["but"].sort()
+        if "except_for" in promise:
+            promise["except_for"].sort()
     for place in body.get("places", []):
-        if "keepers" in (place.get("each") or {}):
-            place["each"]["keepers"].sort()
+        if "managers" in (place.get("personal_folders") or {}):
+            place["personal_folders"]["managers"].sort()
     return json.dumps(body, ensure_ascii=False, indent=1) + "\n"
 
 
@@ -149,9 +165,11 @@ def read(text: str) -> Plan:
         raise FormatError("nested too deeply to be a plan file") from None
     if not isinstance(raw, dict) or raw.get("format") != "yardgate-plan":
         raise FormatError('this is no plan file: it must be a JSON object with "format": "yardgate-plan"')
+    if raw.get("version") == 1:
+        raw = plan_of_version_1(raw)
     if raw.get("version") != VERSION:
         raise FormatError(
-            f"plan file version {raw.get('version')!r} is not known here; this program reads version {VERSION}"
+            f"plan file version {raw.get('version')!r} is not known here; this program reads versions 1 and {VERSION}"
         )
     try:
         file = PlanFile.model_validate(raw)

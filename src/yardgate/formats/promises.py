@@ -36,7 +36,7 @@ def read_sentence(plan: Plan, text: str) -> Promise:
     place = _place(names, found["place"])
     over: Any = found["over"].lower() if found["over"] else None
     act: Any = found["act"].lower()
-    promise = Promise(id="", who=who, but=but, must=found["no"] is None, act=act, place=place, over=over)
+    promise = Promise(id="", who=who, except_for=but, must=found["no"] is None, act=act, place=place, protocol=over)
     return _numbered(plan, promise, plan.promises.keys())
 
 
@@ -104,9 +104,9 @@ def write(plan: Plan) -> str:
 
 
 def _row(plan: Plan, promise: Promise) -> tuple[str, ...]:
-    but = "; ".join(sorted(_name(plan, who) for who in promise.but))
+    but = "; ".join(sorted(_name(plan, who) for who in promise.except_for))
     must = "must" if promise.must else "must not"
-    over = (promise.over or "").upper()
+    over = (promise.protocol or "").upper()
     return _name(plan, promise.who), but, must, promise.act, plan.path_name(promise.place), over, promise.note
 
 
@@ -156,9 +156,16 @@ def _of_row(names: Names, said: dict[str, str]) -> Promise:
     but = frozenset(_one(names, part) for part in said["but"].split(";") if part.strip())
     place, who = _place(names, said["place"]), _one(names, said["who"])
     return Promise(
-        id="", who=who, but=but, must=must in ("must", "yes"), act=act, place=place, over=over, note=said["note"]
+        id="",
+        who=who,
+        except_for=but,
+        must=must in ("must", "yes"),
+        act=act,
+        place=place,
+        protocol=over,
+        note=said["note"],
     )
 
 
 def _content(promise: Promise) -> tuple[object, ...]:
-    return promise.who, promise.but, promise.must, promise.act, promise.place, promise.over
+    return promise.who, promise.except_for, promise.must, promise.act, promise.place, promise.protocol

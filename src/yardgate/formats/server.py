@@ -208,7 +208,7 @@ class _Taking:
         self.lists[place] = share.name, levels
         short = lists.short()
         grants = short if all(self.comes_to(short, user) == level for user, level in levels.items()) else levels
-        carried = PutPlace(replace(self.plan.places[place], carried="share"))
+        carried = PutPlace(replace(self.plan.places[place], enforced_by="share"))
         gone = (who for who in self.plan.grants.get(place, {}) if who not in grants)
         edits = (
             *(SetGrant(place, who, None) for who in gone),

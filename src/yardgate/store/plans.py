@@ -365,8 +365,8 @@ def _record(kind: Kind, row: Any, members: Mapping[str, Set[str]]) -> PlanRecord
     raw = {key: value for key, value in row.items() if key != "plan"}
     if kind is GROUPS:
         raw["members"] = members.get(raw["id"], frozenset())
-    if kind in (PLACES, PATTERNS) and raw["own"] is not None:
-        raw["own"] = from_text(OWN_TEXT.validate_python(raw["own"]))
+    if kind in (PLACES, PATTERNS) and raw["acl"] is not None:
+        raw["acl"] = from_text(OWN_TEXT.validate_python(raw["acl"]))
     record: PlanRecord = _READERS[kind.part].validate_python(raw)
     return record
 
@@ -415,8 +415,8 @@ def _save(connection: Connection, plan_id: str, before: Plan, after: Plan) -> No
 def _columns(kind: Kind, table: Table, record: PlanRecord) -> dict[str, Any]:
     """A record as its row has it (see `_record`): sets sorted, and dates as dates, for columns of that type."""
     raw: dict[str, Any] = _READERS[kind.part].dump_python(record, mode="json")
-    if isinstance(record, Place | Pattern) and record.own is not None:
-        raw["own"] = to_text(record.own).model_dump(mode="json")
+    if isinstance(record, Place | Pattern) and record.acl is not None:
+        raw["acl"] = to_text(record.acl).model_dump(mode="json")
     for name in raw:
         value = getattr(record, name)
         if isinstance(value, frozenset):

@@ -45,16 +45,16 @@ plans = Table(
     Column("revision", Integer, nullable=False),
     Column("archived", Boolean, nullable=False),
     Column("created_at", String, nullable=False),
-    Column("tiers", String, nullable=False),
-    Column("within", String, nullable=False),
+    Column("precedence", String, nullable=False),
+    Column("combining", String, nullable=False),
     Column("baseline", String),
     Column("baseline_covers_directory", Boolean, nullable=False),
     Column("administrators", String),
-    Column("entering", String, nullable=False, server_default="asked"),
+    Column("traverse", String, nullable=False, server_default="checked"),
     Column("attributes_open", Boolean, nullable=False, server_default=false()),
     Column("host_rules", String, nullable=False, server_default="narrowest"),
     Column("wildcards", String, nullable=False, server_default="both"),
-    Column("nfs_way", String, nullable=False, server_default="asked"),
+    Column("nfs_traverse", String, nullable=False, server_default="checked"),
 )
 users = Table(
     "users",
@@ -110,13 +110,13 @@ places = Table(
     Column("note", Text, nullable=False),
     Column("owner", String),
     Column("group", String),
-    Column("own", JSON(none_as_null=True)),
-    Column("cut", Boolean, nullable=False, server_default=false()),
-    Column("carried", String),
+    Column("acl", JSON(none_as_null=True)),
+    Column("inheritance_stops", Boolean, nullable=False, server_default=false()),
+    Column("enforced_by", String),
     Column("quota", Integer),
     Column("case_sensitive", Boolean, nullable=False, server_default=false()),
-    Column("each", JSON(none_as_null=True)),
-    Column("of", String),
+    Column("personal_folders", JSON(none_as_null=True)),
+    Column("folder_of", String),
     Column("group_quotas", JSON, nullable=False, server_default="[]"),
     _within("places", "parent"),
 )
@@ -126,7 +126,7 @@ patterns = Table(
     _of_plan(),
     Column("id", String, primary_key=True),
     Column("name", String, nullable=False),
-    Column("own", JSON, nullable=False),
+    Column("acl", JSON, nullable=False),
     Column("note", Text, nullable=False),
 )
 shares = Table(
@@ -156,7 +156,7 @@ services = Table(
     _of_plan(),
     Column("id", String, primary_key=True),
     Column("on", Boolean, nullable=False),
-    Column("only", JSON(none_as_null=True)),
+    Column("allowed", JSON(none_as_null=True)),
 )
 promises = Table(
     "promises",
@@ -167,8 +167,8 @@ promises = Table(
     Column("must", Boolean, nullable=False),
     Column("act", String, nullable=False),
     Column("place", String, nullable=False),
-    Column("but", JSON, nullable=False),
-    Column("over", String),
+    Column("except_for", JSON, nullable=False),
+    Column("protocol", String),
     Column("note", Text, nullable=False),
     _within("places", "place"),
 )

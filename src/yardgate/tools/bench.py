@@ -115,9 +115,9 @@ def random_lists(users: int, groups: int, places: int, seed: int, lines: int = 1
             name=place,
             kind=kind,
             parent=parent,
-            own=Ordered(entries + opening),
-            cut=rng.random() < 2 / 3,
-            carried="storage",
+            acl=Ordered(entries + opening),
+            inheritance_stops=rng.random() < 2 / 3,
+            enforced_by="storage",
         )
     return replace(plan, places=tree, grants={})
 
@@ -189,8 +189,8 @@ def run_lists(users: int, groups: int, places: int, seed: int) -> list[Result]:
         explain(plan, user, place, on, matrix.storage).level != matrix.level(user, place) for user, place in cells
     )
     deepest = plan.places[list(plan.places)[-1]]
-    assert isinstance(deepest.own, Ordered)
-    edit = PutPlace(replace(deepest, own=Ordered(deepest.own.entries[1:])))
+    assert isinstance(deepest.acl, Ordered)
+    edit = PutPlace(replace(deepest, acl=Ordered(deepest.acl.entries[1:])))
     after, _ = apply(plan, [edit])
     again = _median(lambda: resolve(after, on, matrix), rounds=49)
     effective = [len(stored.list.lines) for stored in matrix.storage.values() if isinstance(stored.list, Nfs4State)]
@@ -347,7 +347,7 @@ def run(users: int, groups: int, places: int, seed: int) -> list[Result]:
     again = _median(lambda: resolve(after, on, matrix), rounds=99)
     every = []
     for tiers, within in RULES:
-        other = replace(plan, target=replace(plan.target, tiers=tiers, within=within))
+        other = replace(plan, target=replace(plan.target, precedence=tiers, combining=within))
         every.append(_median(lambda other=other: resolve(other, on), rounds=3) / floor)  # type: ignore[misc]
     memory = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024
     per_cell = whole / (users * places)

@@ -90,7 +90,7 @@ def chromium(width: int = 1280, height: int = 800) -> Any:
 def large_plan() -> Plan:
     """Two thousand rows and three hundred places, as a board."""
     plan = random_plan(users=1900, groups=100, places=300, seed=5)
-    return replace(plan, name="large", target=replace(plan.target, within="widest"))
+    return replace(plan, name="large", target=replace(plan.target, combining="widest"))
 
 
 def joined_plan(users: int = 20_000, groups: int = 2_000) -> Plan:

@@ -2172,24 +2172,6 @@ export interface components {
             edits: (components["schemas"]["PutUser"] | components["schemas"]["RemoveUser"] | components["schemas"]["PutGroup"] | components["schemas"]["RemoveGroup"] | components["schemas"]["Join"] | components["schemas"]["Leave"] | components["schemas"]["PutPlace"] | components["schemas"]["RemovePlace"] | components["schemas"]["PutPattern"] | components["schemas"]["RemovePattern"] | components["schemas"]["PutDirectory"] | components["schemas"]["RemoveDirectory"] | components["schemas"]["PutShare"] | components["schemas"]["RemoveShare"] | components["schemas"]["PutService"] | components["schemas"]["RemoveService"] | components["schemas"]["PutPromise"] | components["schemas"]["RemovePromise"] | components["schemas"]["PutAccepted"] | components["schemas"]["RemoveAccepted"] | components["schemas"]["SetGrant"] | components["schemas"]["SetTarget"] | components["schemas"]["SetTitle"])[][];
             kept: components["schemas"]["RolledOut"] | null;
         };
-        /**
-         * Each
-         * @description A folder for every member of a group (see `each`). keepers: who else gets in. shared: each is a share of its own.
-         */
-        Each: {
-            /** Group */
-            group: string;
-            /**
-             * Keepers
-             * @default []
-             */
-            keepers: string[];
-            /**
-             * Shared
-             * @default false
-             */
-            shared: boolean;
-        };
         /** Edits */
         Edits: {
             /**
@@ -2931,7 +2913,7 @@ export interface components {
              * Inheritance
              * @enum {string}
              */
-            inheritance: "follows" | "adds" | "cut";
+            inheritance: "follows" | "adds" | "stops";
             /** By Hand */
             by_hand: number;
             /** Lines */
@@ -3059,8 +3041,8 @@ export interface components {
         };
         /** ListOut */
         ListOut: {
-            /** Own */
-            own: components["schemas"]["Ordered"] | components["schemas"]["Posix"] | components["schemas"]["Mode"];
+            /** Acl */
+            acl: components["schemas"]["Ordered"] | components["schemas"]["Posix"] | components["schemas"]["Mode"];
             /** Text */
             text: string;
         };
@@ -3430,8 +3412,8 @@ export interface components {
             id: string;
             /** Name */
             name: string;
-            /** Own */
-            own: components["schemas"]["Ordered"] | components["schemas"]["Posix"] | components["schemas"]["Mode"];
+            /** Acl */
+            acl: components["schemas"]["Ordered"] | components["schemas"]["Posix"] | components["schemas"]["Mode"];
             /**
              * Note
              * @default
@@ -3446,14 +3428,32 @@ export interface components {
             stretches: components["schemas"]["StretchOut"][];
         };
         /**
+         * PersonalFolders
+         * @description A folder for every member of a group (see `edits.personal_folders`). managers: who else gets in. shared: each is a share of its own.
+         */
+        PersonalFolders: {
+            /** Group */
+            group: string;
+            /**
+             * Managers
+             * @default []
+             */
+            managers: string[];
+            /**
+             * Shared
+             * @default false
+             */
+            shared: boolean;
+        };
+        /**
          * Place
          * @description A node of the storage tree. A pool has no parent; a dataset lies in a pool or dataset, a folder in either or a folder.
          *
-         *     owner, group: ids; None leaves a folder to what lies above it, and gives pools and datasets to root. own: its own
-         *     entries, and with them its list style; None has the style from above. cut: nothing comes down. carried: what carries
-         *     its grants; None has it from above. quota: the most that it may hold, in bytes; of a pool, what it has. case_sensitive:
-         *     whether names that differ only in case are two. each: in it, every member of a group has a folder; of: whose folder this is,
-         *     of such ones. group_quotas: the most that groups may take in it. Where no place from the pool down says a style, storage is not planned there.
+         *     owner, group: ids; None leaves a folder to what lies above it, and gives pools and datasets to root. acl: its own
+         *     entries, and with them its list style; None has the style from above. inheritance_stops: nothing comes down. enforced_by:
+         *     what enforces its grants; None has it from above. quota: the most that it may hold, in bytes; of a pool, what it has. case_sensitive:
+         *     whether names that differ only in case are two. personal_folders: in it, every member of a group has a folder;
+         *     folder_of: whose folder this is, of such ones. group_quotas: the most that groups may take in it. Where no place from the pool down says a style, storage is not planned there.
          */
         Place: {
             /** Id */
@@ -3476,15 +3476,15 @@ export interface components {
             owner?: string | null;
             /** Group */
             group?: string | null;
-            /** Own */
-            own?: components["schemas"]["Ordered"] | components["schemas"]["Posix"] | components["schemas"]["Mode"] | null;
+            /** Acl */
+            acl?: components["schemas"]["Ordered"] | components["schemas"]["Posix"] | components["schemas"]["Mode"] | null;
             /**
-             * Cut
+             * Inheritance Stops
              * @default false
              */
-            cut: boolean;
-            /** Carried */
-            carried?: ("share" | "storage" | "both") | null;
+            inheritance_stops: boolean;
+            /** Enforced By */
+            enforced_by?: ("share" | "storage" | "both") | null;
             /** Quota */
             quota?: number | null;
             /**
@@ -3492,9 +3492,9 @@ export interface components {
              * @default false
              */
             case_sensitive: boolean;
-            each?: components["schemas"]["Each"] | null;
-            /** Of */
-            of?: string | null;
+            personal_folders?: components["schemas"]["PersonalFolders"] | null;
+            /** Folder Of */
+            folder_of?: string | null;
             /**
              * Group Quotas
              * @default []
@@ -3622,9 +3622,9 @@ export interface components {
          * Promise
          * @description A sentence that must stay true: who must, or must not, be able to see, read or write a place.
          *
-         *     who: a user, a group (all who are in it), everyone, or the guest; but: users and groups of whom it does not speak.
+         *     who: a user, a group (all who are in it), everyone, or the guest; except_for: users and groups of whom it does not speak.
          *     Of a group, and of everyone, those are meant whose account is open; `must not` to everyone speaks of the guest, too.
-         *     over: over this protocol; None: over any way in.
+         *     protocol: over this one; None: over any way in.
          */
         Promise: {
             /** Id */
@@ -3641,12 +3641,12 @@ export interface components {
             /** Place */
             place: string;
             /**
-             * But
+             * Except For
              * @default []
              */
-            but: string[];
-            /** Over */
-            over?: ("smb" | "nfs") | null;
+            except_for: string[];
+            /** Protocol */
+            protocol?: ("smb" | "nfs") | null;
             /**
              * Note
              * @default
@@ -3950,10 +3950,10 @@ export interface components {
             /** Clash */
             clash: boolean;
             /**
-             * Carried
+             * Enforced By
              * @enum {string}
              */
-            carried: "share" | "storage" | "both";
+            enforced_by: "share" | "storage" | "both";
             rights: components["schemas"]["Rights"] | null;
             /** Odd */
             odd: boolean;
@@ -4276,15 +4276,15 @@ export interface components {
          */
         RuleOut: {
             /**
-             * Tiers
+             * Precedence
              * @enum {string}
              */
-            tiers: "pooled" | "nearest";
+            precedence: "pooled" | "nearest";
             /**
-             * Within
+             * Combining
              * @enum {string}
              */
-            within: "refusal" | "widest" | "narrowest" | "first";
+            combining: "refusal" | "widest" | "narrowest" | "first";
             /** Words */
             words: string;
             /** Taken */
@@ -4391,8 +4391,8 @@ export interface components {
              * @default true
              */
             on: boolean;
-            /** Only */
-            only?: string[] | null;
+            /** Allowed */
+            allowed?: string[] | null;
         };
         /**
          * ServiceOut
@@ -4406,8 +4406,8 @@ export interface components {
             id: "smb" | "nfs" | "pages";
             /** On */
             on: boolean;
-            /** Only */
-            only: string[] | null;
+            /** Allowed */
+            allowed: string[] | null;
         };
         /**
          * Session
@@ -4613,10 +4613,10 @@ export interface components {
             /** Group */
             group: string;
             /**
-             * Carried
+             * Enforced By
              * @enum {string}
              */
-            carried: "share" | "storage" | "both";
+            enforced_by: "share" | "storage" | "both";
             /** Came */
             came: components["schemas"]["CameOut"][];
         };
@@ -4811,28 +4811,28 @@ export interface components {
          * Target
          * @description What differs between appliances.
          *
-         *     tiers, within: the clash rule (see `clash`). baseline: the group that every user is in without being listed.
+         *     precedence, combining: what several grants add up to (see `access.combining`). baseline: the group that every user is in without being listed.
          *     administrators: the group whose members always get read-write where grants count.
-         *     entering: whether every folder on the way down asks for the right to enter (a kernel does; an SMB server that keeps
+         *     traverse: whether every folder on the way down asks for the right to enter (a kernel does; an SMB server that keeps
          *     ordered lists itself does not). attributes_open: whether everybody may read attributes, whatever an ordered list says
          *     (such an SMB server lets them). host_rules: which of the host rules that take in one host counts (see `share`).
-         *     wildcards: what * and ? in a host rule are compared with: host names (exports(5)), or addresses as well. nfs_way: whether
+         *     wildcards: what * and ? in a host rule are compared with: host names (exports(5)), or addresses as well. nfs_traverse: whether
          *     folders above the top of a share ask the right to enter of those who mount it (a kernel's server does where clients of version
          *     4 pass through them, RFC 7530 section 7; one that mounts a share itself, as version 3 has it, does not).
          */
         Target: {
             /**
-             * Tiers
+             * Precedence
              * @default pooled
              * @enum {string}
              */
-            tiers: "pooled" | "nearest";
+            precedence: "pooled" | "nearest";
             /**
-             * Within
+             * Combining
              * @default refusal
              * @enum {string}
              */
-            within: "refusal" | "widest" | "narrowest" | "first";
+            combining: "refusal" | "widest" | "narrowest" | "first";
             /** Baseline */
             baseline?: string | null;
             /**
@@ -4843,11 +4843,11 @@ export interface components {
             /** Administrators */
             administrators?: string | null;
             /**
-             * Entering
-             * @default asked
+             * Traverse
+             * @default checked
              * @enum {string}
              */
-            entering: "asked" | "free";
+            traverse: "checked" | "bypassed";
             /**
              * Attributes Open
              * @default false
@@ -4866,11 +4866,11 @@ export interface components {
              */
             wildcards: "names" | "both";
             /**
-             * Nfs Way
-             * @default asked
+             * Nfs Traverse
+             * @default checked
              * @enum {string}
              */
-            nfs_way: "asked" | "free";
+            nfs_traverse: "checked" | "bypassed";
         };
         /**
          * TouchedCell

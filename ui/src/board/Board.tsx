@@ -282,13 +282,13 @@ export default function Board() {
       const stands = outline.standing[column.place.id];
       const above = column.place.parent ? outline.standing[column.place.parent]?.style : null;
       // A rust-coloured bar: nothing comes down here. A thin line: it follows or adds to what comes down.
-      const inheritance = !stands?.style || !above ? "" : column.place.cut || above !== stands.style ? "cut" : "down";
+      const inheritance = !stands?.style || !above ? "" : column.place.inheritance_stops || above !== stands.style ? "cut" : "down";
       const unshared = out.cell(column.place.id, 0)?.state === "u";
-      const carried = unshared ? `, ${STATES.u}` : stands?.style ? `, grants enforced by ${CARRIERS[stands.carried]}${inheritance === "cut" ? ", inheritance stops here" : ""}` : "";
+      const carried = unshared ? `, ${STATES.u}` : stands?.style ? `, grants enforced by ${CARRIERS[stands.enforced_by]}${inheritance === "cut" ? ", inheritance stops here" : ""}` : "";
       return (
         <div key={column.place.id} className={`head tall ${column.depth === 1 ? "own" : ""} ${number === spot.col ? "lit" : ""}`} role="columnheader" aria-colindex={number + 2} style={{ left: start, width, top: 22, height: 118 }} title={`${column.place.kind} ${pathName(index, column.place.id)}${carried}`}>
           <span className="slant">{column.place.name}</span>
-          {unshared ? <small className="carrier">not shared</small> : stands?.style && <small className="carrier">{stands.carried === "storage" ? "list" : stands.carried}</small>}
+          {unshared ? <small className="carrier">not shared</small> : stands?.style && <small className="carrier">{stands.enforced_by === "storage" ? "list" : stands.enforced_by}</small>}
           {inheritance && <span className={`inherits ${inheritance}`} />}
           {column.folds && (
             <button className="plain fold" tabIndex={-1} aria-label={`${column.folded ? "Unfold" : "Fold"} ${column.place.name}`} onClick={() => foldColumn(column.place.id)}>{column.folded ? "▸" : "◂"}</button>

@@ -49,7 +49,7 @@ export function Gates({ reason, top = reason.place }: { reason: Omit<ReasonOut["
         <section key={gate.kind} className={`gate ${gate.decides ? "decides" : ""}`} aria-label={gate.title} title={quiet(gate) ? gate.sentence : undefined}>
           <header>
             <span className="spread">{number + 1} · {gate.title}</span>
-            {gate.kind === "share" && reason.carried === "storage" ? <span style={{ fontWeight: 400 }}><span className="muted">enforced by the list</span> <LevelTag level={reason.granted} /></span> : ["account", "service", "way"].includes(gate.kind) && gate.level === "RW" ? <span className="muted" style={{ fontWeight: 400 }}>lets them through</span> : <LevelTag level={gate.level} />}
+            {gate.kind === "share" && reason.enforced_by === "storage" ? <span style={{ fontWeight: 400 }}><span className="muted">enforced by the list</span> <LevelTag level={reason.granted} /></span> : ["account", "service", "way"].includes(gate.kind) && gate.level === "RW" ? <span className="muted" style={{ fontWeight: 400 }}>lets them through</span> : <LevelTag level={gate.level} />}
           </header>
           {!(quiet(gate) && !gate.decides) && <p>{gate.sentence}</p>}
           {gate.steps?.map((step) => (

@@ -37,10 +37,10 @@ export function RuleChooser() {
                 {(["pooled", "nearest"] as const).map((tiers) => (
                   <div key={tiers}>
                     <h4>{TIERS[tiers]}</h4>
-                    {rules.data.filter((rule) => rule.tiers === tiers).map((rule) => (
-                      <label key={rule.within} className="row">
-                        <input type="radio" name="rule" checked={draft.tiers === tiers && draft.within === rule.within} onChange={() => setDraft({ ...draft, tiers, within: rule.within })} />
-                        <span className="spread">{WITHIN[rule.within]}</span>
+                    {rules.data.filter((rule) => rule.precedence === tiers).map((rule) => (
+                      <label key={rule.combining} className="row">
+                        <input type="radio" name="rule" checked={draft.precedence === tiers && draft.combining === rule.combining} onChange={() => setDraft({ ...draft, precedence: tiers, combining: rule.combining })} />
+                        <span className="spread">{WITHIN[rule.combining]}</span>
                         <span className="muted">{rule.taken ? "in force" : rule.changed.total === 0 ? "no difference" : `${rule.changed.total.toLocaleString()} cells differ`}</span>
                       </label>
                     ))}
@@ -49,7 +49,7 @@ export function RuleChooser() {
               </div>
               <h3>On storage</h3>
               <label className="row">
-                <input type="checkbox" checked={draft.entering === "asked"} onChange={(event) => setDraft({ ...draft, entering: event.target.checked ? "asked" : "free" })} />
+                <input type="checkbox" checked={draft.traverse === "checked"} onChange={(event) => setDraft({ ...draft, traverse: event.target.checked ? "checked" : "bypassed" })} />
                 <span>Every folder on the way down asks for the right to enter<br /><span className="muted">A Linux kernel asks. An SMB server that keeps ordered lists itself does not.</span></span>
               </label>
               <label className="row">
@@ -58,7 +58,7 @@ export function RuleChooser() {
               </label>
               <h3>Over NFS</h3>
               <label className="row">
-                <input type="checkbox" checked={draft.nfs_way === "asked"} onChange={(event) => setDraft({ ...draft, nfs_way: event.target.checked ? "asked" : "free" })} />
+                <input type="checkbox" checked={draft.nfs_traverse === "checked"} onChange={(event) => setDraft({ ...draft, nfs_traverse: event.target.checked ? "checked" : "bypassed" })} />
                 <span>Folders above a share ask for the right to enter<br /><span className="muted">A Linux kernel's server asks clients of version 4, not those of version 3.</span></span>
               </label>
               <label className="row">

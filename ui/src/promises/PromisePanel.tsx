@@ -21,7 +21,7 @@ export function PromisePanel({ keeping }: { keeping: KeepingOut }) {
   return (
     <>
       <h2>{words}</h2>
-      <p className="muted">{pathName(index, promise.place)}{promise.over ? `, over ${promise.over.toUpperCase()}` : ", over any share"}</p>
+      <p className="muted">{pathName(index, promise.place)}{promise.protocol ? `, over ${promise.protocol.toUpperCase()}` : ", over any share"}</p>
       {broken === 0 ? <p>Kept: it holds for {meant === 1 ? "the one person" : `all ${meant}`} of whom it speaks.</p> : <p className="late">Broken for {broken} of {meant}.</p>}
       {breaches.slice(0, FIRST).map((breach) => (
         <div key={breach.subject} className="breach">
@@ -37,7 +37,7 @@ export function PromisePanel({ keeping }: { keeping: KeepingOut }) {
       {repaired && (
         <>
           <h3>What would repair it for {name(repaired.subject)}</h3>
-          <Remedies key={repaired.subject} who={repaired.subject} place={promise.place} low={low} high={high} over={promise.over} seen={promise.act === "see" ? promise.must : undefined} />
+          <Remedies key={repaired.subject} who={repaired.subject} place={promise.place} low={low} high={high} over={promise.protocol} seen={promise.act === "see" ? promise.must : undefined} />
         </>
       )}
       {canEdit && <p style={{ marginTop: 16 }}><Button size="small" onClick={() => void edit([{ op: "remove-promise", promise: promise.id }])}>Promise it no longer</Button></p>}

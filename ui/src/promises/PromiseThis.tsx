@@ -5,7 +5,7 @@ import { usePlan } from "../plan/PlanContext";
 import { ANYTHING, promisable, promiseEdit, promiseWords } from "./words";
 
 /** Promise of somebody that what they get in a place now stays so; without a level, anything that can be promised of them there. */
-export function PromiseThis({ who, place, level, over = null }: { who: string; place: string; level?: Level; over?: Promised["over"] }) {
+export function PromiseThis({ who, place, level, over = null }: { who: string; place: string; level?: Level; over?: Promised["protocol"] }) {
   const { index, canEdit, edit } = usePlan();
   if (!canEdit) return null;
   const name = who === "guest" ? "A guest" : whoName(index, who);

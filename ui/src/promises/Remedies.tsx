@@ -7,7 +7,7 @@ import { Effects } from "../parts/Effects";
 import { usePlan } from "../plan/PlanContext";
 
 /** What would repair a cell: edits, the best first, each with all that it changes besides. */
-export function Remedies({ who, place, low, high, over = null, seen }: { who: string; place: string; low: Level; high: Level; over?: Promised["over"]; seen?: boolean }) {
+export function Remedies({ who, place, low, high, over = null, seen }: { who: string; place: string; low: Level; high: Level; over?: Promised["protocol"]; seen?: boolean }) {
   const { id, canEdit, edit } = usePlan();
   const [busy, setBusy] = useState<number | null>(null);
   const found = useQuery({

@@ -22,9 +22,9 @@ export const ANYTHING = [true, false].flatMap((must) => (["write", "read", "see"
 export const promiseWords = ({ must, act }: { must: boolean; act: Promised["act"] }) => `${must ? "must be able to" : "must not be able to"} ${act}`;
 
 /** The edit that promises something; the same promise made twice is one. */
-export function promiseEdit(who: string, place: string, { must, act }: { must: boolean; act: Promised["act"] }, over: Promised["over"] = null): Edit {
+export function promiseEdit(who: string, place: string, { must, act }: { must: boolean; act: Promised["act"] }, over: Promised["protocol"] = null): Edit {
   const id = ["promise", who, must ? "must" : "never", act, place, ...(over ? [over] : [])].join(" ");
-  return { op: "put-promise", promise: { id, who, must, act, place, but: [], over, note: "" } };
+  return { op: "put-promise", promise: { id, who, must, act, place, except_for: [], protocol: over, note: "" } };
 }
 
 /** Cells for which a promise is broken, as "who|place". */

@@ -12,7 +12,7 @@ export function Services() {
   const { outline, index, canEdit } = usePlan();
   const { put, dialog } = useAskFirst();
   const [asked, setAsked] = useState<ServiceId | null>(null);
-  const said = (id: ServiceId) => { const found = outline.services.find((one) => one.id === id); return { id, on: found?.on ?? true, only: found?.only ?? null }; };
+  const said = (id: ServiceId) => { const found = outline.services.find((one) => one.id === id); return { id, on: found?.on ?? true, only: found?.allowed ?? null }; };
   const words = (only: string[] | null) => only === null ? "everybody" : only.length === 0 ? "nobody" : only.length === 1 ? (index.groups.get(only[0]!)?.name ?? index.users.get(only[0]!)?.full_name ?? only[0]!) : `${only.length} of them`;
   return (
     <>
@@ -35,7 +35,7 @@ function Who({ service, name, onClose }: { service: { id: ServiceId; on: boolean
   const { canEdit, edit } = usePlan();
   const whos = useWhos();
   const [only, setOnly] = useState(service.only);
-  const edits: Edit[] = JSON.stringify(only) === JSON.stringify(service.only) ? [] : [{ op: "put-service", service: { ...service, only } }];
+  const edits: Edit[] = JSON.stringify(only) === JSON.stringify(service.only) ? [] : [{ op: "put-service", service: { ...service, allowed: only } }];
   const effect = useEffectOf(edits);
   const keep = async () => { if (edits.length === 0 || (await edit(edits))) onClose(); };
   return (

@@ -13,7 +13,7 @@ export type Stored = components["schemas"]["StoredPlace"];
 export type LineOut = components["schemas"]["LineOut"];
 type Layer = components["schemas"]["Layer"];
 
-const INHERITS = { follows: "follows what comes down", adds: "adds to what comes down", cut: "nothing comes down" };
+const INHERITS = { follows: "follows what comes down", adds: "adds to what comes down", stops: "nothing comes down" };
 
 /** The path from the top as layers: what each place says, in full ink what reaches the chosen one, faded what stops on the way. */
 export function Layers({ place, stored, put }: { place: Place; stored: Stored; put: (change: Partial<Place>, more?: Edit[]) => void }) {
@@ -36,7 +36,7 @@ export function Layers({ place, stored, put }: { place: Place; stored: Stored; p
               <span className="muted">{describe(layer, here, depth, foreign)}</span>
               <span className="spread" />
               {last && <Inheriting place={place} stored={stored} put={put} />}
-              {last && layer.style === "ordered" && canEdit && <Button size="small" onClick={() => put({ own: { style: "ordered", entries: [{ type: "allow", who: "everyone", mask: 0x1200a9, flags: 3 }, ...(place.own?.style === "ordered" ? place.own.entries : [])] } })}>Add a line</Button>}
+              {last && layer.style === "ordered" && canEdit && <Button size="small" onClick={() => put({ acl: { style: "ordered", entries: [{ type: "allow", who: "everyone", mask: 0x1200a9, flags: 3 }, ...(place.acl?.style === "ordered" ? place.acl.entries : [])] } })}>Add a line</Button>}
             </header>
             {last && <ByHand place={place} layer={layer} stored={stored} put={put} />}
             {last && layer.style !== "mode" && reaching.length > 0 && <p className="caption">made of the grants that count here</p>}
@@ -64,13 +64,13 @@ function describe(layer: Layer, here: Place, depth: number, foreign: boolean): s
 /** The lines that somebody wrote here, in the editor that fits the style. */
 function ByHand({ place, layer, stored, put }: { place: Place; layer: Layer; stored: Stored; put: (change: Partial<Place>) => void }) {
   const { canEdit } = usePlan();
-  if (layer.style === "ordered") return <OrderedEditor disabled={!canEdit} own={place.own?.style === "ordered" ? place.own : { style: "ordered", entries: [] }} onKeep={(own: OrderedOwn) => put({ own })} />;
-  if (layer.style === "posix") return <PosixEditor disabled={!canEdit} own={place.own?.style === "posix" ? place.own : { style: "posix", access: [], default: null, setgid: false, sticky: false }} onKeep={(own: PosixOwn) => put({ own })} />;
+  if (layer.style === "ordered") return <OrderedEditor disabled={!canEdit} own={place.acl?.style === "ordered" ? place.acl : { style: "ordered", entries: [] }} onKeep={(own: OrderedOwn) => put({ acl: own })} />;
+  if (layer.style === "posix") return <PosixEditor disabled={!canEdit} own={place.acl?.style === "posix" ? place.acl : { style: "posix", access: [], default: null, setgid: false, sticky: false }} onKeep={(own: PosixOwn) => put({ acl: own })} />;
   if (layer.style === "mode") {
     const said = (tag: string) => stored.reading.find((line) => line.says === tag)?.mask ?? 0;
     const bits = said("user") * 64 + said("group") * 8 + said("other") + (stored.setgid ? 0o2000 : 0) + (stored.sticky ? 0o1000 : 0);
-    const given = place.own?.style === "mode" && place.own.bits != null;
-    return <ModeEditor disabled={!canEdit} bits={bits} given={given} onKeep={(next) => put({ own: { style: "mode", bits: next } })} />;
+    const given = place.acl?.style === "mode" && place.acl.bits != null;
+    return <ModeEditor disabled={!canEdit} bits={bits} given={given} onKeep={(next) => put({ acl: { style: "mode", bits: next } })} />;
   }
   return null;
 }
@@ -132,7 +132,7 @@ export function Heading({ place, stored, put }: { place: Place; stored: Stored; 
     <div className="heading">
       <label>owner <Select size="small" disabled={!canEdit} showSearch={{ optionFilterProp: "label" }} value={place.owner ?? ""} options={[comes(whoLabel(index, layer.owner)), ...people]} onChange={(owner) => put({ owner: owner || null })} popupMatchSelectWidth={230} /></label>
       <label>group <Select aria-label="Owning group" size="small" disabled={!canEdit} showSearch={{ optionFilterProp: "label" }} value={place.group ?? ""} options={[comes(whoLabel(index, layer.group)), ...groups]} onChange={(group) => put({ group: group || null })} popupMatchSelectWidth={230} /></label>
-      <label>grants by <Select<NonNullable<Place["carried"]> | ""> size="small" disabled={!canEdit} value={place.carried ?? ""} onChange={(carried) => put({ carried: carried || null })} options={[{ value: "" as const, label: `as above: ${CARRIERS[outline.standing[place.id]?.carried ?? "share"]}` }, { value: "share" as const, label: CARRIERS.share }, { value: "storage" as const, label: CARRIERS.storage }, { value: "both" as const, label: CARRIERS.both }]} popupMatchSelectWidth={200} /></label>
+      <label>grants enforced by <Select<NonNullable<Place["enforced_by"]> | ""> size="small" disabled={!canEdit} value={place.enforced_by ?? ""} onChange={(enforcer) => put({ enforced_by: enforcer || null })} options={[{ value: "" as const, label: `as above: ${CARRIERS[outline.standing[place.id]?.enforced_by ?? "share"]}` }, { value: "share" as const, label: CARRIERS.share }, { value: "storage" as const, label: CARRIERS.storage }, { value: "both" as const, label: CARRIERS.both }]} popupMatchSelectWidth={200} /></label>
       {place.kind !== "folder" && <label>{place.kind === "pool" ? "has" : "quota"} <Size key={place.quota} label={place.kind === "pool" ? "What the pool has" : "Quota"} size={place.quota ?? null} placeholder={place.kind === "pool" ? "e.g. 8 TiB" : "none"} disabled={!canEdit} onKeep={(quota) => put({ quota })} /></label>}
       {place.kind !== "folder" && <Checkbox checked={place.case_sensitive} disabled={!canEdit} onChange={(event) => put({ case_sensitive: event.target.checked })}>case-sensitive names</Checkbox>}
     </div>
@@ -173,17 +173,17 @@ function Inheriting({ place, stored, put }: { place: Place; stored: Stored; put:
     const came = outline.standing[place.id]?.came ?? [];
     const grants = came.map((line): Edit => ({ op: "set-grant", place: place.id, who: line.who, level: line.level, at: null }));
     if (layer.style === "ordered") {
-      const own = place.own?.style === "ordered" ? place.own.entries : [];
-      put({ cut: true, own: { style: "ordered", entries: [...own, ...arriving.map((line) => ({ type: line.says as "allow" | "deny", who: line.who, mask: line.mask, flags: line.flags & 15 }))] } }, grants);
+      const own = place.acl?.style === "ordered" ? place.acl.entries : [];
+      put({ inheritance_stops: true, acl: { style: "ordered", entries: [...own, ...arriving.map((line) => ({ type: line.says as "allow" | "deny", who: line.who, mask: line.mask, flags: line.flags & 15 }))] } }, grants);
     } else if (layer.style === "posix") {
       const hand = (lines: LineOut[]) => lines.filter((line) => line.made === "hand").map((line) => ({ tag: line.says as "user" | "group" | "mask" | "other", who: line.who, perms: line.mask }));
-      put({ cut: true, own: { style: "posix", access: hand(stored.reading), default: stored.default.length > 0 ? hand(stored.default) : null, setgid: stored.setgid, sticky: stored.sticky } }, grants);
-    } else put({ cut: true }, grants);
+      put({ inheritance_stops: true, acl: { style: "posix", access: hand(stored.reading), default: stored.default.length > 0 ? hand(stored.default) : null, setgid: stored.setgid, sticky: stored.sticky } }, grants);
+    } else put({ inheritance_stops: true }, grants);
   };
   if (!canEdit || place.kind === "pool" || !layer.style) return null;
-  if (place.cut) return <Button size="small" onClick={() => put({ cut: false })}>Inherit again</Button>;
+  if (place.inheritance_stops) return <Button size="small" onClick={() => put({ inheritance_stops: false })}>Inherit again</Button>;
   return (
-    <Popover trigger="click" content={<div className="row" style={{ flexDirection: "column", alignItems: "stretch" }}><span>Nothing from above will count here any more.</span><Button size="small" onClick={keep}>Stop, and keep what arrives as lines and grants of its own</Button><Button size="small" danger onClick={() => put({ cut: true })}>Stop, and drop what arrives</Button></div>}>
+    <Popover trigger="click" content={<div className="row" style={{ flexDirection: "column", alignItems: "stretch" }}><span>Nothing from above will count here any more.</span><Button size="small" onClick={keep}>Stop, and keep what arrives as lines and grants of its own</Button><Button size="small" danger onClick={() => put({ inheritance_stops: true })}>Stop, and drop what arrives</Button></div>}>
       <Button size="small">Stop inheritance here …</Button>
     </Popover>
   );

@@ -51,7 +51,7 @@ export function Outcome({ place, stored }: { place: Place; stored: Stored | unde
       {stored && stored.unsaid.length > 0 && (
         <>
           <h3>Not as granted</h3>
-          <p className="muted">{standing?.style === "mode" && !(place.own?.style === "mode" && place.own.bits != null) ? "Mode bits have one owner, one group and the rest, so these cannot be had:" : "Lines by hand, or what this style cannot say, make these differ:"}</p>
+          <p className="muted">{standing?.style === "mode" && !(place.acl?.style === "mode" && place.acl.bits != null) ? "Mode bits have one owner, one group and the rest, so these cannot be had:" : "Lines by hand, or what this style cannot say, make these differ:"}</p>
           <ul className="cells">
             {stored.unsaid.slice(0, 12).map((cell) => (
               <li key={cell.subject}><span className="who">{whoName(index, cell.subject)} {index.groups.has(cell.subject) && <span className="muted">anybody in it alone</span>}</span><span style={{ whiteSpace: "nowrap" }}>granted <LevelTag level={cell.wanted} /> gets <LevelTag level={cell.gets} /></span></li>

@@ -90,12 +90,12 @@ const SHORT: Record<Style, string> = { ordered: "list", posix: "POSIX", mode: "b
 
 /** In the tree: the style where it begins, that nothing comes down, how many lines of its own are added, or that it just follows. */
 function Mark({ place, style, above, grants }: { place: Place; style: Style | null; above: Style | null; grants: number }) {
-  const own = place.own?.style === "ordered" ? place.own.entries.length : place.own?.style === "posix" ? place.own.access.length : 0;
+  const own = place.acl?.style === "ordered" ? place.acl.entries.length : place.acl?.style === "posix" ? place.acl.access.length : 0;
   const begins = style !== null && style !== above;
-  const words = [begins ? `${SHORT[style]} begins here` : "", place.cut ? "inheritance stops here: nothing comes down from above" : "", own ? `${own} lines by hand` : "", grants ? `${grants} grants` : ""].filter(Boolean).join(", ") || (style ? "just follows" : "list not planned");
+  const words = [begins ? `${SHORT[style]} begins here` : "", place.inheritance_stops ? "inheritance stops here: nothing comes down from above" : "", own ? `${own} lines by hand` : "", grants ? `${grants} grants` : ""].filter(Boolean).join(", ") || (style ? "just follows" : "list not planned");
   return (
     <span className="kind muted" title={words}>
-      {begins && SHORT[style]} {place.cut ? <b className="cut">own list only</b> : own + grants > 0 && (begins || place.parent) ? plural(own + grants, "line") : style && !begins ? "as above" : ""}
+      {begins && SHORT[style]} {place.inheritance_stops ? <b className="cut">own list only</b> : own + grants > 0 && (begins || place.parent) ? plural(own + grants, "line") : style && !begins ? "as above" : ""}
     </span>
   );
 }
@@ -133,8 +133,8 @@ function PlaceDetail({ place, onAdd, onGone }: { place: Place; onAdd: (kind: Pla
             <Button size="small" danger onClick={() => setDialog("remove")}>Remove …</Button>
           </div>
         )}
-        {place.each && <p className="said"><span>Every member of <Link to={`/p/${id}/people?who=${encodeURIComponent(place.each.group)}`}>{whoName(index, place.each.group)}</Link> has a folder in it{place.each.keepers.length > 0 && <>, with {place.each.keepers.map((who) => whoName(index, who)).join(" and ")}</>}{place.each.shared && <>, shared under their sign-in name</>}. It keeps step with the group.</span></p>}
-        {place.of && <p className="said"><span>The folder of <Link to={`/p/${id}/people?who=${encodeURIComponent(place.of)}`}>{whoName(index, place.of)}</Link>{(outline.grants[place.id] ?? []).some((line) => line.who === place.of) ? "" : ", who has left the group or was shut out: it is kept and closed"}.</span></p>}
+        {place.personal_folders && <p className="said"><span>Every member of <Link to={`/p/${id}/people?who=${encodeURIComponent(place.personal_folders.group)}`}>{whoName(index, place.personal_folders.group)}</Link> has a folder in it{place.personal_folders.managers.length > 0 && <>, with {place.personal_folders.managers.map((who) => whoName(index, who)).join(" and ")}</>}{place.personal_folders.shared && <>, shared under their sign-in name</>}. It keeps step with the group.</span></p>}
+        {place.folder_of && <p className="said"><span>The folder of <Link to={`/p/${id}/people?who=${encodeURIComponent(place.folder_of)}`}>{whoName(index, place.folder_of)}</Link>{(outline.grants[place.id] ?? []).some((line) => line.who === place.folder_of) ? "" : ", who has left the group or was shut out: it is kept and closed"}.</span></p>}
         {stored.isError && <div className="trouble">{message(stored.error)}</div>}
         {!stored.data && !stored.isError && <p className="muted" role="status">Reading its list …</p>}
         {stored.data && style && <Heading place={place} stored={stored.data} put={put} />}
@@ -157,7 +157,7 @@ function PlaceDetail({ place, onAdd, onGone }: { place: Place; onAdd: (kind: Pla
             ))}
           </div>
         )}
-        <p className="muted">{outline.target.within === "first" ? "The first line that concerns somebody decides." : `The order decides only where the first line wins; here ${outline.rule}.`}</p>
+        <p className="muted">{outline.target.combining === "first" ? "The first line that concerns somebody decides." : `The order decides only where the first line wins; here ${outline.rule}.`}</p>
         {place.kind !== "folder" && <GroupQuotas place={place} put={put} />}
         <div className="pair">
           <Field label="Name" value={place.name} disabled={!canEdit} check={(text) => notEmpty(text) ?? (text.includes("/") ? "A name cannot contain /." : null)} onKeep={(name) => put({ name })} />
@@ -206,7 +206,7 @@ function AddPlace({ kind, parent, onClose }: { kind: Place["kind"]; parent: stri
   const apps = (kinds.data ?? []).filter((one) => one.id.startsWith("service-"));
   const begun = kinds.data?.find((one) => one.id === use)?.edits[0];
   const start: Partial<Place> = begun?.op === "put-place" ? begun.place : {};
-  const made = (id: string): Edit[] => [{ op: "put-place", place: { note: "", case_sensitive: false, group_quotas: [], ...start, cut: kind !== "pool" && cut, id, name: name.trim() || "new", kind, parent } }];
+  const made = (id: string): Edit[] => [{ op: "put-place", place: { note: "", case_sensitive: false, group_quotas: [], ...start, inheritance_stops: kind !== "pool" && cut, id, name: name.trim() || "new", kind, parent } }];
   const effect = useEffectOf(parent ? made("a place that is new") : []);
   const first = effect.data?.made[0];
   const add = async () => {

@@ -75,7 +75,7 @@ export function Begin({ place, onClose }: { place: Place; onClose: () => void })
   const [chosen, setChosen] = useState<string | null>(null);
   const [ready, setReady] = useState(false);
   const kinds = useQuery({ queryKey: ["of-plan", id, "kinds", place.id, outline.revision], queryFn: () => ask(api.GET("/api/v1/plans/{plan}/storage/kinds", { params: { path: { plan: id }, query: { place: place.id } } })) });
-  const patterns = outline.patterns.map((pattern) => ({ id: `pattern ${pattern.id}`, title: pattern.name, words: pattern.note || "A list kept as a pattern.", sets: [STYLE_WORDS[pattern.own.style], "replaces the lines by hand"], edits: [{ op: "put-place", place: { ...place, own: pattern.own } }] as Edit[] }));
+  const patterns = outline.patterns.map((pattern) => ({ id: `pattern ${pattern.id}`, title: pattern.name, words: pattern.note || "A list kept as a pattern.", sets: [STYLE_WORDS[pattern.acl.style], "replaces the lines by hand"], edits: [{ op: "put-place", place: { ...place, acl: pattern.acl } }] as Edit[] }));
   const all = [...(kinds.data ?? []), ...patterns];
   const edits = all.find((kind) => kind.id === chosen)?.edits;
   return (
@@ -105,23 +105,23 @@ export function AsText({ place, style, text, onClose }: { place: Place; style: S
   const take = async () => {
     try {
       const found = await ask(api.POST("/api/v1/plans/{plan}/storage/text", { params: { path: { plan: id } }, body: { style, text: value } }));
-      if (await edit([{ op: "put-place", place: { ...place, own: found.own } }])) onClose();
+      if (await edit([{ op: "put-place", place: { ...place, acl: found.acl } }])) onClose();
     } catch (error) {
       setTrouble(message(error));
     }
   };
-  const others = outline.places.filter((other) => other.id !== place.id && other.own?.style === style);
+  const others = outline.places.filter((other) => other.id !== place.id && other.acl?.style === style);
   return (
     <Modal title={`Lines by hand of ${place.name}, as text`} width={620} open onCancel={onClose} okText="Put this list here" okButtonProps={{ disabled: !canEdit || value === text }} onOk={() => void take()}>
       <p className="muted">{style === "ordered" ? "In the notation of nfs4_acl(5): type, flags, who, permissions." : style === "posix" ? "As getfacl prints it and setfacl reads it." : "An octal mode."} Select and copy it, or paste another.</p>
       <Input.TextArea aria-label="The list as text" value={value} onChange={(event) => { setValue(event.target.value); setTrouble(null); }} autoSize={{ minRows: 5, maxRows: 14 }} style={{ fontFamily: "var(--mono)", fontSize: 12.5 }} spellCheck={false} />
       {trouble && <div className="trouble">{trouble}</div>}
       {others.length > 0 && canEdit && (
-        <label className="field" style={{ marginTop: 10 }}><span>Or copy the lines of another place</span><Select showSearch={{ optionFilterProp: "label" }} style={{ width: "100%" }} value={null} placeholder="Choose a place" options={others.map((other) => ({ value: other.id, label: pathName(index, other.id) }))} onChange={(from: string | null) => { if (from) void edit([{ op: "put-place", place: { ...place, own: index.places.get(from)!.own } }]).then((kept) => kept && onClose()); }} /></label>
+        <label className="field" style={{ marginTop: 10 }}><span>Or copy the lines of another place</span><Select showSearch={{ optionFilterProp: "label" }} style={{ width: "100%" }} value={null} placeholder="Choose a place" options={others.map((other) => ({ value: other.id, label: pathName(index, other.id) }))} onChange={(from: string | null) => { if (from) void edit([{ op: "put-place", place: { ...place, acl: index.places.get(from)!.acl } }]).then((kept) => kept && onClose()); }} /></label>
       )}
-      {canEdit && place.own && (
+      {canEdit && place.acl && (
         <label className="field" style={{ marginTop: 10 }}><span>Or keep these lines as a pattern, to begin other places with</span>
-          <span className="row"><Input value={name} placeholder="Name of the pattern" maxLength={255} onChange={(event) => setName(event.target.value)} /><Button disabled={!name.trim()} onClick={() => void add(name.trim(), (pattern) => [{ op: "put-pattern", pattern: { id: pattern, name: name.trim(), own: place.own!, note: "" } }]).then((kept) => kept && onClose())}>Keep</Button></span>
+          <span className="row"><Input value={name} placeholder="Name of the pattern" maxLength={255} onChange={(event) => setName(event.target.value)} /><Button disabled={!name.trim()} onClick={() => void add(name.trim(), (pattern) => [{ op: "put-pattern", pattern: { id: pattern, name: name.trim(), acl: place.acl!, note: "" } }]).then((kept) => kept && onClose())}>Keep</Button></span>
         </label>
       )}
     </Modal>

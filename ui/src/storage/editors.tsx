@@ -5,7 +5,7 @@ import { pickName, whoName } from "../plan/index";
 import { usePlan } from "../plan/PlanContext";
 import { BITS, KNOWN, letters, maskLevel, maskWords, perms, WHERE, whereWords } from "./words";
 
-type Own = NonNullable<Place["own"]>;
+type Own = NonNullable<Place["acl"]>;
 export type OrderedOwn = Extract<Own, { style: "ordered" }>;
 export type PosixOwn = Extract<Own, { style: "posix" }>;
 export type ModeOwn = Extract<Own, { style: "mode" }>;

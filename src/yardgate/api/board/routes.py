@@ -100,12 +100,12 @@ def rules(plan: str, _: Reader, services: TheServices) -> list[RuleOut]:
     before = services.outcome(opened)
     found = []
     for tiers, within in RULES:
-        target = replace(opened.plan.target, tiers=tiers, within=within)
+        target = replace(opened.plan.target, precedence=tiers, combining=within)
         other = outcome(resolve(replace(opened.plan, target=target), before.matrix.on))
         found.append(
             RuleOut(
-                tiers=tiers,
-                within=within,
+                precedence=tiers,
+                combining=within,
                 words=rule_words(target),
                 taken=target == opened.plan.target,
                 changed=changed(shifts(before, other)),

@@ -19,8 +19,8 @@ class Window(BaseModel):
 class RuleOut(BaseModel):
     """One clash rule, and how many cells would come out differently under it."""
 
-    tiers: Literal["pooled", "nearest"]
-    within: Literal["refusal", "widest", "narrowest", "first"]
+    precedence: Literal["pooled", "nearest"]
+    combining: Literal["refusal", "widest", "narrowest", "first"]
     words: str
     taken: bool
     changed: Changed

@@ -136,7 +136,8 @@ def outline(plan: str, account: Reader, services: TheServices) -> Outline:
         directories=[p.directories[key] for key in sorted(p.directories)],
         shares=[p.shares[key] for key in sorted(p.shares)],
         services=[
-            ServiceOut(id=s.id, on=s.on, only=None if s.only is None else sorted(s.only)) for s in p.services.values()
+            ServiceOut(id=s.id, on=s.on, allowed=None if s.allowed is None else sorted(s.allowed))
+            for s in p.services.values()
         ],
         namesakes=sorted(p.namesakes),
         standing=standing(services.matrix(opened).storage),

@@ -59,7 +59,7 @@ class ServiceOut(BaseModel):
 
     id: ServiceId
     on: bool
-    only: list[str] | None
+    allowed: list[str] | None
 
 
 class Outline(BaseModel):

@@ -54,7 +54,7 @@ def standing(storage: StorageState) -> dict[str, Standing]:
             style=stored.list.style if stored.list is not None else None,
             owner=stored.owner,
             group=stored.group,
-            carried=stored.carried,
+            enforced_by=stored.enforced_by,
             came=[CameOut(who=g.who, level=g.level, said_on=g.said_on) for g in stored.grants if g.said_on != place],
         )
         for place, stored in storage.items()
@@ -141,7 +141,7 @@ def from_text(plan: str, _: Reader, services: TheServices, body: ListIn) -> List
     own, unknown = listing.list_from_text(p, body.text, body.style)
     if unknown:
         raise FormatError(f"{unknown[0].name!r} is nobody of this plan", unknown[0].line, 1)
-    return ListOut(own=own, text=listing.list_text(p, own))
+    return ListOut(acl=own, text=listing.list_text(p, own))
 
 
 @router.get("")
@@ -163,7 +163,7 @@ def stored(plan: str, place: Id, _: Reader, services: TheServices) -> StoredPlac
         report = [UnsaidOut(subject=u.subject, wanted=u.wanted, gets=u.gets) for u in found[:LISTED]]
         if isinstance(stored.list, PosixState):
             personal, setgid, sticky = list(stored.list.personal), stored.list.setgid, stored.list.sticky
-    own = p.places[place].own
+    own = p.places[place].acl
     return StoredPlace(
         revision=opened.revision,
         layers=layers,
@@ -225,7 +225,7 @@ def _layer(plan: Plan, storage: StorageState, step: str, target: str) -> Layer:
         owner=stored.owner if stored is not None else "root",
         group=stored.group if stored is not None else "root",
         inheritance=here.inheritance,
-        by_hand=_by_hand(here.own),
+        by_hand=_by_hand(here.acl),
         lines=lines,
     )
 
@@ -270,8 +270,8 @@ def _cut_between(plan: Plan, storage: StorageState, step: str, target: str) -> s
     for lower in path[path.index(step) + 1 :]:
         above = storage[plan.places[lower].parent or ""].list
         here = storage[lower].list
-        if plan.places[lower].cut:
-            return f"cut at {plan.places[lower].name}"
+        if plan.places[lower].inheritance_stops:
+            return f"inheritance stops at {plan.places[lower].name}"
         if above is not None and here is not None and above.style != here.style:
             return f"{plan.places[lower].name} has another list style"
     return None

@@ -30,7 +30,7 @@ class Layer(BaseModel):
     style: Literal["ordered", "posix", "mode"] | None
     owner: str
     group: str
-    inheritance: Literal["follows", "adds", "cut"]
+    inheritance: Literal["follows", "adds", "stops"]
     by_hand: int
     lines: list[LineOut]
 
@@ -99,5 +99,5 @@ class ListIn(In):
 
 
 class ListOut(BaseModel):
-    own: OwnList
+    acl: OwnList
     text: str

@@ -113,7 +113,7 @@ def said_at(found: Outcome, place: str) -> str | None:
         stored = storage.get(step)
         if granted_on(plan, storage, step):
             return step
-        handed_down = stored is not None and stored.carried == "share" and plan.places[step].own is None
+        handed_down = stored is not None and stored.enforced_by == "share" and plan.places[step].acl is None
         if stored is not None and stored.list is not None and not handed_down:
             return None
     return place

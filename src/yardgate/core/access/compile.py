@@ -90,7 +90,7 @@ def _ordered_lines(wish: ListSpec) -> Iterator[CompiledEntry]:
         yield CompiledEntry(
             Entry("allow", boss, MASK_OF[Level.RW]), Grant(boss, Level.RW, "group", wish.grants[0].said_on)
         )
-    if wish.target.tiers == "pooled":
+    if wish.target.precedence == "pooled":
         yield from _tier_lines(wish.target, wish.grants)
     else:
         for tier in ("own", "group", "all"):
@@ -107,7 +107,7 @@ def _tier_lines(target: Target, grants: Sequence[Grant]) -> Iterator[CompiledEnt
 
     rw, ro = lines(Level.RW, _allow), lines(Level.RO, _allow)
     no_change, refusals = lines(Level.RO, _no_change), lines(Level.NA, _refuse)
-    match target.within:
+    match target.combining:
         case "refusal":
             yield from (*refusals, *rw, *ro, *no_change)
         case "widest":

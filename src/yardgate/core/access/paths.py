@@ -41,7 +41,7 @@ def is_on(plan: Plan, service: ServiceId) -> bool:
 
 def may_use(plan: Plan, who: str, service: ServiceId) -> bool:
     """Whether a service is on and lets a user or a group's members use it."""
-    only = plan.services[service].only if service in plan.services else None
+    only = plan.services[service].allowed if service in plan.services else None
     return is_on(plan, service) and (only is None or any(one in only for one in token(plan, who)))
 
 
@@ -96,7 +96,7 @@ def way_over(plan: Plan, storage: StorageState, subject: str, place: str, over: 
         return way_gate(plan, storage, who, place, ways)
     top = plan.shares[over.share].place
     within = way_gate(plan, storage, who, place, ways, top)
-    if plan.target.nfs_way == "free" or plan.target.entering == "free":
+    if plan.target.nfs_traverse == "bypassed" or plan.target.traverse == "bypassed":
         return within
     claimed, claims = _squashed(plan, subject, "none")
     above = way_gate(plan, storage, claimed, top, claims)
@@ -155,9 +155,9 @@ def explain_over(
         shared.level,
         nearest(shared) if deciding is shared and shared.lines else deciding.kind,
         False,
-        stored.carried if stored is not None else "share",
+        stored.enforced_by if stored is not None else "share",
         rights,
-        rights is not None and odd(rights, entering_asked=plan.target.entering == "asked"),
+        rights is not None and odd(rights, traverse_checked=plan.target.traverse == "checked"),
         rights is not None and keeper(rights),
         tuple(replace(gate, decides=gate is deciding) for gate in gates),
     )
@@ -185,11 +185,11 @@ def _service(plan: Plan, subject: str, over: Over) -> Gate:
     service = plan.services.get(over.protocol)
     if not share.over(over.protocol):
         return Gate("service", "Service", Level.NA, False, f"{share.name} is not offered over {name}.")
-    if service is None or (service.on and service.only is None):
+    if service is None or (service.on and service.allowed is None):
         return Gate("service", "Service", Level.RW, False, f"{name} is on, and {share.name} is offered over it.")
     if not service.on:
         return Gate("service", "Service", Level.NA, False, f"{name} is switched off.")
-    fitting = [who for who in token(plan, subject) if who in (service.only or ())] if subject != GUEST else []
+    fitting = [who for who in token(plan, subject) if who in (service.allowed or ())] if subject != GUEST else []
     if not fitting:
         return Gate("service", "Service", Level.NA, False, f"{plan.named(subject)} may not use {name}.")
     return Gate("service", "Service", Level.RW, False, f"{plan.named(fitting[0])} may use {name}.")
@@ -245,7 +245,7 @@ def resolve_over(matrix: Matrix, over: Over, places: Sequence[str] | None = None
     plan, counting, share = matrix.plan, matrix.counting, matrix.plan.shares[over.share]
     places, size = inside(plan, share) if places is None else places, len(counting.subjects)
     high, low = _let_in(matrix, over)
-    free = over.protocol == "nfs" and plan.target.nfs_way == "free"
+    free = over.protocol == "nfs" and plan.target.nfs_traverse == "bypassed"
     none = np.zeros_like(high)
     root = (
         counted_as(matrix, share.administrator) if over.protocol == "smb" and share.administrator is not None else none
@@ -299,13 +299,13 @@ def _by_storage(plan: Plan, storage: StorageState, place: str, over: Over, subje
     way = way_gate(plan, storage, who, place, ways, top) if within else way_over(plan, storage, subject, place, over)
     if way.level == Level.NA:
         return Level.NA
-    return level(rights_on(plan, stored, who, ways), entering_asked=plan.target.entering == "asked")
+    return level(rights_on(plan, stored, who, ways), traverse_checked=plan.target.traverse == "checked")
 
 
 def way_to(matrix: Matrix, over: Over) -> Bits:
     """Whom the folders above a share's top let pass, squashing and what a client cannot claim left aside: uint64 (words,)."""
     top = matrix.plan.shares[over.share].place
-    if top not in matrix.ways or (over.protocol == "nfs" and matrix.plan.target.nfs_way == "free"):
+    if top not in matrix.ways or (over.protocol == "nfs" and matrix.plan.target.nfs_traverse == "bypassed"):
         return np.full(matrix.counting.bits.shape[1], ~np.uint64(0))
     return matrix.ways[top]
 
@@ -325,7 +325,7 @@ def _may_use(matrix: Matrix, over: Over) -> Bits:
             if plan.shares[over.share].squash == "all"
             else counting.numbered
         )
-    only = plan.services["smb"].only if "smb" in plan.services else None
+    only = plan.services["smb"].allowed if "smb" in plan.services else None
     if only is None:
         return counting.active
     admitted = np.zeros_like(counting.active)

@@ -27,7 +27,7 @@ from yardgate.core.acl.rights import (
     Rights,
     level,
 )
-from yardgate.core.model.plan import EVERYONE, ROOT, Carrier, Place, Plan
+from yardgate.core.model.plan import EVERYONE, ROOT, Enforcement, Place, Plan
 
 Maker = Literal["hand", "grant", "pass"]
 
@@ -95,7 +95,7 @@ class PlaceState:
 
     owner: str
     group: str
-    carried: Carrier
+    enforced_by: Enforcement
     grants: tuple[Grant, ...]
     passes: tuple[str, ...]
     deeper: tuple[str, ...]
@@ -104,7 +104,7 @@ class PlaceState:
     @property
     def by_share(self) -> bool:
         """Whether the share holds people to their grants. Where storage is not planned, only the share can."""
-        return self.list is None or self.carried != "storage"
+        return self.list is None or self.enforced_by != "storage"
 
 
 StorageState = Mapping[str, PlaceState]
@@ -127,7 +127,7 @@ def storage_state(
 
     `before`: an earlier plan with the same users, groups and target, and its storage: what did not change is taken over.
     """
-    if all(place.own is None for place in plan.places.values()):
+    if all(place.acl is None for place in plan.places.values()):
         return {}
     old = before[1] if before is not None else {}
     stale = _stale(plan, before[0]) if before is not None and old else set(plan.places)
@@ -202,12 +202,12 @@ class _Head:
     style: Literal["ordered", "posix", "mode"] | None
     owner: str
     group: str
-    carried: Carrier
+    enforced_by: Enforcement
     grants: tuple[Grant, ...]
 
     @property
     def compiles(self) -> bool:
-        return self.style is not None and self.carried != "share"
+        return self.style is not None and self.enforced_by != "share"
 
 
 def _head(plan: Plan, place: Place, heads: Mapping[str, _Head], done: StorageState, root_group: str) -> _Head:
@@ -215,9 +215,9 @@ def _head(plan: Plan, place: Place, heads: Mapping[str, _Head], done: StorageSta
     if above is None and place.parent is not None:
         stored = done[place.parent]
         style = stored.list.style if stored.list is not None else None
-        above = _Head(style, stored.owner, stored.group, stored.carried, stored.grants)
-    style = place.own.style if place.own is not None else above.style if above is not None else None
-    carried = place.carried or (above.carried if above is not None else "share")
+        above = _Head(style, stored.owner, stored.group, stored.enforced_by, stored.grants)
+    style = place.acl.style if place.acl is not None else above.style if above is not None else None
+    carried = place.enforced_by or (above.enforced_by if above is not None else "share")
     from_above = above if place.kind == "folder" else None
     owner = place.owner or (from_above.owner if from_above is not None else ROOT)
     group = place.group or (from_above.group if from_above is not None else ROOT)
@@ -225,7 +225,13 @@ def _head(plan: Plan, place: Place, heads: Mapping[str, _Head], done: StorageSta
     said = plan.grants.get(place.id, {})
     own = tuple(Grant(who, level, tier_of(plan, who), place.id) for who, level in said.items())
     came: tuple[Grant, ...] = ()
-    if above is not None and above.compiles and style == above.style and carried != "share" and not place.cut:
+    if (
+        above is not None
+        and above.compiles
+        and style == above.style
+        and carried != "share"
+        and not place.inheritance_stops
+    ):
         came = tuple(grant for grant in above.grants if grant.who not in said)
     return _Head(style, owner, group, carried, own + came)
 
@@ -237,7 +243,7 @@ def tier_of(plan: Plan, who: str) -> Tier:
 
 def _own_whos(plan: Plan, place: str, head: _Head) -> Iterable[str]:
     """Who must get to this place because of a grant of its own, where getting there is asked for."""
-    said = plan.grants.get(place, {}) if head.compiles and plan.target.entering == "asked" else {}
+    said = plan.grants.get(place, {}) if head.compiles and plan.target.traverse == "checked" else {}
     return (who for who, level in said.items() if level != Level.NA)
 
 
@@ -257,7 +263,7 @@ def _laid(
 ) -> PlaceState:
     wish, found = _wish(plan, counting, head, asked)
     above = done[place.parent].list if place.parent is not None else None
-    arriving = above if above is not None and above.style == head.style and not place.cut else None
+    arriving = above if above is not None and above.style == head.style and not place.inheritance_stops else None
     standing: Nfs4State | PosixState | None = None
     if head.style == "ordered":
         if isinstance(arriving, Nfs4State) and place.parent is not None and place.parent not in came:
@@ -268,7 +274,7 @@ def _laid(
         make = _posix if head.style == "posix" else _mode
         standing = make(place, head, wish, found, arriving if isinstance(arriving, PosixState) else None)
     passes = wish.passes if wish is not None else ()
-    return PlaceState(head.owner, head.group, head.carried, head.grants, passes, deeper, standing)
+    return PlaceState(head.owner, head.group, head.enforced_by, head.grants, passes, deeper, standing)
 
 
 def _wish(
@@ -303,7 +309,7 @@ def _coming_down(above: Nfs4State) -> tuple[ListPart, ...]:
 
 def _ordered(place: Place, wish: ListSpec | None, found: Sequence[Class], arrived: tuple[ListPart, ...]) -> Nfs4State:
     """Own entries, those made of grants, those that come down. What was made of grants above is made again here."""
-    own = place.own.entries if isinstance(place.own, Ordered) else ()
+    own = place.acl.entries if isinstance(place.acl, Ordered) else ()
     hand = (ListPart(own, place.id, "hand"),) if own else ()
     if wish is None:
         return Nfs4State(hand + arrived)
@@ -317,7 +323,7 @@ def _ordered(place: Place, wish: ListSpec | None, found: Sequence[Class], arrive
 def _posix(
     place: Place, head: _Head, wish: ListSpec | None, found: Sequence[Class], above: PosixState | None
 ) -> PosixState:
-    own = place.own if isinstance(place.own, Posix) else Posix()
+    own = place.acl if isinstance(place.acl, Posix) else Posix()
     made = posix_list(wish, found, head.owner, head.group) if wish is not None else None
     came = default_came = None
     sources: Mapping[PosixKey, tuple[str, Maker]] = {}
@@ -367,7 +373,7 @@ def _origins(
 def _mode(
     place: Place, head: _Head, wish: ListSpec | None, found: Sequence[Class], above: PosixState | None
 ) -> PosixState:
-    hand = place.own.bits if isinstance(place.own, Mode) else None
+    hand = place.acl.bits if isinstance(place.acl, Mode) else None
     made: Maker = "hand"
     said_on = place.id
     if hand is not None:
@@ -451,7 +457,7 @@ class Unsaid:
 
 def unsaid(plan: Plan, counting: Counting, stored: PlaceState) -> tuple[Unsaid, ...]:
     """The cells of a place that its list cannot, or because of entries by hand does not, give as granted; users first."""
-    if stored.list is None or stored.carried == "share" or not (stored.grants or stored.passes):
+    if stored.list is None or stored.enforced_by == "share" or not (stored.grants or stored.passes):
         return ()
     wish = ListSpec(plan.target, stored.grants, stored.passes)
     whos = dict.fromkeys((*wish.whos, *named_by(stored.list)))
@@ -459,14 +465,14 @@ def unsaid(plan: Plan, counting: Counting, stored: PlaceState) -> tuple[Unsaid, 
     alone = [who for who in (stored.owner, stored.group) if who in plan.users or who in plan.groups]
     found: dict[str, Unsaid] = {}
     spoken_of = {who for who in wish.whos if who != EVERYONE} | {grant.who for grant in wish.grants}
-    asked = plan.target.entering == "asked"
+    asked = plan.target.traverse == "checked"
     for c in classes(counting, list(dict.fromkeys((*whos, *alone)))):
         if by_hand and spoken_of.isdisjoint(c.names):
             continue  # what somebody gets by hand alone is no matter of grants
         wanted = wish.expected(c.names)
         ordinary = (*(user for user in c.users if plan.users[user].uid != 0), *c.groups)
         some = next(iter(ordinary), None)
-        gets = None if some is None else level(rights_on(plan, stored, some, c.names), entering_asked=asked)
+        gets = None if some is None else level(rights_on(plan, stored, some, c.names), traverse_checked=asked)
         found |= {subject: Unsaid(subject, wanted, gets) for subject in ordinary if gets is not None and gets != wanted}
         roots = set(c.users) - set(ordinary)
         found |= {subject: Unsaid(subject, wanted, Level.RW) for subject in roots if wanted != Level.RW}

@@ -73,9 +73,9 @@ def listing(matrix: Matrix, places: Iterable[str]) -> dict[str, Bits]:
 
 def _gets_to(matrix: Matrix, over: Over, place: str) -> Bits:
     """Whom the folders above a place let pass; over SMB only who may enter it is shown what is in it."""
-    free = over.protocol == "nfs" and matrix.plan.target.nfs_way == "free"
+    free = over.protocol == "nfs" and matrix.plan.target.nfs_traverse == "bypassed"
     way = way_from(matrix, place, matrix.plan.shares[over.share].place if free else None)
-    if over.protocol == "smb" and matrix.plan.target.entering == "asked":
+    if over.protocol == "smb" and matrix.plan.target.traverse == "checked":
         way = way & matrix.lists[place][0]
     return way
 

@@ -61,7 +61,7 @@ def walk(
         let_in = min(gate.level for gate in reason.gates if gate.kind in ("account", "service", "share"))
         open_ = all(gate.level > Level.NA for gate in reason.gates if gate.kind == "way")
         rights = reason.rights if reason.rights is not None else EVERYTHING
-        enters = let_in > Level.NA and open_ and bool(rights.folder & EXECUTE or plan.target.entering == "free")
+        enters = let_in > Level.NA and open_ and bool(rights.folder & EXECUTE or plan.target.traverse == "bypassed")
         opens = enters or (
             over.protocol == "nfs" and let_in > Level.NA and open_
         )  # READDIR asks nothing but LIST_DIRECTORY

@@ -120,21 +120,21 @@ def may_delete(rights: Rights) -> bool:
     return bool(rights.file & DELETE or rights.folder & DELETE_CHILD)
 
 
-def level(rights: Rights, *, entering_asked: bool = True) -> Level:
-    """The level that rights amount to. `entering_asked`: whether entering a folder needs EXECUTE on it."""
+def level(rights: Rights, *, traverse_checked: bool = True) -> Level:
+    """The level that rights amount to. `traverse_checked`: whether entering a folder needs EXECUTE on it."""
     folder, file = rights
-    enters = bool(folder & EXECUTE) or not entering_asked
+    enters = bool(folder & EXECUTE) or not traverse_checked
     if not (enters and folder & LIST_DIRECTORY and file & READ_DATA):
         return Level.PT if folder & EXECUTE else Level.NA
     changes = folder & ADDS == ADDS and may_delete(rights) and file & EDITS == EDITS and not file & APART
     return Level.RW if changes else Level.RO
 
 
-def odd(rights: Rights, *, entering_asked: bool = True) -> bool:
+def odd(rights: Rights, *, traverse_checked: bool = True) -> bool:
     """Whether rights are not one of the usual sets: more than their level says, but not enough for the next."""
     folder, file = rights
     changing = folder & ADDS or may_delete(rights) or file & (WRITE_DATA | APPEND_DATA)
-    match level(rights, entering_asked=entering_asked):
+    match level(rights, traverse_checked=traverse_checked):
         case Level.RW:
             return False
         case Level.RO:

@@ -69,7 +69,7 @@ def apply(plan: Plan, edits: Iterable[Edit]) -> tuple[Plan, tuple[Edit, ...]]:
 def in_step(plan: Plan, edits: tuple[Edit, ...]) -> tuple[Edit, ...]:
     """Edits, and what the folders for each member of a group need after them (see `each`). Raises PlanError."""
     put_places = (edit.place for edit in edits if isinstance(edit, PutPlace))
-    if all(place.each is None for places in (plan.places.values(), put_places) for place in places):
+    if all(place.personal_folders is None for places in (plan.places.values(), put_places) for place in places):
         return edits
     after, _ = exactly(plan, edits)
     if all(getattr(after, part) is getattr(plan, part) for part in ("users", "groups", "places", "target")):
@@ -271,20 +271,20 @@ def _forget(gone: Set[str], draft: _Draft) -> list[Edit]:
     for naming in [place for place in draft.now.places.values() if not gone.isdisjoint(mentioned(place))]:
         draft.set(PLACES, without(naming, gone))
         undo.append(PutPlace(naming))
-    for kept in [pattern for pattern in draft.now.patterns.values() if not gone.isdisjoint(named_in(pattern.own))]:
-        draft.set(PATTERNS, replace(kept, own=list_without(kept.own, gone)))
+    for kept in [pattern for pattern in draft.now.patterns.values() if not gone.isdisjoint(named_in(pattern.acl))]:
+        draft.set(PATTERNS, replace(kept, acl=list_without(kept.acl, gone)))
         undo.append(PutPattern(kept))
     for share in [share for share in draft.now.shares.values() if share.administrator in gone]:
         draft.set(SHARES, replace(share, administrator=None))
         undo.append(PutShare(share))
-    for service in [service for service in draft.now.services.values() if service.only and service.only & gone]:
-        draft.set(SERVICES, replace(service, only=(service.only or frozenset()) - gone))
+    for service in [service for service in draft.now.services.values() if service.allowed and service.allowed & gone]:
+        draft.set(SERVICES, replace(service, allowed=(service.allowed or frozenset()) - gone))
         undo.append(PutService(service))
     for promise in list(draft.now.promises.values()):
         if promise.who in gone:
             undo += _apply(RemovePromise(promise.id), draft)
-        elif promise.but & gone:
-            draft.set(PROMISES, replace(promise, but=promise.but - gone))
+        elif promise.except_for & gone:
+            draft.set(PROMISES, replace(promise, except_for=promise.except_for - gone))
             undo.append(PutPromise(promise))
     for group in [group for group in draft.now.groups.values() if group.id not in gone]:
         for member in sorted(group.members & gone):

@@ -151,9 +151,9 @@ def sentence(before: Plan, after: Plan, edit: Edit) -> str:
 
 def promised(plan: Plan, promise: Promise) -> str:
     """A promise as the sentence it is."""
-    left_out = sorted((plan.named(who) for who in promise.but), key=fold)
+    left_out = sorted((plan.named(who) for who in promise.except_for), key=fold)
     but = f" but {', '.join(left_out[:-1])}{' and ' if len(left_out) > 1 else ''}{left_out[-1]}" if left_out else ""
-    over = f" over {promise.over.upper()}" if promise.over is not None else ""
+    over = f" over {promise.protocol.upper()}" if promise.protocol is not None else ""
     must = "must be able to" if promise.must else "must not be able to"
     return f"{plan.named(promise.who)}{but} {must} {promise.act} {plan.path_name(promise.place)}{over}"
 
@@ -179,18 +179,25 @@ def _put_words(
     if isinstance(old, Place) and isinstance(new, Place) and old.parent != new.parent:
         parts.append(f"moved {before.path_name(old.id)} to {after.path_name(new.id)}")
     told = {"name", "members", "parent"}
-    begins = isinstance(old, Place) and isinstance(new, Place) and old.own is None and new.own is not None
-    if begins and isinstance(new, Place) and new.cut and new.carried == "storage":
+    begins = isinstance(old, Place) and isinstance(new, Place) and old.acl is None and new.acl is not None
+    if begins and isinstance(new, Place) and new.inheritance_stops and new.enforced_by == "storage":
         parts.append(f"planned a list for {after.path_name(new.id)}, of what is granted there")
-        told |= {"own", "cut", "carried"}
+        told |= {"acl", "inheritance_stops", "enforced_by"}
     changed = [
         _FIELD_WORDS.get(f.name, f.name.replace("_", " "))
         for f in fields(new)
         if f.name not in told and getattr(old, f.name, None) != getattr(new, f.name)
     ]
-    if isinstance(old, Place) and isinstance(new, Place) and old.cut != new.cut and "cut" not in told:
+    if (
+        isinstance(old, Place)
+        and isinstance(new, Place)
+        and old.inheritance_stops != new.inheritance_stops
+        and "inheritance_stops" not in told
+    ):
         where = after.path_name(new.id)
-        parts.append(f"{'stopped inheritance at' if new.cut else 'let inheritance through again to'} {where}")
+        parts.append(
+            f"{'stopped inheritance at' if new.inheritance_stops else 'let inheritance through again to'} {where}"
+        )
         changed = [field for field in changed if field != "inheritance"]
         if changed:
             parts.append(f"changed its {', '.join(changed)}")
@@ -209,8 +216,8 @@ def _members(number: int) -> str:
 
 def _list_words(old: Place, new: Place, plan: Plan) -> str | None:
     """The few lines that a list has more or less than before, in words; None where they are many."""
-    had, has = (None if place.own is None else _lines(place.own, plan) for place in (old, new))
-    if (had is not None and has is not None and type(old.own) is not type(new.own)) or has is None:
+    had, has = (None if place.acl is None else _lines(place.acl, plan) for place in (old, new))
+    if (had is not None and has is not None and type(old.acl) is not type(new.acl)) or has is None:
         return None
     more = [line for line in has if line not in (had or ())]
     less = [line for line in had or () if line not in has]
@@ -278,27 +285,27 @@ def _service_words(old: Service | None, new: Service, plan: Plan) -> str:
     name = "the appliance's pages" if new.id == "pages" else new.id.upper()
     if (old is None or old.on) != new.on:
         said.append(f"switched {name} {'on' if new.on else 'off'}")
-    if (old.only if old is not None else None) != new.only:
-        whos = "everybody" if new.only is None else " and ".join(sorted(map(plan.named, new.only))) or "nobody"
+    if (old.allowed if old is not None else None) != new.allowed:
+        whos = "everybody" if new.allowed is None else " and ".join(sorted(map(plan.named, new.allowed))) or "nobody"
         said.append(f"{name} may be used by {whos}")
     return " and ".join(said) or f"left {name} as it was"
 
 
 _FIELD_WORDS = {
-    "own": "list",
-    "cut": "inheritance",
+    "acl": "list",
+    "inheritance_stops": "inheritance",
     "group": "owning group",
-    "carried": "carrier of grants",
+    "enforced_by": "what enforces grants",
     "hosts": "host rules",
-    "each": "folders for each",
-    "of": "whom it is for",
+    "personal_folders": "personal folders",
+    "folder_of": "whom it is for",
     "group_quotas": "quotas of groups",
 }
 
 
 def _target_words(old: Target, new: Target, plan: Plan) -> str:
     said = []
-    if (old.tiers, old.within) != (new.tiers, new.within):
+    if (old.precedence, old.combining) != (new.precedence, new.combining):
         said.append(f"when several grants apply: {rule_words(new)}")
     for what, was, now in (
         ("baseline", old.baseline, new.baseline),
@@ -308,9 +315,9 @@ def _target_words(old: Target, new: Target, plan: Plan) -> str:
             said.append(f"{what}: {plan.named(now) if now else 'no group'}")
     if old.baseline_covers_directory != new.baseline_covers_directory:
         said.append(f"the baseline {'covers' if new.baseline_covers_directory else 'leaves out'} directory users")
-    if old.entering != new.entering:
+    if old.traverse != new.traverse:
         said.append(
-            f"passing through folders: {'asks for a right' if new.entering == 'asked' else 'asks for no right'}"
+            f"passing through folders: {'asks for a right' if new.traverse == 'checked' else 'asks for no right'}"
         )
     if old.attributes_open != new.attributes_open:
         said.append(f"attributes: {'open to everybody' if new.attributes_open else 'as lists say'}")
@@ -318,8 +325,8 @@ def _target_words(old: Target, new: Target, plan: Plan) -> str:
         said.append(f"of host rules that take in one host: the {new.host_rules} counts")
     if old.wildcards != new.wildcards:
         said.append(f"wildcards: compared with {'host names' if new.wildcards == 'names' else 'names and addresses'}")
-    if old.nfs_way != new.nfs_way:
+    if old.nfs_traverse != new.nfs_traverse:
         said.append(
-            f"folders above an NFS share: {'ask for a right' if new.nfs_way == 'asked' else 'ask for no right'}"
+            f"folders above an NFS share: {'ask for a right' if new.nfs_traverse == 'checked' else 'ask for no right'}"
         )
     return "; ".join(said) or "settings unchanged"

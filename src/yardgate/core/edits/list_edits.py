@@ -22,7 +22,7 @@ def let_through(plan: Plan, storage: StorageState, place: str, whos: Iterable[st
 
 
 def _with_passes(plan: Plan, storage: StorageState, place: str, whos: Sequence[str]) -> OwnList | None:
-    listed, own = storage[place].list, plan.places[place].own
+    listed, own = storage[place].list, plan.places[place].acl
     if listed is None:
         return None
     if isinstance(listed, Nfs4State):
@@ -74,12 +74,12 @@ def _bits(listed: PosixState) -> int:
 
 def _changed(plan: Plan, place: str, own: OwnList | None) -> tuple[PutPlace, ...]:
     here = plan.places[place]
-    return () if own is None or own == here.own else (PutPlace(replace(here, own=own)),)
+    return () if own is None or own == here.acl else (PutPlace(replace(here, acl=own)),)
 
 
 def by_hand(plan: Plan, storage: StorageState, place: str, who: str, level: Level) -> tuple[PutPlace, ...]:
     """Give somebody a level on a place by lines of its list, for it and all that is in it; NA refuses. Nothing where that cannot be said."""
-    listed, own = storage[place].list, plan.places[place].own
+    listed, own = storage[place].list, plan.places[place].acl
     if isinstance(listed, Nfs4State):
         mine = () if not isinstance(own, Ordered) else tuple(entry for entry in own.entries if entry.who != who)
         line = Entry("deny", who, FULL) if level == Level.NA else Entry("allow", who, MASK_OF[level])
@@ -93,7 +93,7 @@ def by_hand(plan: Plan, storage: StorageState, place: str, who: str, level: Leve
 
 def without_lines(plan: Plan, place: str, who: str) -> tuple[PutPlace, ...]:
     """Take all lines of a who out of a place's own list."""
-    match plan.places[place].own:
+    match plan.places[place].acl:
         case Ordered(entries):
             return _changed(plan, place, Ordered(tuple(entry for entry in entries if entry.who != who)))
         case Posix(access, default) as own:
@@ -117,7 +117,7 @@ def retouched(
     """Each line of the places' own lists with the rights that `mask` (ordered) or `perms` gives it; lines without any go."""
     edits: list[PutPlace] = []
     for place in places:
-        match plan.places[place].own:
+        match plan.places[place].acl:
             case Ordered(entries):
                 edits += _changed(plan, place, Ordered(tuple(replace(e, mask=mask(e)) for e in entries if mask(e))))
             case Posix(access, default) as own:

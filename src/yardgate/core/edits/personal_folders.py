@@ -11,7 +11,7 @@ from yardgate.core.access.membership import in_baseline
 from yardgate.core.acl.rights import Level
 from yardgate.core.model.names import free_name, fresh_id
 from yardgate.core.model.naming import fold
-from yardgate.core.model.plan import Each, Place, Plan
+from yardgate.core.model.plan import PersonalFolders, Place, Plan
 from yardgate.core.model.share import Share, share_name_trouble
 
 
@@ -27,8 +27,8 @@ class Owed(NamedTuple):
 def owed(before: Plan, after: Plan) -> Iterator[Owed]:
     """What the step from one plan to another leaves to be done, for each place that has a folder for every member of a group."""
     for place in after.places.values():
-        if place.each is not None:
-            yield _owed(before, after, place, place.each)
+        if place.personal_folders is not None:
+            yield _owed(before, after, place, place.personal_folders)
 
 
 def members(plan: Plan, group: str) -> list[str]:
@@ -48,8 +48,8 @@ def members(plan: Plan, group: str) -> list[str]:
     return sorted((user for user in found if not plan.users[user].gone), key=lambda user: fold(plan.users[user].name))
 
 
-def _owed(before: Plan, after: Plan, place: Place, each: Each) -> Owed:
-    old = before.places[place.id].each if place.id in before.places else None
+def _owed(before: Plan, after: Plan, place: Place, each: PersonalFolders) -> Owed:
+    old = before.places[place.id].personal_folders if place.id in before.places else None
     was = set(members(before, old.group)) if old is not None else set()
     now = members(after, each.group)
     joined, left = [user for user in now if user not in was], was - set(now)
@@ -66,14 +66,18 @@ def _owed(before: Plan, after: Plan, place: Place, each: Each) -> Owed:
         folder = folders.get(user) or made[user]
         if user not in after.grants.get(folder.id, {}):
             grants.append((folder.id, user, Level.RW))
-    grants += [(f.id, f.of, None) for f in left_behind if f.of is not None and f.of in after.grants.get(f.id, {})]
-    named = each.keepers - (old.keepers if old is not None else frozenset())
-    dismissed = (old.keepers if old is not None else frozenset()) - each.keepers
+    grants += [
+        (f.id, f.folder_of, None)
+        for f in left_behind
+        if f.folder_of is not None and f.folder_of in after.grants.get(f.id, {})
+    ]
+    named = each.managers - (old.managers if old is not None else frozenset())
+    dismissed = (old.managers if old is not None else frozenset()) - each.managers
     for folder in (*folders.values(), *made.values()):
         said = after.grants.get(folder.id, {})
-        newly = each.keepers if folder.of in made else named
-        grants += [(folder.id, who, Level.RW) for who in sorted(newly) if who not in said and who != folder.of]
-        grants += [(folder.id, who, None) for who in sorted(dismissed) if who in said and who != folder.of]
+        newly = each.managers if folder.folder_of in made else named
+        grants += [(folder.id, who, Level.RW) for who in sorted(newly) if who not in said and who != folder.folder_of]
+        grants += [(folder.id, who, None) for who in sorted(dismissed) if who in said and who != folder.folder_of]
 
     offered = {share.place: share.id for share in after.shares.values()}
     was_shared = old is not None and old.shared
@@ -89,7 +93,7 @@ def _owed(before: Plan, after: Plan, place: Place, each: Each) -> Owed:
 def _folder_ids(plan: Plan, place: str) -> Iterator[tuple[str, str]]:
     """Whom the folders in a place are for, and the folders' ids."""
     for child in plan.inside.get(place, ()):
-        if (of := plan.places[child].of) is not None:
+        if (of := plan.places[child].folder_of) is not None:
             yield of, child
 
 
@@ -104,7 +108,14 @@ def _fresh(plan: Plan, place: str, users: Iterable[str]) -> dict[str, Place]:
     made = {}
     for user in users:
         name = free_name(plan.users[user].name.replace("/", "-"), names)
-        folder = Place(id=fresh_id(f"{place} {name}", ids), name=name, kind="folder", parent=place, cut=True, of=user)
+        folder = Place(
+            id=fresh_id(f"{place} {name}", ids),
+            name=name,
+            kind="folder",
+            parent=place,
+            inheritance_stops=True,
+            folder_of=user,
+        )
         ids.add(folder.id)
         names.add(fold(name))
         made[user] = folder

@@ -52,13 +52,13 @@ def push_down(plan: Plan, place: str, *, everything: bool) -> PushDown:
     while stack:
         child, behind = stack.pop()
         here = plan.places[child]
-        foreign = here.own is not None and here.own.style != style
-        left = behind or foreign or (here.cut and not everything)
+        foreign = here.acl is not None and here.acl.style != style
+        left = behind or foreign or (here.inheritance_stops and not everything)
         own = tuple(_own_words(plan, here))
         if own:
             found.append(Overwritten(here.id, own, left))
         if not left:
-            clear = replace(here, own=None, cut=False, owner=None, group=None)
+            clear = replace(here, acl=None, inheritance_stops=False, owner=None, group=None)
             edits += [PutPlace(clear)] if clear != here else []
             edits += [SetGrant(here.id, who, None) for who in plan.grants.get(here.id, {})]
         stack += [(child, left) for child in reversed(plan.inside.get(here.id, ()))]
@@ -66,9 +66,9 @@ def push_down(plan: Plan, place: str, *, everything: bool) -> PushDown:
 
 
 def _own_words(plan: Plan, place: Place) -> Iterator[str]:
-    if place.cut:
+    if place.inheritance_stops:
         yield "inheritance stops here"
-    match place.own:
+    match place.acl:
         case Ordered(entries) if entries:
             yield f"{len(entries)} {'line' if len(entries) == 1 else 'lines'} by hand"
         case Posix(access, default) if access or default:
@@ -89,7 +89,7 @@ def _own_words(plan: Plan, place: Place) -> Iterator[str]:
 def style_of(plan: Plan, place: str) -> Style | None:
     """The list style of a place: its own, or that of the nearest place above that has one."""
     for step in reversed(plan.path(place)):
-        own = plan.places[step].own
+        own = plan.places[step].acl
         if own is not None:
             return own.style
     return None
@@ -113,11 +113,11 @@ def restyle(plan: Plan, place: str, style: Style) -> Restyle:
     lost: list[tuple[str, str]] = []
     for other in plan.places.values():
         inner = other.id != place and place in plan.path(other.id)
-        if other.id != place and not (inner and other.own is not None and other.own.style == present):
+        if other.id != place and not (inner and other.acl is not None and other.acl.style == present):
             continue
-        own, unsaid = converted(plan, other.own, style)
+        own, unsaid = converted(plan, other.acl, style)
         lost += [(other.id, what) for what in unsaid]
-        edits.append(PutPlace(replace(other, own=own)))
+        edits.append(PutPlace(replace(other, acl=own)))
     return Restyle(tuple(edits), tuple(lost))
 
 
@@ -286,7 +286,7 @@ def is_bare(storage: StorageState, place: str) -> bool:
 
 def starts(plan: Plan, here: Place) -> tuple[Start, ...]:
     """The starting kinds for a place, which the plan need not have yet; those for applications once for each service account, in order of names."""
-    clean = replace(here, owner=ROOT, group=None, cut=here.kind != "pool", carried="storage")
+    clean = replace(here, owner=ROOT, group=None, inheritance_stops=here.kind != "pool", enforced_by="storage")
     services = sorted((user for user in plan.users.values() if user.kind == "service"), key=lambda user: user.name)
     writers = [w for w, said in plan.grants.get(here.id, {}).items() if w in plan.groups and said == "RW"]
     group = writers[0] if len(writers) == 1 else None
@@ -296,7 +296,7 @@ def starts(plan: Plan, here: Place) -> tuple[Start, ...]:
             "Windows and macOS clients",
             "Grants become lines of an ordered list, which can refuse and which such clients show as it is.",
             ("ordered list", "owner root", "nothing comes down from above", "grants enforced by the list"),
-            replace(clean, own=Ordered()),
+            replace(clean, acl=Ordered()),
         ),
         Start(
             "mixed",
@@ -308,7 +308,7 @@ def starts(plan: Plan, here: Place) -> tuple[Start, ...]:
                 "owner root",
                 "grants enforced by the list",
             ),
-            replace(clean, own=Posix(setgid=True), group=group),
+            replace(clean, acl=Posix(setgid=True), group=group),
         ),
         Start(
             "linux",
@@ -320,7 +320,7 @@ def starts(plan: Plan, here: Place) -> tuple[Start, ...]:
                 "setgid with it",
                 "grants enforced by the mode",
             ),
-            replace(clean, own=Mode(), group=group),
+            replace(clean, acl=Mode(), group=group),
         ),
         *(
             Start(
@@ -336,7 +336,7 @@ def starts(plan: Plan, here: Place) -> tuple[Start, ...]:
                 replace(
                     clean,
                     owner=service.id,
-                    own=Posix(
+                    acl=Posix(
                         (PosixEntry("user", "", 7), PosixEntry("other", "", 0)),
                         (PosixEntry("user", "", 7), PosixEntry("other", "", 0)),
                     ),

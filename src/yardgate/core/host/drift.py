@@ -81,12 +81,12 @@ def _folder(matrix: Matrix, named: Mapping[str, str], was: Folder, now: Folder, 
         return
     owner = whos.get(now.owner) if now.owner != was.owner else place.owner
     group = whos.get(f"{GROUP_MARK}{now.group}", whos.get(now.group)) if now.group != was.group else place.group
-    own = place.own
+    own = place.acl
     if now.listed != was.listed:
         stored = matrix.storage[place.id].list
         is_mode = isinstance(stored, PosixState) and stored.style == "mode"
         own = _own(place, whos, was.listed, now.listed, is_mode=is_mode)
-    yield PutPlace(replace(place, owner=owner, group=group, own=own))
+    yield PutPlace(replace(place, owner=owner, group=group, acl=own))
 
 
 def _own(
@@ -97,12 +97,12 @@ def _own(
         bits = bits_of(now.access) | (SETGID if now.setgid else 0) | (STICKY if now.sticky else 0)
         return Mode(bits)
     if isinstance(was, Ordered) and isinstance(now, Ordered):
-        mine = place.own.entries if isinstance(place.own, Ordered) else ()
+        mine = place.acl.entries if isinstance(place.acl, Ordered) else ()
         come = _by_id((e for e in now.entries if e not in was.entries), whos)
         gone = _by_id((e for e in was.entries if e not in now.entries), whos)
         return Ordered((*come, *(e for e in mine if e not in gone)))
     if isinstance(was, Posix) and isinstance(now, Posix):
-        said = place.own if isinstance(place.own, Posix) else Posix()
+        said = place.acl if isinstance(place.acl, Posix) else Posix()
         default = _entries(said.default or (), was.default or (), now.default or (), whos)
         return Posix(
             _entries(said.access, was.access, now.access, whos),
@@ -110,7 +110,7 @@ def _own(
             setgid=now.setgid,
             sticky=now.sticky,
         )
-    return place.own
+    return place.acl
 
 
 def _by_id(entries: Iterable[Entry], whos: Mapping[str, str]) -> tuple[Entry, ...]:

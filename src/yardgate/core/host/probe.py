@@ -69,7 +69,7 @@ def _promised(kept: Compliance, who: Sequence[str]) -> Iterator[tuple[str, list[
     for keeping in kept.keepings.values():
         spoken = meant(matrix, keeping.promise)
         meant_by_it = [one for one in who if spoken[kept.outcome.number(one)]]
-        ways = kept.outcome.ways_to(keeping.promise.place, "smb") if keeping.promise.over != "nfs" else ()
+        ways = kept.outcome.ways_to(keeping.promise.place, "smb") if keeping.promise.protocol != "nfs" else ()
         waiting[keeping.promise.id] = iter([(one, way.share) for way in ways for one in meant_by_it])
     for promise in cycle(tuple(waiting)) if waiting else ():
         if not waiting:

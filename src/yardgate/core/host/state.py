@@ -341,7 +341,7 @@ def offer(matrix: Matrix, share: Share, path: str, named: Mapping[str, str]) -> 
     def those(chosen: NDArray[np.bool_]) -> tuple[str, ...]:
         return tuple(sorted(filter(None, called[chosen].tolist())))
 
-    kept_to = plan.services["smb"].only if "smb" in plan.services else None
+    kept_to = plan.services["smb"].allowed if "smb" in plan.services else None
     guests = share.guests if is_on(plan, "smb") and kept_to is None else Level.NA
     roots: tuple[str, ...] = ()
     if share.administrator is not None:
@@ -416,7 +416,7 @@ def _troubles(plan: Plan, top: str) -> Iterator[Trouble]:
                 )
     for share in plan.shares.values():
         published = share.smb or is_exported(plan, share)
-        if published and all(plan.places[step].own is None for step in plan.path(share.place)):
+        if published and all(plan.places[step].acl is None for step in plan.path(share.place)):
             yield Trouble(
                 share.id,
                 f"{show(share.name)} offers {plan.path_name(share.place)}, for which no list is planned, so that its folder would not be made; plan its list",
@@ -469,5 +469,5 @@ def _left_out(matrix: Matrix, away: Collection[str]) -> Iterator[str]:
         if share.nfs and not share.hosts and is_on(plan, "nfs"):
             yield f"the share {share.name} over NFS: no host may mount it"
     for service in plan.services.values():
-        if service.id == "pages" and service.only is not None:
+        if service.id == "pages" and service.allowed is not None:
             yield "who may use the appliance's administration pages: a plain host has none"

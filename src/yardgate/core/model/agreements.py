@@ -16,9 +16,9 @@ LEAST: dict[Act, Level] = {"see": Level.PT, "read": Level.RO, "write": Level.RW}
 class Promise:
     """A sentence that must stay true: who must, or must not, be able to see, read or write a place.
 
-    who: a user, a group (all who are in it), everyone, or the guest; but: users and groups of whom it does not speak.
+    who: a user, a group (all who are in it), everyone, or the guest; except_for: users and groups of whom it does not speak.
     Of a group, and of everyone, those are meant whose account is open; `must not` to everyone speaks of the guest, too.
-    over: over this protocol; None: over any way in.
+    protocol: over this one; None: over any way in.
     """
 
     __pydantic_config__ = STRICT
@@ -27,8 +27,8 @@ class Promise:
     must: bool
     act: Act
     place: str
-    but: frozenset[str] = frozenset()
-    over: Protocol | None = None
+    except_for: frozenset[str] = frozenset()
+    protocol: Protocol | None = None
     note: str = ""
 
 

@@ -19,10 +19,10 @@ from yardgate.core.model.plan import (
     LARGEST_NUMBER,
     LOCAL,
     ROOT,
-    Each,
     Grants,
     Group,
     Pattern,
+    PersonalFolders,
     Place,
     Plan,
     Target,
@@ -156,10 +156,12 @@ def _origin_troubles(plan: Plan, account: User | Group, kind: str) -> Iterator[T
 def place_troubles(plan: Plan, place: Place) -> Iterator[Trouble]:
     yield from _text_troubles(place.id, place.kind, place.name, {"note": place.note})
     yield from list_troubles(plan, place)
-    if place.of is not None and place.of not in plan.users:
-        yield Trouble(place.id, f"{place.kind} {show(place.name)} is for {show(place.of)}, who is no user of this plan")
-    if place.each is not None:
-        yield from _each_troubles(plan, place, place.each)
+    if place.folder_of is not None and place.folder_of not in plan.users:
+        yield Trouble(
+            place.id, f"{place.kind} {show(place.name)} is for {show(place.folder_of)}, who is no user of this plan"
+        )
+    if place.personal_folders is not None:
+        yield from _each_troubles(plan, place, place.personal_folders)
     yield from _quota_troubles(plan, place)
     if place.kind == "pool":
         if place.parent is not None:
@@ -178,11 +180,11 @@ def place_troubles(plan: Plan, place: Place) -> Iterator[Trouble]:
         yield Trouble(place.id, f"{place.kind} {show(place.name)} lies inside itself")
 
 
-def _each_troubles(plan: Plan, place: Place, each: Each) -> Iterator[Trouble]:
+def _each_troubles(plan: Plan, place: Place, each: PersonalFolders) -> Iterator[Trouble]:
     where = f"the folders for each in {place.kind} {show(place.name)}"
     if each.group not in plan.groups:
         yield Trouble(place.id, f"{where} are for {show(each.group)}, which is no group of this plan")
-    for who in sorted(each.keepers - plan.users.keys() - plan.groups.keys()):
+    for who in sorted(each.managers - plan.users.keys() - plan.groups.keys()):
         yield Trouble(place.id, f"{where} are kept by {show(who)}, who is no user or group of this plan")
 
 
@@ -209,14 +211,14 @@ def list_troubles(plan: Plan, place: Place) -> Iterator[Trouble]:
         yield Trouble(place.id, f"the owner {show(place.owner)} of {where} is no user of this plan")
     if place.group is not None and place.group != ROOT and place.group not in plan.groups:
         yield Trouble(place.id, f"the owning group {show(place.group)} of {where} is no group of this plan")
-    if place.own is not None:
-        for message in own_list_troubles(plan, place.own):
+    if place.acl is not None:
+        for message in own_list_troubles(plan, place.acl):
             yield Trouble(place.id, f"the list of {where}: {message}")
 
 
 def pattern_troubles(plan: Plan, pattern: Pattern) -> Iterator[Trouble]:
     yield from _text_troubles(pattern.id, "pattern", pattern.name, {"note": pattern.note})
-    for message in own_list_troubles(plan, pattern.own):
+    for message in own_list_troubles(plan, pattern.acl):
         yield Trouble(pattern.id, f"pattern {show(pattern.name)}: {message}")
 
 
@@ -298,12 +300,12 @@ def share_troubles(plan: Plan, share: Share) -> Iterator[Trouble]:
 
 
 def service_troubles(plan: Plan, service: Service) -> Iterator[Trouble]:
-    if service.id == "nfs" and service.only is not None:
+    if service.id == "nfs" and service.allowed is not None:
         yield Trouble(
             "nfs",
             "NFS does not ask who somebody is, so it cannot be kept to some; say by host rules who may mount a share",
         )
-    for who in sorted(service.only or ()):
+    for who in sorted(service.allowed or ()):
         if plan.account(who) is None:
             yield Trouble(
                 service.id, f"{show(who)}, who may use {service.id.upper()}, is no user or group of this plan"
@@ -316,7 +318,7 @@ def promise_troubles(plan: Plan, promise: Promise) -> Iterator[Trouble]:
         yield Trouble(promise.id, f"a promise speaks of {show(promise.place)}, which is no place of this plan")
     if not plan.knows(promise.who) and promise.who != GUEST:
         yield Trouble(promise.id, f"a promise speaks of {show(promise.who)}, who is no user or group of this plan")
-    for who in sorted(promise.but):
+    for who in sorted(promise.except_for):
         if plan.account(who) is None:
             yield Trouble(promise.id, f"a promise leaves out {show(who)}, who is no user or group of this plan")
 

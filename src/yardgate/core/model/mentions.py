@@ -9,10 +9,14 @@ from yardgate.core.model.plan import Place
 
 def mentioned(place: Place) -> set[str]:
     """Ids that a place's owner, owning group, list and quotas name, and whom its folders or itself are for."""
-    named = named_in(place.own) if place.own is not None else set()
-    each = {place.each.group, *place.each.keepers} if place.each is not None else set()
+    named = named_in(place.acl) if place.acl is not None else set()
+    each = (
+        {place.personal_folders.group, *place.personal_folders.managers}
+        if place.personal_folders is not None
+        else set()
+    )
     each |= {quota.group for quota in place.group_quotas}
-    return named | each | {who for who in (place.owner, place.group, place.of) if who is not None}
+    return named | each | {who for who in (place.owner, place.group, place.folder_of) if who is not None}
 
 
 def named_in(own: OwnList) -> set[str]:
@@ -30,13 +34,13 @@ def named_in(own: OwnList) -> set[str]:
 
 def without(place: Place, gone: Set[str]) -> Place:
     """A place that does not name some accounts."""
-    own = None if place.own is None else list_without(place.own, gone)
-    owner, group, of = (None if named in gone else named for named in (place.owner, place.group, place.of))
-    each = place.each
+    own = None if place.acl is None else list_without(place.acl, gone)
+    owner, group, of = (None if named in gone else named for named in (place.owner, place.group, place.folder_of))
+    each = place.personal_folders
     if each is not None:
-        each = None if each.group in gone else replace(each, keepers=each.keepers - gone)
+        each = None if each.group in gone else replace(each, managers=each.managers - gone)
     quotas = tuple(quota for quota in place.group_quotas if quota.group not in gone)
-    return replace(place, own=own, owner=owner, group=group, each=each, of=of, group_quotas=quotas)
+    return replace(place, acl=own, owner=owner, group=group, personal_folders=each, folder_of=of, group_quotas=quotas)
 
 
 def list_without(own: OwnList, gone: Set[str]) -> OwnList:

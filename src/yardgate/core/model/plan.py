@@ -27,9 +27,9 @@ BUILT_IN = (EVERYONE, GUEST, OWNER, GROUP)
 LARGEST_NUMBER = 2**32 - 2  # (uid_t) -1 means "no change" to chown(2)
 
 PlaceKind = Literal["pool", "dataset", "folder"]
-Carrier = Literal["share", "storage", "both"]
-Tiers = Literal["pooled", "nearest"]
-Within = Literal["refusal", "widest", "narrowest", "first"]
+Enforcement = Literal["share", "storage", "both"]
+Precedence = Literal["pooled", "nearest"]
+Combining = Literal["refusal", "widest", "narrowest", "first"]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -79,12 +79,12 @@ class Group:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class Each:
-    """A folder for every member of a group (see `each`). keepers: who else gets in. shared: each is a share of its own."""
+class PersonalFolders:
+    """A folder for every member of a group (see `edits.personal_folders`). managers: who else gets in. shared: each is a share of its own."""
 
     __pydantic_config__ = STRICT
     group: str
-    keepers: frozenset[str] = frozenset()
+    managers: frozenset[str] = frozenset()
     shared: bool = False
 
 
@@ -101,11 +101,11 @@ class GroupQuota:
 class Place:
     """A node of the storage tree. A pool has no parent; a dataset lies in a pool or dataset, a folder in either or a folder.
 
-    owner, group: ids; None leaves a folder to what lies above it, and gives pools and datasets to root. own: its own
-    entries, and with them its list style; None has the style from above. cut: nothing comes down. carried: what carries
-    its grants; None has it from above. quota: the most that it may hold, in bytes; of a pool, what it has. case_sensitive:
-    whether names that differ only in case are two. each: in it, every member of a group has a folder; of: whose folder this is,
-    of such ones. group_quotas: the most that groups may take in it. Where no place from the pool down says a style, storage is not planned there.
+    owner, group: ids; None leaves a folder to what lies above it, and gives pools and datasets to root. acl: its own
+    entries, and with them its list style; None has the style from above. inheritance_stops: nothing comes down. enforced_by:
+    what enforces its grants; None has it from above. quota: the most that it may hold, in bytes; of a pool, what it has. case_sensitive:
+    whether names that differ only in case are two. personal_folders: in it, every member of a group has a folder;
+    folder_of: whose folder this is, of such ones. group_quotas: the most that groups may take in it. Where no place from the pool down says a style, storage is not planned there.
     """
 
     __pydantic_config__ = STRICT
@@ -116,20 +116,20 @@ class Place:
     note: str = ""
     owner: str | None = None
     group: str | None = None
-    own: OwnList | None = None
-    cut: bool = False
-    carried: Carrier | None = None
+    acl: OwnList | None = None
+    inheritance_stops: bool = False
+    enforced_by: Enforcement | None = None
     quota: int | None = None
     case_sensitive: bool = False
-    each: Each | None = None
-    of: str | None = None
+    personal_folders: PersonalFolders | None = None
+    folder_of: str | None = None
     group_quotas: tuple[GroupQuota, ...] = ()
 
     @property
-    def inheritance(self) -> Literal["follows", "adds", "cut"]:
-        if self.cut:
-            return "cut"
-        has_own = self.own is not None and self.own != type(self.own)()
+    def inheritance(self) -> Literal["follows", "adds", "stops"]:
+        if self.inheritance_stops:
+            return "stops"
+        has_own = self.acl is not None and self.acl != type(self.acl)()
         return "adds" if has_own else "follows"
 
 
@@ -140,7 +140,7 @@ class Pattern:
     __pydantic_config__ = STRICT
     id: str
     name: str
-    own: OwnList
+    acl: OwnList
     note: str = ""
 
 
@@ -148,27 +148,27 @@ class Pattern:
 class Target:
     """What differs between appliances.
 
-    tiers, within: the clash rule (see `clash`). baseline: the group that every user is in without being listed.
+    precedence, combining: what several grants add up to (see `access.combining`). baseline: the group that every user is in without being listed.
     administrators: the group whose members always get read-write where grants count.
-    entering: whether every folder on the way down asks for the right to enter (a kernel does; an SMB server that keeps
+    traverse: whether every folder on the way down asks for the right to enter (a kernel does; an SMB server that keeps
     ordered lists itself does not). attributes_open: whether everybody may read attributes, whatever an ordered list says
     (such an SMB server lets them). host_rules: which of the host rules that take in one host counts (see `share`).
-    wildcards: what * and ? in a host rule are compared with: host names (exports(5)), or addresses as well. nfs_way: whether
+    wildcards: what * and ? in a host rule are compared with: host names (exports(5)), or addresses as well. nfs_traverse: whether
     folders above the top of a share ask the right to enter of those who mount it (a kernel's server does where clients of version
     4 pass through them, RFC 7530 section 7; one that mounts a share itself, as version 3 has it, does not).
     """
 
     __pydantic_config__ = STRICT
-    tiers: Tiers = "pooled"
-    within: Within = "refusal"
+    precedence: Precedence = "pooled"
+    combining: Combining = "refusal"
     baseline: str | None = None
     baseline_covers_directory: bool = True
     administrators: str | None = None
-    entering: Literal["asked", "free"] = "asked"
+    traverse: Literal["checked", "bypassed"] = "checked"
     attributes_open: bool = False
     host_rules: Order = "narrowest"
     wildcards: Wildcards = "both"
-    nfs_way: Literal["asked", "free"] = "asked"
+    nfs_traverse: Literal["checked", "bypassed"] = "checked"
 
 
 Grants = Mapping[str, Level]

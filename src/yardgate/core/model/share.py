@@ -72,7 +72,7 @@ class Service:
     __pydantic_config__ = STRICT
     id: ServiceId
     on: bool = True
-    only: frozenset[str] | None = None
+    allowed: frozenset[str] | None = None
 
 
 @dataclass(frozen=True, slots=True)

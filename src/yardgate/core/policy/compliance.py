@@ -74,7 +74,7 @@ def _stands(found: Outcome, known: Compliance, promise: Promise) -> bool:
     keeping, then = known.keepings.get(promise.id), known.outcome
     if keeping is None or keeping.promise != promise:
         return False
-    if found.best[promise.over][promise.place] is not then.best[promise.over].get(promise.place):
+    if found.best[promise.protocol][promise.place] is not then.best[promise.protocol].get(promise.place):
         return False
     if promise.act != "see":
         return True
@@ -96,16 +96,16 @@ def _shown_alike(found: Outcome, then: Outcome, over: Over, place: str) -> bool:
 def standing(found: Outcome, promises: Sequence[Promise]) -> tuple[Keeping, ...]:
     """How some promises stand."""
     spoken: dict[tuple[str, bool, frozenset[str]], Meant] = {}
-    seeing = seen(found, [(promise.place, promise.over) for promise in promises if promise.act == "see"])
+    seeing = seen(found, [(promise.place, promise.protocol) for promise in promises if promise.act == "see"])
     result = []
     for promise in promises:
-        key = (promise.who, promise.must, promise.but)
+        key = (promise.who, promise.must, promise.except_for)
         if key not in spoken:
             spoken[key] = meant(found.matrix, promise)
         if promise.act == "see":
-            able = seeing[promise.place, promise.over]
+            able = seeing[promise.place, promise.protocol]
         else:
-            able = found.best[promise.over][promise.place] >= LEAST[promise.act].code
+            able = found.best[promise.protocol][promise.place] >= LEAST[promise.act].code
         broken = spoken[key] & (~able if promise.must else able)
         result.append(Keeping(promise, int(np.count_nonzero(spoken[key])), _breaches(found, promise, broken)))
     return tuple(result)
@@ -115,7 +115,7 @@ def _breaches(found: Outcome, promise: Promise, broken: Meant) -> tuple[Breach, 
     numbers = np.flatnonzero(broken)
     if not len(numbers):
         return ()
-    subjects, column = found.matrix.counting.subjects, found.best[promise.over][promise.place]
+    subjects, column = found.matrix.counting.subjects, found.best[promise.protocol][promise.place]
     cells = zip(numbers.tolist(), column[numbers].tolist(), strict=True)
     return tuple(Breach(subjects[n] if n < len(subjects) else GUEST, LEVELS[code]) for n, code in cells)
 
@@ -135,7 +135,7 @@ def meant(matrix: Matrix, promise: Promise) -> Meant:
         if promise.who != EVERYONE:
             found[:size] &= members(matrix, promise.who)
         found[size] = promise.who == EVERYONE and not promise.must
-    for who in promise.but:
+    for who in promise.except_for:
         found[:size] &= ~members(matrix, who)
     found[counting.users : size] = False
     return found
@@ -159,7 +159,7 @@ def contradictions(matrix: Matrix, promises: Sequence[Promise] | None = None) ->
         refused = [promise for promise in group if not promise.must]
         for one in (promise for promise in group if promise.must) if refused else ():
             for other in refused:
-                if LEAST[one.act] < LEAST[other.act] or other.over not in (None, one.over):
+                if LEAST[one.act] < LEAST[other.act] or other.protocol not in (None, one.protocol):
                     continue
                 both = np.flatnonzero(meant(matrix, one) & meant(matrix, other))
                 if len(both):
@@ -187,9 +187,9 @@ def why(found: Outcome, subject: str, place: str, protocol: Protocol | None = No
 def sentence(found: Outcome, breach: Breach, promise: Promise) -> str:
     """Why a promise does not hold for somebody, in a line."""
     plan: Plan = found.matrix.plan
-    reason = why(found, breach.subject, promise.place, promise.over)
-    if not found.ways_to(promise.place, promise.over) and plan.shares:
-        return f"No share leads to {plan.path_name(promise.place)}{'' if promise.over is None else ' over ' + promise.over.upper()}."
+    reason = why(found, breach.subject, promise.place, promise.protocol)
+    if not found.ways_to(promise.place, promise.protocol) and plan.shares:
+        return f"No share leads to {plan.path_name(promise.place)}{'' if promise.protocol is None else ' over ' + promise.protocol.upper()}."
     if reason is None:
         return "No share leads there."
     return next(gate.sentence for gate in reason.gates if gate.decides)

@@ -248,8 +248,8 @@ def _opened(here: _Try, want: Want, way: Over | None, reason: Reason, gate: Gate
         case "service" if way is not None and way.protocol in plan.services:
             service = plan.services[way.protocol]
             for one in _speaking_for(plan, who) if who != GUEST else ():
-                yield (PutService(replace(service, only=(service.only or frozenset()) | {one})),)
-            yield (PutService(replace(service, only=None)),)
+                yield (PutService(replace(service, allowed=(service.allowed or frozenset()) | {one})),)
+            yield (PutService(replace(service, allowed=None)),)
         case "share" if share is not None and way is not None:
             yield from _lists(here, want)
             if share.read_only and want.low > Level.RO:
@@ -298,7 +298,7 @@ def _speaking_for(plan: Plan, who: str) -> Iterator[str]:
 def _grants(here: _Try, want: Want, place: str, level: Level, gate: Gate) -> Iterator[tuple[Edit, ...]]:
     """Grants on a place, and memberships, that bring somebody up or down to a level."""
     plan, who = here.plan, want.subject
-    first = 0 if plan.target.within == "first" else None
+    first = 0 if plan.target.combining == "first" else None
     for line in gate.lines:
         if line.verdict == "decides" and line.tier != "admin" and line.level != level:
             yield (SetGrant(line.said_on, line.who, None),)
@@ -321,10 +321,10 @@ def _grants(here: _Try, want: Want, place: str, level: Level, gate: Gate) -> Ite
 def _list_opened(here: _Try, want: Want, reason: Reason) -> Iterator[tuple[Edit, ...]]:
     plan, place, who = here.plan, want.place, want.subject
     stored = here.storage[place]
-    if stored.carried != "share":
+    if stored.enforced_by != "share":
         yield from _grants(here, want, place, want.low, _granted(here, want))
     else:
-        yield (PutPlace(replace(plan.places[place], carried="both")),)
+        yield (PutPlace(replace(plan.places[place], enforced_by="both")),)
         for one in _speaking_for(plan, who):
             yield by_hand(plan, here.storage, place, one, want.low)
     yield from _hand_lines_gone(here, reason)
@@ -339,13 +339,13 @@ def _list_opened(here: _Try, want: Want, reason: Reason) -> Iterator[tuple[Edit,
 def _named_instead(here: _Try, want: Want) -> Iterator[tuple[Edit, ...]]:
     """A POSIX list in place of mode bits, which can name somebody: with what the bits gave, or made of the grants alone."""
     plan, place = here.plan, want.place
-    styled = next(step for step in reversed(plan.path(place)) if plan.places[step].own is not None)
+    styled = next(step for step in reversed(plan.path(place)) if plan.places[step].acl is not None)
     another = restyle(plan, styled, "posix").edits
     put = {edit.place.id: edit.place for edit in another if isinstance(edit, PutPlace)}
     rest = tuple(edit for edit in another if not isinstance(edit, PutPlace))
-    if here.storage[place].carried == "share":
-        put[place] = replace(put.get(place, plan.places[place]), carried="both")
-    bare = {**put, styled: replace(put.get(styled, plan.places[styled]), own=Posix())}
+    if here.storage[place].enforced_by == "share":
+        put[place] = replace(put.get(place, plan.places[place]), enforced_by="both")
+    bare = {**put, styled: replace(put.get(styled, plan.places[styled]), acl=Posix())}
     for some in (put, bare):
         for one in _speaking_for(plan, want.subject):
             yield (*rest, *map(PutPlace, some.values()), SetGrant(place, one, want.low))
@@ -354,11 +354,11 @@ def _named_instead(here: _Try, want: Want) -> Iterator[tuple[Edit, ...]]:
 def _unstuck(plan: Plan, place: str) -> Iterator[tuple[Edit, ...]]:
     """The sticky bit taken away, by which nobody but a thing's owner can delete it."""
     here = plan.places[place]
-    match here.own:
+    match here.acl:
         case Posix(sticky=True) as own:
-            yield (PutPlace(replace(here, own=replace(own, sticky=False))),)
+            yield (PutPlace(replace(here, acl=replace(own, sticky=False))),)
         case Mode(bits=int(bits)) if bits & STICKY:
-            yield (PutPlace(replace(here, own=Mode(bits & ~STICKY))),)
+            yield (PutPlace(replace(here, acl=Mode(bits & ~STICKY))),)
 
 
 def _hand_lines_gone(here: _Try, reason: Reason) -> Iterator[tuple[Edit, ...]]:
@@ -379,8 +379,8 @@ def _hiding(here: _Try, want: Want, ways: Iterable[Over | None], *, hide: bool) 
         if way.protocol == "smb" and share.hide_unreadable != hide:
             yield (PutShare(replace(share, hide_unreadable=hide)),)
         place = here.plan.places[want.place]
-        if hide and share.place == want.place and here.storage and here.storage[want.place].carried == "storage":
-            yield (PutPlace(replace(place, carried="both")),)
+        if hide and share.place == want.place and here.storage and here.storage[want.place].enforced_by == "storage":
+            yield (PutPlace(replace(place, enforced_by="both")),)
         if hide and share.place == want.place and way.protocol == "smb" and want.subject == GUEST:
             yield (PutShare(replace(share, guests=Level.NA)),)
         if hide and way.protocol == "nfs":
@@ -427,7 +427,7 @@ def _closed(here: _Try, want: Want, way: Over | None, reason: Reason) -> Iterato
     granted = _granted(here, want)
     stored = here.storage.get(place)
     if stored is not None and stored.list is not None:
-        if stored.carried != "share":
+        if stored.enforced_by != "share":
             yield from _grants(here, want, place, high, granted)
         elif who != GUEST:
             yield from (by_hand(plan, here.storage, place, one, high) for one in _speaking_for(plan, who))
@@ -452,11 +452,11 @@ def _closed(here: _Try, want: Want, way: Over | None, reason: Reason) -> Iterato
     at_share = next(gate for gate in reason.gates if gate.kind == "share")
     yield from _grants(here, want, share.place, high, at_share)
     service = plan.services.get("smb")
-    if high == Level.NA and service is not None and service.only:
+    if high == Level.NA and service is not None and service.allowed:
         yield from (
-            (PutService(replace(service, only=service.only - {one})),)
+            (PutService(replace(service, allowed=service.allowed - {one})),)
             for one in token(plan, who)
-            if one in service.only
+            if one in service.allowed
         )
     yield from _no_administrator(plan, who)
     if high == Level.RO:

@@ -23,10 +23,10 @@ Lists = Sequence[Mapping[str, Level]]
 def weigh(target: Target, counting: Counting, lists: Lists) -> tuple[Bits, Bits]:
     """High and low bit plane (places, words) of the level that the grants give by the clash rule, administrators aside."""
     lines = _lines(target, counting, lists)
-    if target.within == "first":
+    if target.combining == "first":
         high, low, _ = _first(target, counting, lines, len(lists))
         return high, low
-    return _weigh(target, _gather(counting, lines, len(lists), by_tier=target.tiers == "nearest"))
+    return _weigh(target, _gather(counting, lines, len(lists), by_tier=target.precedence == "nearest"))
 
 
 class Parts(NamedTuple):
@@ -42,9 +42,9 @@ def parts(target: Target, counting: Counting, lists: Lists) -> Parts:
     lines = _lines(target, counting, lists)
     said = _gather(counting, lines, len(lists), by_tier=True)
     na, ro, rw = said[OWN] | said[GROUP] | said[ALL]
-    if target.within == "first":
+    if target.combining == "first":
         near = _first(target, counting, lines, len(lists))[2]
-    elif target.tiers == "nearest":
+    elif target.precedence == "nearest":
         near = np.bitwise_or.reduce(said, axis=1)
     else:
         high, low = _weigh(target, said)
@@ -98,7 +98,7 @@ def _gather(counting: Counting, lines: Lines, places: int, *, by_tier: bool) -> 
 
 def _weigh(target: Target, said: Bits) -> tuple[Bits, Bits]:
     """High and low bit plane (places, words) of the level, before account and administrators. Not for the first line's rule."""
-    if target.tiers == "pooled":
+    if target.precedence == "pooled":
         return _within(target, np.bitwise_or.reduce(said))
     own, group, everyone = (_within(target, tier) for tier in said)
     near, middle = np.bitwise_or.reduce(said[OWN]), np.bitwise_or.reduce(said[GROUP])
@@ -110,7 +110,7 @@ def _weigh(target: Target, said: Bits) -> tuple[Bits, Bits]:
 
 def _within(target: Target, tier: Bits) -> tuple[Bits, Bits]:
     na, ro, rw = tier
-    match target.within:
+    match target.combining:
         case "refusal":
             return (ro | rw) & ~na, rw & ~na
         case "widest":
@@ -122,7 +122,7 @@ def _within(target: Target, tier: Bits) -> tuple[Bits, Bits]:
 def _first(target: Target, counting: Counting, lines: Lines, places: int) -> tuple[Bits, Bits, Bits]:
     """High and low plane where the first line that names a subject decides, and (3 tiers, places, words): in which tier it was."""
     words = counting.bits.shape[1]
-    nearest = target.tiers == "nearest"
+    nearest = target.precedence == "nearest"
     turn = lines.position + (lines.tier * (lines.position.max(initial=0) + 1) if nearest else 0)
     order = np.argsort(turn, kind="stable")
     place, _, tier, level, row = (column[order] for column in lines)

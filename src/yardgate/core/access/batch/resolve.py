@@ -142,7 +142,7 @@ def _lists(plan: Plan, counting: Counting, storage: StorageState, places: Sequen
         can = acl.planes(counting, [storage[place] for place in block], acl.LEVEL_NEEDS)
         enter = can[acl.ENTER] | counting.root
         ro = can[acl.LIST] & can[acl.READ] | counting.root
-        if plan.target.entering == "asked":
+        if plan.target.traverse == "checked":
             ro &= enter
         rw = ro & can[acl.ADD] & can[acl.ADD_FOLDER] & (can[acl.CLEAR] | can[acl.REMOVE])
         rw &= can[acl.WRITE] & can[acl.APPEND]
@@ -188,7 +188,7 @@ def _ways(
             continue
         parent = plan.places[here].parent
         way = everybody
-        if parent is not None and plan.target.entering == "asked":
+        if parent is not None and plan.target.traverse == "checked":
             way = ways[parent] & lists[parent][0]
         ways[here] = way
         rerouted.add(here)
@@ -261,7 +261,7 @@ def by_way_and_list(matrix: Matrix, place: str, start: str | None = None) -> tup
 
 def way_from(matrix: Matrix, place: str, start: str | None) -> Bits:
     """Whom all folders from `start`, or the pool, down to a place let pass: uint64 (words,)."""
-    if start is None or matrix.plan.target.entering == "free":
+    if start is None or matrix.plan.target.traverse == "bypassed":
         return matrix.ways[place]
     path = matrix.plan.path(place)
     doors = [matrix.lists[step][0] for step in path[path.index(start) : -1]]

@@ -23,7 +23,7 @@ from yardgate.core.acl import nfs4, posix
 from yardgate.core.acl.nfs4 import GROUP, OWNER, Entry
 from yardgate.core.acl.posix import PosixEntry
 from yardgate.core.acl.rights import EXECUTE, Level, Rights, keeper, level, odd
-from yardgate.core.model.plan import EVERYONE, Carrier, Plan
+from yardgate.core.model.plan import EVERYONE, Enforcement, Plan
 
 COMPUTED: Literal["computed"] = "computed"
 
@@ -98,7 +98,7 @@ class Reason:
     granted: Level
     source: LevelSource
     clash: bool
-    carried: Carrier
+    enforced_by: Enforcement
     rights: Rights | None
     odd: bool
     keeper: bool
@@ -131,7 +131,7 @@ def explain(plan: Plan, subject: str, place: str, on: date, storage: StorageStat
     source = _source(account, granted, gates, result, by_share)
     concerned = bool(granted.lines)
     clash = account.level != Level.NA and (_disagree(granted) or (concerned and result != granted.level))
-    asked = plan.target.entering == "asked"
+    asked = plan.target.traverse == "checked"
     return Reason(
         subject,
         place,
@@ -139,9 +139,9 @@ def explain(plan: Plan, subject: str, place: str, on: date, storage: StorageStat
         granted.level,
         source,
         clash,
-        stored.carried if stored is not None else "share",
+        stored.enforced_by if stored is not None else "share",
         rights,
-        rights is not None and odd(rights, entering_asked=asked),
+        rights is not None and odd(rights, traverse_checked=asked),
         rights is not None and keeper(rights),
         tuple(replace(gate, decides=gate is deciding) for gate in gates),
     )
@@ -220,9 +220,9 @@ def _sentence(plan: Plan, subject: str, others: int, level: Level, lines: tuple[
         return f"{names}: {level.words}. The grants agree." if len(lines) > 1 else f"{names}: {level.words}."
     if any(line.verdict == "farther" for line in lines):
         return f"{names}: {level.words}. The nearest grants decide, so farther ones do not count."
-    if plan.target.within == "refusal" and level != Level.NA:
+    if plan.target.combining == "refusal" and level != Level.NA:
         return f"{names}: {level.words}. Nobody refuses, so the widest counts."
-    return f"{names}: {level.words}. {WITHIN_WORDS[plan.target.within].capitalize()}."
+    return f"{names}: {level.words}. {WITHIN_WORDS[plan.target.combining].capitalize()}."
 
 
 def _grantee(plan: Plan, subject: str, line: GrantLine) -> str:
@@ -253,7 +253,7 @@ def way_gate(
     """Every folder from the pool, or `start`, down to the place lets somebody enter, or the way ends there."""
     path = plan.path(place)
     above = path[0 if start is None else path.index(start) : -1]
-    if plan.target.entering == "free":
+    if plan.target.traverse == "bypassed":
         return Gate("way", "Way there", Level.RW, False, "This appliance asks no right for passing through folders.")
     steps = tuple(WayStep(p, bool(rights_on(plan, storage[p], subject, ways).folder & EXECUTE)) for p in above)
     shut = next((step.place for step in steps if not step.enters), None)
@@ -270,7 +270,7 @@ def list_gate(
 ) -> Gate:
     """What the list gives, and each line's part in it."""
     title = f"List of {plan.places[place].name}"
-    result = level(rights, entering_asked=plan.target.entering == "asked")
+    result = level(rights, traverse_checked=plan.target.traverse == "checked")
     user = plan.users.get(subject)
     if user is not None and user.uid == 0:
         return Gate("list", title, result, False, f"{plan.named(subject)} has uid 0, and root passes every list.")

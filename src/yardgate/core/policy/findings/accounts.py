@@ -22,7 +22,7 @@ def shut_and_granted(case: Case) -> Findings:
         if user.active(case.on):
             continue
         places = [place for place, said in case.plan.grants.items() if user.id in said]
-        lists = [p.id for p in case.plan.places.values() if p.own is not None and user.id in named_in(p.own)]
+        lists = [p.id for p in case.plan.places.values() if p.acl is not None and user.id in named_in(p.acl)]
         if places or lists:
             fix: list[Edit] = [SetGrant(place, user.id, None) for place in places]
             fix += [edit for place in lists for edit in without_lines(case.plan, place, user.id)]
@@ -106,7 +106,7 @@ def service_too_much(case: Case) -> Findings:
                 cells.append((user.id, place))
                 own.append(max((line.level for line in lines if line.who not in people), default=Level.NA))
         if cells:
-            within = case.plan.target.within
+            within = case.plan.target.combining
             sayable = within == "narrowest" or (within == "refusal" and not any(own))
             fix = (
                 tuple(SetGrant(place, who, level) for (who, place), level in zip(cells, own, strict=True))
@@ -169,7 +169,7 @@ def empty_group(case: Case) -> Findings:
 
 
 def _promised(plan: Plan, who: str) -> bool:
-    return any(who == promise.who or who in promise.but for promise in plan.promises.values())
+    return any(who == promise.who or who in promise.except_for for promise in plan.promises.values())
 
 
 def group_circle(case: Case) -> Findings:

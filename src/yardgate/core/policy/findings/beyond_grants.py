@@ -197,7 +197,7 @@ def _why_less(case: Case, cause: Cause, offs: Sequence[Off]) -> str:
 def _of_more(case: Case, place: str) -> Cause:
     if is_bare(case.storage, place):
         return Cause("unplanned", case.plan.path(place)[0])
-    if case.storage[place].carried == "share":
+    if case.storage[place].enforced_by == "share":
         return Cause("share alone", _carrier(case, place))
     return Cause("list", place)
 
@@ -205,13 +205,13 @@ def _of_more(case: Case, place: str) -> Cause:
 def _carrier(case: Case, place: str) -> str:
     """The place where it is said what carries the grants of one."""
     path = case.plan.path(place)
-    return next((step for step in reversed(path) if case.plan.places[step].carried is not None), path[0])
+    return next((step for step in reversed(path) if case.plan.places[step].enforced_by is not None), path[0])
 
 
 def _of_less(case: Case, place: str, offs: Sequence[Off]) -> Iterator[Cause]:
     """The cause for each: the first thing that holds them back on the way in that lets them furthest."""
     found = case.outcome
-    doors = _doors(case, place) if case.plan.target.entering == "asked" else []
+    doors = _doors(case, place) if case.plan.target.traverse == "checked" else []
     ways = found.ways_to(place)
     for off in offs:
         if off.subject == GUEST and ways:
@@ -257,7 +257,7 @@ def _of_guest(case: Case, off: Off, ways: Sequence[Over]) -> Cause:
 
 def _at_share(case: Case, way: Over, off: Off, let_in: Level) -> Cause:
     share, user = case.plan.shares[way.share], case.plan.users[off.subject]
-    only = case.plan.services[way.protocol].only if way.protocol in case.plan.services else None
+    only = case.plan.services[way.protocol].allowed if way.protocol in case.plan.services else None
     if way.protocol == "nfs" and user.uid is None and share.squash != "all":
         return Cause("number", share.id)
     if way.protocol == "smb" and only is not None and not any(who in only for who in token(case.plan, user.id)):
@@ -306,7 +306,7 @@ def _against_more(case: Case, cause: Cause, offs: Sequence[Off]) -> Iterator[Rep
         case "share alone":
             here = plan.places[cause.at]
             yield (
-                (PutPlace(replace(here, carried="both")),),
+                (PutPlace(replace(here, enforced_by="both")),),
                 f"Let the list of {case.path(here.id)} carry the grants, too.",
             )
             listed = places[0] if is_bare(case.storage, here.id) else here.id  # lists may begin further down
@@ -347,7 +347,7 @@ def _by_cause(case: Case, cause: Cause, offs: Sequence[Off]) -> Iterator[Repair]
                 who for off in offs for who in _as_granted(case, off.place, [off.subject]) if who != EVERYONE
             )
             yield (
-                (PutService(replace(service, only=(service.only or frozenset()) | more)),),
+                (PutService(replace(service, allowed=(service.allowed or frozenset()) | more)),),
                 f"Let {case.names(sorted(more))} use {cause.at.upper()}.",
             )
         case _:
@@ -364,17 +364,17 @@ def _planned(case: Case, top: str) -> Iterator[Repair]:
 def _another_list(case: Case, place: str, whos: Sequence[str]) -> Iterator[Repair]:
     """Other lists for one place: without a line by hand, entered where it is read, carrying the grants, in another style, of the grants alone."""
     plan, path = case.plan, case.path(place)
-    here, styled = plan.places[place], next(s for s in reversed(plan.path(place)) if plan.places[s].own is not None)
+    here, styled = plan.places[place], next(s for s in reversed(plan.path(place)) if plan.places[s].acl is not None)
     counted = dict.fromkeys(who for one in whos for who in (token(plan, one) if one != GUEST else (EVERYONE,)))
-    for step in [one for one in reversed(plan.path(place)) if plan.places[one].own is not None]:
+    for step in [one for one in reversed(plan.path(place)) if plan.places[one].acl is not None]:
         for who in counted:
             yield (
                 without_lines(plan, step, who),
                 f"Take away what the list of {case.path(step)} says of {plan.named(who)} by hand.",
             )
     yield retouched(plan, [styled], _enters_too, _enters_by_mode), f"Let whoever may read {case.path(styled)} enter it."
-    if case.storage[place].carried == "share":
-        yield (PutPlace(replace(here, carried="both")),), f"Let the list of {path} carry the grants, too."
+    if case.storage[place].enforced_by == "share":
+        yield (PutPlace(replace(here, enforced_by="both")),), f"Let the list of {path} carry the grants, too."
     if style_of(plan, place) != "posix":
         yield (
             restyle(plan, styled, "posix").edits,
@@ -382,9 +382,9 @@ def _another_list(case: Case, place: str, whos: Sequence[str]) -> Iterator[Repai
         )
     bare_lists: dict[Style, OwnList] = {"ordered": Ordered(), "posix": Posix(), "mode": Mode()}
     own = bare_lists[style_of(plan, place) or "posix"]
-    carried = "both" if case.storage[place].carried == "share" else here.carried
+    carried = "both" if case.storage[place].enforced_by == "share" else here.enforced_by
     for cut in (False, True):
-        bare = replace(here, own=own, cut=cut, carried=carried)
+        bare = replace(here, acl=own, inheritance_stops=cut, enforced_by=carried)
         yield (
             (PutPlace(bare),),
             f"Make the list of {path} of what is granted alone{', and let nothing come down from above' if cut else ''}.",
@@ -417,11 +417,11 @@ def _passing(case: Case, offs: Sequence[Off]) -> Iterator[Repair]:
                 stopped.setdefault(step, {}).update(dict.fromkeys(_as_granted(case, place, shut_out)))
     edits = tuple(edit for step, whos in stopped.items() for edit in let_through(plan, case.storage, step, whos))
     placed = [p for p in dict.fromkeys(off.place for off in offs) if p in case.storage]
-    alone = list(dict.fromkeys(_carrier(case, place) for place in placed if case.storage[place].carried == "share"))
+    alone = list(dict.fromkeys(_carrier(case, place) for place in placed if case.storage[place].enforced_by == "share"))
     if alone:
         names = " and ".join(map(case.path, alone))
         yield (
-            tuple(PutPlace(replace(plan.places[p], carried="both")) for p in alone),
+            tuple(PutPlace(replace(plan.places[p], enforced_by="both")) for p in alone),
             f"Let the list of {names} carry the grants, too.",
         )
     yield edits, f"Let them pass through {' and '.join(map(case.path, stopped))}; nothing else in there opens."

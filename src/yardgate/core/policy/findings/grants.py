@@ -70,7 +70,7 @@ def refusal_beats(case: Case) -> Findings:
 
     That may be just what is meant; often somebody was put into a group and nobody thought of what that group is refused.
     Look at the people it names: if one of them should get in, the remedies of their cell say how."""
-    if case.plan.target.within != "refusal":
+    if case.plan.target.combining != "refusal":
         return
     mixed = [
         place for place, said in case.plan.grants.items() if Level.NA in said.values() and len(set(said.values())) > 1
@@ -83,7 +83,7 @@ def refusal_beats(case: Case) -> Findings:
         given &= _counted(case, [who for who, level in own.items() if level != Level.NA])
         given &= ~case.matrix.counting.boss
         for refuser in (who for who, level in own.items() if level == Level.NA and said.get(who) == Level.NA):
-            counts = near[tier_of(case.plan, refuser)][number] if case.plan.target.tiers == "nearest" else given
+            counts = near[tier_of(case.plan, refuser)][number] if case.plan.target.precedence == "nearest" else given
             named = case.users(_counted(case, [refuser]) & given & counts)
             people = [who for who in named if case.matrix.level(who, place) == Level.NA]
             if not people:

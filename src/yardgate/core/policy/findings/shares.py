@@ -65,7 +65,7 @@ def _by_hand(case: Case, place: str) -> Iterable[str]:
 
 def _by_list(case: Case, who: str, place: str) -> Level:
     rights = rights_on(case.plan, case.storage[place], who, token(case.plan, who))
-    return level(rights, entering_asked=case.plan.target.entering == "asked")
+    return level(rights, traverse_checked=case.plan.target.traverse == "checked")
 
 
 def _people(plan: Plan, whos: Iterable[str]) -> list[str]:

@@ -29,10 +29,10 @@ def enter_missing(case: Case) -> Findings:
     """A list gives reading, and not entering: nobody can open what they may read, because the folder does not let them in.
 
     Give entering (execute) to the lines that give reading."""
-    if case.plan.target.entering != "asked":
+    if case.plan.target.traverse != "checked":
         return
     for place in case.plan.places.values():
-        if place.own is None:
+        if place.acl is None:
             continue
         fix = retouched(
             case.plan, [place.id], _enters_too, lambda _tag, _who, perms: perms | (X if perms & (R | W) else 0)
@@ -94,7 +94,7 @@ def _everybody_by_hand(case: Case, mask: int, perms: int) -> list[tuple[str, str
     """Places whose own list gives everybody some of the rights by a line by hand, with that line in words."""
     found = []
     for place, stored in case.storage.items():
-        own = case.plan.places[place].own
+        own = case.plan.places[place].acl
         if own is None:
             continue
         match stored.list:
@@ -145,7 +145,7 @@ def owner_limited(case: Case) -> Findings:
         if case.plan.places[place].owner != owner.id:
             continue
         rights = rights_on(case.plan, stored, owner.id, token(case.plan, owner.id))
-        listed = level(rights, entering_asked=case.plan.target.entering == "asked")
+        listed = level(rights, traverse_checked=case.plan.target.traverse == "checked")
         if listed < Level.RW and (keeper(rights) or isinstance(stored.list, PosixState)):
             said = f"{case.plan.named(owner.id)} gets {listed.words} in {case.path(place)} and owns it, so they can change the list that limits them."
             fix: tuple[Edit, ...] = (PutPlace(replace(case.plan.places[place], owner=ROOT)),)
@@ -160,7 +160,7 @@ def style_unfit(case: Case) -> Findings:
     Behind SMB shares mode bits know one owner and one group only, and what clients set is lost. Over NFS hosts see an ordered
     list as a mode. A POSIX list serves both."""
     for place in case.plan.places.values():
-        if place.own is None:
+        if place.acl is None:
             continue
         style = style_of(case.plan, place.id)
         shares = case.shared.get(place.id, ())
@@ -201,7 +201,9 @@ def push_wipes(case: Case) -> Findings:
     Nothing is wrong now. Before pushing down, choose “only what follows”, or look at what is listed there."""
     for place, inside in case.plan.inside.items():
         own = [
-            inner for inner in inside if case.plan.places[inner].cut and _has_lines(case.plan, case.plan.places[inner])
+            inner
+            for inner in inside
+            if case.plan.places[inner].inheritance_stops and _has_lines(case.plan, case.plan.places[inner])
         ]
         if place is not None and own:
             names = " and ".join(case.plan.places[inner].name for inner in own)
@@ -210,7 +212,7 @@ def push_wipes(case: Case) -> Findings:
 
 
 def _has_lines(plan: Plan, place: Place) -> bool:
-    return (place.own is not None and place.own != type(place.own)()) or bool(plan.grants.get(place.id))
+    return (place.acl is not None and place.acl != type(place.acl)()) or bool(plan.grants.get(place.id))
 
 
 def service_lost(case: Case) -> Findings:
@@ -218,7 +220,7 @@ def service_lost(case: Case) -> Findings:
 
     A backup that reads all but one folder is noticed on the day it is needed. Grant the service what it has above."""
     for place in case.plan.places.values():
-        if not place.cut or place.parent is None:
+        if not place.inheritance_stops or place.parent is None:
             continue
         for user in case.plan.users.values():
             if user.kind != "service" or not user.active(case.on):
