@@ -46,9 +46,10 @@ def test_how_promises_stand_and_what_is_found(yard: Web) -> None:
 
 def test_a_fix_is_previewed_then_kept_then_undone(yard: Web) -> None:
     found = finding(get(yard, "/standing"), "less-than-granted")
-    fix = found["fix"]
-    client = yard.client()
-    effect = client.post(yard.at("/effect"), json={"revision": 1, "edits": fix}).json()
+    assert found["fixable"] is None, "it is looked for when somebody asks"
+    repair = get(yard, "/findings/repair", finding=found["id"])
+    fix, effect, client = repair["edits"], repair["effect"], yard.client()
+    assert effect == client.post(yard.at("/effect"), json={"revision": 1, "edits": fix}).json()
     assert effect["total"] == 3
     assert effect["mends"] == ["Apprentices must be able to write keel/training"]
     assert effect["breaks"] == []
@@ -56,6 +57,7 @@ def test_a_fix_is_previewed_then_kept_then_undone(yard: Web) -> None:
     assert client.post(yard.at("/edits"), json={"revision": 1, "edits": fix}).status_code == 200
     after = get(yard, "/standing")
     assert found["id"] not in {one["id"] for one in after["findings"]}
+    assert client.get(yard.at("/findings/repair"), params={"finding": found["id"]}).status_code == 404
     assert [one["words"] for one in after["promises"] if one["broken"]] == [
         "Draughting must be able to read keel/drawings/toolpaths"
     ]
@@ -65,8 +67,9 @@ def test_a_fix_is_previewed_then_kept_then_undone(yard: Web) -> None:
 
 def test_a_change_by_host_is_told_for_the_hosts(yard: Web) -> None:
     """A host rule made narrower takes the share from 255 hosts, though no person's best changes."""
-    fix = finding(get(yard, "/standing"), "host-wide")["fix"]
-    effect = yard.client().post(yard.at("/effect"), json={"revision": 1, "edits": fix}).json()
+    found = finding(get(yard, "/standing"), "host-wide")
+    assert found["fixable"]
+    effect = get(yard, "/findings/repair", finding=found["id"])["effect"]
     assert (effect["total"], effect["free"]) == (0, False)
     told = [(host["share"], host["hosts"], host["before"], host["after"], host["costs"]) for host in effect["hosts"]]
     assert told == [("images", "the rest of 192.0.2.0/24", "RW", "NA", True)]

@@ -33,7 +33,9 @@ def test_a_place_is_shown_layer_by_layer_with_what_stops_on_the_way(yard: Web) -
     assert stops["rigging"] == "this folder only: it lets people through"
     assert [line["who"] for line in found["reading"]][:2] == ["apprentices", "draughting"]
     cut = get(yard.client(), yard, "/storage", place="minutes")
-    assert {line["stops"] for line in cut["layers"][1]["lines"] if line["made"] != "pass"} == {"cut at minutes"}
+    assert {line["stops"] for line in cut["layers"][1]["lines"] if line["made"] != "pass"} == {
+        "inheritance stops at minutes"
+    }
     assert cut["text"] == "A:fdg:Directors:rwaDdxtTnNcCy"
     foreign = get(yard.client(), yard, "/storage", place="nightly")
     assert {(u["subject"], u["wanted"], u["gets"]) for u in foreign["unsaid"]} >= {("viktor-sand", "RW", "NA")}

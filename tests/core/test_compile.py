@@ -9,13 +9,13 @@ from hypothesis import given, settings
 from tests.conftest import ON
 from tests.plans import plans
 from tests.tries import times
-from yardgate.core.access.bitsets import Counting, count
+from yardgate.core.access.bitsets import Counting, classes, count
 from yardgate.core.access.combining import RULES
-from yardgate.core.access.compile import ListSpec
+from yardgate.core.access.compile import ListSpec, ordered_list
 from yardgate.core.access.membership import token
 from yardgate.core.access.storage import Nfs4State, PlaceState, PosixState, rights_on, storage_state, unsaid
-from yardgate.core.acl import Entry, Mode, Ordered, OwnList, Posix
-from yardgate.core.acl.rights import FULL, READ, Level, level
+from yardgate.core.acl import Entry, Mode, Ordered, OwnList, Posix, nfs4
+from yardgate.core.acl.rights import FULL, READ, Level, Rights, level
 from yardgate.core.model.plan import EVERYONE, Grants, Group, Place, Plan, Target, User
 
 NA, PT, RO, RW = Level.NA, Level.PT, Level.RO, Level.RW
@@ -204,3 +204,26 @@ def test_entries_by_hand_stay_first_and_come_down_after_what_is_granted() -> Non
     assert lines(plan, "shop")[2:] == ["deny ann 1f01ff 83 hand", "allow di 1200a9 83 hand"]
     report = [(c.subject, c.wanted, c.gets) for c in unsaid(plan, count(plan, ON), stored(plan, "top"))]
     assert report == [("ann", RW, NA)], "no grant speaks of di, so what they get by hand contradicts none"
+
+
+@settings(max_examples=times(60, 1000))
+@given(plan=plans())
+def test_no_refusal_of_a_compiled_list_is_idle(plan: Plan) -> None:
+    """Each takes something from somebody: told by reading the list without it, entry by entry."""
+    for rule in RULES:
+        wanted = carried_by_storage(plan, "ordered", rule)
+        counting = count(wanted, ON)
+        names = {subject: token(wanted, subject) for subject in (*wanted.users, *wanted.groups)}
+        for here in storage_state(wanted, counting).values():
+            assert isinstance(here.list, Nfs4State)
+            wish = ListSpec(wanted.target, here.grants, here.passes)
+            own = [made.entry for made in ordered_list(wish, classes(counting, wish.whos))]
+
+            def gets(entries: list[Entry], names: Mapping[str, Collection[str]] = names) -> list[Level]:
+                files = nfs4.files_of(entries)
+                reads = ((nfs4.allowed(entries, ways), nfs4.allowed(files, ways)) for ways in names.values())
+                return [level(Rights(*rights)) for rights in reads]
+
+            for at, entry in enumerate(own):
+                if entry.type == "deny":
+                    assert gets(own[:at] + own[at + 1 :]) != gets(own), entry

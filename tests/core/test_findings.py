@@ -388,11 +388,11 @@ def test_who_gets_less_is_told_why_and_offered_what_is_right(cause: str) -> None
     found = found_in(plan, "less-than-granted")
     assert len(found) == 1, [one.sentence for one in found]
     assert found[0].sentence.endswith(f": {why}."), found[0].sentence
-    assert found[0].does == does
+    assert found[0].repair.does == does
     if does:
-        after, _ = apply(plan, found[0].fix)
+        after, _ = apply(plan, found[0].repair.edits)
         assert found_in(after, "less-than-granted") == []
-        assert effect(keep(outcome(resolve(plan, ON))), found[0].fix).price.nothing
+        assert effect(keep(outcome(resolve(plan, ON))), found[0].repair.edits).price.nothing
 
 
 def found_in(plan: Plan, kind: str, in_force: Plan | None = None) -> list[Finding]:
@@ -424,7 +424,9 @@ def test_each_kind_is_found_and_what_is_close_is_not(kind: str) -> None:
     assert found_in(close, kind, close if in_force else None) == []
 
 
-FIXABLE = [kind for kind, (raising, _) in CASES.items() if any(finding.fix for finding in found_in(raising, kind))]
+FIXABLE = [
+    kind for kind, (raising, _) in CASES.items() if any(finding.repair.edits for finding in found_in(raising, kind))
+]
 
 
 def test_most_kinds_can_be_mended() -> None:
@@ -435,9 +437,9 @@ def test_most_kinds_can_be_mended() -> None:
 def test_a_fix_removes_what_was_found_and_changes_only_the_cells_announced(kind: str) -> None:
     plan = CASES[kind][0]
     finding = found_in(plan, kind)[0]
-    assert finding.does.endswith(".")
-    announced = effect(keep(outcome(resolve(plan, ON))), finding.fix)
-    after, back = apply(plan, finding.fix)
+    assert finding.repair.does.endswith(".")
+    announced = effect(keep(outcome(resolve(plan, ON))), finding.repair.edits)
+    after, back = apply(plan, finding.repair.edits)
     assert finding.id not in {other.id for other in found_in(after, kind)}
     assert {(shift.subject, shift.place) for shift in announced.shifts} == moved(plan, after)
     assert apply(after, back)[0] == plan

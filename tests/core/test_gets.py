@@ -167,7 +167,7 @@ def test_lists_that_begin_below_where_the_share_alone_is_said_to_hold_people_are
     assert told(plan, "personnel")["cy"] == (NA, RW, "more")
     now = outcome(resolve(plan, ON))
     more = next(finding for finding in find(Case(now)) if finding.kind == "more-than-granted")
-    mended, _ = apply(plan, more.fix)
+    mended, _ = apply(plan, more.repair.edits)
     assert told(mended, "personnel")["cy"][2] == "not set"
 
 

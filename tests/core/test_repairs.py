@@ -48,10 +48,10 @@ def test_whoever_gets_something_else_is_found_and_every_fix_does_what_it_says(pl
     for kind, cells in before.items():
         assert Counter(cell for finding in findings if finding.kind == kind for cell in finding.cells) == Counter(cells)
     for finding in findings:
-        if not finding.fix:
+        if not finding.repair.edits:
             continue
-        announced = effect(kept, finding.fix)
-        after_plan, _ = apply(plan, finding.fix)
+        announced = effect(kept, finding.repair.edits)
+        after_plan, _ = apply(plan, finding.repair.edits)
         assert {(shift.subject, shift.place) for shift in announced.shifts} == moved(plan, after_plan), finding
         if finding.kind in RIGHT:
             assert announced.price.nothing, finding

@@ -85,7 +85,7 @@ def _json(plan: Plan, kept: Compliance, found: list[Finding]) -> dict[str, Any]:
                 "title": BY_KIND[finding.kind].title,
                 "says": finding.sentence,
                 "cells": [list(cell) for cell in finding.cells],
-                "fix": finding.does or None,
+                "fix": finding.repair.does or None,
             }
             for finding in found
         ],
@@ -104,8 +104,8 @@ def _print(plan: Plan, kept: Compliance, found: list[Finding]) -> None:
         say(f"contradiction  {one}; {other}: both speak of {plan.named(pair.subject)}")
     for finding in found:
         say(f"{finding.severity:9} {finding.sentence}")
-        if finding.does:
-            say(f"          {finding.does}", style="dim")
+        if does := finding.repair.does:
+            say(f"          {does}", style="dim")
     counts = [
         f"{sum(f.severity == severity for f in found)} {severity}" for severity in ("serious", "consider", "note")
     ]

@@ -1216,6 +1216,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/plans/{plan}/findings/repair": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Repair
+         * @description What removes a finding, the first that is right of what can be tried, and all that it changes.
+         */
+        get: operations["repair"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/plans/{plan}/remedies": {
         parameters: {
             query?: never;
@@ -2314,7 +2334,8 @@ export interface components {
          * FindingOut
          * @description Something that is probably not as it was meant. about: ids of what it concerns. cells: at most 200 of `total`.
          *
-         *     fix: edits that remove it, `does` says what they do. accepted: how it was accepted; open: not accepted, or no longer.
+         *     fixable: whether there are edits that remove it; none: that is tried when somebody asks. accepted: how it was accepted; open: not accepted,
+         *     or no longer.
          */
         FindingOut: {
             /** Id */
@@ -2338,10 +2359,8 @@ export interface components {
             total: number;
             /** Cells */
             cells: components["schemas"]["TouchedCell"][];
-            /** Fix */
-            fix: (components["schemas"]["PutUser"] | components["schemas"]["RemoveUser"] | components["schemas"]["PutGroup"] | components["schemas"]["RemoveGroup"] | components["schemas"]["Join"] | components["schemas"]["Leave"] | components["schemas"]["PutPlace"] | components["schemas"]["RemovePlace"] | components["schemas"]["PutPattern"] | components["schemas"]["RemovePattern"] | components["schemas"]["PutDirectory"] | components["schemas"]["RemoveDirectory"] | components["schemas"]["PutShare"] | components["schemas"]["RemoveShare"] | components["schemas"]["PutService"] | components["schemas"]["RemoveService"] | components["schemas"]["PutPromise"] | components["schemas"]["RemovePromise"] | components["schemas"]["PutAccepted"] | components["schemas"]["RemoveAccepted"] | components["schemas"]["SetGrant"] | components["schemas"]["SetTarget"] | components["schemas"]["SetTitle"])[];
-            /** Does */
-            does: string;
+            /** Fixable */
+            fixable: boolean | null;
             accepted: components["schemas"]["Accepted"] | null;
             /** Open */
             open: boolean;
@@ -4133,6 +4152,17 @@ export interface components {
              * @enum {string}
              */
             op: "remove-user";
+        };
+        /**
+         * RepairOut
+         * @description What removes a finding: edits, what they do, and what they change; none where only a person can say what is right.
+         */
+        RepairOut: {
+            /** Edits */
+            edits: (components["schemas"]["PutUser"] | components["schemas"]["RemoveUser"] | components["schemas"]["PutGroup"] | components["schemas"]["RemoveGroup"] | components["schemas"]["Join"] | components["schemas"]["Leave"] | components["schemas"]["PutPlace"] | components["schemas"]["RemovePlace"] | components["schemas"]["PutPattern"] | components["schemas"]["RemovePattern"] | components["schemas"]["PutDirectory"] | components["schemas"]["RemoveDirectory"] | components["schemas"]["PutShare"] | components["schemas"]["RemoveShare"] | components["schemas"]["PutService"] | components["schemas"]["RemoveService"] | components["schemas"]["PutPromise"] | components["schemas"]["RemovePromise"] | components["schemas"]["PutAccepted"] | components["schemas"]["RemoveAccepted"] | components["schemas"]["SetGrant"] | components["schemas"]["SetTarget"] | components["schemas"]["SetTitle"])[];
+            /** Does */
+            does: string;
+            effect: components["schemas"]["EffectOut"] | null;
         };
         /**
          * ReportOut
@@ -10304,6 +10334,85 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["StandingOut"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    repair: {
+        parameters: {
+            query: {
+                /** @description the id of a finding, as `standing` lists it */
+                finding: string;
+            };
+            header?: never;
+            path: {
+                plan: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RepairOut"];
                 };
             };
             /** @description Unauthorized */

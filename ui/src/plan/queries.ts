@@ -1,5 +1,5 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
-import { api, ask, type Edit } from "../api/client";
+import { api, ask, type Edit, type FindingOut } from "../api/client";
 import { usePlan } from "./PlanContext";
 
 /** Who gets more or less than is granted, or where the rule settled it; asked once for all that show them. */
@@ -12,6 +12,16 @@ export function useStands(what: "off" | "settled" = "off") {
 export function useStanding() {
   const { id } = usePlan();
   return useQuery({ queryKey: ["of-plan", id, "standing"], placeholderData: keepPreviousData, queryFn: () => ask(api.GET("/api/v1/plans/{plan}/standing", { params: { path: { plan: id } } })) });
+}
+
+/** What removes a finding, and all that it changes; looked for when somebody asks, and again with every revision of the plan. */
+export function useRepair(finding: FindingOut) {
+  const { id, outline } = usePlan();
+  return useQuery({
+    queryKey: ["of-plan", id, "repair", outline.revision, finding.id],
+    enabled: finding.fixable !== false,
+    queryFn: () => ask(api.GET("/api/v1/plans/{plan}/findings/repair", { params: { path: { plan: id }, query: { finding: finding.id } } })),
+  });
 }
 
 /** The joined directories: from when their copies are, and what is wrong with them. Not asked where there are none. */

@@ -2,12 +2,13 @@ import { Button, DatePicker, Input } from "antd";
 import type { Dayjs } from "dayjs";
 import { useState } from "react";
 import { Link } from "react-router";
-import type { FindingOut } from "../api/client";
+import { message, type FindingOut } from "../api/client";
 import { LevelTag } from "../parts/ArmSign";
 import { pathName, whoName } from "../plan/index";
 import { usePlan } from "../plan/PlanContext";
+import { useRepair } from "../plan/queries";
 import { PromiseThis } from "./PromiseThis";
-import { useEffectOf, WouldChange } from "../parts/Effects";
+import { Effects } from "../parts/Effects";
 import { Remedies } from "./Remedies";
 
 const FIRST = 15;
@@ -17,13 +18,14 @@ export function FindingPanel({ finding }: { finding: FindingOut }) {
   const { id, index, canEdit, edit } = usePlan();
   const [busy, setBusy] = useState(false);
   const [asked, setAsked] = useState<string | null>(null);
-  const has = finding.fix.length > 0;
-  const effect = useEffectOf(finding.fix);
+  const repair = useRepair(finding);
+  const { edits = [], does, effect } = repair.data ?? {};
+  const has = edits.length > 0;
   const [paid, setPaid] = useState(false);
-  const costs = effect.data?.free === false;
+  const costs = effect?.free === false;
   const remove = async () => {
     setBusy(true);
-    await edit(finding.fix);
+    await edit(edits);
     setBusy(false);
   };
   return (
@@ -31,11 +33,13 @@ export function FindingPanel({ finding }: { finding: FindingOut }) {
       <h2>{finding.title}</h2>
       <p>{finding.sentence}</p>
       <p className="muted">{finding.advice}</p>
+      {repair.isFetching && !repair.data && <p className="muted" role="status">Looking for a repair that is right …</p>}
+      {repair.isError && <div className="trouble">{message(repair.error)}</div>}
       {has && costs && !paid && <p><button className="plain link" aria-expanded={false} onClick={() => setPaid(true)}>What would remove it, at a price …</button></p>}
       {has && (!costs || paid) && (
         <div className="said-box">
-          <div className="row"><b>{finding.does}</b><span className="spread" /><Button size="small" type={costs ? "default" : "primary"} danger={costs} disabled={!canEdit || !effect.data} loading={busy} onClick={() => void remove()}>{costs ? "Do it all the same" : "Do it"}</Button></div>
-          <WouldChange effect={effect} />
+          <div className="row"><b>{does}</b><span className="spread" /><Button size="small" type={costs ? "default" : "primary"} danger={costs} disabled={!canEdit || repair.isFetching} loading={busy} onClick={() => void remove()}>{costs ? "Do it all the same" : "Do it"}</Button></div>
+          {effect && <Effects effect={effect} />}
         </div>
       )}
       <p className="row" style={{ flexWrap: "wrap" }}>{finding.about.map((about) => <About key={about} about={about} />)}</p>

@@ -123,7 +123,7 @@ function FindingRows({ title, findings, chosen, onChoose }: { title: string; fin
         <button key={finding.id} className="sentence" aria-pressed={finding.id === chosen} onClick={() => onChoose(finding.id)}>
           <span className={`mark ${finding.severity}`} aria-hidden>{finding.severity === "serious" ? "!" : finding.severity === "consider" ? "?" : "·"}</span>
           <span>{finding.sentence}</span>
-          <span className="muted">{finding.fix.length > 0 ? "fix available" : finding.total > 0 ? plural(finding.total, "cell") : ""}</span>
+          <span className="muted">{finding.fixable ? "fix available" : finding.total > 0 ? plural(finding.total, "cell") : ""}</span>
         </button>
       ))}
     </section>

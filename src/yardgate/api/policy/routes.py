@@ -12,6 +12,7 @@ from yardgate.api.policy.schemas import (
     FindingOut,
     KeepingOut,
     RemedyOut,
+    RepairOut,
     SentenceIn,
     StandingOut,
     TouchedCell,
@@ -32,6 +33,10 @@ from yardgate.core.policy.remedies import Want, remedies
 from yardgate.formats.promises import read_sentence
 from yardgate.services.derived import Services
 from yardgate.store import Opened
+
+FindingId = Annotated[
+    str, Query(min_length=1, max_length=1000, description="the id of a finding, as `standing` lists it")
+]
 
 router = APIRouter(prefix="/plans/{plan}", tags=["promises and findings"], route_class=OffLoop)
 long = APIRouter(prefix="/plans/{plan}", tags=["promises and findings"], route_class=Long)
@@ -72,14 +77,25 @@ def _standing(services: Services, opened: Opened) -> StandingOut:
                     TouchedCell(subject=who, place=place, level=kept.outcome.level(who, place))
                     for who, place in finding.cells[:LISTED]
                 ],
-                fix=list(finding.fix),
-                does=finding.does,
+                fixable=bool(finding.fix) if finding.search is None else None,
                 accepted=p.accepted.get(finding.id),
                 open=not accepted,
             )
             for finding, accepted in accepted_or_not(case, services.findings(opened))
         ],
     )
+
+
+@long.get("/findings/repair")
+def repair(plan: str, _: Reader, services: TheServices, finding: FindingId) -> RepairOut:
+    """What removes a finding, the first that is right of what can be tried, and all that it changes."""
+    opened = services.plans.open(plan)
+    found = next((one for one in services.findings(opened) if one.id == finding), None)
+    if found is None:
+        raise HTTPException(404, "That is not found in this plan any more")
+    edits, does = found.repair
+    changes = told(opened.plan, effect(services.kept(opened), edits)) if edits else None
+    return RepairOut(edits=list(edits), does=does, effect=changes)
 
 
 def _advice(kind: str) -> str:

@@ -49,7 +49,8 @@ class TouchedCell(Cell):
 class FindingOut(BaseModel):
     """Something that is probably not as it was meant. about: ids of what it concerns. cells: at most 200 of `total`.
 
-    fix: edits that remove it, `does` says what they do. accepted: how it was accepted; open: not accepted, or no longer.
+    fixable: whether there are edits that remove it; none: that is tried when somebody asks. accepted: how it was accepted; open: not accepted,
+    or no longer.
     """
 
     id: str
@@ -61,10 +62,17 @@ class FindingOut(BaseModel):
     advice: str
     total: int
     cells: list[TouchedCell]
-    fix: list[AnyEdit]
-    does: str
+    fixable: bool | None
     accepted: Accepted | None
     open: bool
+
+
+class RepairOut(BaseModel):
+    """What removes a finding: edits, what they do, and what they change; none where only a person can say what is right."""
+
+    edits: list[AnyEdit]
+    does: str
+    effect: EffectOut | None
 
 
 class StandingOut(BaseModel):

@@ -16,7 +16,23 @@ from yardgate.core.acl import nfs4, posix
 from yardgate.core.acl.mode import SETGID, bits_of
 from yardgate.core.acl.nfs4 import Entry
 from yardgate.core.acl.posix import PosixEntry, R, W, X
-from yardgate.core.acl.rights import CHANGE, FULL, MASK_OF, PASS, Level, Rights, level
+from yardgate.core.acl.rights import (
+    ADD_FILE,
+    ADD_SUBDIRECTORY,
+    APPEND_DATA,
+    CHANGE,
+    DELETE,
+    DELETE_CHILD,
+    EXECUTE,
+    FULL,
+    LIST_DIRECTORY,
+    MASK_OF,
+    PASS,
+    READ_DATA,
+    WRITE_DATA,
+    Level,
+    level,
+)
 from yardgate.core.model.plan import EVERYONE, Target
 
 PERMS = {Level.NA: 0, Level.PT: X, Level.RO: R | X, Level.RW: R | W | X}
@@ -69,19 +85,51 @@ class CompiledEntry(NamedTuple):
 def ordered_list(wish: ListSpec, classes: Sequence[Class]) -> tuple[CompiledEntry, ...]:
     """Entries that give every class its expected level. Every rule can be said; refusals that change nothing are left out."""
     lines = list(_ordered_lines(wish))
-    wanted = [wish.expected(c.names) for c in classes]
+    named: dict[str, int] = {}  # who -> the classes that count as them, as bits
+    wanted = dict.fromkeys(MASK_OF, 0)
+    for number, one in enumerate(classes):
+        for who in one.names:
+            named[who] = named.get(who, 0) | 1 << number
+        wanted[wish.expected(one.names)] |= 1 << number
     for at in range(len(lines) - 1, -1, -1):
         if lines[at].entry.type == "deny":
             without = lines[:at] + lines[at + 1 :]
-            if _outcomes(without, classes) == wanted:
+            if _outcomes([made.entry for made in without], named, len(classes)) == wanted:
                 lines = without
     return tuple(lines)
 
 
-def _outcomes(lines: Sequence[CompiledEntry], classes: Sequence[Class]) -> list[Level]:
-    entries = [made.entry for made in lines]
-    files = nfs4.files_of(entries)
-    return [level(Rights(nfs4.allowed(entries, c.names), nfs4.allowed(files, c.names))) for c in classes]
+def _outcomes(entries: Sequence[Entry], named: Mapping[str, int], classes: int) -> dict[Level, int]:
+    """Level -> the classes that come out with it, as bits: `rights.level` for all of them at once."""
+    folder = _given(entries, named)
+    file = _given(nfs4.files_of(entries), named)
+    enters = folder(EXECUTE)
+    reads = enters & folder(LIST_DIRECTORY) & file(READ_DATA)
+    deletes = file(DELETE) | folder(DELETE_CHILD)
+    changes = reads & folder(ADD_FILE) & folder(ADD_SUBDIRECTORY) & deletes & file(WRITE_DATA) & file(APPEND_DATA)
+    everybody = (1 << classes) - 1
+    return {
+        Level.NA: everybody & ~(enters | reads),
+        Level.PT: enters & ~reads,
+        Level.RO: reads & ~changes,
+        Level.RW: changes,
+    }
+
+
+def _given(entries: Sequence[Entry], named: Mapping[str, int]) -> Callable[[int], int]:
+    """Which classes a list gives a right, as bits: of each, the first entry decides that names it and has that right."""
+
+    def given(right: int) -> int:
+        allowed = decided = 0
+        for entry in entries:
+            if entry.mask & right and entry.counts_here:
+                fresh = named.get(entry.who, 0) & ~decided
+                decided |= fresh
+                if entry.type == "allow":
+                    allowed |= fresh
+        return allowed
+
+    return given
 
 
 def _ordered_lines(wish: ListSpec) -> Iterator[CompiledEntry]:

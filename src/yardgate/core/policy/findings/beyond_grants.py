@@ -4,8 +4,9 @@ A repair is right where everybody it is for gets what is granted to them by it, 
 may do anything else. What is tried is led by the cause; what is offered was worked out for the whole plan.
 """
 
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import replace
+from functools import partial
 from typing import Literal, NamedTuple
 
 import numpy as np
@@ -24,9 +25,7 @@ from yardgate.core.edits.transforms import STYLE_WORDS, Style, begun, is_bare, p
 from yardgate.core.model.checks import PlanError
 from yardgate.core.model.plan import EVERYONE, GUEST
 from yardgate.core.model.share import Over
-from yardgate.core.policy.findings.case import Case, CellKey, Check, Finding, Findings
-
-TRIED = 40  # causes for which a repair is looked for
+from yardgate.core.policy.findings.case import Case, CellKey, Check, Finding, Findings, Repair
 
 CauseKind = Literal[
     "unplanned", "share alone", "list", "way", "service", "read only", "hosts", "at the share", "number"
@@ -40,8 +39,8 @@ class Cause(NamedTuple):
     at: str
 
 
-Repair = tuple[tuple[Edit, ...], str]
-"""Edits, and what they do in words."""
+Trial = tuple[tuple[Edit, ...], str]
+"""A repair that is to be tried."""
 
 
 def more_than_granted(case: Case) -> Findings:
@@ -53,11 +52,11 @@ def more_than_granted(case: Case) -> Findings:
     for off in case.off.values():
         if off.gets > off.granted:
             found.setdefault(_of_more(case, off.place), []).append(off)
-    for number, (cause, offs) in enumerate(sorted(found.items(), key=lambda one: -len(one[1]))):
-        fix, does = _first(case, offs, _against_more(case, cause, offs)) if number < TRIED else ((), "")
+    for cause, offs in sorted(found.items(), key=lambda one: -len(one[1])):
         said = f"{_who_gets(case, offs)} without being granted it: {_why_more(case, cause, offs[0])}."
         about = (cause.at, *(place for place in dict.fromkeys(off.place for off in offs) if place != cause.at))
-        yield Finding("more-than-granted", "serious", about[:2], said, _cells(offs), fix, does)
+        search = partial(_repair, case, _against_more, cause, offs)
+        yield Finding("more-than-granted", "serious", about[:2], said, _cells(offs), search=search)
 
 
 def less_than_granted(case: Case) -> Findings:
@@ -79,11 +78,11 @@ def less_than_granted(case: Case) -> Findings:
     found: dict[Cause, list[Off]] = {}
     for cell, cause in causes.items():
         found.setdefault(cause, []).append(case.off[cell])
-    for number, (cause, offs) in enumerate(sorted(found.items(), key=lambda one: -len(one[1]))):
-        fix, does = _first(case, offs, _against_less(case, cause, offs)) if number < TRIED else ((), "")
+    for cause, offs in sorted(found.items(), key=lambda one: -len(one[1])):
         said = f"{_who_gets(case, offs)}, and {'is' if _one(offs) else 'are'} granted {_levels(off.granted for off in offs)}: {_why_less(case, cause, offs)}."
         about = tuple(dict.fromkeys((*_about(cause, offs), offs[0].place)))
-        yield Finding("less-than-granted", "serious", tuple(dict.fromkeys(about)), said, _cells(offs), fix, does)
+        search = partial(_repair, case, _against_less, cause, offs)
+        yield Finding("less-than-granted", "serious", tuple(dict.fromkeys(about)), said, _cells(offs), search=search)
 
 
 def _about(cause: Cause, offs: Sequence[Off]) -> tuple[str, ...]:
@@ -115,8 +114,12 @@ def unplanned(case: Case) -> Findings:
             said = (
                 f"No lists are planned for what {names} {'offers' if len(bare) == 1 else 'offer'} of {case.path(pool)}."
             )
-            fix, does = next((one for one in _planned(case, pool) if case.price(one[0]).nothing), ((), ""))
-            yield Finding("unplanned", "consider", (pool,), said, (), fix, does)
+            yield Finding("unplanned", "consider", (pool,), said, search=partial(_plan_lists, case, pool))
+
+
+def _plan_lists(case: Case, pool: str) -> Repair:
+    """The first way to plan lists for a pool by which nobody gets more or less than is granted to them."""
+    return next((Repair(*one) for one in _planned(case, pool) if case.price(one[0]).nothing), Repair())
 
 
 # --- in words ---------------------------------------------------------------------------------------------------------
@@ -270,14 +273,16 @@ def _at_share(case: Case, way: Over, off: Off, let_in: Level) -> Cause:
 # --- repairs ----------------------------------------------------------------------------------------------------------
 
 
-def _first(case: Case, offs: Sequence[Off], tried: Iterable[Repair]) -> Repair:
+def _repair(
+    case: Case, against: Callable[[Case, Cause, Sequence[Off]], Iterator[Trial]], cause: Cause, offs: Sequence[Off]
+) -> Repair:
     """The first repair after which all of them get what is granted to them; else the one that mends most of them; nothing where none is right."""
-    best: tuple[int, Repair] = (0, ((), ""))
-    for edits, does in tried:
+    best: tuple[int, Repair] = (0, Repair())
+    for edits, does in against(case, cause, offs):
         mended = _mended(case, offs, edits) if edits else 0
         if mended == len(offs):
-            return edits, does
-        best = max(best, (mended, (edits, does)), key=lambda one: one[0])
+            return Repair(edits, does)
+        best = max(best, (mended, Repair(edits, does)), key=lambda one: one[0])
     return best[1]
 
 
@@ -297,7 +302,7 @@ def _mended(case: Case, offs: Sequence[Off], edits: Sequence[Edit]) -> int:
     )
 
 
-def _against_more(case: Case, cause: Cause, offs: Sequence[Off]) -> Iterator[Repair]:
+def _against_more(case: Case, cause: Cause, offs: Sequence[Off]) -> Iterator[Trial]:
     plan, places = case.plan, list(dict.fromkeys(off.place for off in offs))
     match cause.kind:
         case "unplanned":
@@ -315,7 +320,7 @@ def _against_more(case: Case, cause: Cause, offs: Sequence[Off]) -> Iterator[Rep
             yield from _another_list(case, places[0], [off.subject for off in offs])
 
 
-def _against_less(case: Case, cause: Cause, offs: Sequence[Off]) -> Iterator[Repair]:
+def _against_less(case: Case, cause: Cause, offs: Sequence[Off]) -> Iterator[Trial]:
     plan, whos = case.plan, [off.subject for off in offs]
     yield from _by_cause(case, cause, offs)
     if set(whos) == {GUEST}:
@@ -325,7 +330,7 @@ def _against_less(case: Case, cause: Cause, offs: Sequence[Off]) -> Iterator[Rep
         yield shut, f"Close {names} to guests, who get no more there anyway."
 
 
-def _by_cause(case: Case, cause: Cause, offs: Sequence[Off]) -> Iterator[Repair]:
+def _by_cause(case: Case, cause: Cause, offs: Sequence[Off]) -> Iterator[Trial]:
     plan, whos = case.plan, [off.subject for off in offs]
     match cause.kind:
         case "way":
@@ -354,14 +359,14 @@ def _by_cause(case: Case, cause: Cause, offs: Sequence[Off]) -> Iterator[Repair]
             return
 
 
-def _planned(case: Case, top: str) -> Iterator[Repair]:
+def _planned(case: Case, top: str) -> Iterator[Trial]:
     for style, edits in planned(case.plan, case.storage, top):
         places = [case.path(edit.place.id) for edit in edits]
         named = " and ".join(places) if len(places) < 3 else f"{places[0]} and {len(places) - 1} more places"
         yield edits, f"Plan {STYLE_WORDS[style]} on {named}, of what is granted there."
 
 
-def _another_list(case: Case, place: str, whos: Sequence[str]) -> Iterator[Repair]:
+def _another_list(case: Case, place: str, whos: Sequence[str]) -> Iterator[Trial]:
     """Other lists for one place: without a line by hand, entered where it is read, carrying the grants, in another style, of the grants alone."""
     plan, path = case.plan, case.path(place)
     here, styled = plan.places[place], next(s for s in reversed(plan.path(place)) if plan.places[s].acl is not None)
@@ -405,7 +410,7 @@ def _enters_by_mode(_tag: posix.Tag, _who: str, perms: int) -> int:
     return perms | (posix.X if perms & (posix.R | posix.W) else 0)
 
 
-def _passing(case: Case, offs: Sequence[Off]) -> Iterator[Repair]:
+def _passing(case: Case, offs: Sequence[Off]) -> Iterator[Trial]:
     """Each folder on the way lets through those whom it stops, by the users and groups to whom it is granted."""
     plan = case.plan
     stopped: dict[str, dict[str, None]] = {}

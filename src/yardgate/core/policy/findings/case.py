@@ -5,7 +5,7 @@ from dataclasses import dataclass, field
 from datetime import date
 from functools import cached_property
 from itertools import chain
-from typing import Literal
+from typing import Literal, NamedTuple
 
 import numpy as np
 
@@ -26,11 +26,19 @@ CellKey = tuple[str, str]
 """Who (a user, or the guest), and where (a place)."""
 
 
-@dataclass(frozen=True, slots=True)
+class Repair(NamedTuple):
+    """Edits that remove a finding, and what they do in words; none where only a person can say what is right."""
+
+    edits: tuple[Edit, ...] = ()
+    does: str = ""
+
+
+@dataclass(frozen=True)
 class Finding:
     """One thing found. about: ids of what it concerns, the one to look at first. cells: whom it touches, and where.
 
-    fix: edits that remove it; empty where only a person can say what is right. does: what they do, in words.
+    fix, does: the edits that remove it, and what they do, where they are known at once. search: looks for them, where that takes
+    trying on the whole plan. Who wants either asks `repair`.
     """
 
     kind: str
@@ -40,6 +48,11 @@ class Finding:
     cells: tuple[CellKey, ...] = ()
     fix: tuple[Edit, ...] = ()
     does: str = ""
+    search: Callable[[], Repair] | None = field(default=None, compare=False, repr=False)
+
+    @cached_property
+    def repair(self) -> Repair:
+        return Repair(self.fix, self.does) if self.search is None else self.search()
 
     @property
     def id(self) -> str:

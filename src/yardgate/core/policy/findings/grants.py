@@ -11,6 +11,7 @@ from yardgate.core.access.paths import counted_as
 from yardgate.core.access.storage import granted_on, tier_of
 from yardgate.core.acl.rights import Level
 from yardgate.core.edits.records import SetGrant
+from yardgate.core.edits.transforms import is_bare
 from yardgate.core.model.plan import EVERYONE
 from yardgate.core.policy.findings.case import Case, CellKey, Check, Finding, Findings
 
@@ -48,7 +49,8 @@ def _lines(case: Case) -> Iterator[tuple[str, str, Level]]:
 
 
 def _without_effect(case: Case, lines: Sequence[CellKey]) -> Iterator[CellKey]:
-    """The lines (place, who) without which everybody gets the same. First those that grants alone let seem so, then tried."""
+    """The lines (place, who) without which everybody gets the same. First those that grants alone let seem so; then, where a list says
+    them as well, or guests hear them, tried."""
     now = case.matrix
     lists = [granted_on(case.plan, case.storage, place) for place, _ in lines]
     less = [{w: level for w, level in said.items() if w != who} for said, (_, who) in zip(lists, lines, strict=True)]
@@ -60,9 +62,23 @@ def _without_effect(case: Case, lines: Sequence[CellKey]) -> Iterator[CellKey]:
     for (place, who), plane in zip(lines, differ, strict=True):
         if case.users(plane):
             continue
+        if who != EVERYONE and not _listed(case, place):
+            yield place, who
+            continue
         after = case.after((SetGrant(place, who, None),))
         if not shifts(case.outcome, after) and case.costs(after).nothing:
             yield place, who
+
+
+def _listed(case: Case, place: str) -> bool:
+    """Whether a list is planned for a place or below it."""
+    here = [place]
+    while here:
+        inner = here.pop()
+        if not is_bare(case.storage, inner):
+            return True
+        here.extend(case.plan.inside.get(inner, ()))
+    return False
 
 
 def refusal_beats(case: Case) -> Findings:
