@@ -178,7 +178,7 @@ def test_accounts_are_kept_by_command(tmp_path: Path) -> None:
     assert "/sign-in?link=" in yardgate("account", "link", *data)
     assert "/sign-in?link=" in yardgate("account", "add", "Rosa", "--role", "administrator", *data)
     assert "no password yet" in yardgate("account", "list", *data)
-    assert "must remain" in yardgate("account", "change", "Rosa", "--shut", *data, code=1)
+    assert "must remain" in yardgate("account", "change", "Rosa", "--disable", *data, code=1)
     assert "is no role" in yardgate("account", "add", "X", "--role", "king", *data, code=2)
     assert "there is no account" in yardgate("account", "link", "Nobody", *data, code=2)
     assert "say which plan" in yardgate("export", "plan", *data, code=2)

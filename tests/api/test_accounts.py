@@ -207,7 +207,7 @@ def test_what_was_done_is_written_down_and_stays(web: Web) -> None:
         ("account added", "a administrator", "Rosa as reader"),
         ("sign-in failed", "Rosa\n2026 forged", ""),
         ("role changed", "a administrator", "Rosa: reader to planner"),
-        ("account shut", "a administrator", "Rosa"),
+        ("account disabled", "a administrator", "Rosa"),
         ("link made", "a administrator", "Rosa"),
         ("destination set", "a administrator", "papers, below /srv, numbers 1000 to 60000"),
     ]

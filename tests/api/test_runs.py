@@ -267,7 +267,7 @@ def test_what_was_changed_behind_the_back_is_looked_at_first(web: Web, appliance
     told = client.post(web.at("/rollout/look"), json={"revision": 1}).json()
     assert (told["first"], told["total"]) == (False, 2)
     assert told["words"] == [
-        "account imke.brouwer: open it",
+        "account imke.brouwer: enable it",
         "folder /srv/keel/training: list (everybody else --- to rwx)",
     ]
     assert [[edit["op"] for edit in edits] for edits in told["edits"]] == [["put-user"], ["put-place"]]

@@ -187,7 +187,7 @@ def test_everything_that_changes_is_told() -> None:
     ]
     assert told(before, *now) == {
         ("shut", "ann is disabled"),
-        ("shut", "ann is shut from 2027-05-01 on"),
+        ("shut", "ann expires on 2027-05-01"),
         ("changed", "bo: sign-in names or kind changed"),
         ("joins", "bo joins crew"),
         ("leaves", "ann leaves crew"),

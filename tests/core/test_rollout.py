@@ -224,7 +224,7 @@ def test_shares_end_first_and_begin_last_and_removals_are_apart() -> None:
     wanted = System(folders=by_name([Folder(name="/srv/new")]), offers=by_name([Offer(name="new", path="/srv/new")]))
     assert [words(step) for step in steps(now, wanted)] == [
         "stop sharing old over SMB; /srv/old stays as it is",
-        "account ann: shut it",
+        "account ann: disable it",
         "make the folder /srv/new with its owner and list",
         "share /srv/new as new over SMB",
     ]

@@ -39,7 +39,7 @@ def account_list(data: Data = None) -> None:
     """Everyone who may sign in."""
     table = Table("name", "role", "state", box=None)
     for found in Accounts(Store(settings_of(data).database)).all():
-        state = "shut" if found.disabled else "open" if found.has_password else "no password yet"
+        state = "disabled" if found.disabled else "active" if found.has_password else "no password yet"
         table.add_row(found.name, found.role, state)
     out.print(table)
 
@@ -63,18 +63,18 @@ def account_add(
 def account_change(
     name: str,
     role: str | None = None,
-    shut: Annotated[bool | None, typer.Option("--shut/--open")] = None,
+    disable: Annotated[bool | None, typer.Option("--disable/--enable")] = None,
     data: Data = None,
 ) -> None:
     """Change a role, or shut or open an account."""
     store = Store(settings_of(data).database)
     accounts = Accounts(store)
     found, wanted = _found(accounts, name), _role(role) if role else None
-    accounts.change(found.id, wanted, shut)
+    accounts.change(found.id, wanted, disable)
     if wanted is not None:
         Audit(store).say("role changed", BY, f"{found.name}: {found.role} to {wanted}")
-    if shut is not None:
-        Audit(store).say("account shut" if shut else "account opened", BY, found.name)
+    if disable is not None:
+        Audit(store).say("account disabled" if disable else "account enabled", BY, found.name)
 
 
 @app.command("link")

@@ -106,7 +106,7 @@ class _Taking:
         local = [user for user in self.plan.users.values() if user.origin == LOCAL]
         self.do([PutUser(replace(u, enabled=False)) for u in local if u.enabled and not known.get(fold(u.name), False)])
         for name in sorted(user.name for user in local if fold(user.name) not in known):
-            self.say("SMB accounts", None, f"account {show(name)} is not known to the SMB server; taken in as shut")
+            self.say("SMB accounts", None, f"account {show(name)} is not known to the SMB server; taken in as disabled")
 
     def pool(self, name: str) -> str | None:
         places = self.plan.places.values()

@@ -195,7 +195,7 @@ export interface paths {
         head?: never;
         /**
          * Change Account
-         * @description Change an account's role, what it may do in single plans, or shut or open it.
+         * @description Change an account's role, what it may do in single plans, or disable or enable it.
          */
         patch: operations["change_account"];
         trace?: never;
@@ -1954,7 +1954,7 @@ export interface components {
         /**
          * Column
          * @description One place, a character for each subject. levels: N, P, R, W. sources: - nothing said, o own, g group, a all
-         *     (baseline or everyone), A administrator, x account shut, w blocked on the way, l the storage list, i the way in. granted: N, P, R, W,
+         *     (baseline or everyone), A administrator, x account disabled or expired, w stopped at a folder above, l the storage list, i the way in. granted: N, P, R, W,
          *     what is granted. states: how what comes out stands to that: = as granted, s settled by the rule, . nothing is granted, u no way in leads
          *     there, + more than granted, < less than granted.
          */

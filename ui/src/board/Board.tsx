@@ -22,8 +22,8 @@ import { WhyPanel } from "./WhyPanel";
 type View = "grants" | "effect" | "off" | "settled";
 const VIEWS: View[] = ["grants", "effect", "off", "settled"];
 const FETCH_AHEAD = 2_000_000; // cells that are fetched before they are looked at, so that no scrolling can outrun them
-const SOURCES: Record<string, string> = { "-": "", o: "", g: "group", a: "all", A: "admin", x: "shut", w: "way", l: "list", i: "share" };
-const SOURCE_WORDS: Record<string, string> = { "-": "not set", o: "own grant", g: "from a group", a: "from the grant to all", A: "as administrator", x: "the account is shut", w: "blocked on the way", l: "from the storage list", i: "by the share and its hosts" };
+const SOURCES: Record<string, string> = { "-": "", o: "", g: "group", a: "all", A: "admin", x: "off", w: "above", l: "list", i: "share" };
+const SOURCE_WORDS: Record<string, string> = { "-": "not set", o: "own grant", g: "from a group", a: "from the grant to all", A: "as administrator", x: "the account is disabled or expired", w: "stopped at a folder above", l: "from the storage list", i: "by the share and its hosts" };
 const SEEN = [{ value: "any", label: "any share" }, { value: "smb", label: "over SMB" }, { value: "nfs", label: "over NFS" }, { value: "storage", label: "grants and storage alone" }];
 const STATES: Record<string, string> = { "=": "as granted", s: "settled by the rule", ".": "nothing is granted", u: "no share leads there", "+": "more than granted", "<": "less than granted" };
 const PAINTS = [{ value: "off", label: "select" }, { value: "RW", label: "RW" }, { value: "RO", label: "RO" }, { value: "NA", label: "NA" }, { value: "none", label: "not set" }];

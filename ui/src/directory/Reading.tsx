@@ -8,7 +8,7 @@ import { usePlan } from "../plan/PlanContext";
 
 const KINDS: [SyncOut["items"][number]["what"], string][] = [
   ["gone", "Gone from the directory"],
-  ["shut", "Shut"],
+  ["shut", "Disabled"],
   ["open", "Opened"],
   ["renamed", "Renamed"],
   ["joins", "In another group now"],

@@ -38,7 +38,7 @@ export function PersonPanel({ user }: { user: User }) {
         <label className="field" style={{ flex: 1 }}><span>Kind</span><Select aria-label="Kind" style={{ width: "100%" }} value={user.kind ?? "person"} disabled={!ours} onChange={(kind) => put({ kind })} options={[{ value: "person", label: "person" }, { value: "service", label: "service" }]} /></label>
       </div>
       <div className="row" style={{ alignItems: "start" }}>
-        <label className="field"><span>Expires (first day shut)</span><Input type="date" value={user.expires ?? ""} disabled={!ours} onChange={(event) => put({ expires: event.target.value || null })} /></label>
+        <label className="field"><span>Expires (cannot sign in from this day on)</span><Input type="date" value={user.expires ?? ""} disabled={!ours} onChange={(event) => put({ expires: event.target.value || null })} /></label>
         <Checkbox style={{ marginTop: 20 }} checked={!user.enabled} disabled={!ours} onChange={(event) => put({ enabled: !event.target.checked })}>disabled</Checkbox>
       </div>
       <label className="field"><span>Member of</span><Select aria-label="Member of" mode="multiple" style={{ width: "100%" }} value={direct} disabled={!canEdit} onChange={regroup} optionFilterProp="label" options={index.groupsByName.map((group) => ({ value: group.id, label: pickName(index, group.id), disabled: !isLocal(group) }))} /></label>

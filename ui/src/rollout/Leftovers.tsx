@@ -20,7 +20,7 @@ export function Leftovers({ rollout, onBegun }: { rollout: RolloutOut; onBegun: 
   return (
     <>
       <h2>Left over <span className="muted">{rollout.leftovers.length}</span></h2>
-      <p className="muted">These are on the appliance, and not in the plan. They stay, shut and shared with nobody.</p>
+      <p className="muted">These are on the appliance, and not in the plan. They stay, disabled and shared with nobody.</p>
       {rollout.leftovers.map((step) => (
         <div key={step.id} className="row past">
           <span className="spread">{step.words.replace(/^delete the /, "").replace(/ and all that is in it$/, "")}</span>

@@ -25,7 +25,7 @@ export default function Card() {
   const shut = user && outline.inactive.includes(user.id);
   return (
     <Sheet title={guest ? "Guests" : user ? shownName(user) : who} tools={pick} on={card.data?.on}
-      about={guest ? "What somebody without an account finds." : user ? <>Signs in as <b>{calledName(index, user.id)}</b>{groups.length > 0 && `; in ${groups.join(", ")}`}{shut && <b className="late">; this account is shut</b>}</> : null}>
+      about={guest ? "What somebody without an account finds." : user ? <>Signs in as <b>{calledName(index, user.id)}</b>{groups.length > 0 && `; in ${groups.join(", ")}`}{shut && <b className="late">; this account is disabled or expired</b>}</> : null}>
       {card.isError && <div className="trouble">{message(card.error)}</div>}
       {!card.data && !card.isError && <p role="status">Looking what they reach …</p>}
       {card.data?.reaches.length === 0 && <p>Nothing: no share lets {guest ? "guests" : "this account"} through to anything.</p>}

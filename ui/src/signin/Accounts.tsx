@@ -61,13 +61,13 @@ export default function Accounts({ onClose }: { onClose: () => void }) {
                 )}
               </td>
               <td><Select size="small" aria-label={`Role of ${account.name}`} value={account.role} style={{ width: 130 }} popupMatchSelectWidth={false} optionLabelProp="value" onChange={(next) => void change(account.id, { role: next })} options={ROLES} /></td>
-              <td className={account.disabled ? "late" : "muted"}>{account.disabled ? "shut" : account.has_password ? "open" : "no password yet"}</td>
+              <td className={account.disabled ? "late" : "muted"}>{account.disabled ? "disabled" : account.has_password ? "active" : "no password yet"}</td>
               <td className="muted">{account.sessions === 0 ? "nowhere" : plural(account.sessions, "browser")}</td>
               <td>
                 <Dropdown trigger={["click"]} menu={{ items: [
                   { key: "link", label: "New link to sign in", disabled: account.disabled },
                   { key: "out", label: "Sign out everywhere", disabled: account.sessions === 0 },
-                  { key: "shut", label: account.disabled ? "Open the account" : "Shut the account" },
+                  { key: "shut", label: account.disabled ? "Enable the account" : "Disable the account" },
                 ], onClick: ({ key }) => void (key === "link" ? act(async () => told(await ask(api.POST("/api/v1/accounts/{account}/link", path(account.id))))) : key === "out" ? act(async () => { await ask(api.DELETE("/api/v1/accounts/{account}/sessions", path(account.id))); toast.success(`${account.name} is signed out everywhere.`); }) : change(account.id, { disabled: !account.disabled })) }}>
                   <Button size="small" aria-label={`More about ${account.name}`}>…</Button>
                 </Dropdown>

@@ -10,7 +10,7 @@ import type { Stored } from "./Layers";
 import { perms, whereWords, maskWords } from "./words";
 import { whoLabel } from "./editors";
 
-const SOURCES: Record<string, string> = { "-": "no line", o: "own grant", g: "group", a: "all", A: "administrator", x: "account shut", w: "blocked on the way", l: "the list" };
+const SOURCES: Record<string, string> = { "-": "no line", o: "own grant", g: "group", a: "all", A: "administrator", x: "account disabled or expired", w: "stopped at a folder above", l: "the list" };
 const SHOWN = 12;
 
 /** Who comes out with what, what the list cannot give, and what a new file will be. */

@@ -134,7 +134,7 @@ function PlaceDetail({ place, onAdd, onGone }: { place: Place; onAdd: (kind: Pla
           </div>
         )}
         {place.personal_folders && <p className="said"><span>Every member of <Link to={`/p/${id}/people?who=${encodeURIComponent(place.personal_folders.group)}`}>{whoName(index, place.personal_folders.group)}</Link> has a folder in it{place.personal_folders.managers.length > 0 && <>, with {place.personal_folders.managers.map((who) => whoName(index, who)).join(" and ")}</>}{place.personal_folders.shared && <>, shared under their sign-in name</>}. It keeps step with the group.</span></p>}
-        {place.folder_of && <p className="said"><span>The folder of <Link to={`/p/${id}/people?who=${encodeURIComponent(place.folder_of)}`}>{whoName(index, place.folder_of)}</Link>{(outline.grants[place.id] ?? []).some((line) => line.who === place.folder_of) ? "" : ", who has left the group or was shut out: it is kept and closed"}.</span></p>}
+        {place.folder_of && <p className="said"><span>The folder of <Link to={`/p/${id}/people?who=${encodeURIComponent(place.folder_of)}`}>{whoName(index, place.folder_of)}</Link>{(outline.grants[place.id] ?? []).some((line) => line.who === place.folder_of) ? "" : ", who has left the group or was disabled: it is kept and closed"}.</span></p>}
         {stored.isError && <div className="trouble">{message(stored.error)}</div>}
         {!stored.data && !stored.isError && <p className="muted" role="status">Reading its list …</p>}
         {stored.data && style && <Heading place={place} stored={stored.data} put={put} />}

@@ -246,7 +246,7 @@ def _one(services: Services, account: str) -> Account:
 def change_account(
     request: Request, account: str, boss: Administrator, services: TheServices, body: ChangeAccount
 ) -> None:
-    """Change an account's role, what it may do in single plans, or shut or open it."""
+    """Change an account's role, what it may do in single plans, or disable or enable it."""
     before = _one(services, account)
     if body.plans is not None and (strange := sorted(body.plans.keys() - set(services.plans.ids()))):
         raise HTTPException(422, f"There is no plan {strange[0][:100]}")
@@ -257,7 +257,7 @@ def change_account(
     if body.role is not None:
         say(request, boss.name, "role changed", f"{before.name}: {before.role} to {body.role}")
     if body.disabled is not None:
-        say(request, boss.name, "account shut" if body.disabled else "account opened", before.name)
+        say(request, boss.name, "account disabled" if body.disabled else "account enabled", before.name)
 
 
 @router.post("/accounts/{account}/link", status_code=201)

@@ -176,7 +176,7 @@ def _account(plan: Plan, subject: str, over: Over, on: date) -> Gate:
     claim = "whoever asks is taken for the guest" if user.uid is None else f"the client claims the uid {user.uid}"
     words = f"NFS asks no password and no account: {claim}."
     if not user.active(on):
-        words += " That the account is shut does not matter to it."
+        words += " That the account is disabled or expired does not matter to it."
     return Gate("account", "Account", Level.RW, False, words)
 
 

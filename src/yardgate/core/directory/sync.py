@@ -179,7 +179,7 @@ def _told(old: User | None, new: User, after: Plan) -> Iterator[Item]:
     if new.enabled != old.enabled:
         yield Item("open" if new.enabled else "shut", new.id, f"{name} is {'enabled' if new.enabled else 'disabled'}")
     if new.expires != old.expires:
-        words = f"{name} is shut from {new.expires} on" if new.expires else f"{name} no longer expires"
+        words = f"{name} expires on {new.expires}" if new.expires else f"{name} no longer expires"
         yield Item("shut" if new.expires else "open", new.id, words)
     if new.uid != old.uid:
         yield Item("number", new.id, f"{name} has {_number('uid', new.uid)}, had {_number('uid', old.uid)}")

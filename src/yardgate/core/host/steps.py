@@ -471,7 +471,7 @@ def words(step: Step) -> str:
                 else f"give the group {now.name} the number {now.gid}"
             )
         case None, HostAccount() as now:
-            return f"make the account {now.name}{'' if now.enabled else ', shut'}"
+            return f"make the account {now.name}{'' if now.enabled else ', disabled'}"
         case HostAccount(name=name), None:
             return f"delete the account {name}"
         case HostAccount() as was, HostAccount() as now:
@@ -518,9 +518,9 @@ def _account_words(was: HostAccount, now: HostAccount) -> str:
         return f"rename the account {was.name} to {now.name}"
     said = []
     if was.enabled != now.enabled:
-        said.append("open it" if now.enabled else "shut it")
+        said.append("enable it" if now.enabled else "disable it")
     if was.expires != now.expires:
-        said.append(f"shut it on {now.expires}" if now.expires is not None else "never shut it by date")
+        said.append(f"let it expire on {now.expires}" if now.expires is not None else "let it never expire")
     if was.smb != now.smb:
         said.append(f"{'make' if now.smb else 'end'} its account at the SMB server")
     if was.full_name != now.full_name:

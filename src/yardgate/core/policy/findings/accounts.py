@@ -15,7 +15,7 @@ from yardgate.core.policy.findings.case import Case, CellKey, Check, Finding, Fi
 
 
 def shut_and_granted(case: Case) -> Findings:
-    """An account is shut (disabled, expired, or gone from its directory), and grants or lists still name it.
+    """An account is disabled, expired, or gone from its directory, and grants or lists still name it.
 
     It gets nothing now, and all of it again on the day when the account is opened. Take what names it away."""
     for user in case.plan.users.values():
@@ -230,7 +230,7 @@ def sign_in_name(case: Case) -> Findings:
 
 CHECKS = (
     Check("person-runs-job", "serious", "A job signs in as a person", person_runs_job),
-    Check("shut-and-granted", "consider", "A shut account is still granted", shut_and_granted),
+    Check("shut-and-granted", "consider", "A disabled account is still granted", shut_and_granted),
     Check("shared-service", "consider", "A service account that is not one job's own", shared_service),
     Check("service-too-much", "consider", "A service gets what is meant for people", service_too_much),
     Check("group-circle", "consider", "Groups in a circle", group_circle),
