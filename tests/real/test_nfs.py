@@ -147,7 +147,7 @@ def ask(server: Server, plans: dict[int, Plan]) -> list[tuple[dict[str, Any], An
 
 def as_served(plan: Plan, server: Server, version: Any) -> Plan:
     """Clients of version 4 pass through the folders above a share of the kernel's server."""
-    asked: Literal["checked", "bypassed"] = "checked" if server == "kernel" and version == 4 else "free"
+    asked: Literal["checked", "bypassed"] = "checked" if server == "kernel" and version == 4 else "bypassed"
     return replace(plan, target=replace(plan.target, nfs_traverse=asked))
 
 

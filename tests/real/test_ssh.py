@@ -158,7 +158,7 @@ def test_killed_at_any_moment_the_host_is_whole_or_as_it_was(keelson: Host, way:
             )  # type: ignore[misc]
             state = client.get(f"{at}/runs/{number}").json()["state"]
             ended[state] += 1
-            if state == "waiting":
+            if state == "awaiting-confirmation":
                 assert client.get(at).json()["steps"], "it is not kept yet"
                 client.post(f"{at}/runs/{number}/rollback")
                 until(lambda n=number, c=client: c.get(f"{at}/runs/{n}").json()["ended"], 120)  # type: ignore[misc]
