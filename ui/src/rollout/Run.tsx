@@ -164,7 +164,7 @@ function Tried({ run }: { run: RunOut }) {
   if (run.to_try === 0) return null;
   return (
     <>
-      <h3>Tried for real <span className="muted">{run.tried} of {run.to_try}</span></h3>
+      <h3>Verified <span className="muted">{run.tried} of {run.to_try}</span></h3>
       {run.tried === 0 && <p className="muted">{run.ended ? "Nothing was tried." : "When the last step is done, test users go in."}</p>}
       {run.promises.map((one) => {
         const keeping = promises.find((promise) => promise.promise.id === one.promise);
@@ -172,7 +172,7 @@ function Tried({ run }: { run: RunOut }) {
           <div key={one.promise} className="tried">
             <span className={one.differs.length || keeping?.broken ? "late" : "RW"} aria-hidden>{one.differs.length ? "!" : keeping?.broken ? "✗" : "✓"}</span>
             <span>{keeping?.words ?? one.promise}</span>
-            <span className={one.differs.length || keeping?.broken ? "late" : "muted"}>{one.differs.length ? "otherwise than planned" : keeping?.broken ? "as planned, that is, broken" : "as planned"}, {plural(one.tried, "visit")}</span>
+            <span className={one.differs.length || keeping?.broken ? "late" : "muted"}>{one.differs.length ? "otherwise than planned" : keeping?.broken ? "broken, as the plan has it" : "as planned"}, {plural(one.tried, "visit")}</span>
           </div>
         );
       })}

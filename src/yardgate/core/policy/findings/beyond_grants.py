@@ -165,7 +165,7 @@ def _why_more(case: Case, cause: Cause, off: Off) -> str:
         case "unplanned":
             return f"no list is planned there, and {gates}"
         case "share alone":
-            return f"its grants are held to by the share alone, and {gates}"
+            return f"only the share enforces its grants, and {gates}"
         case _:
             return f"the list of {case.path(cause.at)} gives more than the grants"
 
