@@ -16,7 +16,7 @@ from pathlib import Path
 from typing import Any, Literal
 
 Form = Literal["text", "json"]
-Level = Literal["debug", "info", "warning", "error"]
+LogLevel = Literal["debug", "info", "warning", "error"]
 LARGEST, KEPT = 10_000_000, 5  # bytes of one file, and files before it that are kept
 _about: ContextVar[dict[str, Any] | None] = ContextVar("about", default=None)
 
@@ -66,7 +66,7 @@ class Objects(logging.Formatter):
         return json.dumps(line, default=str)
 
 
-def begin(level: Level = "info", form: Form = "text", file: Path | None = None) -> None:
+def begin(level: LogLevel = "info", form: Form = "text", file: Path | None = None) -> None:
     """From now on. file: where it is written, readable for its owner alone; None: to standard error. Raises OSError, where it cannot be written."""
     handler: logging.Handler
     if file is None:

@@ -4,7 +4,7 @@ from pathlib import Path
 
 from pydantic_settings import BaseSettings, SettingsConfigDict
 
-from yardgate.log import Form, Level
+from yardgate.log import Form, LogLevel
 
 
 class Settings(BaseSettings):
@@ -18,7 +18,7 @@ class Settings(BaseSettings):
     trusted_proxy: list[str] = []  # addresses of proxies that are believed from where a request comes
     certificate: Path | None = None  # in PEM; with its key, for TLS without a proxy
     key: Path | None = None
-    log_level: Level = "info"
+    log_level: LogLevel = "info"
     log_format: Form = "text"  # or json: one object a line
     log_file: Path | None = None  # instead of standard error; begun anew at 10 MB, with five before it kept
     this_host: bool = False  # whether plans may be rolled out on the machine that Yard Gate runs on

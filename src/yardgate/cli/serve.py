@@ -19,7 +19,7 @@ from yardgate.core.access.batch.resolve import resolve
 from yardgate.core.edits.difference import difference
 from yardgate.core.host.state import System, compiled
 from yardgate.core.host.steps import Destination, steps, words
-from yardgate.log import Form, Level
+from yardgate.log import Form, LogLevel
 from yardgate.log import begin as begin_log
 from yardgate.memory import share_arenas
 from yardgate.settings import Settings
@@ -57,7 +57,7 @@ def serve(
     ] = None,
     key: Annotated[Path | None, typer.Option(help="The certificate's key.")] = None,
     log_level: Annotated[
-        Level | None, typer.Option(help="debug (with every command that is run to read), info, warning or error.")
+        LogLevel | None, typer.Option(help="debug (with every command that is run to read), info, warning or error.")
     ] = None,
     log_format: Annotated[Form | None, typer.Option(help="text, or json: one object a line.")] = None,
     log_file: Annotated[

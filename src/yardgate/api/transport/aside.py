@@ -19,7 +19,7 @@ from pathlib import Path
 import httpx
 from fastapi import HTTPException, Request, Response
 
-from yardgate.log import Form, Level
+from yardgate.log import Form, LogLevel
 from yardgate.memory import ARENAS
 
 log = logging.getLogger("yardgate.aside")
@@ -39,7 +39,7 @@ class AsideSettings:
     hosts: tuple[str, ...]
     this_host: bool
     secure: bool
-    log_level: Level = "info"
+    log_level: LogLevel = "info"
     log_format: Form = "text"
     log_file: str = ""
 

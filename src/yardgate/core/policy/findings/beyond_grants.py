@@ -39,7 +39,7 @@ class Cause(NamedTuple):
     at: str
 
 
-Trial = tuple[tuple[Edit, ...], str]
+Attempt = tuple[tuple[Edit, ...], str]
 """A repair that is to be tried."""
 
 
@@ -274,7 +274,7 @@ def _at_share(case: Case, way: Over, off: Off, let_in: Level) -> Cause:
 
 
 def _repair(
-    case: Case, against: Callable[[Case, Cause, Sequence[Off]], Iterator[Trial]], cause: Cause, offs: Sequence[Off]
+    case: Case, against: Callable[[Case, Cause, Sequence[Off]], Iterator[Attempt]], cause: Cause, offs: Sequence[Off]
 ) -> Repair:
     """The first repair after which all of them get what is granted to them; else the one that mends most of them; nothing where none is right."""
     best: tuple[int, Repair] = (0, Repair())
@@ -302,7 +302,7 @@ def _mended(case: Case, offs: Sequence[Off], edits: Sequence[Edit]) -> int:
     )
 
 
-def _against_more(case: Case, cause: Cause, offs: Sequence[Off]) -> Iterator[Trial]:
+def _against_more(case: Case, cause: Cause, offs: Sequence[Off]) -> Iterator[Attempt]:
     plan, places = case.plan, list(dict.fromkeys(off.place for off in offs))
     match cause.kind:
         case "unplanned":
@@ -320,7 +320,7 @@ def _against_more(case: Case, cause: Cause, offs: Sequence[Off]) -> Iterator[Tri
             yield from _another_list(case, places[0], [off.subject for off in offs])
 
 
-def _against_less(case: Case, cause: Cause, offs: Sequence[Off]) -> Iterator[Trial]:
+def _against_less(case: Case, cause: Cause, offs: Sequence[Off]) -> Iterator[Attempt]:
     plan, whos = case.plan, [off.subject for off in offs]
     yield from _by_cause(case, cause, offs)
     if set(whos) == {GUEST}:
@@ -330,7 +330,7 @@ def _against_less(case: Case, cause: Cause, offs: Sequence[Off]) -> Iterator[Tri
         yield shut, f"Close {names} to guests, who get no more there anyway."
 
 
-def _by_cause(case: Case, cause: Cause, offs: Sequence[Off]) -> Iterator[Trial]:
+def _by_cause(case: Case, cause: Cause, offs: Sequence[Off]) -> Iterator[Attempt]:
     plan, whos = case.plan, [off.subject for off in offs]
     match cause.kind:
         case "way":
@@ -359,14 +359,14 @@ def _by_cause(case: Case, cause: Cause, offs: Sequence[Off]) -> Iterator[Trial]:
             return
 
 
-def _planned(case: Case, top: str) -> Iterator[Trial]:
+def _planned(case: Case, top: str) -> Iterator[Attempt]:
     for style, edits in planned(case.plan, case.storage, top):
         places = [case.path(edit.place.id) for edit in edits]
         named = " and ".join(places) if len(places) < 3 else f"{places[0]} and {len(places) - 1} more places"
         yield edits, f"Plan {STYLE_WORDS[style]} on {named}, of what is granted there."
 
 
-def _another_list(case: Case, place: str, whos: Sequence[str]) -> Iterator[Trial]:
+def _another_list(case: Case, place: str, whos: Sequence[str]) -> Iterator[Attempt]:
     """Other lists for one place: without a line by hand, entered where it is read, carrying the grants, in another style, of the grants alone."""
     plan, path = case.plan, case.path(place)
     here, styled = plan.places[place], next(s for s in reversed(plan.path(place)) if plan.places[s].acl is not None)
@@ -410,7 +410,7 @@ def _enters_by_mode(_tag: posix.Tag, _who: str, perms: int) -> int:
     return perms | (posix.X if perms & (posix.R | posix.W) else 0)
 
 
-def _passing(case: Case, offs: Sequence[Off]) -> Iterator[Trial]:
+def _passing(case: Case, offs: Sequence[Off]) -> Iterator[Attempt]:
     """Each folder on the way lets through those whom it stops, by the users and groups to whom it is granted."""
     plan = case.plan
     stopped: dict[str, dict[str, None]] = {}
