@@ -15,7 +15,7 @@ from yardgate.core.model.checks import PlanError
 from yardgate.core.model.plan import Plan, User, same
 from yardgate.formats import planfile
 from yardgate.formats.reading import FormatError, decode
-from yardgate.formats.versions import FIELDS, TRAVERSE
+from yardgate.formats.versions import FIELDS, PARTS, TRAVERSE
 
 SCHEMA = jsonschema.Draft202012Validator(json.loads(planfile.schema()))
 EMPTY = '{"format": "yardgate-plan", "version": 2%s}'
@@ -122,7 +122,7 @@ def as_version_1(text: str) -> str:
         record = {name: was[value] if "traverse" in name else value for name, value in record.items()}
         return {old[kind].get(name, name): value for name, value in record.items()}
 
-    for part, kind in (("places", "place"), ("patterns", "pattern"), ("promises", "promise"), ("services", "service")):
+    for part, kind in PARTS.items():
         body[part] = [back(kind, record) for record in body.get(part, [])]
     return json.dumps({**body, "version": 1, "target": back("target", body.get("target", {}))})
 
@@ -131,3 +131,11 @@ def as_version_1(text: str) -> str:
 @given(plan=plans())
 def test_a_plan_file_of_version_1_means_the_same(plan: Plan) -> None:
     assert same(planfile.read(as_version_1(planfile.write(plan))), plan)
+
+
+def test_names_of_version_2_are_unknown_in_version_1() -> None:
+    place = '{"id": "p", "name": "p", "kind": "pool", "own": null, "acl": null}'
+    with pytest.raises(FormatError, match="'acl' is not known in version 1"):
+        planfile.read(f'{{"format": "yardgate-plan", "version": 1, "places": [{place}]}}')
+    with pytest.raises(FormatError, match="traverse"):
+        planfile.read('{"format": "yardgate-plan", "version": 1, "target": {"entering": "checked"}}')

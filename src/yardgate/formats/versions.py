@@ -3,6 +3,8 @@
 from collections.abc import Mapping
 from typing import Any
 
+from yardgate.formats.reading import FormatError
+
 FIELDS: Mapping[str, Mapping[str, str]] = {
     "place": {
         "own": "acl",
@@ -18,28 +20,34 @@ FIELDS: Mapping[str, Mapping[str, str]] = {
     "personal_folders": {"keepers": "managers"},
 }
 """What has fields of other names now: old -> new."""
+PARTS = {"places": "place", "patterns": "pattern", "promises": "promise", "services": "service"}
+"""The parts of a plan that have such records, and what one of them is called."""
 TRAVERSE: Mapping[str, str] = {"asked": "checked", "free": "bypassed"}
 
 
 def renamed(kind: str, record: Any) -> Any:
-    """A record of version 1 as version 2 has it. What is no record stays as it is, for whoever reads it to refuse."""
+    """A record of version 1 as version 2 has it. What is no record stays as it is, for whoever reads it to refuse.
+
+    Raises FormatError where it has a name that version 1 did not know.
+    """
     names = FIELDS.get(kind)
     if names is None or not isinstance(record, dict):
         return record
+    if early := sorted(record.keys() & set(names.values())):
+        raise FormatError(f"{kind}: {early[0]!r} is not known in version 1")
     found = {names.get(name, name): value for name, value in record.items()}
     if kind == "place" and "personal_folders" in found:
         found["personal_folders"] = renamed("personal_folders", found["personal_folders"])
-    for name in ("traverse", "nfs_traverse"):
-        if isinstance(found.get(name), str):
-            found[name] = TRAVERSE.get(found[name], found[name])
+    for name in ("traverse", "nfs_traverse") if kind == "target" else ():
+        if name in found:
+            found[name] = TRAVERSE.get(str(found[name]), f"{found[name]} in version 1")  # else one that is refused
     return found
 
 
 def plan_of_version_1(raw: Mapping[str, Any]) -> dict[str, Any]:
     """A plan file of version 1 as version 2 has it."""
-    parts = {"places": "place", "patterns": "pattern", "promises": "promise", "services": "service"}
     found = {
-        part: [renamed(parts[part], record) for record in value] if part in parts and isinstance(value, list) else value
+        part: [renamed(PARTS[part], record) for record in value] if part in PARTS and isinstance(value, list) else value
         for part, value in raw.items()
     }
     if "target" in found:

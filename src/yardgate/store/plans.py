@@ -414,7 +414,8 @@ def _save(connection: Connection, plan_id: str, before: Plan, after: Plan) -> No
 
 def _columns(kind: Kind, table: Table, record: PlanRecord) -> dict[str, Any]:
     """A record as its row has it (see `_record`): sets sorted, and dates as dates, for columns of that type."""
-    raw: dict[str, Any] = _READERS[kind.part].dump_python(record, mode="json")
+    columns = {column.name for column in table.c} - {"plan"}
+    raw: dict[str, Any] = _READERS[kind.part].dump_python(record, mode="json", include=columns)
     if isinstance(record, Place | Pattern) and record.acl is not None:
         raw["acl"] = to_text(record.acl).model_dump(mode="json")
     for name in raw:
@@ -423,7 +424,7 @@ def _columns(kind: Kind, table: Table, record: PlanRecord) -> dict[str, Any]:
             raw[name] = sorted(value)
         elif isinstance(value, date):
             raw[name] = value
-    return {column.name: raw[column.name] for column in table.c if column.name != "plan"}
+    return raw
 
 
 def _remove(connection: Connection, table: Table, column: Any, plan_id: str, keys: Iterable[str]) -> None:

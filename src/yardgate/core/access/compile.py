@@ -86,34 +86,29 @@ def ordered_list(wish: ListSpec, classes: Sequence[Class]) -> tuple[CompiledEntr
     """Entries that give every class its expected level. Every rule can be said; refusals that change nothing are left out."""
     lines = list(_ordered_lines(wish))
     named: dict[str, int] = {}  # who -> the classes that count as them, as bits
-    wanted = dict.fromkeys(MASK_OF, 0)
+    wanted = {Level.NA: 0, Level.PT: 0, Level.RO: 0, Level.RW: 0}
     for number, one in enumerate(classes):
         for who in one.names:
             named[who] = named.get(who, 0) | 1 << number
         wanted[wish.expected(one.names)] |= 1 << number
+    del wanted[Level.NA]  # whoever is left
     for at in range(len(lines) - 1, -1, -1):
         if lines[at].entry.type == "deny":
             without = lines[:at] + lines[at + 1 :]
-            if _outcomes([made.entry for made in without], named, len(classes)) == wanted:
+            if _outcomes([made.entry for made in without], named) == wanted:
                 lines = without
     return tuple(lines)
 
 
-def _outcomes(entries: Sequence[Entry], named: Mapping[str, int], classes: int) -> dict[Level, int]:
-    """Level -> the classes that come out with it, as bits: `rights.level` for all of them at once."""
+def _outcomes(entries: Sequence[Entry], named: Mapping[str, int]) -> dict[Level, int]:
+    """Level above NA -> the classes that come out with it, as bits: `rights.level` for all of them at once."""
     folder = _given(entries, named)
     file = _given(nfs4.files_of(entries), named)
     enters = folder(EXECUTE)
     reads = enters & folder(LIST_DIRECTORY) & file(READ_DATA)
     deletes = file(DELETE) | folder(DELETE_CHILD)
     changes = reads & folder(ADD_FILE) & folder(ADD_SUBDIRECTORY) & deletes & file(WRITE_DATA) & file(APPEND_DATA)
-    everybody = (1 << classes) - 1
-    return {
-        Level.NA: everybody & ~(enters | reads),
-        Level.PT: enters & ~reads,
-        Level.RO: reads & ~changes,
-        Level.RW: changes,
-    }
+    return {Level.PT: enters & ~reads, Level.RO: reads & ~changes, Level.RW: changes}
 
 
 def _given(entries: Sequence[Entry], named: Mapping[str, int]) -> Callable[[int], int]:

@@ -67,7 +67,7 @@ def apply(plan: Plan, edits: Iterable[Edit]) -> tuple[Plan, tuple[Edit, ...]]:
 
 
 def in_step(plan: Plan, edits: tuple[Edit, ...]) -> tuple[Edit, ...]:
-    """Edits, and what the folders for each member of a group need after them (see `each`). Raises PlanError."""
+    """Edits, and what the folders for each member of a group need after them (see `personal_folders`). Raises PlanError."""
     put_places = (edit.place for edit in edits if isinstance(edit, PutPlace))
     if all(place.personal_folders is None for places in (plan.places.values(), put_places) for place in places):
         return edits
@@ -174,13 +174,17 @@ def _apply(edit: Edit, draft: _Draft) -> list[Edit]:
         case SetGrant():
             return _grant(edit, draft)
         case SetTarget(target):
-            before = draft.now.target
-            draft.now = replace(draft.now, target=target)
-            return [SetTarget(before)] if target != before else []
+            before = draft.now
+            if target == before.target:  # the very same target goes on, by which others see that nothing of it changed
+                return []
+            draft.now = replace(before, target=target)
+            return [SetTarget(before.target)]
         case SetTitle(name, office):
-            old = (draft.now.name, draft.now.office)
-            draft.now = replace(draft.now, name=name, office=office)
-            return [SetTitle(*old)] if (name, office) != old else []
+            before = draft.now
+            if (name, office) == (before.name, before.office):
+                return []
+            draft.now = replace(before, name=name, office=office)
+            return [SetTitle(before.name, before.office)]
     raise TypeError(edit)
 
 

@@ -5,24 +5,12 @@ import json
 import sqlalchemy as sa
 from alembic import op
 
-from yardgate.formats.versions import TRAVERSE, edit_of_version_1, renamed
+from yardgate.formats.versions import FIELDS, PARTS, TRAVERSE, edit_of_version_1, renamed
 
 revision = "0012"
 down_revision = "0011"
 
-COLUMNS = {
-    "plans": {"tiers": "precedence", "within": "combining", "entering": "traverse", "nfs_way": "nfs_traverse"},
-    "places": {
-        "own": "acl",
-        "cut": "inheritance_stops",
-        "carried": "enforced_by",
-        "each": "personal_folders",
-        "of": "folder_of",
-    },
-    "patterns": {"own": "acl"},
-    "services": {"only": "allowed"},
-    "promises": {"but": "except_for", "over": "protocol"},
-}
+COLUMNS = {"plans": FIELDS["target"], **{part: FIELDS[kind] for part, kind in PARTS.items()}}
 
 
 def upgrade() -> None:
