@@ -27,6 +27,8 @@ from yardgate.core.model.plan import EVERYONE, GUEST
 from yardgate.core.model.share import Over
 from yardgate.core.policy.findings.case import Case, CellKey, Check, Finding, Findings, Repair
 
+TRIED = 40  # causes for which a repair is looked for, so that asking for all of them ends
+
 CauseKind = Literal[
     "unplanned", "share alone", "list", "way", "service", "read only", "hosts", "at the share", "number"
 ]
@@ -52,10 +54,10 @@ def more_than_granted(case: Case) -> Findings:
     for off in case.off.values():
         if off.gets > off.granted:
             found.setdefault(_of_more(case, off.place), []).append(off)
-    for cause, offs in sorted(found.items(), key=lambda one: -len(one[1])):
+    for number, (cause, offs) in enumerate(sorted(found.items(), key=lambda one: -len(one[1]))):
         said = f"{_who_gets(case, offs)} without being granted it: {_why_more(case, cause, offs[0])}."
         about = (cause.at, *(place for place in dict.fromkeys(off.place for off in offs) if place != cause.at))
-        search = partial(_repair, case, _against_more, cause, offs)
+        search = partial(_repair, case, _against_more, cause, offs) if number < TRIED else None
         yield Finding("more-than-granted", "serious", about[:2], said, _cells(offs), search=search)
 
 
@@ -78,10 +80,10 @@ def less_than_granted(case: Case) -> Findings:
     found: dict[Cause, list[Off]] = {}
     for cell, cause in causes.items():
         found.setdefault(cause, []).append(case.off[cell])
-    for cause, offs in sorted(found.items(), key=lambda one: -len(one[1])):
+    for number, (cause, offs) in enumerate(sorted(found.items(), key=lambda one: -len(one[1]))):
         said = f"{_who_gets(case, offs)}, and {'is' if _one(offs) else 'are'} granted {_levels(off.granted for off in offs)}: {_why_less(case, cause, offs)}."
         about = tuple(dict.fromkeys((*_about(cause, offs), offs[0].place)))
-        search = partial(_repair, case, _against_less, cause, offs)
+        search = partial(_repair, case, _against_less, cause, offs) if number < TRIED else None
         yield Finding("less-than-granted", "serious", tuple(dict.fromkeys(about)), said, _cells(offs), search=search)
 
 
