@@ -55,6 +55,8 @@ from yardgate.core.model.plan import (
 )
 from yardgate.core.model.share import HostRule, Order, Protocol, Service, Share, Squash, Wildcards
 
+CROWD = 17
+"""As many groups as make somebody lose some over NFS, where a client claims no more than sixteen (RFC 5531, appendix A)."""
 NAMES = st.text(st.characters(codec="utf-8", categories=("L", "N", "P", "S")), min_size=1, max_size=8).filter(
     lambda name: "/" not in name and name not in (".", "..")
 )
@@ -73,6 +75,7 @@ def plans(draw: st.DrawFn, most: int = 7, lists: bool | None = None, shares: boo
     """
     user_ids = [f"u{i}" for i in range(draw(st.integers(0, most)))]
     group_ids = [f"g{i}" for i in range(draw(st.integers(0, most)))]
+    crowd = [f"x{i}" for i in range(CROWD)] if user_ids and draw(st.integers(0, 9)) == 0 else []
     maybe_group = st.sampled_from([None, *group_ids])
     origins = {who: draw(st.sampled_from([LOCAL, LOCAL, "elsewhere"])) for who in (*user_ids, *group_ids)}
     users = {
@@ -92,10 +95,16 @@ def plans(draw: st.DrawFn, most: int = 7, lists: bool | None = None, shares: boo
     anybody = st.sampled_from([*user_ids, *group_ids]) if user_ids or group_ids else st.nothing()
     groups = {
         g: Group(
-            id=g, name=f"name-{g}", members=draw(st.frozensets(anybody, max_size=4)), **followed(draw, g, origins[g])
+            id=g,
+            name=f"name-{g}",
+            members=draw(st.frozensets(anybody, max_size=4)),
+            gid=draw(st.sampled_from([None, None, 0, 3000, 5005, 5006])),
+            **followed(draw, g, origins[g]),
         )
         for g in group_ids
     }
+    groups |= {x: Group(id=x, name=f"name-{x}", members=frozenset({"u0"}), gid=5000 + i) for i, x in enumerate(crowd)}
+    group_ids += crowd[-2:]
     places = draw(trees())
     if draw(st.booleans()) if lists is None else lists:
         places = {place.id: draw(stored(place, user_ids, group_ids)) for place in places.values()}

@@ -41,7 +41,7 @@ def one_line(text: str) -> str:
     return "".join(char if char.isprintable() else " " for char in text)
 
 
-class Lines(logging.Formatter):
+class TextLines(logging.Formatter):
     """As text: when, how bad, which part of the program, what, and name=value."""
 
     def format(self, record: logging.LogRecord) -> str:
@@ -50,7 +50,7 @@ class Lines(logging.Formatter):
         return f"{line}\n{self.formatException(record.exc_info)}" if record.exc_info else line
 
 
-class Objects(logging.Formatter):
+class JsonLines(logging.Formatter):
     """As JSON: one object a line (RFC 8259)."""
 
     def format(self, record: logging.LogRecord) -> str:
@@ -76,7 +76,7 @@ def begin(level: LogLevel = "info", form: Form = "text", file: Path | None = Non
         handler = RotatingFileHandler(
             file, maxBytes=LARGEST, backupCount=KEPT, encoding="utf-8", errors="backslashreplace"
         )
-    handler.setFormatter(Objects() if form == "json" else Lines())
+    handler.setFormatter(JsonLines() if form == "json" else TextLines())
     logging.basicConfig(handlers=[handler], level=logging.WARNING, force=True)
     logging.getLogger("yardgate").setLevel(level.upper())
 

@@ -78,7 +78,7 @@ def test_a_change_by_host_is_told_for_the_hosts(yard: Web) -> None:
 
 def test_remedies_do_what_they_say(yard: Web) -> None:
     found = get(yard, "/remedies", who="priya-natarajan", place="toolpaths", low="RO", high="RW")
-    assert found[0]["words"] == ["Priya Natarajan left Apprentices"]
+    assert found[0]["words"] == ["Take Priya Natarajan out of Apprentices"]
     assert found[0]["effect"]["mends"] == ["Draughting must be able to read keel/drawings/toolpaths"]
     shown = {(cell["subject"], cell["place"], cell["after"]) for cell in found[0]["effect"]["cells"]}
     assert ("priya-natarajan", "toolpaths", "RW") in shown

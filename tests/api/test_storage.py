@@ -67,7 +67,7 @@ def test_push_down_and_style_come_as_edits_that_can_be_kept_and_undone(yard: Web
         {
             "place": "minutes",
             "words": [
-                "deleting the thing itself, changing the list for Directors: a POSIX list has only read, write and execute"
+                "deleting the thing itself + changing the list for Directors: a POSIX list has only read, write and execute"
             ],
             "left": False,
         }

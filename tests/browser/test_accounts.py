@@ -101,7 +101,7 @@ def test_what_was_there_before_is_left_until_it_may_be_managed_and_a_run_can_be_
     page.fill(top, "/etc")
     page.button("Send it there", ".ant-modal").click()
     page.says("“/etc” holds what the system itself needs")
-    page.button("Leave it", ".ant-modal").click()
+    page.button("Cancel", ".ant-modal").click()
     appliance.faults = ApplianceFaults(slow=0, lost=2)
     page.button("Put it there").click()
     page.button("Begin", ".ant-modal").click()

@@ -192,7 +192,7 @@ def test_the_rule_is_chosen_after_seeing_whom_it_concerns(yard: Yard, page: Page
     page.button("a refusal wins", ".tools").click()
     page.until(lambda: page.all("input[name=rule]"))[1].click()
     page.says("payroll NA → RW Saskia de Wit")
-    page.button("Take it").click()
+    page.button("Apply").click()
     page.until(lambda: page.level("Priya Natarajan", "toolpaths").startswith("read-write"))
     assert yard.now().target.combining == "widest"
     page.says("when several grants apply: the widest wins")

@@ -53,7 +53,7 @@ def test_each_trouble_of_the_demo_is_found_and_repaired(yard: Yard, page: Page) 
     page.says("nobody thought of what that group is refused")
     page.until(lambda: page.all(".side .breach .link"))[1].click()
     left = page.until(
-        lambda: next(li for li in page.all(".remedies > li") if "Priya Natarajan left Apprentices" in li.text)
+        lambda: next(li for li in page.all(".remedies > li") if "Take Priya Natarajan out of Apprentices" in li.text)
     )
     left.find_element("tag name", "button").click()
     page.until(lambda: "priya-natarajan" not in yard.now().groups["apprentices"].members)

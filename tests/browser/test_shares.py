@@ -64,7 +64,7 @@ def test_a_service_switched_off_shows_at_every_share(yard: Yard, page: Page) -> 
     page.one("[aria-label='SMB service']").click()
     page.says("Switch SMB off?")
     page.says("would get less than is granted to them in")
-    page.button("Leave it as it is", ".ant-modal").click()
+    page.button("Cancel", ".ant-modal").click()
     page.until(lambda: not page.all(".ant-modal"))
     assert "smb" not in yard.now().services or yard.now().services["smb"].on
     page.one("[aria-label='SMB service']").click()
@@ -127,7 +127,7 @@ def test_who_may_use_a_service_is_said_at_the_service(yard: Yard, page: Page) ->
     page.until(lambda: page.all(".ant-select-item-option-active"))
     who.send_keys(Keys.ENTER)
     page.one(".ant-modal-title").click()  # which closes the list of names
-    page.until(lambda: page.button("Take it", ".ant-modal").click() or True)
+    page.until(lambda: page.button("Apply", ".ant-modal").click() or True)
     page.until(lambda: "pages" in yard.now().services)
     assert len(yard.now().services["pages"].allowed or ()) == 1
     page.until(lambda: not page.all(".ant-modal"))

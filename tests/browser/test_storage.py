@@ -116,7 +116,7 @@ def test_a_list_goes_as_text_from_one_place_to_another_and_is_kept_as_a_pattern(
     page.button("Start over").click()
     page.until(lambda: next(card for card in page.all(".kind-card") if "directors look in" in card.text)).click()
     page.says("Nobody gets more or less by it")
-    page.button("Take it").click()
+    page.button("Apply").click()
     page.until(lambda: yard.now().places["released"].acl == yard.now().places["toolpaths"].acl)
     assert page.errors() == []
 

@@ -8,6 +8,7 @@ from hypothesis import strategies as st
 
 from tests.conftest import ON
 from tests.plans import plans
+from tests.tries import times
 from yardgate.core.access.batch.resolve import resolve
 from yardgate.core.acl import Entry, Mode, Ordered, Posix, PosixEntry
 from yardgate.core.acl.rights import FULL, READ, WRITE
@@ -37,7 +38,7 @@ def test_pushing_down_cuts_included_makes_everything_below_follow(quay: Plan) ->
             assert matrix.level(user, place) == matrix.level(user, "hulls") or matrix.level(user, "hulls") == "PT"
 
 
-@settings(max_examples=100)
+@settings(max_examples=times(100, 400))
 @given(plans(lists=True), st.booleans(), st.data())
 def test_pushing_down_anywhere_can_be_done_and_undone(plan: Plan, everything: bool, data: st.DataObject) -> None:
     place = data.draw(st.sampled_from(sorted(plan.places)))
@@ -51,7 +52,7 @@ def test_pushing_down_anywhere_can_be_done_and_undone(plan: Plan, everything: bo
 
 
 @pytest.mark.parametrize("style", ["ordered", "posix", "mode"])
-@settings(max_examples=60)
+@settings(max_examples=times(60, 240))
 @given(plan=plans(lists=True))
 def test_every_list_of_every_plan_can_be_said_in_another_style(style: str, plan: Plan) -> None:
     for place in plan.places:

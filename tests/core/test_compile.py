@@ -5,15 +5,16 @@ from collections.abc import Collection, Mapping
 from dataclasses import replace
 
 from hypothesis import given, settings
+from hypothesis import strategies as st
 
 from tests.conftest import ON
-from tests.plans import plans
+from tests.plans import LEVELS, plans
 from tests.tries import times
-from yardgate.core.access.bitsets import Counting, classes, count
+from yardgate.core.access.bitsets import Classes, Counting, count
 from yardgate.core.access.combining import RULES
-from yardgate.core.access.compile import ListSpec, ordered_list
+from yardgate.core.access.compile import Grant, ListSpec, ordered_list
 from yardgate.core.access.membership import token
-from yardgate.core.access.storage import Nfs4State, PlaceState, PosixState, rights_on, storage_state, unsaid
+from yardgate.core.access.storage import Nfs4State, PlaceState, PosixState, rights_on, storage_state, tier_of, unsaid
 from yardgate.core.acl import Entry, Mode, Ordered, OwnList, Posix, nfs4
 from yardgate.core.acl.rights import FULL, READ, Level, Rights, level
 from yardgate.core.model.plan import EVERYONE, Grants, Group, Place, Plan, Target, User
@@ -68,6 +69,30 @@ def test_every_account_gets_what_the_rule_says_or_is_reported(plan: Plan) -> Non
     names = {subject: frozenset(token(first, subject)) for subject in (*plan.users, *plan.groups)}
     for style, rule in itertools.product(STYLES, RULES):
         compare(carried_by_storage(plan, style, rule), counting, names)
+
+
+@settings(max_examples=times(200, 2000))
+@given(
+    plan=plans(),
+    grants=st.lists(
+        st.tuples(st.sampled_from(("u0", "u1", "g0", "g1", "g2", EVERYONE)), LEVELS),
+        max_size=6,
+        unique_by=lambda one: one[0],
+    ),
+    passes=st.lists(st.sampled_from(("u0", "u2", "g1", "g3", EVERYONE)), unique=True),
+)
+def test_the_levels_of_all_classes_at_once_are_those_of_each(
+    plan: Plan, grants: list[tuple[str, Level]], passes: list[str]
+) -> None:
+    there = {*plan.users, *plan.groups, EVERYONE}
+    for tiers, within in RULES:
+        target = replace(plan.target, precedence=tiers, combining=within)
+        lines = tuple(
+            Grant(who, said, tier_of(replace(plan, target=target), who), "p0") for who, said in grants if who in there
+        )
+        spec = ListSpec(target, lines, tuple(who for who in passes if who in there))
+        found = Classes(count(plan, ON), spec.whos)
+        assert spec.levels(found) == tuple(spec.expected(one.names) for one in found)
 
 
 # --- by example -------------------------------------------------------------------------------------------------------
@@ -217,7 +242,7 @@ def test_no_refusal_of_a_compiled_list_is_idle(plan: Plan) -> None:
         for here in storage_state(wanted, counting).values():
             assert isinstance(here.list, Nfs4State)
             wish = ListSpec(wanted.target, here.grants, here.passes)
-            own = [made.entry for made in ordered_list(wish, classes(counting, wish.whos))]
+            own = [made.entry for made in ordered_list(wish, Classes(counting, wish.whos))]
 
             def gets(entries: list[Entry], names: Mapping[str, Collection[str]] = names) -> list[Level]:
                 files = nfs4.files_of(entries)

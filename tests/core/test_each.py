@@ -127,7 +127,7 @@ def test_the_baseline_is_everybody_and_those_gone_from_a_directory_are_nobody() 
     assert members(circle, "late") == ["ann", "bo"]
 
 
-@settings(max_examples=100)
+@settings(max_examples=times(100, 400))
 @given(plans())
 def test_its_members_are_those_who_count_as_the_group(plan: Plan) -> None:
     there = [user for user in plan.users.values() if not user.gone]

@@ -14,7 +14,7 @@ from yardgate.core.access.outcome import outcome
 from yardgate.core.acl import Entry, Mode, Ordered
 from yardgate.core.acl.rights import PASS, Level
 from yardgate.core.edits.apply import apply, exactly
-from yardgate.core.edits.describe import describe, sentence
+from yardgate.core.edits.describe import describe, proposal, sentence
 from yardgate.core.edits.difference import difference
 from yardgate.core.edits.records import (
     Join,
@@ -58,7 +58,7 @@ def test_an_edit_followed_by_its_inverse_gives_the_identical_plan(plan: Plan, da
     assert same(exactly(back, again)[0], after)
 
 
-@settings(max_examples=500)
+@settings(max_examples=times(500, 2000))
 @given(plans(), plans())
 def test_the_difference_of_two_plans_turns_one_into_the_other(before: Plan, after: Plan) -> None:
     found = difference(before, after)
@@ -186,13 +186,29 @@ def test_offers_count_what_lies_below_too(quay: Plan) -> None:
     assert {change.place for change in offer.others} >= {"drawings"}
 
 
+def test_what_is_proposed_is_said_as_something_to_do(quay: Plan) -> None:
+    def words(edit: Leave | Join | PutPlace | RemoveUser | SetGrant) -> str:
+        return proposal(quay, apply(quay, [edit])[0], edit)
+
+    member = next(iter(quay.groups["apprentices"].members))
+    name = quay.named(member)
+    assert words(Leave("apprentices", member)) == f"Take {name} out of Apprentices"
+    assert words(Join("directors", member)) == f"Add {name} to Directors"
+    assert words(PutPlace(Place(id="new", name="new", kind="folder", parent="minutes"))).startswith("Add folder ")
+    assert words(RemoveUser(member)) == f"Remove {name}"
+    assert words(SetGrant("minutes", "apprentices", Level.RO)) == "Apprentices on keel/office/minutes: read-only"
+
+
 def test_changes_of_storage_in_words(quay: Plan) -> None:
     def words(place: Place) -> str:
         after, _ = apply(quay, [PutPlace(place)])
         return sentence(quay, after, PutPlace(place))
 
     minutes = quay.places["minutes"]
-    assert words(replace(minutes, acl=Ordered())) == "list of keel/office/minutes without “Directors: rwaDdxtTnNcCy”"
+    assert (
+        words(replace(minutes, acl=Ordered()))
+        == "list of keel/office/minutes without “Directors: read-write + changing the list”"
+    )
     opened = Ordered((Entry("allow", "everyone", PASS, 0), *minutes.acl.entries))
     assert words(replace(minutes, acl=opened)) == (
         "list of keel/office/minutes with “Everyone: pass through, this folder only”"

@@ -10,10 +10,11 @@ from yardgate.core.access.forecast import make, rights_to
 from yardgate.core.access.membership import token
 from yardgate.core.access.spec.explain import explain
 from yardgate.core.access.storage import rights_on, storage_state
-from yardgate.core.acl import Entry, Mode, Ordered, Posix, PosixEntry, mode, nfs4, posix
+from yardgate.core.acl import Entry, Mode, Ordered, Posix, PosixEntry, mode, nfs4, posix, words
 from yardgate.core.acl.nfs4 import EVERYTHING_BELOW, GROUP, INHERITED, OWNER
 from yardgate.core.acl.rights import (
     APART,
+    CHANGE,
     DELETE_CHILD,
     EDITS,
     EXECUTE,
@@ -27,11 +28,9 @@ from yardgate.core.acl.rights import (
     WRITE_DATA,
     Level,
     Rights,
-    keeper,
     letters,
     level,
     odd,
-    words,
 )
 from yardgate.core.model.plan import EVERYONE, Plan
 
@@ -57,9 +56,23 @@ def test_levels_from_rights(rights: Rights, expected: Level, is_odd: bool) -> No
 
 def test_rights_in_letters_and_words() -> None:
     assert letters(FULL) == "rwaDdxtTnNcCoy"
-    assert words(READ) == "read-only"
-    assert words(WRITE_ACL | READ_DATA) == "reading, changing the list"
-    assert keeper(Rights(WRITE_ACL, 0))
+    assert words.rights(READ) == "read-only"
+    assert words.rights(WRITE_ACL | READ_DATA) == "reading files and listing folders + changing the list"
+    assert words.rights(READ | DELETE_CHILD) == "read-only + deleting what is inside"
+    assert words.rights(READ | WRITE_DATA | 0x4 | DELETE_CHILD) == "read-only + waD"
+    assert (words.rights(0), words.rights(CHANGE)) == ("nothing", "changing")
+
+
+def test_flags_and_permissions_in_words() -> None:
+    assert [words.where(flags) for flags in (3, 0, 9, 0x80 | 3)] == [
+        "this and everything below",
+        "this folder only",
+        "files below",
+        "this and everything below",
+    ]
+    assert words.where(5) == "this folder, files, one level down"
+    assert words.where(8) == "nowhere"
+    assert [words.rwx(perms) for perms in (7, 5, 1, 0)] == ["rwx", "r-x", "--x", "---"]
 
 
 def test_the_first_entry_that_names_somebody_and_a_right_decides_that_right() -> None:

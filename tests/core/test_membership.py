@@ -1,7 +1,7 @@
 """Who counts as what."""
 
 from tests.conftest import ON
-from yardgate.core.access.membership import cycles, in_baseline, tier, token
+from yardgate.core.access.membership import cycles, in_baseline, tier, token, unlisted
 from yardgate.core.access.spec.explain import explain
 from yardgate.core.acl.rights import Level
 from yardgate.core.model.plan import EVERYONE, Group, Place, Plan, Target, User
@@ -31,6 +31,18 @@ def test_a_token_holds_groups_of_groups_and_the_shortest_way_to_each() -> None:
         "c": ("ann", "home", "c"),
         EVERYONE: ("ann", EVERYONE),
     }
+
+
+def test_groups_that_somebody_is_in_without_being_named_there() -> None:
+    plan = plan_of(
+        {"a": {"ann"}, "b": {"a"}, "base": set(), "all": {"base"}},
+        target=Target(baseline="base", baseline_covers_directory=False),
+    )
+    assert set(unlisted(plan, "ann")) == {"b", "base", "all"}
+    assert unlisted(plan, "far") == (), "of a directory, which the baseline does not cover"
+    assert (unlisted(plan, "a"), unlisted(plan, "base")) == ((), ()), (
+        "a group is in the baseline where one names it, and nowhere else"
+    )
 
 
 def test_circles_are_walked_once_and_reported() -> None:

@@ -4,6 +4,7 @@ import random
 from collections import Counter
 from collections.abc import Sequence
 from dataclasses import replace
+from statistics import median
 
 from hypothesis import given, settings
 from hypothesis import strategies as st
@@ -48,7 +49,7 @@ def holds(plan: Plan, now: Compliance, want: Want, found: Sequence[Remedy]) -> N
 
 
 def test_the_first_remedy_does_what_is_wanted_and_changes_what_it_announces() -> None:
-    tally = Counter[str]()
+    tally, without = Counter[str](), list[float]()
 
     def wanting(plan: Plan, data: st.DataObject) -> None:
         now = kept(plan)
@@ -65,14 +66,15 @@ def test_the_first_remedy_does_what_is_wanted_and_changes_what_it_announces() ->
             tally["without"] += not found and not gone
             holds(plan, now, want, found)
 
-    # Of one run many plans are often alike, and may be mostly such where nothing can be had: so it is three.
+    # Of one run many plans are often alike, and may be mostly such where nothing can be had: so it is the middle one of three.
     for _ in range(3):
+        before = tally.copy()
         settings(max_examples=times(100, 350))(given(plans(shares=True), st.data())(wanting))()
-    print(dict(tally))
+        run = tally - before
+        without.append(run["without"] / max(1, run["wanted"]))
+    print(dict(tally), without)
     assert tally["wanted"] > times(200, 200)
-    assert tally["without"] * 20 < tally["wanted"], (
-        "of an account that is gone nothing can be had; of others nearly all"
-    )
+    assert median(without) < 0.05, "of an account that is gone nothing can be had; of others nearly all"
 
 
 def test_nearly_all_that_is_wanted_of_the_demo_can_be_had(quay: Plan) -> None:

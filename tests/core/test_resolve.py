@@ -48,14 +48,21 @@ def test_every_cell_and_right_of_random_plans_with_lists_is_what_the_reference_s
     compare_every_cell(plan)
 
 
-@settings(max_examples=300)
+@settings(max_examples=times(300, 1200))
 @given(plans(lists=False))
 def test_every_cell_of_random_plans_without_lists_is_what_the_reference_says(plan: Plan) -> None:
     assert check(plan) == ()
     compare_every_cell(plan)
 
 
-@settings(max_examples=100)
+@settings(max_examples=times(30, 300))
+@given(plans(lists=True))
+def test_more_subjects_than_a_word_of_bits_holds(plan: Plan) -> None:
+    others = {f"f{number}": User(id=f"f{number}", name=f"name-f{number}") for number in range(70)}
+    compare_every_cell(replace(plan, users={**others, **plan.users}))
+
+
+@settings(max_examples=times(100, 400))
 @given(plans())
 def test_every_rule_on_the_same_plan(plan: Plan) -> None:
     for tiers, within in RULES:
@@ -71,7 +78,7 @@ def test_the_demo_plan_with_its_storage_cell_by_cell_under_every_rule(quay: Plan
         compare_every_cell(replace(quay, target=replace(quay.target, precedence=tiers, combining=within)))
 
 
-@settings(max_examples=300)
+@settings(max_examples=times(300, 1200))
 @given(plans(), st.data())
 def test_resolving_again_after_an_edit_is_resolving_from_the_start(plan: Plan, data: st.DataObject) -> None:
     try:

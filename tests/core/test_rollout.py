@@ -9,6 +9,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from tests.conftest import ON
+from tests.tries import times
 from yardgate.core.access.batch.resolve import resolve
 from yardgate.core.acl import Entry, Ordered, Posix, PosixEntry, posix
 from yardgate.core.acl.rights import Level
@@ -84,7 +85,7 @@ def once(exports: list) -> Iterator[Export]:
             yield Export(name=one["name"], path=one["path"], rules=rules)
 
 
-@settings(max_examples=300)
+@settings(max_examples=times(300, 1200))
 @given(systems(), systems())
 def test_steps_lead_there_delete_nothing_and_lead_back(now: System, wanted: System) -> None:
     found = steps(now, wanted)
@@ -149,7 +150,7 @@ def test_an_account_with_the_number_of_another_is_that_one_renamed() -> None:
     ]
 
 
-@settings(max_examples=300)
+@settings(max_examples=times(300, 1200))
 @given(systems(), systems(), st.data())
 def test_no_folder_is_ever_exported_twice_to_one_host(now: System, wanted: System, data: st.DataObject) -> None:
     found = steps(now, wanted)

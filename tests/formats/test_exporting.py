@@ -13,8 +13,11 @@ from tests.test_cli import yardgate
 from yardgate import demo
 from yardgate.core.access.batch.resolve import resolve
 from yardgate.core.access.outcome import outcome
+from yardgate.core.host.state import System, compiled
+from yardgate.core.host.steps import steps
 from yardgate.core.policy.compliance import keep
 from yardgate.core.policy.findings import Case, find
+from yardgate.drivers.linux.papers import PAPERS, Paper, TakenAway
 from yardgate.formats import planfile
 from yardgate.formats.exporting import BY_NAME, FORMATS, Exported, Format
 from yardgate.tools.schemas import openapi
@@ -40,6 +43,17 @@ def test_each_is_written_as_its_type_says(one: Format) -> None:
     assert (one.of == "place") == bool(at)
 
 
+@pytest.mark.parametrize("one", PAPERS, ids=lambda one: one.name)
+def test_each_paper_of_a_rollout_is_written_as_its_type_says(one: Paper) -> None:
+    plan = demo.plan()
+    meant = compiled(resolve(plan, ON), "/srv", [])
+    text = one.write(TakenAway(plan, meant, System(), steps(System(), meant.system), "All of it", "all"))
+    begins = {"text/markdown; charset=utf-8": "# All of it", "text/html; charset=utf-8": "<!doctype html>"}
+    assert text.lower().startswith(begins.get(one.media, "").lower())
+    assert len(text.splitlines()) > 1
+    assert ("All of it" in text) == (one.of == "steps")
+
+
 def test_no_two_have_a_name_or_an_ending() -> None:
     assert len(BY_NAME) == len(FORMATS)
     assert len({one.ending for one in FORMATS}) == len(FORMATS)
@@ -52,8 +66,12 @@ def test_the_api_and_the_command_line_offer_the_same_and_the_browser_has_no_list
     assert next(one for one in asked if one["name"] == "what")["schema"]["enum"] == [*BY_NAME]
     refused = yardgate("export", "sheet of paper", "--file", _file(tmp_path), code=2)
     assert ", ".join(BY_NAME) in " ".join(refused.split())
-    texts = "".join(path.read_text() for path in (TOP / "ui" / "src" / "frame").rglob("*.tsx"))
-    assert [one.words for one in FORMATS if one.words in texts] == []
+    paper = document["paths"]["/api/v1/plans/{plan}/rollout/take-away/{what}"]["get"]["parameters"]
+    assert next(one for one in paper if one["name"] == "what")["schema"]["enum"] == [one.name for one in PAPERS]
+    refused = yardgate("rollout", "write", "sheet of paper", str(_file(tmp_path)), code=2)
+    assert ", ".join(one.name for one in PAPERS) in " ".join(refused.split())
+    texts = "".join(path.read_text() for path in (TOP / "ui" / "src").rglob("*.tsx"))
+    assert [one.words for one in (*FORMATS, *PAPERS) if one.words in texts] == []
     using = (TOP / "docs" / "using.md").read_text()
     assert "|".join(one.name for one in FORMATS if one.of == "plan") in using
 

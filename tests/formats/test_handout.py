@@ -212,6 +212,7 @@ def taken(text: str) -> dict[str, str]:
     return found
 
 
+@pytest.mark.debian
 def test_names_of_every_kind_are_refused_or_reach_each_command_as_they_are(tmp_path: Path) -> None:
     rng, names, refused, carried = random.Random(11), 0, 0, 0
     work = tmp_path / "work"

@@ -9,6 +9,7 @@ from hypothesis import given, settings
 
 from tests.hostile import HOSTILE
 from tests.plans import plans
+from tests.tries import times
 from yardgate.core.edits.apply import apply
 from yardgate.core.edits.records import PutUser
 from yardgate.core.model.checks import PlanError
@@ -21,7 +22,7 @@ SCHEMA = jsonschema.Draft202012Validator(json.loads(planfile.schema()))
 EMPTY = '{"format": "yardgate-plan", "version": 2%s}'
 
 
-@settings(max_examples=500)
+@settings(max_examples=times(500, 2000))
 @given(plans())
 def test_what_is_written_is_read_back_as_the_identical_plan(plan: Plan) -> None:
     text = planfile.write(plan)
@@ -127,7 +128,7 @@ def as_version_1(text: str) -> str:
     return json.dumps({**body, "version": 1, "target": back("target", body.get("target", {}))})
 
 
-@settings(max_examples=500)
+@settings(max_examples=times(500, 2000))
 @given(plan=plans())
 def test_a_plan_file_of_version_1_means_the_same(plan: Plan) -> None:
     assert same(planfile.read(as_version_1(planfile.write(plan))), plan)

@@ -52,6 +52,13 @@ def test_what_a_share_says_of_who_gets_in_becomes_grants(lines: str, grants: dic
     assert {who: str(level) for who, level in said(plan).items()} == grants
 
 
+def test_what_is_included_again_and_again_ends() -> None:
+    files = {f"{n}.conf": f"include = {n + 1}.conf\n" * 30 + "path = /srv/a\n" for n in range(9)}
+    found = smb_server.parse({"smb.conf": "[a]\ninclude = 0.conf\n", **files, "9.conf": "comment = deep\n"}, "smb.conf")
+    assert found.shares["a"].settings["comment"].value == "deep"
+    assert [remark.text for remark in found.remarks] == ["this and all that follows is left out: too much is included"]
+
+
 def test_defaults_copies_includes_and_lines_that_go_on_are_understood() -> None:
     found = smb_server.parse(
         {
@@ -86,7 +93,7 @@ def test_what_is_not_understood_is_told_with_its_file_and_line() -> None:
         "[c] says no path",
         "[d] offers “/else”, of which no list was given",
         "[x:y] has :",
-        "goes too deep",
+        "includes itself",
         "exports, line 1: /srv/a: the option “fsid=0” is not understood",
         "exports, line 1: /srv/a: 192.0.2.300",
         "exports, line 2: “/else” is exported, of which no list was given",

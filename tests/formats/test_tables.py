@@ -12,6 +12,7 @@ from hypothesis import strategies as st
 from tests.conftest import ON
 from tests.hostile import FAITHFUL, HOSTILE
 from tests.plans import plans
+from tests.tries import times
 from yardgate.core.access.batch.resolve import resolve
 from yardgate.core.acl.rights import Level
 from yardgate.core.edits.apply import apply
@@ -29,7 +30,7 @@ def read_all(plan: Plan, text: str, make: Make | None = None, clear: bool = Fals
 # --- tables ---
 
 
-@settings(max_examples=300)
+@settings(max_examples=times(300, 1200))
 @given(
     st.lists(
         st.lists(st.text(st.characters(codec="utf-8", exclude_characters="\0")), min_size=1, max_size=4),
@@ -67,7 +68,7 @@ def test_a_broken_quote_is_refused_with_its_line() -> None:
 # --- matrices ---
 
 
-@settings(max_examples=200)
+@settings(max_examples=times(200, 800))
 @given(plans())
 def test_grants_written_and_read_back_are_the_same(plan: Plan) -> None:
     bare = replace(plan, grants={})
@@ -75,7 +76,7 @@ def test_grants_written_and_read_back_are_the_same(plan: Plan) -> None:
     assert {place: dict(lines) for place, lines in back.grants.items()} == plan.grants
 
 
-@settings(max_examples=50)
+@settings(max_examples=times(50, 200))
 @given(plans())
 def test_what_comes_out_is_written_cell_by_cell(plan: Plan) -> None:
     found = resolve(plan, ON)

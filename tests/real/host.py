@@ -8,7 +8,7 @@ import subprocess
 import sys
 import threading
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from pathlib import Path
 from typing import Any
 
@@ -98,7 +98,8 @@ class Door:
     def cut(self) -> None:
         for server in self.running:
             if server.poll() is None:
-                os.killpg(server.pid, signal.SIGKILL)
+                with suppress(ProcessLookupError):  # it may end by itself just now
+                    os.killpg(server.pid, signal.SIGKILL)
 
 
 @contextmanager

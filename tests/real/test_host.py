@@ -413,7 +413,10 @@ def command(*words: object) -> str:
 def test_apply_keeps_what_is_kept_and_reads_the_same(keelson: Host, plan_file: Path, tmp_path: Path) -> None:
     before = shell(keelson, SNAPSHOT)
     shell(keelson, f"{command('read', plan_file)} > {tmp_path}/before.json")
-    shell(keelson, command("script", plan_file, "--now", f"{tmp_path}/before.json", "--out", f"{tmp_path}/rollout.sh"))
+    shell(
+        keelson,
+        command("write", "script", plan_file, "--now", f"{tmp_path}/before.json", "--out", f"{tmp_path}/rollout.sh"),
+    )
     assert "nothing was done" in shell(keelson, command("apply", plan_file, "--dry-run"))
     assert shell(keelson, SNAPSHOT) == before
     assert "Confirmed." in shell(keelson, command("apply", plan_file), given="confirm\n")

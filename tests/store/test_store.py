@@ -14,6 +14,7 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from tests.plans import edits, plans
+from tests.tries import times
 from yardgate.core.acl.rights import Level
 from yardgate.core.edits.records import PutDirectory, PutUser, RemoveGroup, SetGrant
 from yardgate.core.host.bounds import Managed
@@ -159,7 +160,9 @@ def test_a_database_and_a_plan_file_of_version_1_come_through_unchanged_in_meani
     assert same(opened.plan, shelf.at(plan_id, 1))
 
 
-@settings(max_examples=150, suppress_health_check=[HealthCheck.function_scoped_fixture, HealthCheck.too_slow])
+@settings(
+    max_examples=times(150, 600), suppress_health_check=[HealthCheck.function_scoped_fixture, HealthCheck.too_slow]
+)
 @given(plan=plans(), data=st.data())
 def test_tables_and_journal_both_give_the_plan(shelf: Plans, plan: Plan, data: st.DataObject) -> None:
     opened = shelf.create(plan, "ann")
@@ -265,7 +268,7 @@ def test_the_tables_can_be_read_by_others(shelf: Plans, lantern: Plan) -> None:
     assert rows == [(who, level) for who, level in lantern.grants["toolpaths"].items()]
 
 
-@settings(max_examples=300)
+@settings(max_examples=times(300, 1200))
 @given(plan=plans(), data=st.data())
 def test_edits_written_as_json_are_read_back(plan: Plan, data: st.DataObject) -> None:
     made = tuple(data.draw(edits(plan)) for _ in range(3))

@@ -25,13 +25,32 @@ export function Pages() {
   const session = useQuery({ queryKey: ["session"], queryFn: () => ask(api.GET("/api/v1/session")) });
   if (session.isError && !session.data) {
     return (
-      <div className="door"><div className="sheet-card"><h2>Yard Gate does not answer</h2><p>{message(session.error)}</p><Button type="primary" onClick={() => void session.refetch()}>Try again</Button></div></div>
+      <div className="door">
+        <div className="sheet-card">
+          <h2>Yard Gate does not answer</h2>
+          <p>{message(session.error)}</p>
+          <Button type="primary" onClick={() => void session.refetch()}>
+            Try again
+          </Button>
+        </div>
+      </div>
     );
   }
-  if (!session.data) return <div className="loading" role="status">Opening …</div>;
+  if (!session.data)
+    return (
+      <div className="loading" role="status">
+        Opening …
+      </div>
+    );
   if (location.pathname === "/sign-in" || !session.data.name) return <SignIn session={session.data} />;
   return (
-    <Suspense fallback={<div className="loading" role="status">Opening …</div>}>
+    <Suspense
+      fallback={
+        <div className="loading" role="status">
+          Opening …
+        </div>
+      }
+    >
       <Routes>
         <Route path="/plans" element={<Plans session={session.data} />} />
         <Route path="/p/:plan/*" element={<OnePlan session={session.data} />} />
@@ -44,7 +63,12 @@ export function Pages() {
 /** Straight to the board where there is just one plan to look at. */
 function First() {
   const plans = useQuery({ queryKey: ["plans"], queryFn: () => ask(api.GET("/api/v1/plans")) });
-  if (!plans.data) return <div className="loading" role="status">{plans.isError ? message(plans.error) : "Looking for plans …"}</div>;
+  if (!plans.data)
+    return (
+      <div className="loading" role="status">
+        {plans.isError ? message(plans.error) : "Looking for plans …"}
+      </div>
+    );
   const open = plans.data.filter((plan) => !plan.archived);
   return <Navigate replace to={open.length === 1 ? `/p/${open[0]!.id}/board` : "/plans"} />;
 }
@@ -55,21 +79,27 @@ function OnePlan({ session }: { session: Session }) {
     <PlanProvider id={plan!} key={plan}>
       <Frame session={session}>
         <Boundary>
-        <Suspense fallback={<div className="loading" role="status">Opening …</div>}>
-          <Routes>
-            <Route path="board" element={<Board />} />
-            <Route path="people" element={<People />} />
-            <Route path="directories" element={<Directories />} />
-            <Route path="storage" element={<Storage />} />
-            <Route path="shares" element={<Shares />} />
-            <Route path="walk" element={<Walk />} />
-            <Route path="promises" element={<Promises />} />
-            <Route path="rollout" element={<Rollout />} />
-            <Route path="card/:who" element={<Card />} />
-            <Route path="report" element={<Report />} />
-            <Route path="*" element={<Navigate replace to="board" />} />
-          </Routes>
-        </Suspense>
+          <Suspense
+            fallback={
+              <div className="loading" role="status">
+                Opening …
+              </div>
+            }
+          >
+            <Routes>
+              <Route path="board" element={<Board />} />
+              <Route path="people" element={<People />} />
+              <Route path="directories" element={<Directories />} />
+              <Route path="storage" element={<Storage />} />
+              <Route path="shares" element={<Shares />} />
+              <Route path="walk" element={<Walk />} />
+              <Route path="promises" element={<Promises />} />
+              <Route path="rollout" element={<Rollout />} />
+              <Route path="card/:who" element={<Card />} />
+              <Route path="report" element={<Report />} />
+              <Route path="*" element={<Navigate replace to="board" />} />
+            </Routes>
+          </Suspense>
         </Boundary>
       </Frame>
     </PlanProvider>

@@ -10,11 +10,28 @@ import { Refusal, SIGNED_OUT, type Session } from "./api/client";
 import { Pages } from "./Pages";
 import { themed } from "./theme";
 import "./theme.css";
+import "./parts/levels.css";
+import "./frame/frame.css";
+import "./board/gates.css";
+import "./parts/grid.css";
+import "./storage/storage.css";
+import "./plans/pages.css";
+import "./directory/directory.css";
+import "./shares/shares.css";
+import "./walk/walk.css";
+import "./promises/promises.css";
+import "./sheets/sheets.css";
+import "./rollout/rollout.css";
+import "./help/help.css";
 
 const client = new QueryClient({
-  defaultOptions: { queries: { staleTime: 5_000, retry: (count, error) => !(error instanceof Refusal) && count < 2, refetchOnWindowFocus: true } },
+  defaultOptions: {
+    queries: { staleTime: 5_000, retry: (count, error) => !(error instanceof Refusal) && count < 2, refetchOnWindowFocus: true },
+  },
 });
-window.addEventListener(SIGNED_OUT, () => client.setQueryData<Session>(["session"], (old) => (old?.name ? { ...old, name: null, role: null } : old)));
+window.addEventListener(SIGNED_OUT, () =>
+  client.setQueryData<Session>(["session"], (old) => (old?.name ? { ...old, name: null, role: null } : old)),
+);
 const dark = matchMedia("(prefers-color-scheme: dark)");
 
 function Root() {

@@ -44,6 +44,7 @@ from yardgate.core.access.spec.explain import ListLine
 from yardgate.core.access.spec.explain import explain as explain_cell
 from yardgate.core.access.storage import storage_state
 from yardgate.core.acl.rights import LEVELS, letters
+from yardgate.core.acl.words import rwx
 from yardgate.core.edits.apply import apply
 from yardgate.core.edits.describe import describe, sentence
 from yardgate.core.edits.difference import difference
@@ -58,7 +59,7 @@ from yardgate.formats import accounts as account_files
 from yardgate.formats import listing, matrix, people, planfile, promises
 from yardgate.formats.exporting import BY_NAME, Exported
 from yardgate.formats.matrix import SPELLINGS
-from yardgate.formats.notation import flag_letters, perm_letters
+from yardgate.formats.notation import flag_letters
 from yardgate.formats.reading import FormatError, ObjectKind, Reading, decode
 from yardgate.store import DataTrouble, NotThere, Stale
 
@@ -309,7 +310,7 @@ def _entry_words(plan: Plan, entry: ListLine) -> str:
     if entry.says in ("allow", "deny"):
         said = f"{entry.says} {who}: {letters(entry.mask)} {flag_letters(entry.flags) or '-'}"
     else:
-        said = f"{entry.says} {who}: {perm_letters(entry.mask)}"
+        said = f"{entry.says} {who}: {rwx(entry.mask)}"
     return said + (f"  ({entry.made}, {plan.path_name(entry.said_on)})" if entry.said_on else "")
 
 

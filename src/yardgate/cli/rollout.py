@@ -20,8 +20,8 @@ from yardgate.core.model.naming import fold, show
 from yardgate.core.model.plan import Plan
 from yardgate.drivers.appliance import ApplianceError, RolloutUnderWay, TooLate
 from yardgate.drivers.linux.apply import Carried, carry_out, here, put_back
-from yardgate.drivers.linux.handout import runbook, script
 from yardgate.drivers.linux.host import LinuxHost
+from yardgate.drivers.linux.papers import BY_NAME, TakenAway
 from yardgate.formats.reading import decode
 
 app = typer.Typer(no_args_is_help=True, help="Put a plan on a Linux file server: steps, script, runbook, or at once.")
@@ -116,24 +116,25 @@ def show_drift(now: Path, to: To = None) -> None:
         raise typer.Exit(DRIFTED)
 
 
-@app.command("script")
-def write_script(
-    plan_file: Path, top: Top = "/srv", now: Now = None, joined: Joined = None, on: On = None, to: To = None
+@app.command("write")
+def write_paper(
+    what: Annotated[str, typer.Argument(help="|".join(BY_NAME))],
+    plan_file: Path,
+    top: Top = "/srv",
+    now: Now = None,
+    joined: Joined = None,
+    on: On = None,
+    to: To = None,
 ) -> None:
-    """A shell script that does the steps, with --dry-run and --undo."""
-    plan, there = load(plan_file), _known(now)
-    found = steps(there, _meant(plan, top, day_of(on), joined).system)
-    write(script(f"The plan {plan.name}, {len(found)} steps", there, found, name=to.name if to else "rollout.sh"), to)
-
-
-@app.command("runbook")
-def write_runbook(
-    plan_file: Path, top: Top = "/srv", now: Now = None, joined: Joined = None, on: On = None, to: To = None
-) -> None:
-    """The steps in plain words with their commands, as Markdown."""
+    """A paper of the rollout: its steps as a script (with --dry-run and --undo) or a runbook, or all that the plan comes to."""
+    paper = BY_NAME.get(what)
+    if paper is None:
+        raise Refused(f"a rollout is not written as {show(what)}; it is as {', '.join(BY_NAME)}")
     plan, there = load(plan_file), _known(now)
     meant = _meant(plan, top, day_of(on), joined)
-    write(runbook(f"The plan {plan.name} on its host", there, steps(there, meant.system), meant.left_out), to)
+    found = steps(there, meant.system)
+    title = f"The plan {plan.name}, {len(found)} steps"
+    write(paper.write(TakenAway(plan, meant, there, found, title, to.name if to else paper.ending)), to)
 
 
 @app.command("apply")

@@ -7,6 +7,7 @@ from pydantic import BaseModel, ConfigDict, Field, TypeAdapter, ValidationInfo, 
 from yardgate.core.acl import Entry, Mode, Ordered, OwnList, Posix, PosixEntry, nfs4
 from yardgate.core.acl.posix import Tag
 from yardgate.core.acl.rights import LETTERS, letters
+from yardgate.core.acl.words import rwx
 
 FLAG_LETTERS = {
     "f": nfs4.FILE_INHERIT,
@@ -43,10 +44,6 @@ def flag_letters(flags: int) -> str:
 def perms_of(text: str) -> int:
     """rwx with dashes, each letter in its place or left out."""
     return bits(text.replace("-", ""), PERM_LETTERS, "permission")
-
-
-def perm_letters(perms: int) -> str:
-    return "".join(letter if perms & bit else "-" for letter, bit in PERM_LETTERS.items())
 
 
 class Strict(BaseModel):
@@ -125,7 +122,7 @@ def to_text(own: OwnList) -> OrderedText | PosixText | ModeText:
 
 
 def _posix_text(entries: tuple[PosixEntry, ...]) -> list[PosixEntryText]:
-    return [PosixEntryText(tag=e.tag, who=e.who, perms=perm_letters(e.perms)) for e in entries]
+    return [PosixEntryText(tag=e.tag, who=e.who, perms=rwx(e.perms)) for e in entries]
 
 
 def from_text(text: OrderedText | PosixText | ModeText) -> OwnList:

@@ -8,7 +8,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass, field
 
 from yardgate.core.acl.posix import PosixEntry, Tag
-from yardgate.formats.notation import perm_letters
+from yardgate.core.acl.words import rwx
 from yardgate.formats.reading import FormatError
 
 TAGS: dict[str, Tag] = {
@@ -132,4 +132,4 @@ def _entry(line: str, number: int) -> tuple[bool, tuple[int, Tag, str, int]]:
 
 
 def entry_text(entry: PosixEntry, name: str, *, default: bool = False) -> str:
-    return f"{'default:' if default else ''}{entry.tag}:{escape_name(name)}:{perm_letters(entry.perms)}"
+    return f"{'default:' if default else ''}{entry.tag}:{escape_name(name)}:{rwx(entry.perms)}"

@@ -12,6 +12,7 @@ from yardgate.formats.reading import FormatError
 
 MAIN = "smb.conf"
 DEEPEST = 16  # includes within includes
+MOST_LINES = 200_000  # read in all, what is included again and again counted each time
 SYNONYMS = {  # another name: (its usual name, whether it says the contrary)
     "writeable": ("read only", True), "writable": ("read only", True), "write ok": ("read only", True),
     "public": ("guest ok", False), "browsable": ("browseable", False), "directory": ("path", False),
@@ -81,7 +82,7 @@ def parse(files: Mapping[str, str], main: str = MAIN) -> Configuration:
         raise FormatError(f"there is no file {show(main)} among those given")
     general = Section("global", main, 0)
     found = Configuration(general, {}, [])
-    _file(found, files, main, general, 0)
+    _Files(found, files).file(main, general)
     for share in list(found.shares.values()):
         _copied(found, share)
     return found
@@ -95,46 +96,62 @@ def _find(files: Mapping[str, str], path: str) -> str | None:
     return alike[0] if len(alike) == 1 else None
 
 
-def _file(found: Configuration, files: Mapping[str, str], path: str, section: Section, depth: int) -> Section:
-    """Read one file; the section that is open at its end goes on in the file that includes it."""
-    text = _find(files, path)
-    assert text is not None
-    for number, line in _lines(text):
-        if line.startswith("["):
-            name, bracket, rest = line[1:].partition("]")
-            name = " ".join(name.split())
-            if not bracket or not name or rest.strip():
-                found.remarks.append(Remark(path, number, f"{show(line)} is no section"))
+class _Files:
+    """Reads files into a configuration, and with them those that they include; no more lines in all than `most`."""
+
+    def __init__(self, found: Configuration, files: Mapping[str, str], most: int = MOST_LINES) -> None:
+        self.found, self.files, self.left = found, files, most
+
+    def file(self, path: str, section: Section, including: tuple[str, ...] = ()) -> Section:
+        """Read one file; the section that is open at its end goes on in the file that includes it. including: the texts of files that are open."""
+        text = _find(self.files, path)
+        assert text is not None
+        found = self.found
+        for number, line in _lines(text):
+            self.left -= 1
+            if self.left < 0:
+                if self.left == -1:
+                    found.remarks.append(
+                        Remark(path, number, "this and all that follows is left out: too much is included")
+                    )
+                break
+            if line.startswith("["):
+                name, bracket, rest = line[1:].partition("]")
+                name = " ".join(name.split())
+                if not bracket or not name or rest.strip():
+                    found.remarks.append(Remark(path, number, f"{show(line)} is no section"))
+                    continue
+                same = name.casefold()
+                section = (
+                    found.general if same == "global" else found.shares.setdefault(same, Section(name, path, number))
+                )
                 continue
-            same = name.casefold()
-            section = found.general if same == "global" else found.shares.setdefault(same, Section(name, path, number))
-            continue
-        key, equals, value = line.partition("=")
-        name, value = " ".join(key.split()).casefold(), value.strip()
-        if not equals or not name:
-            found.remarks.append(Remark(path, number, f"{show(line)} is no setting"))
-        elif name == "include":
-            section = _include(found, files, Setting(value, path, number), section, depth)
+            key, equals, value = line.partition("=")
+            name, value = " ".join(key.split()).casefold(), value.strip()
+            if not equals or not name:
+                found.remarks.append(Remark(path, number, f"{show(line)} is no setting"))
+            elif name == "include":
+                section = self._include(Setting(value, path, number), section, (*including, text))
+            else:
+                usual, contrary = SYNONYMS.get(name, (name, False))
+                value = _contrary(value) if contrary else value
+                section.settings[usual] = Setting(value, path, number)
+        return section
+
+    def _include(self, said: Setting, section: Section, including: tuple[str, ...]) -> Section:
+        wanted = said.value.replace("%S", section.name)
+        if "%" in wanted:
+            why = "depends on who connects; not taken in"
+        elif (text := _find(self.files, wanted)) is None:
+            why = "is not among the files given"
+        elif any(text is one for one in including):
+            why = "includes itself"
+        elif len(including) > DEEPEST:
+            why = "goes too deep"
         else:
-            usual, contrary = SYNONYMS.get(name, (name, False))
-            value = _contrary(value) if contrary else value
-            section.settings[usual] = Setting(value, path, number)
-    return section
-
-
-def _include(found: Configuration, files: Mapping[str, str], said: Setting, section: Section, depth: int) -> Section:
-    wanted = said.value.replace("%S", section.name)
-    if "%" in wanted:
-        found.remarks.append(
-            Remark(said.file, said.line, f"include {show(said.value)} depends on who connects; not taken in")
-        )
-    elif _find(files, wanted) is None:
-        found.remarks.append(Remark(said.file, said.line, f"include {show(said.value)} is not among the files given"))
-    elif depth >= DEEPEST:
-        found.remarks.append(Remark(said.file, said.line, f"include {show(said.value)} goes too deep"))
-    else:
-        return _file(found, files, wanted, section, depth + 1)
-    return section
+            return self.file(wanted, section, including)
+        self.found.remarks.append(Remark(said.file, said.line, f"include {show(said.value)} {why}"))
+        return section
 
 
 def _contrary(value: str) -> str:

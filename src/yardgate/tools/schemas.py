@@ -1,4 +1,5 @@
-"""Writes the documents that are generated: docs/openapi.json, docs/plan-format.schema.json, docs/findings.md and docs/glossary.md."""
+"""Writes what is generated: docs/openapi.json, docs/plan-format.schema.json, docs/findings.md, docs/glossary.md, and what the interface knows of
+the core (facts, and examples for its tests)."""
 
 import inspect
 import json
@@ -6,12 +7,17 @@ import tempfile
 from pathlib import Path
 
 from yardgate.api.app import create_app
+from yardgate.core.access.combining import WITHIN_WORDS
+from yardgate.core.acl import words
+from yardgate.core.acl.rights import LETTERS, WORDS, letters
+from yardgate.core.model.agreements import LEAST
 from yardgate.core.policy.findings import CHECKS, SEVERITIES
 from yardgate.formats import planfile
 from yardgate.store import Store
 
 TOP = Path(__file__).parent.parent.parent.parent
-DOCS, HELP = TOP / "docs", TOP / "ui" / "src" / "help" / "help.json"
+DOCS, UI = TOP / "docs", TOP / "ui" / "src"
+HELP, FACTS, EXAMPLES = UI / "help" / "help.json", UI / "api" / "facts.json", UI / "api" / "examples.json"
 
 
 def openapi() -> str:
@@ -48,7 +54,48 @@ def glossary() -> str:
     return "\n".join(parts)
 
 
+def facts() -> str:
+    """What the interface would otherwise have to say a second time: levels, rights, sets of them, flags, styles, clash rules, what promises take."""
+    return _json(
+        levels=WORDS,
+        rights=[[bit, LETTER[bit], said] for bit, said in words.RIGHTS.items()],
+        letters=[[bit, letter] for letter, bit in LETTERS.items()],
+        sets=[{"mask": mask, "words": said} for mask, said in words.SETS.items()],
+        where=[{"flags": flags, "words": said} for flags, said in words.WHERE.items()],
+        styles=words.STYLES,
+        combining=WITHIN_WORDS,
+        least=LEAST,
+    )
+
+
+def examples() -> str:
+    """What the core says of some masks, flags and permissions: the interface's tests hold its own functions to it."""
+    masks = [
+        0,
+        *words.SETS,
+        *words.RIGHTS,
+        *(one | bit for one in words.SETS for bit in words.RIGHTS),
+        0x7,
+        0x1007,
+        0x60081,
+    ]
+    return _json(
+        rights=[[mask, words.rights(mask), letters(mask)] for mask in dict.fromkeys(masks)],
+        where=[[flags, words.where(flags)] for flags in range(16)],
+        rwx=[[perms, words.rwx(perms)] for perms in range(8)],
+    )
+
+
+LETTER = {bit: letter for letter, bit in LETTERS.items()}
+
+
+def _json(**parts: object) -> str:
+    return "{\n" + ",\n".join(f" {json.dumps(name)}: {json.dumps(part)}" for name, part in parts.items()) + "\n}\n"
+
+
 def main() -> None:
+    FACTS.write_text(facts())
+    EXAMPLES.write_text(examples())
     (DOCS / "openapi.json").write_text(openapi())
     (DOCS / "plan-format.schema.json").write_text(planfile.schema())
     (DOCS / "findings.md").write_text(findings())

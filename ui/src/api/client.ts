@@ -40,7 +40,8 @@ export type Preview = Schemas["ImportPreview"];
 export const api = createClient<paths>({ baseUrl: location.origin });
 
 /** An id for something new of this name, that nothing in the plan has. */
-export const freeId = async (plan: string, name: string): Promise<string> => (await ask(api.GET("/api/v1/plans/{plan}/free-id", { params: { path: { plan }, query: { name } } }))).id;
+export const freeId = async (plan: string, name: string): Promise<string> =>
+  (await ask(api.GET("/api/v1/plans/{plan}/free-id", { params: { path: { plan }, query: { name } } }))).id;
 
 /** A request that the server refused, with its problem details (RFC 9457). */
 export class Refusal extends Error {
@@ -70,7 +71,11 @@ export async function ask<T>(request: Promise<{ data?: T; error?: unknown; respo
   if (answer.response.status === 401) window.dispatchEvent(new Event(SIGNED_OUT));
   if (!answer.response.ok) {
     const problem = answer.error as Problem | undefined;
-    throw new Refusal(problem?.title ? problem : { title: `The server answered ${answer.response.status}`, status: answer.response.status, type: "about:blank", detail: "" });
+    throw new Refusal(
+      problem?.title
+        ? problem
+        : { title: `The server answered ${answer.response.status}`, status: answer.response.status, type: "about:blank", detail: "" },
+    );
   }
   return answer.data as T;
 }

@@ -568,6 +568,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/plans/{plan}/memberships": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Memberships
+         * @description User or group -> the groups that it is in without being named there; those that are in none are left out.
+         */
+        get: operations["memberships"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/plans/{plan}/board": {
         parameters: {
             query?: never;
@@ -857,7 +877,7 @@ export interface paths {
         };
         /**
          * Formats
-         * @description What a plan can be exported as.
+         * @description What a plan can be exported as, and what a rollout can be taken away as.
          */
         get: operations["formats"];
         put?: never;
@@ -1365,8 +1385,7 @@ export interface paths {
         };
         /**
          * Take Away
-         * @description The steps as a shell script, with a dry run and a way back; in plain words as a page to print, or as Markdown. Or all that the plan
-         *     comes to: the SMB server's shares, the NFS exports, owners and POSIX lists for `setfacl --restore`, ordered lists for `nfs4_setfacl`, accounts as LDIF.
+         * @description The rollout as one of the papers that `GET /formats` names: its steps, but for those left for later, or all that the plan comes to.
          */
         get: operations["take_away"];
         put?: never;
@@ -2379,7 +2398,7 @@ export interface components {
          * @description A folder with owner, owning group and list. name: its path. A mode is a POSIX list of three entries.
          *
          *     The lists name accounts. In an ordered list a group has an @ before its name, and owner@ and group@ stand only in what comes down
-         *     to new things (see `ordered.spelled`); a number or a SID stands where it is nobody's that the appliance knows. beneath: what the file system
+         *     to new things (see `nfs4.spelled`); a number or a SID stands where it is nobody's that the appliance knows. beneath: what the file system
          *     itself has where an ordered list is kept beside it, if that is not open to all.
          */
         Folder: {
@@ -2421,7 +2440,8 @@ export interface components {
         };
         /**
          * FormatOut
-         * @description A format that a plan can be exported in. of: the whole plan, or the lists from a place down.
+         * @description A format that a plan can be exported in, or a paper of a rollout. of: the whole plan, the lists from a place down, the steps of a rollout, or all
+         *     that it comes to (`system`).
          */
         FormatOut: {
             /** Name */
@@ -2432,7 +2452,7 @@ export interface components {
              * Of
              * @enum {string}
              */
-            of: "plan" | "place";
+            of: "plan" | "place" | "steps" | "system";
         };
         /** FreeId */
         FreeId: {
@@ -5047,7 +5067,7 @@ export interface components {
         };
         /**
          * VisitOut
-         * @description One place, as somebody finds it who came in over a share: see `core.walk.Visit`.
+         * @description One place, as somebody finds it who came in over a share: see `access.walk.Visit`.
          */
         VisitOut: {
             /** Place */
@@ -7645,6 +7665,84 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Outline"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    memberships: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                plan: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        [key: string]: string[];
+                    };
                 };
             };
             /** @description Unauthorized */
@@ -10962,7 +11060,8 @@ export interface operations {
             header?: never;
             path: {
                 plan: string;
-                what: "script" | "runbook" | "page" | "smb" | "exports" | "setfacl" | "nfs4" | "ldif";
+                /** @description which paper */
+                what: "page" | "runbook" | "script" | "smb" | "exports" | "setfacl" | "nfs4" | "ldif";
             };
             cookie?: never;
         };

@@ -23,14 +23,46 @@ type View = "grants" | "effect" | "off" | "settled";
 const VIEWS: View[] = ["grants", "effect", "off", "settled"];
 const FETCH_AHEAD = 2_000_000; // cells that are fetched before they are looked at, so that no scrolling can outrun them
 const SOURCES: Record<string, string> = { "-": "", o: "", g: "group", a: "all", A: "admin", x: "off", w: "above", l: "list", i: "share" };
-const SOURCE_WORDS: Record<string, string> = { "-": "not set", o: "own grant", g: "from a group", a: "from the grant to all", A: "as administrator", x: "the account is disabled or expired", w: "stopped at a folder above", l: "from the storage list", i: "by the share and its hosts" };
-const SEEN = [{ value: "any", label: "any share" }, { value: "smb", label: "over SMB" }, { value: "nfs", label: "over NFS" }, { value: "storage", label: "grants and storage alone" }];
-const STATES: Record<string, string> = { "=": "as granted", s: "settled by the rule", ".": "nothing is granted", u: "no share leads there", "+": "more than granted", "<": "less than granted" };
-const PAINTS = [{ value: "off", label: "select" }, { value: "RW", label: "RW" }, { value: "RO", label: "RO" }, { value: "NA", label: "NA" }, { value: "none", label: "not set" }];
+const SOURCE_WORDS: Record<string, string> = {
+  "-": "not set",
+  o: "own grant",
+  g: "from a group",
+  a: "from the grant to all",
+  A: "as administrator",
+  x: "the account is disabled or expired",
+  w: "stopped at a folder above",
+  l: "from the storage list",
+  i: "by the share and its hosts",
+};
+const SEEN = [
+  { value: "any", label: "any share" },
+  { value: "smb", label: "over SMB" },
+  { value: "nfs", label: "over NFS" },
+  { value: "storage", label: "grants and storage alone" },
+];
+const STATES: Record<string, string> = {
+  "=": "as granted",
+  s: "settled by the rule",
+  ".": "nothing is granted",
+  u: "no share leads there",
+  "+": "more than granted",
+  "<": "less than granted",
+};
+const PAINTS = [
+  { value: "off", label: "select" },
+  { value: "RW", label: "RW" },
+  { value: "RO", label: "RO" },
+  { value: "NA", label: "NA" },
+  { value: "none", label: "not set" },
+];
 
 /** A number in a sentence, in rust where it is somebody. */
 function tally(number: number, one: string, many: string, what: string) {
-  return <span className={number > 0 ? "late" : ""}>{number === 0 ? "nobody gets" : `${number.toLocaleString()} ${number === 1 ? one : many}`} {what}</span>;
+  return (
+    <span className={number > 0 ? "late" : ""}>
+      {number === 0 ? "nobody gets" : `${number.toLocaleString()} ${number === 1 ? one : many}`} {what}
+    </span>
+  );
 }
 
 const GUESTS: BoardRow = { key: "guest", who: "guest", kind: "guest" };
@@ -53,7 +85,9 @@ export default function Board() {
   const revision = useRef(outline.revision);
   revision.current = outline.revision;
   const store = useMemo(() => (over ? new Columns(id, () => revision.current, over) : out), [id, over, out]);
-  useEffect(() => { if (store !== out) store.outdate(); }, [store, out, outline]);
+  useEffect(() => {
+    if (store !== out) store.outdate();
+  }, [store, out, outline]);
   const peopleOnly = params.get("rows") === "people";
   const [foldedRows, setFoldedRows] = useState(() => kept(`rows ${id}`));
   const [foldedColumns, setFoldedColumns] = useState(() => kept(`columns ${id}`));
@@ -63,16 +97,26 @@ export default function Board() {
   const grid = useRef<GridHandle>(null);
   const version = useSyncExternalStore(store.subscribe, store.getVersion);
 
-  const camesDown = useMemo(() => new Map(Object.entries(outline.standing).map(([place, stands]) => [place, new Map(stands.came.map((line) => [line.who, line]))])), [outline.standing]);
+  const camesDown = useMemo(
+    () => new Map(Object.entries(outline.standing).map(([place, stands]) => [place, new Map(stands.came.map((line) => [line.who, line]))])),
+    [outline.standing],
+  );
   const stands = useStands(view === "settled" ? "settled" : "off");
   const chosen = useMemo(() => {
     const cells = stands.data?.cells ?? [];
-    return { who: new Set(cells.map((cell) => cell.subject)), places: new Set(cells.map((cell) => cell.place)), cells: new Map(cells.map((cell) => [`${cell.subject}|${cell.place}`, cell])) };
+    return {
+      who: new Set(cells.map((cell) => cell.subject)),
+      places: new Set(cells.map((cell) => cell.place)),
+      cells: new Map(cells.map((cell) => [`${cell.subject}|${cell.place}`, cell])),
+    };
   }, [stands.data]);
 
   const everyone = useMemo(() => hasEveryone(outline), [outline]);
   const rows = useMemo(() => {
-    const all = peopleOnly || listed ? [...peopleRows(index), ...(chosen.who.has("guest") && listed ? [GUESTS] : [])] : groupedRows(index, everyone, foldedRows);
+    const all =
+      peopleOnly || listed
+        ? [...peopleRows(index), ...(chosen.who.has("guest") && listed ? [GUESTS] : [])]
+        : groupedRows(index, everyone, foldedRows);
     return listed ? all.filter((row) => chosen.who.has(row.who)) : all;
   }, [index, everyone, foldedRows, peopleOnly, listed, chosen]);
   const columns = useMemo(() => {
@@ -84,14 +128,27 @@ export default function Board() {
     for (const [place, lines] of Object.entries(outline.grants)) found.set(place, new Map(lines.map((line) => [line.who, line.level])));
     return found;
   }, [outline.grants]);
-  const unfold = useCallback((what: "rows" | "columns") => (what === "rows" ? setFoldedRows : setFoldedColumns)((old) => (old.size > 0 ? new Set() : old)), []);
+  const unfold = useCallback(
+    (what: "rows" | "columns") => (what === "rows" ? setFoldedRows : setFoldedColumns)((old) => (old.size > 0 ? new Set() : old)),
+    [],
+  );
   // With no cell named, begin where somebody does not get what is granted.
   const { spot, anchor, move, change, forget } = useCursor(rows, columns, grid, stands.data?.cells[0], unfold);
   const here = { row: rows[spot.row], column: columns[spot.col] };
 
-  const needed = useCallback((first: number, lastColumn: number) => store.need(columns.slice(Math.max(0, first - 8), lastColumn + 9).map((column) => column.place.id)), [columns, store]);
+  const needed = useCallback(
+    (first: number, lastColumn: number) =>
+      store.need(columns.slice(Math.max(0, first - 8), lastColumn + 9).map((column) => column.place.id)),
+    [columns, store],
+  );
   const seen = useRef({ first: 0, last: 40 });
-  const onScrolled = useCallback((first: number, lastColumn: number) => { seen.current = { first, last: lastColumn }; needed(first, lastColumn); }, [needed]);
+  const onScrolled = useCallback(
+    (first: number, lastColumn: number) => {
+      seen.current = { first, last: lastColumn };
+      needed(first, lastColumn);
+    },
+    [needed],
+  );
   const all = columns.length * (outline.users.length + outline.groups.length) <= FETCH_AHEAD;
   useEffect(() => {
     needed(seen.current.first, seen.current.last);
@@ -101,40 +158,56 @@ export default function Board() {
   }, [needed, version, all, columns, store]);
 
   /** The grants that setting a block to a level means; a person who stands under several groups counts once. */
-  const editsFor = useCallback((a: Spot, b: Spot, level: (row: number, col: number) => Level | null | undefined): Edit[] => {
-    const found = new Map<string, Edit>();
-    for (let row = Math.min(a.row, b.row); row <= Math.max(a.row, b.row); row++) {
-      for (let col = Math.min(a.col, b.col); col <= Math.max(a.col, b.col); col++) {
-        const [who, place] = [rows[row]?.who, columns[col]?.place.id];
-        const value = level(row, col);
-        if (who && who !== "guest" && place && value !== undefined && (grants.get(place)?.get(who) ?? null) !== value) found.set(`${who}|${place}`, { op: "set-grant", place, who, level: value, at: null });
+  const editsFor = useCallback(
+    (a: Spot, b: Spot, level: (row: number, col: number) => Level | null | undefined): Edit[] => {
+      const found = new Map<string, Edit>();
+      for (let row = Math.min(a.row, b.row); row <= Math.max(a.row, b.row); row++) {
+        for (let col = Math.min(a.col, b.col); col <= Math.max(a.col, b.col); col++) {
+          const [who, place] = [rows[row]?.who, columns[col]?.place.id];
+          const value = level(row, col);
+          if (who && who !== "guest" && place && value !== undefined && (grants.get(place)?.get(who) ?? null) !== value)
+            found.set(`${who}|${place}`, { op: "set-grant", place, who, level: value, at: null });
+        }
       }
-    }
-    return [...found.values()];
-  }, [rows, columns, grants]);
+      return [...found.values()];
+    },
+    [rows, columns, grants],
+  );
 
   const asked = useRef(0);
-  const set = useCallback((level: Level | null, a: Spot = spot, b: Spot = anchor) => {
-    if (!canEdit) {
-      toast.info("This account may only read. Nothing was changed.");
-      return;
-    }
-    asked.current++; // what was pointed at is done now: no answer to it is waited for
-    setWould(null);
-    const edits = editsFor(a, b, () => level);
-    if (edits.length > 0) void edit(edits);
-  }, [canEdit, editsFor, edit, toast, spot, anchor]);
-
-  const preview = useCallback((level: Level | null | undefined) => {
-    const serial = ++asked.current;
-    if (level === undefined) {
+  const set = useCallback(
+    (level: Level | null, a: Spot = spot, b: Spot = anchor) => {
+      if (!canEdit) {
+        toast.info("This account may only read. Nothing was changed.");
+        return;
+      }
+      asked.current++; // what was pointed at is done now: no answer to it is waited for
       setWould(null);
-      return;
-    }
-    const edits = editsFor(spot, anchor, () => level);
-    if (edits.length === 0) setWould(null);
-    else whatIf(edits).then((answer) => { if (serial === asked.current) setWould({ answer, level }); }, () => undefined);
-  }, [editsFor, spot, anchor, whatIf]);
+      const edits = editsFor(a, b, () => level);
+      if (edits.length > 0) void edit(edits);
+    },
+    [canEdit, editsFor, edit, toast, spot, anchor],
+  );
+
+  const preview = useCallback(
+    (level: Level | null | undefined) => {
+      const serial = ++asked.current;
+      if (level === undefined) {
+        setWould(null);
+        return;
+      }
+      const edits = editsFor(spot, anchor, () => level);
+      if (edits.length === 0) setWould(null);
+      else
+        whatIf(edits).then(
+          (answer) => {
+            if (serial === asked.current) setWould({ answer, level });
+          },
+          () => undefined,
+        );
+    },
+    [editsFor, spot, anchor, whatIf],
+  );
 
   const onKey = (event: KeyboardEvent) => {
     const key = event.key.toLowerCase();
@@ -163,14 +236,17 @@ export default function Board() {
     }
   };
 
-  const fold = (name: string, set: typeof setFoldedRows, what: string) =>
-    set((old) => {
-      const next = new Set(old);
-      if (!next.delete(what)) next.add(what);
-      localStorage.setItem(`${name} ${id}`, JSON.stringify([...next]));
-      return next;
-    });
-  const foldRow = (who: string) => fold("rows", setFoldedRows, who);
+  const fold = useCallback(
+    (name: string, set: typeof setFoldedRows, what: string) =>
+      set((old) => {
+        const next = new Set(old);
+        if (!next.delete(what)) next.add(what);
+        localStorage.setItem(`${name} ${id}`, JSON.stringify([...next]));
+        return next;
+      }),
+    [id],
+  );
+  const foldRow = useCallback((who: string) => fold("rows", setFoldedRows, who), [fold]);
   const foldColumn = (place: string) => fold("columns", setFoldedColumns, place);
 
   const levelAt = (row: number, col: number): Level | null => {
@@ -204,7 +280,8 @@ export default function Board() {
     const corner = { row: Math.min(spot.row, anchor.row), col: Math.min(spot.col, anchor.col) };
     const chosen = { row: Math.max(spot.row, anchor.row), col: Math.max(spot.col, anchor.col) };
     const end = { row: Math.max(chosen.row, corner.row + height - 1), col: Math.max(chosen.col, corner.col + width - 1) };
-    if (end.row >= rows.length || end.col >= columns.length) toast.warning("What was copied is larger than what is left of the board; the rest was left out.");
+    if (end.row >= rows.length || end.col >= columns.length)
+      toast.warning("What was copied is larger than what is left of the board; the rest was left out.");
     const pasted = (row: number, col: number) => block[(row - corner.row) % height]?.[(col - corner.col) % width];
     const edits = editsFor(corner, end, pasted);
     if (edits.length > 0) void edit(edits);
@@ -231,32 +308,67 @@ export default function Board() {
   const since = useSince().data;
   const fresh = useMemo(() => new Set(since?.changed.cells.map((cell) => `${cell.subject}|${cell.place}`)), [since]);
   const broken = useMemo(() => brokenCells(agreed?.promises ?? []), [agreed]);
-  const wouldChange = useMemo(() => new Map((would?.answer.changed.cells ?? []).map((cell) => [`${cell.subject}|${cell.place}`, cell.after])), [would]);
+  const wouldChange = useMemo(
+    () => new Map((would?.answer.changed.cells ?? []).map((cell) => [`${cell.subject}|${cell.place}`, cell.after])),
+    [would],
+  );
 
-  const look = (row: number, col: number): Look => {
-    const { who, kind } = rows[row]!;
-    const place = columns[col]!.place;
-    const marks = `${flashing.has(`${who}|${place.id}`) ? ` flash s${(last?.serial ?? 0) % 2}` : ""}${wouldChange.has(`${who}|${place.id}`) ? " would" : ""}${view !== "grants" && broken.has(`${who}|${place.id}`) ? " broken" : ""}${fresh.has(`${who}|${place.id}`) ? " fresh" : ""}`;
-    const name = `${whoName(index, who)} on ${place.name}`;
-    if (view === "grants" || kind === "everyone") {
-      const level = grants.get(place.id)?.get(who);
-      const came = level ? undefined : camesDown.get(place.id)?.get(who);
-      if (came) return { cls: `came ${came.level}${marks}`, level: came.level, word: "above", label: `${name}: ${WORDS[came.level]}, comes down from ${index.places.get(came.said_on)?.name}` };
-      return level ? { cls: level + marks, level, label: `${name}: granted ${WORDS[level]}` } : { cls: `none${marks}`, label: `${name}: not set` };
-    }
-    const guest = chosen.cells.get(`guest|${place.id}`);
-    const cell = kind !== "guest" ? store.cell(place.id, index.number.get(who)) : { level: guest?.gets ?? ("NA" as const), source: "i", granted: guest?.granted ?? ("NA" as const), state: !guest ? "." : view === "settled" ? "s" : guest.gets > guest.granted ? "+" : "<" };
-    if (!cell) return { cls: "mark far waiting", mark: "…", label: `${name}: being asked` };
-    const { level, source, granted, state } = cell;
-    const told = "+<u".includes(state) ? `${state === "u" ? "" : `${WORDS[level]}, `}${STATES[state]}, granted ${WORDS[granted]}` : state === "." && level === "NA" ? STATES[state] : `${WORDS[level]}, ${SOURCE_WORDS[source]}${state === "s" ? `, ${STATES[state]}` : ""}`;
-    const label = `${name}: ${told}${broken.has(`${who}|${place.id}`) ? ", a promise is broken" : ""}${fresh.has(`${who}|${place.id}`) ? ", not on the appliance yet" : ""}`;
-    if (listed && !chosen.cells.has(`${who}|${place.id}`)) return { cls: marks, label };
-    if (state === "u") return { cls: `mark unshared${marks}`, mark: "–", word: granted === "NA" ? "" : granted, label };
-    if (state === "." && level === "NA") return { cls: `none${marks}`, label };
-    if (state === "+" || state === "<") return { cls: `${level} ${state === "+" ? "more" : "less"}${marks}`, level, word: `grant ${granted}`, label };
-    const soft = source === "x" ? " soft" : "";
-    return { cls: `${level}${soft}${marks}`, level, word: kind === "group" && grants.get(place.id)?.has(who) ? "" : SOURCES[source], label };
-  };
+  // What rows draw by stays the same function until something of it changes: moving the cursor draws two rows, not all.
+  const serial = last?.serial ?? 0;
+  const look = useCallback(
+    (row: number, col: number): Look => {
+      void version; // cells come into the store by and by
+      const { who, kind } = rows[row]!;
+      const place = columns[col]!.place;
+      const marks = `${flashing.has(`${who}|${place.id}`) ? ` flash s${serial % 2}` : ""}${wouldChange.has(`${who}|${place.id}`) ? " would" : ""}${view !== "grants" && broken.has(`${who}|${place.id}`) ? " broken" : ""}${fresh.has(`${who}|${place.id}`) ? " fresh" : ""}`;
+      const name = `${whoName(index, who)} on ${place.name}`;
+      if (view === "grants" || kind === "everyone") {
+        const level = grants.get(place.id)?.get(who);
+        const came = level ? undefined : camesDown.get(place.id)?.get(who);
+        if (came)
+          return {
+            cls: `came ${came.level}${marks}`,
+            level: came.level,
+            word: "above",
+            label: `${name}: ${WORDS[came.level]}, comes down from ${index.places.get(came.said_on)?.name}`,
+          };
+        return level
+          ? { cls: level + marks, level, label: `${name}: granted ${WORDS[level]}` }
+          : { cls: `none${marks}`, label: `${name}: not set` };
+      }
+      const guest = chosen.cells.get(`guest|${place.id}`);
+      const cell =
+        kind !== "guest"
+          ? store.cell(place.id, index.number.get(who))
+          : {
+              level: guest?.gets ?? ("NA" as const),
+              source: "i",
+              granted: guest?.granted ?? ("NA" as const),
+              state: !guest ? "." : view === "settled" ? "s" : guest.gets > guest.granted ? "+" : "<",
+            };
+      if (!cell) return { cls: "mark far waiting", mark: "…", label: `${name}: being asked` };
+      const { level, source, granted, state } = cell;
+      const told = "+<u".includes(state)
+        ? `${state === "u" ? "" : `${WORDS[level]}, `}${STATES[state]}, granted ${WORDS[granted]}`
+        : state === "." && level === "NA"
+          ? STATES[state]
+          : `${WORDS[level]}, ${SOURCE_WORDS[source]}${state === "s" ? `, ${STATES[state]}` : ""}`;
+      const label = `${name}: ${told}${broken.has(`${who}|${place.id}`) ? ", a promise is broken" : ""}${fresh.has(`${who}|${place.id}`) ? ", not on the appliance yet" : ""}`;
+      if (listed && !chosen.cells.has(`${who}|${place.id}`)) return { cls: marks, label };
+      if (state === "u") return { cls: `mark unshared${marks}`, mark: "–", word: granted === "NA" ? "" : granted, label };
+      if (state === "." && level === "NA") return { cls: `none${marks}`, label };
+      if (state === "+" || state === "<")
+        return { cls: `${level} ${state === "+" ? "more" : "less"}${marks}`, level, word: `grant ${granted}`, label };
+      const soft = source === "x" ? " soft" : "";
+      return {
+        cls: `${level}${soft}${marks}`,
+        level,
+        word: kind === "group" && grants.get(place.id)?.has(who) ? "" : SOURCES[source],
+        label,
+      };
+    },
+    [rows, columns, index, view, listed, grants, camesDown, chosen, store, version, flashing, serial, wouldChange, broken, fresh],
+  );
 
   const bands = (cols: { index: number; start: number }[], width: number) => {
     const spans: { band: string; start: number; count: number; colindex: number }[] = [];
@@ -269,7 +381,15 @@ export default function Board() {
     return spans.map(({ band, start, count, colindex }) => {
       const place = index.places.get(band)!;
       return (
-        <div key={`${band} ${colindex}`} className="band" role="columnheader" aria-colindex={colindex + 2} aria-colspan={count} style={{ left: start, width: count * width }} title={pathName(index, band)}>
+        <div
+          key={`${band} ${colindex}`}
+          className="band"
+          role="columnheader"
+          aria-colindex={colindex + 2}
+          aria-colspan={count}
+          style={{ left: start, width: count * width }}
+          title={pathName(index, band)}
+        >
           {count > 1 && place.name} {place.parent && <small>{index.places.get(place.parent)?.name}</small>}
         </div>
       );
@@ -284,44 +404,108 @@ export default function Board() {
       // A rust-coloured bar: nothing comes down here. A thin line: it follows or adds to what comes down.
       const inheritance = !stands?.style || !above ? "" : column.place.inheritance_stops || above !== stands.style ? "cut" : "down";
       const unshared = out.cell(column.place.id, 0)?.state === "u";
-      const carried = unshared ? `, ${STATES.u}` : stands?.style ? `, grants enforced by ${CARRIERS[stands.enforced_by]}${inheritance === "cut" ? ", inheritance stops here" : ""}` : "";
+      const carried = unshared
+        ? `, ${STATES.u}`
+        : stands?.style
+          ? `, grants enforced by ${CARRIERS[stands.enforced_by]}${inheritance === "cut" ? ", inheritance stops here" : ""}`
+          : "";
       return (
-        <div key={column.place.id} className={`head tall ${column.depth === 1 ? "own" : ""} ${number === spot.col ? "lit" : ""}`} role="columnheader" aria-colindex={number + 2} style={{ left: start, width, top: 22, height: 118 }} title={`${column.place.kind} ${pathName(index, column.place.id)}${carried}`}>
+        <div
+          key={column.place.id}
+          className={`head tall ${column.depth === 1 ? "own" : ""} ${number === spot.col ? "lit" : ""}`}
+          role="columnheader"
+          aria-colindex={number + 2}
+          style={{ left: start, width, top: 22, height: 118 }}
+          title={`${column.place.kind} ${pathName(index, column.place.id)}${carried}`}
+        >
           <span className="slant">{column.place.name}</span>
-          {unshared ? <small className="carrier">not shared</small> : stands?.style && <small className="carrier">{stands.enforced_by === "storage" ? "list" : stands.enforced_by}</small>}
+          {unshared ? (
+            <small className="carrier">not shared</small>
+          ) : (
+            stands?.style && <small className="carrier">{stands.enforced_by === "storage" ? "list" : stands.enforced_by}</small>
+          )}
           {inheritance && <span className={`inherits ${inheritance}`} />}
           {column.folds && (
-            <button className="plain fold" tabIndex={-1} aria-label={`${column.folded ? "Unfold" : "Fold"} ${column.place.name}`} onClick={() => foldColumn(column.place.id)}>{column.folded ? "▸" : "◂"}</button>
+            <button
+              className="plain fold"
+              tabIndex={-1}
+              aria-label={`${column.folded ? "Unfold" : "Fold"} ${column.place.name}`}
+              onClick={() => foldColumn(column.place.id)}
+            >
+              {column.folded ? "▸" : "◂"}
+            </button>
           )}
         </div>
       );
     });
 
-  const rowHead = (number: number) => {
-    const row = rows[number]!;
-    if (row.kind === "person") {
-      const user = index.users.get(row.who)!;
-      const remark = shutWord(user, index) || (user.kind === "service" ? "service" : "");
-      return <><span className="n" title={calledName(index, row.who)}>{shownName(user)}</span> <small>{remark}</small>{!isLocal(user) && <span className="source" title={`from ${sourceName(index, row.who)}`}>{sourceName(index, row.who)}</span>}</>;
-    }
-    const baseline = outline.target.baseline === row.who;
-    const group = index.groups.get(row.who);
-    const nested = group?.members.filter((member) => index.groups.has(member)).map((member) => index.groups.get(member)!.name) ?? [];
-    return (
-      <>
-        {row.people ? <button className="plain" tabIndex={-1} aria-label={`${row.folded ? "Unfold" : "Fold"} ${group?.name}`} onClick={() => foldRow(row.who)}>{row.folded ? "▸" : "▾"}</button> : <span style={{ width: 10 }} />}
-        <span className="n">{whoName(index, row.who)}</span>
-        <small style={{ fontWeight: 400 }}>{baseline ? "baseline" : nested.length > 0 ? nested.join(", ") : row.people !== undefined ? `· ${row.people}` : ""}</small>
-      </>
-    );
-  };
+  const rowHead = useCallback(
+    (number: number) => {
+      const row = rows[number]!;
+      if (row.kind === "person") {
+        const user = index.users.get(row.who)!;
+        const remark = shutWord(user, index) || (user.kind === "service" ? "service" : "");
+        return (
+          <>
+            <span className="n" title={calledName(index, row.who)}>
+              {shownName(user)}
+            </span>{" "}
+            <small>{remark}</small>
+            {!isLocal(user) && (
+              <span className="source" title={`from ${sourceName(index, row.who)}`}>
+                {sourceName(index, row.who)}
+              </span>
+            )}
+          </>
+        );
+      }
+      const baseline = outline.target.baseline === row.who;
+      const group = index.groups.get(row.who);
+      const nested = group?.members.filter((member) => index.groups.has(member)).map((member) => index.groups.get(member)!.name) ?? [];
+      return (
+        <>
+          {row.people ? (
+            <button
+              className="plain"
+              tabIndex={-1}
+              aria-label={`${row.folded ? "Unfold" : "Fold"} ${group?.name}`}
+              onClick={() => foldRow(row.who)}
+            >
+              {row.folded ? "▸" : "▾"}
+            </button>
+          ) : (
+            <span style={{ width: 10 }} />
+          )}
+          <span className="n">{whoName(index, row.who)}</span>
+          <small style={{ fontWeight: 400 }}>
+            {baseline ? "baseline" : nested.length > 0 ? nested.join(", ") : row.people !== undefined ? `· ${row.people}` : ""}
+          </small>
+        </>
+      );
+    },
+    [rows, index, outline.target.baseline, foldRow],
+  );
+  const columnKey = useCallback((col: number) => columns[col]?.place.id ?? String(col), [columns]);
 
   if (outline.users.length + outline.groups.length === 0 || index.places.size === 0) {
     return (
-      <div className="work"><div className="empty"><h2>The board begins with people and places</h2>
-        <p className="muted">Its rows are people and groups, its columns the places of the storage tree. Bring them in from a table or a host's account files (Import, above), or add them by hand.</p>
-        <div className="row" style={{ justifyContent: "center" }}><Link to={`/p/${id}/people`}><Button type={outline.users.length ? "default" : "primary"}>Add people and groups</Button></Link><Link to={`/p/${id}/storage`}><Button type={index.places.size ? "default" : "primary"}>Add places</Button></Link></div>
-      </div></div>
+      <div className="work">
+        <div className="empty">
+          <h2>The board begins with people and places</h2>
+          <p className="muted">
+            Its rows are people and groups, its columns the places of the storage tree. Bring them in from a table or a host's account files
+            (Import, above), or add them by hand.
+          </p>
+          <div className="row" style={{ justifyContent: "center" }}>
+            <Link to={`/p/${id}/people`}>
+              <Button type={outline.users.length ? "default" : "primary"}>Add people and groups</Button>
+            </Link>
+            <Link to={`/p/${id}/storage`}>
+              <Button type={index.places.size ? "default" : "primary"}>Add places</Button>
+            </Link>
+          </div>
+        </div>
+      </div>
     );
   }
   const others = last ? last.changed : null;
@@ -329,37 +513,125 @@ export default function Board() {
     <>
       <div className="work">
         <div className="tools">
-          <Segmented size="small" aria-label="View" value={view} onChange={(value) => { forget(); change({ view: value, who: null, place: null }); }} options={[{ value: "grants", label: "Grants" }, { value: "effect", label: "In effect" }, { value: "off", label: `Not as granted ${stands.data ? (stands.data.more + stands.data.less).toLocaleString() : ""}` }, ...(view === "settled" ? [{ value: "settled", label: "Settled" }] : [])]} />
+          <Segmented
+            size="small"
+            aria-label="View"
+            value={view}
+            onChange={(value) => {
+              forget();
+              change({ view: value, who: null, place: null });
+            }}
+            options={[
+              { value: "grants", label: "Grants" },
+              { value: "effect", label: "In effect" },
+              { value: "off", label: `Not as granted ${stands.data ? (stands.data.more + stands.data.less).toLocaleString() : ""}` },
+              ...(view === "settled" ? [{ value: "settled", label: "Settled" }] : []),
+            ]}
+          />
           <RuleChooser />
-          {view === "effect" && outline.shares.length > 0 && <Select aria-label="As seen over" title="What people get over any share, over one protocol, or by storage alone" size="small" popupMatchSelectWidth={false} value={over ?? "any"} options={SEEN} onChange={(value) => change({ over: value === "any" ? null : value })} />}
+          {view === "effect" && outline.shares.length > 0 && (
+            <Select
+              aria-label="As seen over"
+              title="What people get over any share, over one protocol, or by storage alone"
+              size="small"
+              popupMatchSelectWidth={false}
+              value={over ?? "any"}
+              options={SEEN}
+              onChange={(value) => change({ over: value === "any" ? null : value })}
+            />
+          )}
           <span className="spread" />
-          {canEdit && <span className="row" title="What dragging over cells does"><Segmented size="small" aria-label="What dragging does" value={paint} onChange={setPaint} options={PAINTS} /></span>}
-          {!listed && <Segmented size="small" aria-label="Rows" value={peopleOnly ? "people" : "groups"} onChange={(value) => change({ rows: value === "people" ? "people" : null })} options={[{ value: "groups", label: "groups" }, { value: "people", label: "people" }]} />}
-          <Button size="small" onClick={() => setKeysOpen(true)} aria-label="Keys">?</Button>
+          {canEdit && (
+            <span className="row" title="What dragging over cells does">
+              <Segmented size="small" aria-label="What dragging does" value={paint} onChange={setPaint} options={PAINTS} />
+            </span>
+          )}
+          {!listed && (
+            <Segmented
+              size="small"
+              aria-label="Rows"
+              value={peopleOnly ? "people" : "groups"}
+              onChange={(value) => change({ rows: value === "people" ? "people" : null })}
+              options={[
+                { value: "groups", label: "groups" },
+                { value: "people", label: "people" },
+              ]}
+            />
+          )}
+          <Button size="small" onClick={() => setKeysOpen(true)} aria-label="Keys">
+            ?
+          </Button>
         </div>
         <div className={`said ${would ? "would" : last ? "" : "quiet"}`} role="status">
           {would ? (
-            <>{would.level ? `Would set ${WORDS[would.level]}` : "Would clear the grant"}: {would.answer.changed.total === 0 ? "nothing would come out differently" : `${cellsWords(would.answer.changed)} would come out differently (outlined)`}.</>
+            <>
+              {would.level ? `Would set ${WORDS[would.level]}` : "Would clear the grant"}:{" "}
+              {would.answer.changed.total === 0
+                ? "nothing would come out differently"
+                : `${cellsWords(would.answer.changed)} would come out differently (outlined)`}
+              .
+            </>
           ) : last && others ? (
             <>
               <span style={{ overflow: "hidden", textOverflow: "ellipsis", whiteSpace: "nowrap" }}>{last.words}</span>
-              <Popover trigger="click" placement="bottomLeft" content={<div style={{ width: 360, maxHeight: 320, overflow: "auto" }}><Changes changed={others} index={index} /></div>}>
-                <button className="plain" style={{ textDecoration: "underline", whiteSpace: "nowrap" }}>{others.total === 0 ? "nothing came out differently" : `${cellsWords(others)} came out differently`}</button>
+              <Popover
+                trigger="click"
+                placement="bottomLeft"
+                content={
+                  <div style={{ width: 360, maxHeight: 320, overflow: "auto" }}>
+                    <Changes changed={others} index={index} />
+                  </div>
+                }
+              >
+                <button className="plain" style={{ textDecoration: "underline", whiteSpace: "nowrap" }}>
+                  {others.total === 0 ? "nothing came out differently" : `${cellsWords(others)} came out differently`}
+                </button>
               </Popover>
             </>
           ) : store.failed ? (
             <>The server does not answer; what is shown may be old.</>
           ) : (
             <>
-              {outline.shares.length === 0 && <span className="late">Nothing is shared yet: this is what grants and storage would give. <Link to={`/p/${id}/shares`}>Add a share</Link> · </span>}
-              {outline.shares.length > 0 && stands.data && <span>{tally(stands.data.more, "gets", "get", "more than granted")} · {tally(stands.data.less, "gets", "get", "less")} · {stands.data.settled > 0 ? <button className="plain" style={{ textDecoration: "underline" }} onClick={() => change({ view: "settled", who: null, place: null })}>{stands.data.settled.toLocaleString()} settled by the rule</button> : "none settled by the rule"} · </span>}
-              {canEdit ? "arrows move, w read-write, r read-only, n no access, Backspace not set; ? all keys" : outline.archived ? "this plan is archived: it can be read, not changed" : "you may read this plan, not change it"}
+              {outline.shares.length === 0 && (
+                <span className="late">
+                  Nothing is shared yet: this is what grants and storage would give. <Link to={`/p/${id}/shares`}>Add a share</Link> ·{" "}
+                </span>
+              )}
+              {outline.shares.length > 0 && stands.data && (
+                <span>
+                  {tally(stands.data.more, "gets", "get", "more than granted")} · {tally(stands.data.less, "gets", "get", "less")} ·{" "}
+                  {stands.data.settled > 0 ? (
+                    <button
+                      className="plain"
+                      style={{ textDecoration: "underline" }}
+                      onClick={() => change({ view: "settled", who: null, place: null })}
+                    >
+                      {stands.data.settled.toLocaleString()} settled by the rule
+                    </button>
+                  ) : (
+                    "none settled by the rule"
+                  )}{" "}
+                  ·{" "}
+                </span>
+              )}
+              {canEdit
+                ? "arrows move, w read-write, r read-only, n no access, Backspace not set; ? all keys"
+                : outline.archived
+                  ? "this plan is archived: it can be read, not changed"
+                  : "you may read this plan, not change it"}
             </>
           )}
         </div>
         {stands.isError && <div className="trouble">{message(stands.error)}</div>}
         {listed && stands.data?.cells.length === 0 ? (
-          <div className="empty"><h2>{view === "off" ? "Everybody gets what is granted" : "Nothing had to be settled"}</h2><p className="muted">{view === "off" ? "For every person and place, what comes out over the shares is what is granted there." : "For every person and place, all grants that concern them say the same, so every rule gives the same board."}</p></div>
+          <div className="empty">
+            <h2>{view === "off" ? "Everybody gets what is granted" : "Nothing had to be settled"}</h2>
+            <p className="muted">
+              {view === "off"
+                ? "For every person and place, what comes out over the shares is what is granted there."
+                : "For every person and place, all grants that concern them say the same, so every rule gives the same board."}
+            </p>
+          </div>
         ) : (
           <Grid
             handle={grid}
@@ -367,10 +639,17 @@ export default function Board() {
             rows={rows.length}
             columns={columns.length}
             rowKey={(row) => rows[row]?.key ?? String(row)}
-            columnKey={(col) => columns[col]?.place.id ?? String(col)}
-            rowClass={(row) => { const one = rows[row]!; return one.kind === "person" ? (one.flat ? "person flat" : "person") : "group"; }}
+            columnKey={columnKey}
+            rowClass={(row) => {
+              const one = rows[row]!;
+              return one.kind === "person" ? (one.flat ? "person flat" : "person") : "group";
+            }}
             rowHead={rowHead}
-            corner={<span>{rows.length.toLocaleString()} rows · {columns.length} places</span>}
+            corner={
+              <span>
+                {rows.length.toLocaleString()} rows · {columns.length} places
+              </span>
+            }
             heads={heads}
             headHeight={140}
             bands={bands}
@@ -389,14 +668,40 @@ export default function Board() {
       <Side label="Why">
         {here.row && here.column ? (
           <>
-            <WhyPanel key={`${here.row.who}|${here.column.place.id}`} over={over} who={here.row.who} place={here.column.place.id} onSet={(level) => set(level)} onWould={preview} />
-            {(spot.row !== anchor.row || spot.col !== anchor.col) && <p className="muted">{(Math.abs(spot.row - anchor.row) + 1) * (Math.abs(spot.col - anchor.col) + 1)} cells are selected; setting a level sets them all.{canEdit && view !== "grants" && <> <button className="plain link" onClick={promiseBlock}>Promise that they stay so</button></>}</p>}
+            <WhyPanel
+              key={`${here.row.who}|${here.column.place.id}`}
+              over={over}
+              who={here.row.who}
+              place={here.column.place.id}
+              onSet={(level) => set(level)}
+              onWould={preview}
+            />
+            {(spot.row !== anchor.row || spot.col !== anchor.col) && (
+              <p className="muted">
+                {(Math.abs(spot.row - anchor.row) + 1) * (Math.abs(spot.col - anchor.col) + 1)} cells are selected; setting a level sets
+                them all.
+                {canEdit && view !== "grants" && (
+                  <>
+                    {" "}
+                    <button className="plain link" onClick={promiseBlock}>
+                      Promise that they stay so
+                    </button>
+                  </>
+                )}
+              </p>
+            )}
           </>
         ) : (
           <p className="muted">Choose a cell to see why it comes out as it does.</p>
         )}
       </Side>
-      <Keys open={keysOpen} onClose={() => { setKeysOpen(false); grid.current?.focus(); }} />
+      <Keys
+        open={keysOpen}
+        onClose={() => {
+          setKeysOpen(false);
+          grid.current?.focus();
+        }}
+      />
     </>
   );
 }

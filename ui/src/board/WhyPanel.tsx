@@ -14,7 +14,19 @@ import { useStanding } from "../plan/queries";
 import { Gates } from "./Gates";
 
 /** Why somebody gets what they get in a place, gate by gate, and what could be set instead. */
-export function WhyPanel({ who, place, over, onSet, onWould }: { who: string; place: string; over?: Seen; onSet: (level: Level | null) => void; onWould: (level: Level | null | undefined) => void }) {
+export function WhyPanel({
+  who,
+  place,
+  over,
+  onSet,
+  onWould,
+}: {
+  who: string;
+  place: string;
+  over?: Seen;
+  onSet: (level: Level | null) => void;
+  onWould: (level: Level | null | undefined) => void;
+}) {
   const { id, outline, index, canEdit, edit } = usePlan();
   const known = index.places.has(place) && (index.users.has(who) || index.groups.has(who));
   const reason = useQuery({
@@ -34,52 +46,149 @@ export function WhyPanel({ who, place, over, onSet, onWould }: { who: string; pl
   const stands = reason.data?.stands;
   const shareName = (share: string) => outline.shares.find((one) => one.id === share)?.name ?? share;
   const [wanted, setWanted] = useState<Level | null>(null);
-  const broken = useStanding().data?.promises.filter((one) => one.promise.place === place && one.breaches.some((breach) => breach.subject === who)) ?? [];
+  const broken =
+    useStanding().data?.promises.filter((one) => one.promise.place === place && one.breaches.some((breach) => breach.subject === who)) ??
+    [];
 
   return (
     <>
-      <h2 tabIndex={-1}>{whoName(index, who)} → {index.places.get(place)?.name}</h2>
-      <div className="muted" style={{ marginBottom: 8 }}>{pathName(index, place)}</div>
+      <h2 tabIndex={-1}>
+        {whoName(index, who)} → {index.places.get(place)?.name}
+      </h2>
+      <div className="muted" style={{ marginBottom: 8 }}>
+        {pathName(index, place)}
+      </div>
       {found && (
         <div className="row" style={{ marginBottom: 8 }}>
           {stands === "not shared" ? <b>no share leads here</b> : <LevelTag level={found.level} long />}
-          <span className={stands === "more" || stands === "less" ? "late" : "muted"}>{reason.data!.words}{stands === "more" || stands === "less" || stands === "not shared" ? `: granted ${WORDS[reason.data!.granted!]}` : ""}</span>
-          {found.odd && <span className="muted" title="The rights here are none of the usual sets">odd rights</span>}
-          {found.keeper && <span className="muted" title="May change the list or the owner, and so take every right">keeper</span>}
+          <span className={stands === "more" || stands === "less" ? "late" : "muted"}>
+            {reason.data!.words}
+            {stands === "more" || stands === "less" || stands === "not shared" ? `: granted ${WORDS[reason.data!.granted!]}` : ""}
+          </span>
+          {found.odd && (
+            <span className="muted" title="The rights here are none of the usual sets">
+              odd rights
+            </span>
+          )}
+          {found.keeper && (
+            <span className="muted" title="May change the list or the owner, and so take every right">
+              keeper
+            </span>
+          )}
         </div>
       )}
-      {who === "guest" ? <p>Who comes without an account gets what the share lets guests do, as far as the storage list lets them: <Link to={`/p/${id}/walk?as=guest~smb~&place=${encodeURIComponent(place)}`}>walk there as a guest</Link>.</p> : <>
-      <div className="sets" role="group" aria-label={`Set what ${whoName(index, who)} is granted here`} onMouseLeave={() => onWould(undefined)}>
-        {(["RW", "RO", "NA", null] as const).map((level) => (
-          <button key={level ?? "none"} type="button" className={level ?? ""} disabled={!canEdit} aria-pressed={own === level} title={`${level ? WORDS[level] : "not set"}: point here to see what would change`} onClick={() => onSet(level)} onMouseEnter={() => onWould(level)} onFocus={() => onWould(level)} onBlur={() => onWould(undefined)}>
-            {level ? <ArmSign level={level} /> : <span style={{ width: 8 }} />}
-            {level ?? "not set"}
-          </button>
-        ))}
-      </div>
-      <p className="muted" style={{ margin: "2px 0 10px" }}>{own === null ? `No grant of ${isUser ? "their own" : "its own"} here.` : isUser ? `A personal grant: ${WORDS[own]}.` : `Granted here: ${WORDS[own]}.`}</p>
-      </>}
-      {who === "everyone" && <p>A grant to everyone concerns every person and service.</p>}
-      {reason.isError && <div className="trouble">{message(reason.error)}</div>}
-      {known && !found && !reason.isError && <div className="muted" role="status">Asking why …</div>}
-      {reason.data && (reason.data.ways ?? []).length > 0 && (
+      {who === "guest" ? (
+        <p>
+          Who comes without an account gets what the share lets guests do, as far as the storage list lets them:{" "}
+          <Link to={`/p/${id}/walk?as=guest~smb~&place=${encodeURIComponent(place)}`}>walk there as a guest</Link>.
+        </p>
+      ) : (
         <>
-          <div className="muted">{reason.data.over ? `As seen over ${reason.data.over.protocol.toUpperCase()}, through ${shareName(reason.data.over.share)}. By share:` : "What grants and storage alone would give. By share:"}</div>
-          <ul className="cells">{reason.data.ways!.map((way) => <li key={`${way.share} ${way.protocol}`}><span className="who"><Link to={`/p/${id}/walk?as=${encodeURIComponent(who)}~${way.protocol}~&share=${encodeURIComponent(way.share)}&place=${encodeURIComponent(place)}`}>{way.protocol.toUpperCase()}, {shareName(way.share)}</Link></span><LevelTag level={way.level} /></li>)}</ul>
+          <div
+            className="sets"
+            role="group"
+            aria-label={`Set what ${whoName(index, who)} is granted here`}
+            onMouseLeave={() => onWould(undefined)}
+          >
+            {(["RW", "RO", "NA", null] as const).map((level) => (
+              <button
+                key={level ?? "none"}
+                type="button"
+                className={level ?? ""}
+                disabled={!canEdit}
+                aria-pressed={own === level}
+                title={`${level ? WORDS[level] : "not set"}: point here to see what would change`}
+                onClick={() => onSet(level)}
+                onMouseEnter={() => onWould(level)}
+                onFocus={() => onWould(level)}
+                onBlur={() => onWould(undefined)}
+              >
+                {level ? <ArmSign level={level} /> : <span style={{ width: 8 }} />}
+                {level ?? "not set"}
+              </button>
+            ))}
+          </div>
+          <p className="muted" style={{ margin: "2px 0 10px" }}>
+            {own === null
+              ? `No grant of ${isUser ? "their own" : "its own"} here.`
+              : isUser
+                ? `A personal grant: ${WORDS[own]}.`
+                : `Granted here: ${WORDS[own]}.`}
+          </p>
         </>
       )}
-      {over !== "storage" && outline.shares.length > 0 && reason.data?.ways?.length === 0 && <p className="late">No share leads here, so nobody gets in. What follows is what grants and storage would give.</p>}
-      {found && <Gates reason={found} top={reason.data?.over ? outline.shares.find((share) => share.id === reason.data!.over!.share)?.place : undefined} />}
-      {broken.map(({ promise, words }) => <div key={promise.id} className="trouble">Broken here: <Link to={`/p/${id}/promises?chosen=${encodeURIComponent(promise.id)}`}>{words}</Link></div>)}
+      {who === "everyone" && <p>A grant to everyone concerns every person and service.</p>}
+      {reason.isError && <div className="trouble">{message(reason.error)}</div>}
+      {known && !found && !reason.isError && (
+        <div className="muted" role="status">
+          Asking why …
+        </div>
+      )}
+      {reason.data && (reason.data.ways ?? []).length > 0 && (
+        <>
+          <div className="muted">
+            {reason.data.over
+              ? `As seen over ${reason.data.over.protocol.toUpperCase()}, through ${shareName(reason.data.over.share)}. By share:`
+              : "What grants and storage alone would give. By share:"}
+          </div>
+          <ul className="cells">
+            {reason.data.ways!.map((way) => (
+              <li key={`${way.share} ${way.protocol}`}>
+                <span className="who">
+                  <Link
+                    to={`/p/${id}/walk?as=${encodeURIComponent(who)}~${way.protocol}~&share=${encodeURIComponent(way.share)}&place=${encodeURIComponent(place)}`}
+                  >
+                    {way.protocol.toUpperCase()}, {shareName(way.share)}
+                  </Link>
+                </span>
+                <LevelTag level={way.level} />
+              </li>
+            ))}
+          </ul>
+        </>
+      )}
+      {over !== "storage" && outline.shares.length > 0 && reason.data?.ways?.length === 0 && (
+        <p className="late">No share leads here, so nobody gets in. What follows is what grants and storage would give.</p>
+      )}
+      {found && (
+        <Gates
+          reason={found}
+          top={reason.data?.over ? outline.shares.find((share) => share.id === reason.data!.over!.share)?.place : undefined}
+        />
+      )}
+      {broken.map(({ promise, words }) => (
+        <div key={promise.id} className="trouble">
+          Broken here: <Link to={`/p/${id}/promises?chosen=${encodeURIComponent(promise.id)}`}>{words}</Link>
+        </div>
+      ))}
       {found && who !== "everyone" && (
         <>
           {isUser && (
             <>
               <h3>What would it take</h3>
               <div className="sets" role="group" aria-label="The level that is wanted, whatever it takes">
-                {(["RW", "RO", "NA"] as const).map((level) => <button key={level} type="button" className={level} aria-pressed={wanted === level} disabled={found.level === level} onClick={() => setWanted(wanted === level ? null : level)}><ArmSign level={level} /> {level}</button>)}
+                {(["RW", "RO", "NA"] as const).map((level) => (
+                  <button
+                    key={level}
+                    type="button"
+                    className={level}
+                    aria-pressed={wanted === level}
+                    disabled={found.level === level}
+                    onClick={() => setWanted(wanted === level ? null : level)}
+                  >
+                    <ArmSign level={level} /> {level}
+                  </button>
+                ))}
               </div>
-              {wanted && <Remedies key={wanted} who={who} place={place} low={wanted > found.level ? wanted : "NA"} high={wanted > found.level ? "RW" : wanted} />}
+              {wanted && (
+                <Remedies
+                  key={wanted}
+                  who={who}
+                  place={place}
+                  low={wanted > found.level ? wanted : "NA"}
+                  high={wanted > found.level ? "RW" : wanted}
+                />
+              )}
             </>
           )}
           <PromiseThis who={who} place={place} level={found.level} />
@@ -91,11 +200,24 @@ export function WhyPanel({ who, place, over, onSet, onWould }: { who: string; pl
           {instead.data.slice(0, 3).map((offer) => (
             <div key={offer.who} className="offer">
               <span>
-                <b>{offer.name}: {WORDS[offer.level]}</b>
+                <b>
+                  {offer.name}: {WORDS[offer.level]}
+                </b>
                 <br />
-                <span className="muted">{offer.others.total === 0 ? "changes it for nobody else" : `also changes ${cellsWords(offer.others)}`}</span>
+                <span className="muted">
+                  {offer.others.total === 0 ? "changes it for nobody else" : `also changes ${cellsWords(offer.others)}`}
+                </span>
               </span>
-              <Button size="small" disabled={!canEdit} onClick={() => void edit([{ op: "set-grant", place, who, level: null, at: null }, { op: "set-grant", place, who: offer.who, level: offer.level, at: null }])}>
+              <Button
+                size="small"
+                disabled={!canEdit}
+                onClick={() =>
+                  void edit([
+                    { op: "set-grant", place, who, level: null, at: null },
+                    { op: "set-grant", place, who: offer.who, level: offer.level, at: null },
+                  ])
+                }
+              >
                 Do that instead
               </Button>
             </div>

@@ -15,7 +15,10 @@ export function parseBlock(text: string): { block: (Level | null)[][] } | { trou
     const levels: (Level | null)[] = [];
     for (const [col, cell] of line.split("\t").entries()) {
       const found = SPELLED.find(([pattern]) => pattern.test(cell.trim()));
-      if (!found) return { trouble: `Row ${row + 1}, column ${col + 1} of what was copied says “${cell.trim().slice(0, 30)}”. Only RW, RO, NA or an empty cell can be put here.` };
+      if (!found)
+        return {
+          trouble: `Row ${row + 1}, column ${col + 1} of what was copied says “${cell.trim().slice(0, 30)}”. Only RW, RO, NA or an empty cell can be put here.`,
+        };
       levels.push(found[1]);
     }
     block.push(levels);

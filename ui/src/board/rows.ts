@@ -59,7 +59,8 @@ export function boardColumns(outline: Outline, index: PlanIndex, folded: Readonl
   const walk = (place: Place, band: string, depth: number) => {
     const inner = index.children.get(place.id) ?? [];
     const isFolded = folded.has(place.id);
-    if (place.kind !== "pool" || outline.grants[place.id] || inner.length === 0) columns.push({ place, band, depth, folds: place.kind !== "pool" && inner.length > 0, folded: isFolded });
+    if (place.kind !== "pool" || outline.grants[place.id] || inner.length === 0)
+      columns.push({ place, band, depth, folds: place.kind !== "pool" && inner.length > 0, folded: isFolded });
     if (place.kind === "pool" || !isFolded) for (const child of inner) walk(child, place.kind === "pool" ? child.id : band, depth + 1);
   };
   for (const pool of index.children.get(null) ?? []) walk(pool, pool.id, 0);

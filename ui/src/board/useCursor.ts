@@ -20,11 +20,23 @@ interface Cursor {
  * Where one is on the board. The address (?who=…&place=…) and the chosen cell follow each other: a link or the search
  * leads to a cell, and moving writes the address. `first`: where to begin when the address names none.
  */
-export function useCursor(rows: BoardRow[], columns: BoardColumn[], grid: RefObject<GridHandle | null>, first: { subject: string; place: string } | undefined, unfold: (what: "rows" | "columns") => void): Cursor {
+export function useCursor(
+  rows: BoardRow[],
+  columns: BoardColumn[],
+  grid: RefObject<GridHandle | null>,
+  first: { subject: string; place: string } | undefined,
+  unfold: (what: "rows" | "columns") => void,
+): Cursor {
   const [params, setParams] = useSearchParams();
   const [at, setAt] = useState<Spot>({ row: 0, col: 0 });
   const [from, setFrom] = useState<Spot>({ row: 0, col: 0 });
-  const inside = useCallback((one: Spot): Spot => ({ row: Math.max(0, Math.min(one.row, rows.length - 1)), col: Math.max(0, Math.min(one.col, columns.length - 1)) }), [rows.length, columns.length]);
+  const inside = useCallback(
+    (one: Spot): Spot => ({
+      row: Math.max(0, Math.min(one.row, rows.length - 1)),
+      col: Math.max(0, Math.min(one.col, columns.length - 1)),
+    }),
+    [rows.length, columns.length],
+  );
   const spot = useMemo(() => inside(at), [inside, at]);
   const anchor = useMemo(() => inside(from), [inside, from]);
 
@@ -63,7 +75,9 @@ export function useCursor(rows: BoardRow[], columns: BoardColumn[], grid: RefObj
       setParams(
         (old) => {
           const next = new URLSearchParams(old);
-          for (const [key, value] of Object.entries(values)) if (value === null) next.delete(key); else next.set(key, value);
+          for (const [key, value] of Object.entries(values))
+            if (value === null) next.delete(key);
+            else next.set(key, value);
           return next;
         },
         { replace: true },

@@ -11,4 +11,9 @@ export const NUMBERING: Record<NonNullable<Directory["numbering"]>, string> = {
   table: "The next free number of the range, remembered",
 };
 /** The name base of a domain, as it most often is: DC=office,DC=example. */
-export const baseOf = (domain: string) => domain.split(".").filter(Boolean).map((part) => `DC=${part}`).join(",");
+export const baseOf = (domain: string) =>
+  domain
+    .split(".")
+    .filter(Boolean)
+    .map((part) => `DC=${part}`)
+    .join(",");

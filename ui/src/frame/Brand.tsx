@@ -4,7 +4,11 @@ import { api } from "../api/client";
 export function Brand() {
   return (
     <>
-      <svg width="30" height="24" viewBox="0 0 30 24" aria-hidden="true"><path d="M5 22V9" stroke="#f5f3ee" strokeWidth="3" /><path d="M5 11L27 3" stroke="#e9833a" strokeWidth="3.4" strokeLinecap="round" /><circle cx="5" cy="11" r="2.6" fill="#f5f3ee" /></svg>
+      <svg width="30" height="24" viewBox="0 0 30 24" aria-hidden="true">
+        <path d="M5 22V9" stroke="#f5f3ee" strokeWidth="3" />
+        <path d="M5 11L27 3" stroke="#e9833a" strokeWidth="3.4" strokeLinecap="round" />
+        <circle cx="5" cy="11" r="2.6" fill="#f5f3ee" />
+      </svg>
       <h1 className="name">Yard Gate</h1>
     </>
   );

@@ -11,8 +11,17 @@ const LEVELS = new Set(["RW", "RO", "NA", "PT"]);
 
 /** A sign as it stands on the board. */
 function Sign({ sign }: { sign: string }) {
-  if (LEVELS.has(sign)) return <span className={`sign tag ${sign}`}><ArmSign level={sign as Level} /> {sign}</span>;
-  return <span className={`sign is-${sign}`} aria-hidden="true">{sign === "dash" ? "–" : sign === "word" ? "group" : ""}</span>;
+  if (LEVELS.has(sign))
+    return (
+      <span className={`sign tag ${sign}`}>
+        <ArmSign level={sign as Level} /> {sign}
+      </span>
+    );
+  return (
+    <span className={`sign is-${sign}`} aria-hidden="true">
+      {sign === "dash" ? "–" : sign === "word" ? "group" : ""}
+    </span>
+  );
 }
 
 /** What the station in sight is for, what its signs mean, and any word that is looked for. */
@@ -26,13 +35,33 @@ export default function Help({ onClose }: { onClose: () => void }) {
       <Input allowClear aria-label="Find a word" placeholder="Find a word" value={text} onChange={(event) => setText(event.target.value)} />
       {text.trim() === "" && (
         <>
-          <ol className="help-lines">{station.lines.map((line) => <li key={line}>{line}</li>)}</ol>
+          <ol className="help-lines">
+            {station.lines.map((line) => (
+              <li key={line}>{line}</li>
+            ))}
+          </ol>
           <h3>Signs</h3>
-          <dl className="help-signs">{help.signs.map(([sign, meaning]) => <div key={sign}><dt><Sign sign={sign!} /></dt><dd>{meaning}</dd></div>)}</dl>
+          <dl className="help-signs">
+            {help.signs.map(([sign, meaning]) => (
+              <div key={sign}>
+                <dt>
+                  <Sign sign={sign!} />
+                </dt>
+                <dd>{meaning}</dd>
+              </div>
+            ))}
+          </dl>
           <h3>Words</h3>
         </>
       )}
-      <dl className="help-words" aria-live="polite">{words.map(([word, meaning]) => <div key={word}><dt>{word}</dt><dd>{meaning}</dd></div>)}</dl>
+      <dl className="help-words" aria-live="polite">
+        {words.map(([word, meaning]) => (
+          <div key={word}>
+            <dt>{word}</dt>
+            <dd>{meaning}</dd>
+          </div>
+        ))}
+      </dl>
       {words.length === 0 && <p className="muted">No word here has “{text.trim()}” in it.</p>}
     </Drawer>
   );

@@ -15,7 +15,11 @@ test("words stand in order, each once, and each has its explanation", () => {
 });
 
 test("a word is found by its beginning first, then by what is said of it", () => {
-  expect(found("group", words).map(([word]) => word).slice(0, 2)).toEqual(["Baseline group", "Owning group"]);
+  expect(
+    found("group", words)
+      .map(([word]) => word)
+      .slice(0, 2),
+  ).toEqual(["Baseline group", "Owning group"]);
   expect(found("gr", words)[0]?.[0]).toBe("Grant");
   expect(found("  PASSWORD ", words).map(([word]) => word)).toEqual(["SMB"]);
   expect(found("", words)).toEqual(words);

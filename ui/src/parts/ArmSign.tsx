@@ -1,7 +1,8 @@
 import type { Level } from "../api/client";
+import { levels } from "../api/facts.json";
 
 const ARMS: Record<Level, string> = { RW: "M6 13V1.5", RO: "M6 11L15 4.5", PT: "M6 11H9.5M13 11H16.5", NA: "M6 11H17" };
-export const WORDS: Record<Level, string> = { RW: "read-write", RO: "read-only", PT: "pass through", NA: "no access" };
+export const WORDS: Record<Level, string> = levels;
 
 /** A gate's arm: up for read-write, half up for read-only, broken for pass through, down for no access. */
 export function ArmSign({ level }: { level: Level }) {

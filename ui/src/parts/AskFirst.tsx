@@ -33,10 +33,21 @@ export function useAskFirst() {
 function Dialog({ asked: { title, ok, edits, done }, onClose }: { asked: Asked; onClose: () => void }) {
   const { edit } = usePlan();
   const effect = useEffectOf(edits);
-  const end = (kept: boolean) => { done(kept); onClose(); };
+  const end = (kept: boolean) => {
+    done(kept);
+    onClose();
+  };
   const keep = async () => end((await edit(edits)) !== null);
   return (
-    <Modal title={title} open onCancel={() => end(false)} onOk={() => void keep()} okText={ok} cancelText="Leave it as it is" okButtonProps={{ danger: true, disabled: !effect.data }}>
+    <Modal
+      title={title}
+      open
+      onCancel={() => end(false)}
+      onOk={() => void keep()}
+      okText={ok}
+      cancelText="Cancel"
+      okButtonProps={{ danger: true, disabled: !effect.data }}
+    >
       <WouldChange effect={effect} open />
     </Modal>
   );

@@ -15,7 +15,9 @@ export class Boundary extends Component<{ children: ReactNode }, { error: Error 
       <div className="empty" role="alert">
         <h2>This screen could not be drawn</h2>
         <p className="muted">Everything you changed is kept. What went wrong: {this.state.error.message}</p>
-        <Button type="primary" onClick={() => this.setState({ error: null })}>Draw it again</Button>
+        <Button type="primary" onClick={() => this.setState({ error: null })}>
+          Draw it again
+        </Button>
       </div>
     );
   }

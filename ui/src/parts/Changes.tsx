@@ -7,7 +7,17 @@ type CellChange = Changed["cells"][number];
 const NAMED = 12; // of those to whom the same happens
 
 /** The cells that come out differently, by person or by place, whichever says it in fewer lines; who fares alike stands in one line. */
-export function Changes({ changed, index, names, most = 40 }: { changed: Changed; index: PlanIndex; names?: Record<string, string>; most?: number }) {
+export function Changes({
+  changed,
+  index,
+  names,
+  most = 40,
+}: {
+  changed: Changed;
+  index: PlanIndex;
+  names?: Record<string, string>;
+  most?: number;
+}) {
   if (changed.total === 0) return <p className="muted">Nothing comes out differently for anybody.</p>;
   const person = (who: string) => names?.[who] ?? whoName(index, who);
   const place = (id: string) => index.places.get(id)?.name ?? id;
@@ -26,14 +36,22 @@ export function Changes({ changed, index, names, most = 40 }: { changed: Changed
               return (
                 <div key={change}>
                   <LevelChange before={alike[0]!.before} after={alike[0]!.after} />
-                  <span title={others.join(", ")}>{others.slice(0, NAMED).join(", ")}{others.length > NAMED && ` and ${(others.length - NAMED).toLocaleString()} more`}{alike[0]!.over && ` (over ${alike[0]!.over.toUpperCase()} alone)`}</span>
+                  <span title={others.join(", ")}>
+                    {others.slice(0, NAMED).join(", ")}
+                    {others.length > NAMED && ` and ${(others.length - NAMED).toLocaleString()} more`}
+                    {alike[0]!.over && ` (over ${alike[0]!.over.toUpperCase()} alone)`}
+                  </span>
                 </div>
               );
             })}
           </li>
         ))}
       </ul>
-      {rest > 0 && <p className="muted">… and {rest.toLocaleString()} more {rest === 1 ? "cell" : "cells"}.</p>}
+      {rest > 0 && (
+        <p className="muted">
+          … and {rest.toLocaleString()} more {rest === 1 ? "cell" : "cells"}.
+        </p>
+      )}
     </>
   );
 }

@@ -25,32 +25,72 @@ export function useEffectOf(edits: Edit[]) {
 /** What edits would change, with what stands there until it is known. */
 export function WouldChange({ effect, open = false }: { effect: ReturnType<typeof useEffectOf>; open?: boolean }) {
   if (effect.isError) return <div className="trouble">{message(effect.error)}</div>;
-  return effect.data ? <Effects effect={effect.data} open={open} /> : <p className="muted" role="status">Asking what it would change …</p>;
+  return effect.data ? (
+    <Effects effect={effect.data} open={open} />
+  ) : (
+    <p className="muted" role="status">
+      Asking what it would change …
+    </p>
+  );
 }
 
 /** What edits change, or changed (`past`), besides the cell asked about: for people, for hosts, and for promises. Red where somebody gets more or less than is granted. */
-export function Effects({ effect, who, place, open = false, past = false }: { effect: EffectOut; who?: string; place?: string; open?: boolean; past?: boolean }) {
+export function Effects({
+  effect,
+  who,
+  place,
+  open = false,
+  past = false,
+}: {
+  effect: EffectOut;
+  who?: string;
+  place?: string;
+  open?: boolean;
+  past?: boolean;
+}) {
   const { index } = usePlan();
   const [all, setAll] = useState(open);
   const other = (cell: { subject: string; place: string }) => cell.subject !== who || cell.place !== place;
   const others = effect.total - effect.cells.filter((cell) => !other(cell)).length;
-  const people = effect.people - (who && effect.total > others && !effect.cells.some((cell) => cell.subject === who && other(cell)) ? 1 : 0);
+  const people =
+    effect.people - (who && effect.total > others && !effect.cells.some((cell) => cell.subject === who && other(cell)) ? 1 : 0);
   const hosts = effect.hosts.length > 0;
   return (
     <div className="effects">
       <Off cells={effect.more.filter(other)} words={past ? "came to get more" : "would get more"} />
       <Off cells={effect.less.filter(other)} words={past ? "came to get less" : "would get less"} />
-      {others > 0 && <button className="plain" aria-expanded={all} onClick={() => setAll(!all)}>{all ? "▾" : "▸"} {`${who ? "also " : ""}${past ? "changed" : "changes"} `}{plural(others, "cell")} of {plural(people, "person", "people")}</button>}
-      {others === 0 && !hosts && <span className="muted">{who ? "changes nothing else for anybody" : `${past ? "changed" : "changes"} nobody’s access`}</span>}
+      {others > 0 && (
+        <button className="plain" aria-expanded={all} onClick={() => setAll(!all)}>
+          {all ? "▾" : "▸"} {`${who ? "also " : ""}${past ? "changed" : "changes"} `}
+          {plural(others, "cell")} of {plural(people, "person", "people")}
+        </button>
+      )}
+      {others === 0 && !hosts && (
+        <span className="muted">{who ? "changes nothing else for anybody" : `${past ? "changed" : "changes"} nobody’s access`}</span>
+      )}
       {hosts && (
         <ul className="hosts" aria-label="What changes by host">
           {effect.hosts.map((one) => (
-            <li key={`${one.share} ${one.hosts}`}><LevelChange before={one.before} after={one.after} /> <span className={one.costs ? "late" : undefined}>{one.hosts} on {one.share}{one.people > 0 ? `: ${plural(one.people, "person", "people")} from there` : ""}</span></li>
+            <li key={`${one.share} ${one.hosts}`}>
+              <LevelChange before={one.before} after={one.after} />{" "}
+              <span className={one.costs ? "late" : undefined}>
+                {one.hosts} on {one.share}
+                {one.people > 0 ? `: ${plural(one.people, "person", "people")} from there` : ""}
+              </span>
+            </li>
           ))}
         </ul>
       )}
-      {effect.mends.length > 0 && <span className="RW">{past ? "mended" : "mends"} {plural(effect.mends.length, "promise")}</span>}
-      {effect.breaks.map((words) => <div key={words} className="late">{past ? "broke" : "would break"}: {words}</div>)}
+      {effect.mends.length > 0 && (
+        <span className="RW">
+          {past ? "mended" : "mends"} {plural(effect.mends.length, "promise")}
+        </span>
+      )}
+      {effect.breaks.map((words) => (
+        <div key={words} className="late">
+          {past ? "broke" : "would break"}: {words}
+        </div>
+      ))}
       {all && others > 0 && <Changes changed={effect} index={index} />}
     </div>
   );
@@ -63,8 +103,19 @@ function Off({ cells, words }: { cells: OffCell[]; words: string }) {
   const people = [...new Set(cells.map((cell) => cell.subject))];
   return (
     <div className="late">
-      {people.slice(0, NAMED).map((one) => (one === "guest" ? "guests" : whoName(index, one))).join(", ")}{people.length > NAMED && ` and ${(people.length - NAMED).toLocaleString()} more`} {words} than is granted to them
-      {cells.length === 1 ? <> on {pathName(index, cells[0]!.place)}: <LevelTag level={cells[0]!.gets} /></> : <> in {plural(new Set(cells.map((cell) => cell.place)).size, "place")}</>}
+      {people
+        .slice(0, NAMED)
+        .map((one) => (one === "guest" ? "guests" : whoName(index, one)))
+        .join(", ")}
+      {people.length > NAMED && ` and ${(people.length - NAMED).toLocaleString()} more`} {words} than is granted to them
+      {cells.length === 1 ? (
+        <>
+          {" "}
+          on {pathName(index, cells[0]!.place)}: <LevelTag level={cells[0]!.gets} />
+        </>
+      ) : (
+        <> in {plural(new Set(cells.map((cell) => cell.place)).size, "place")}</>
+      )}
     </div>
   );
 }

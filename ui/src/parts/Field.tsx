@@ -2,7 +2,23 @@ import { Input } from "antd";
 import { useEffect, useRef, useState } from "react";
 
 /** A text edited in place: kept on Enter or when left, put back by Escape. */
-export function Field({ label, value, onKeep, disabled, area, check, placeholder }: { label: string; value: string; onKeep: (value: string) => void; disabled?: boolean; area?: boolean; check?: (value: string) => string | null; placeholder?: string }) {
+export function Field({
+  label,
+  value,
+  onKeep,
+  disabled,
+  area,
+  check,
+  placeholder,
+}: {
+  label: string;
+  value: string;
+  onKeep: (value: string) => void;
+  disabled?: boolean;
+  area?: boolean;
+  check?: (value: string) => string | null;
+  placeholder?: string;
+}) {
   const [text, setText] = useState(value);
   const kept = useRef(value);
   useEffect(() => {
@@ -26,7 +42,11 @@ export function Field({ label, value, onKeep, disabled, area, check, placeholder
   return (
     <label className="field">
       <span>{label}</span>
-      {area ? <Input.TextArea {...common} autoSize={{ minRows: 1, maxRows: 6 }} maxLength={4000} /> : <Input {...common} onPressEnter={keep} onKeyDown={(event) => event.key === "Escape" && setText(value)} />}
+      {area ? (
+        <Input.TextArea {...common} autoSize={{ minRows: 1, maxRows: 6 }} maxLength={4000} />
+      ) : (
+        <Input {...common} onPressEnter={keep} onKeyDown={(event) => event.key === "Escape" && setText(value)} />
+      )}
       {trouble && <span style={{ color: "var(--attention)" }}>{trouble}</span>}
     </label>
   );

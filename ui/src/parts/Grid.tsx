@@ -1,5 +1,17 @@
 import { useVirtualizer, type VirtualItem } from "@tanstack/react-virtual";
-import { memo, useCallback, useEffect, useId, useImperativeHandle, useRef, type ClipboardEvent, type KeyboardEvent, type MouseEvent, type ReactNode, type Ref } from "react";
+import {
+  memo,
+  useCallback,
+  useEffect,
+  useId,
+  useImperativeHandle,
+  useRef,
+  type ClipboardEvent,
+  type KeyboardEvent,
+  type MouseEvent,
+  type ReactNode,
+  type Ref,
+} from "react";
 import type { Level } from "../api/client";
 import { ArmSign } from "./ArmSign";
 
@@ -52,9 +64,33 @@ interface Props {
   handle?: Ref<GridHandle>;
 }
 
-const Cell = memo(function Cell({ id, left, width, col, row, cls, level, word, mark, label, selected }: { id: string; left: number; width: number; row: number; col: number; selected: boolean } & Look) {
+const Cell = memo(function Cell({
+  id,
+  left,
+  width,
+  col,
+  row,
+  cls,
+  level,
+  word,
+  mark,
+  label,
+  selected,
+}: { id: string; left: number; width: number; row: number; col: number; selected: boolean } & Look) {
   return (
-    <div id={id} role="gridcell" aria-colindex={col + 2} aria-selected={selected} aria-label={label} className={cls} data-row={row} data-col={col} data-sign={level ?? mark} data-word={word || undefined} style={{ left, width }}>
+    <div
+      id={id}
+      role="gridcell"
+      aria-colindex={col + 2}
+      aria-selected={selected}
+      aria-label={label}
+      className={cls}
+      data-row={row}
+      data-col={col}
+      data-sign={level ?? mark}
+      data-word={word || undefined}
+      style={{ left, width }}
+    >
       {level && <ArmSign level={level} />}
     </div>
   );
@@ -81,7 +117,25 @@ interface RowProps {
 }
 
 /** A row draws itself anew only when something of it changes: scrolling past it does not. */
-const Row = memo(function Row({ name, row, top, height, width, headWidth, columns, columnWidth, columnKey, cls, head, look, active, left, right, lit, several }: RowProps) {
+const Row = memo(function Row({
+  name,
+  row,
+  top,
+  height,
+  width,
+  headWidth,
+  columns,
+  columnWidth,
+  columnKey,
+  cls,
+  head,
+  look,
+  active,
+  left,
+  right,
+  lit,
+  several,
+}: RowProps) {
   return (
     <div role="row" aria-rowindex={row + 2} className={`r ${cls}`} style={{ top, height, width }}>
       <div role="rowheader" aria-colindex={1} className={`rowhead ${lit ? "lit" : ""}`} style={{ width: headWidth }}>
@@ -91,7 +145,19 @@ const Row = memo(function Row({ name, row, top, height, width, headWidth, column
         const selected = col >= left && col <= right;
         const seen = look(row, col);
         const state = `c ${seen.cls}${selected && several ? " sel" : ""}${col === active ? " active" : ""}`;
-        return <Cell key={columnKey(col)} id={`${name}-${row}-${col}`} row={row} col={col} left={start} width={columnWidth} selected={selected} {...seen} cls={state} />;
+        return (
+          <Cell
+            key={columnKey(col)}
+            id={`${name}-${row}-${col}`}
+            row={row}
+            col={col}
+            left={start}
+            width={columnWidth}
+            selected={selected}
+            {...seen}
+            cls={state}
+          />
+        );
       })}
     </div>
   );
@@ -99,15 +165,41 @@ const Row = memo(function Row({ name, row, top, height, width, headWidth, column
 
 /** A grid of rows × columns of which only what is in sight is drawn, with the keyboard of the ARIA grid pattern. Heads and names stay put. */
 export function Grid(props: Props) {
-  const { rows, columns, rowHeight = 31, columnWidth = 50, headHeight = 130, rowHeadWidth = 216, at, from, onMove, handle, onScrolled } = props;
+  const {
+    rows,
+    columns,
+    rowHeight = 31,
+    columnWidth = 50,
+    headHeight = 130,
+    rowHeadWidth = 216,
+    at,
+    from,
+    onMove,
+    handle,
+    onScrolled,
+  } = props;
   const name = useId();
   const box = useRef<HTMLDivElement>(null);
   const dragging = useRef(false);
   const moved = useRef({ at, from });
   moved.current = { at, from };
 
-  const vertical = useVirtualizer({ count: rows, getScrollElement: () => box.current, estimateSize: () => rowHeight, overscan: 14, paddingStart: headHeight });
-  const horizontal = useVirtualizer({ count: columns, getScrollElement: () => box.current, estimateSize: () => columnWidth, overscan: 8, paddingStart: rowHeadWidth, paddingEnd: 60, horizontal: true });
+  const vertical = useVirtualizer({
+    count: rows,
+    getScrollElement: () => box.current,
+    estimateSize: () => rowHeight,
+    overscan: 14,
+    paddingStart: headHeight,
+  });
+  const horizontal = useVirtualizer({
+    count: columns,
+    getScrollElement: () => box.current,
+    estimateSize: () => columnWidth,
+    overscan: 8,
+    paddingStart: rowHeadWidth,
+    paddingEnd: 60,
+    horizontal: true,
+  });
   const seenRows = vertical.getVirtualItems();
   const seenColumns = horizontal.getVirtualItems();
   const width = horizontal.getTotalSize();
@@ -125,9 +217,11 @@ export function Grid(props: Props) {
       const top = spot.row * rowHeight;
       const left = spot.col * columnWidth;
       if (top < element.scrollTop) element.scrollTop = top;
-      else if (top + rowHeight + headHeight > element.scrollTop + element.clientHeight) element.scrollTop = top + rowHeight + headHeight - element.clientHeight;
+      else if (top + rowHeight + headHeight > element.scrollTop + element.clientHeight)
+        element.scrollTop = top + rowHeight + headHeight - element.clientHeight;
       if (left < element.scrollLeft) element.scrollLeft = left;
-      else if (left + columnWidth + rowHeadWidth > element.scrollLeft + element.clientWidth) element.scrollLeft = left + columnWidth + rowHeadWidth - element.clientWidth;
+      else if (left + columnWidth + rowHeadWidth > element.scrollLeft + element.clientWidth)
+        element.scrollLeft = left + columnWidth + rowHeadWidth - element.clientWidth;
     },
     [columnWidth, headHeight, rowHeadWidth, rowHeight],
   );

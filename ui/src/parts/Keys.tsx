@@ -22,7 +22,12 @@ export function Keys({ open, onClose }: { open: boolean; onClose: () => void }) 
       <table className="list">
         <tbody>
           {KEYS.map(([key, what]) => (
-            <tr key={key}><td style={{ width: 210 }}><b>{key}</b></td><td>{what}</td></tr>
+            <tr key={key}>
+              <td style={{ width: 210 }}>
+                <b>{key}</b>
+              </td>
+              <td>{what}</td>
+            </tr>
           ))}
         </tbody>
       </table>

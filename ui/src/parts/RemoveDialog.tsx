@@ -6,29 +6,63 @@ import { usePlan } from "../plan/PlanContext";
 import { useEffectOf, WouldChange } from "./Effects";
 
 /** Says what is lost by a removal, and asks for the name where anything else goes with it. */
-export function RemoveDialog({ name, edit, words = [`Remove ${name} from the plan`, "Remove"], onClose }: { name: string; edit: Edit; words?: [title: string, act: string]; onClose: (removed: boolean) => void }) {
+export function RemoveDialog({
+  name,
+  edit,
+  words = [`Remove ${name} from the plan`, "Remove"],
+  onClose,
+}: {
+  name: string;
+  edit: Edit;
+  words?: [title: string, act: string];
+  onClose: (removed: boolean) => void;
+}) {
   const plan = usePlan();
   const [typed, setTyped] = useState("");
   const loss = useQuery({
     queryKey: ["loss", plan.id, edit],
     gcTime: 0,
-    queryFn: () => ask(api.POST("/api/v1/plans/{plan}/loss", { params: { path: { plan: plan.id } }, body: { revision: plan.outline.revision, edits: [edit] } })),
+    queryFn: () =>
+      ask(
+        api.POST("/api/v1/plans/{plan}/loss", {
+          params: { path: { plan: plan.id } },
+          body: { revision: plan.outline.revision, edits: [edit] },
+        }),
+      ),
   });
   const effect = useEffectOf([edit]);
   const more = (loss.data?.length ?? 0) > 1;
   const ready = loss.data !== undefined && effect.data !== undefined && (!more || typed === name);
   return (
-    <Modal title={words[0]} open onCancel={() => onClose(false)} okText={words[1]} okButtonProps={{ danger: true, disabled: !ready }} onOk={() => void plan.edit([edit]).then((kept) => onClose(kept !== null))}>
+    <Modal
+      title={words[0]}
+      open
+      onCancel={() => onClose(false)}
+      okText={words[1]}
+      okButtonProps={{ danger: true, disabled: !ready }}
+      onOk={() => void plan.edit([edit]).then((kept) => onClose(kept !== null))}
+    >
       {loss.isError && <div className="trouble">{message(loss.error)}</div>}
       {!loss.data && !loss.isError && <p role="status">Looking what goes with it …</p>}
       {loss.data && (
         <>
           <p>This takes out of the plan:</p>
-          <ul className="words" tabIndex={0}>{loss.data.map((line, number) => <li key={number}>{line}</li>)}</ul>
+          <ul className="words" tabIndex={0}>
+            {loss.data.map((line, number) => (
+              <li key={number}>{line}</li>
+            ))}
+          </ul>
           <h3>Who loses or gains by it</h3>
           <WouldChange effect={effect} open />
           <p className="muted">Nothing on the appliance is touched, and undo brings it all back.</p>
-          {more && <label className="field"><span>Write <b>{name}</b> to remove it</span><Input value={typed} onChange={(event) => setTyped(event.target.value)} autoFocus /></label>}
+          {more && (
+            <label className="field">
+              <span>
+                Write <b>{name}</b> to remove it
+              </span>
+              <Input value={typed} onChange={(event) => setTyped(event.target.value)} autoFocus />
+            </label>
+          )}
         </>
       )}
     </Modal>

@@ -10,8 +10,24 @@ export function Side({ label, children }: { label: string; children: ReactNode }
   return (
     <aside className={`side ${size}`} aria-label={label}>
       <div className="side-tools">
-        {size !== "folded" && <button className="plain" title={size === "wide" ? "Make narrower" : "Make wider"} aria-label={size === "wide" ? "Make the panel narrower" : "Make the panel wider"} onClick={() => turn(size === "wide" ? "" : "wide")}>⇔</button>}
-        <button className="plain" title={size === "folded" ? "Unfold" : "Fold away"} aria-label={size === "folded" ? "Unfold the panel" : "Fold the panel away"} onClick={() => turn(size === "folded" ? "" : "folded")}>{size === "folded" ? "«" : "»"}</button>
+        {size !== "folded" && (
+          <button
+            className="plain"
+            title={size === "wide" ? "Make narrower" : "Make wider"}
+            aria-label={size === "wide" ? "Make the panel narrower" : "Make the panel wider"}
+            onClick={() => turn(size === "wide" ? "" : "wide")}
+          >
+            ⇔
+          </button>
+        )}
+        <button
+          className="plain"
+          title={size === "folded" ? "Unfold" : "Fold away"}
+          aria-label={size === "folded" ? "Unfold the panel" : "Fold the panel away"}
+          onClick={() => turn(size === "folded" ? "" : "folded")}
+        >
+          {size === "folded" ? "«" : "»"}
+        </button>
       </div>
       {size !== "folded" && children}
     </aside>

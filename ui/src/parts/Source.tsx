@@ -8,16 +8,58 @@ export const toBase64 = (bytes: Uint8Array) => {
 };
 
 /** One text to take in: chosen as a file (its bytes as they are), or pasted. */
-export function Source({ label, value, onChange }: { label: string; value: Uint8Array | null; onChange: (bytes: Uint8Array | null) => void }) {
+export function Source({
+  label,
+  value,
+  onChange,
+}: {
+  label: string;
+  value: Uint8Array | null;
+  onChange: (bytes: Uint8Array | null) => void;
+}) {
   const [file, setFile] = useState("");
   const [text, setText] = useState("");
   return (
     <label className="field">
       <span>{label}</span>
-      <Input.TextArea rows={4} placeholder="Paste it here, or choose a file" spellCheck={false} value={file ? `${file}, ${value?.length.toLocaleString()} bytes` : text} disabled={file !== ""} onChange={(event) => { setText(event.target.value); onChange(event.target.value ? new TextEncoder().encode(event.target.value) : null); }} style={{ fontFamily: "var(--mono)", fontSize: 12 }} />
+      <Input.TextArea
+        rows={4}
+        placeholder="Paste it here, or choose a file"
+        spellCheck={false}
+        value={file ? `${file}, ${value?.length.toLocaleString()} bytes` : text}
+        disabled={file !== ""}
+        onChange={(event) => {
+          setText(event.target.value);
+          onChange(event.target.value ? new TextEncoder().encode(event.target.value) : null);
+        }}
+        style={{ fontFamily: "var(--mono)", fontSize: 12 }}
+      />
       <div className="row" style={{ marginTop: 4 }}>
-        <input type="file" className="file" aria-label={`${label}: file`} onChange={(event) => { const chosen = event.target.files?.[0]; if (chosen) void chosen.arrayBuffer().then((buffer) => { setFile(chosen.name); onChange(new Uint8Array(buffer)); }); }} />
-        {file && <Button size="small" onClick={() => { setFile(""); setText(""); onChange(null); }}>Take another</Button>}
+        <input
+          type="file"
+          className="file"
+          aria-label={`${label}: file`}
+          onChange={(event) => {
+            const chosen = event.target.files?.[0];
+            if (chosen)
+              void chosen.arrayBuffer().then((buffer) => {
+                setFile(chosen.name);
+                onChange(new Uint8Array(buffer));
+              });
+          }}
+        />
+        {file && (
+          <Button
+            size="small"
+            onClick={() => {
+              setFile("");
+              setText("");
+              onChange(null);
+            }}
+          >
+            Take another
+          </Button>
+        )}
       </div>
     </label>
   );

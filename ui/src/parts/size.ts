@@ -21,6 +21,7 @@ function numberOf(text: string): number | undefined {
   const plain = text.replace(/[\s'’]/g, "");
   if (/^\d+([.,]\d{1,2}|[.,]\d{4,})?$/.test(plain)) return Number(plain.replace(",", "."));
   if (/^\d{1,3}(,\d{3})+(\.\d+)?$/.test(plain)) return Number(plain.replace(/,/g, ""));
-  if (/^\d{1,3}(\.\d{3}){2,}(,\d+)?$/.test(plain) || /^\d{1,3}(\.\d{3})+,\d+$/.test(plain)) return Number(plain.replace(/\./g, "").replace(",", "."));
+  if (/^\d{1,3}(\.\d{3}){2,}(,\d+)?$/.test(plain) || /^\d{1,3}(\.\d{3})+,\d+$/.test(plain))
+    return Number(plain.replace(/\./g, "").replace(",", "."));
   return undefined;
 }

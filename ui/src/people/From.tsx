@@ -9,8 +9,15 @@ export function From({ account }: { account: User | Group }) {
   const source = sourceName(index, account.id);
   return (
     <div className={account.gone ? "trouble" : "from"}>
-      {account.gone ? <>{source} no longer has this account. It gets nothing; what was granted stays until you take it away.</> : <>From <Link to={`/p/${id}/directories`}>{source}</Link>: names, numbers and its groups are kept there.</>}
-      <br /><code>{calledName(index, account.id)}</code> <span className="muted">{account.sid ?? account.key}</span>
+      {account.gone ? (
+        <>{source} no longer has this account. It gets nothing; what was granted stays until you take it away.</>
+      ) : (
+        <>
+          From <Link to={`/p/${id}/directories`}>{source}</Link>: names, numbers and its groups are kept there.
+        </>
+      )}
+      <br />
+      <code>{calledName(index, account.id)}</code> <span className="muted">{account.sid ?? account.key}</span>
     </div>
   );
 }

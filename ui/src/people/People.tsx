@@ -5,8 +5,9 @@ import type { Edit, User } from "../api/client";
 import { Grid, type GridHandle, type Look, type Spot } from "../parts/Grid";
 import { Keys } from "../parts/Keys";
 import { Side } from "../parts/Side";
-import { allGroups, isLocal, shownName, shutWord, sourceName } from "../plan/index";
+import { isLocal, shownName, shutWord, sourceName } from "../plan/index";
 import { usePlan } from "../plan/PlanContext";
+import { useMemberships } from "../plan/queries";
 import { AddDialog } from "./AddDialog";
 import { GroupPanel } from "./GroupPanel";
 import { PersonPanel } from "./PersonPanel";
@@ -27,29 +28,41 @@ export default function People() {
 
   const rows = useMemo<Row[]>(() => {
     const users = index.usersByName;
-    const row = (user: User): Row => ({ id: user.id, name: shownName(user), detail: user.name, kind: user.kind ?? "person", source: isLocal(user) ? "" : sourceName(index, user.id), state: shutWord(user, index) });
+    const row = (user: User): Row => ({
+      id: user.id,
+      name: shownName(user),
+      detail: user.name,
+      kind: user.kind ?? "person",
+      source: isLocal(user) ? "" : sourceName(index, user.id),
+      state: shutWord(user, index),
+    });
     const people = users.filter((user) => user.kind !== "service").map(row);
     const services = users.filter((user) => user.kind === "service").map(row);
-    const groups = index.groupsByName.map((group): Row => ({ id: group.id, name: group.name, detail: `${group.members.length} members`, kind: "group", source: isLocal(group) ? "" : sourceName(index, group.id), state: group.gone ? "gone" : outline.target.baseline === group.id ? "baseline" : "" }));
+    const groups = index.groupsByName.map((group): Row => ({
+      id: group.id,
+      name: group.name,
+      detail: `${group.members.length} members`,
+      kind: "group",
+      source: isLocal(group) ? "" : sourceName(index, group.id),
+      state: group.gone ? "gone" : outline.target.baseline === group.id ? "baseline" : "",
+    }));
     const text = filter.trim().toLowerCase();
-    return [...people, ...services, ...groups].filter((one) => !text || `${one.name} ${one.source}\\${one.detail} ${one.state}`.toLowerCase().includes(text));
+    return [...people, ...services, ...groups].filter(
+      (one) => !text || `${one.name} ${one.source}\\${one.detail} ${one.state}`.toLowerCase().includes(text),
+    );
   }, [outline.target.baseline, index, filter]);
   const columns = index.groupsByName;
   const direct = useMemo(() => new Map(outline.groups.map((group) => [group.id, new Set(group.members)])), [outline.groups]);
-  const far = useMemo(() => {
-    const found = new Map<string, Set<string>>();
-    return (who: string) => {
-      let groups = found.get(who);
-      if (!groups) found.set(who, (groups = new Set(allGroups(index, who))));
-      return groups;
-    };
-  }, [index]);
+  const unlisted = useMemberships().data;
+  const far = useMemo(() => new Map(Object.entries(unlisted ?? {}).map(([who, groups]) => [who, new Set(groups)])), [unlisted]);
 
   const spot = { row: Math.min(at.row, Math.max(0, rows.length - 1)), col: Math.min(at.col, Math.max(0, columns.length - 1)) };
   const anchor = { row: Math.min(from.row, Math.max(0, rows.length - 1)), col: Math.min(from.col, Math.max(0, columns.length - 1)) };
   const chosen = params.get("who") ?? rows[spot.row]?.id;
 
-  const choose = useCallback((who: string) => setParams({ who }, { replace: true }), [setParams]);
+  const address = useRef(setParams); // another function at every address: rows are not drawn by it
+  address.current = setParams;
+  const choose = useCallback((who: string) => address.current({ who }, { replace: true }), []);
   const wanted = params.get("who");
   const went = useRef<string | null>(null);
   useEffect(() => {
@@ -75,9 +88,17 @@ export default function People() {
       }
     }
     const missing = cells.filter(([group, member]) => !direct.get(group)?.has(member));
-    const edits: Edit[] = missing.length > 0 ? missing.map(([group, member]) => ({ op: "join", group, member })) : cells.map(([group, member]) => ({ op: "leave", group, member }));
-    const foreign = edits.flatMap((one) => (one.op === "join" || one.op === "leave" ? [index.groups.get(one.group)] : [])).find((group) => group && !isLocal(group));
-    if (foreign) toast.info(`Who is in ${foreign.name} is kept in ${sourceName(index, foreign.id)}: change it there and read it again. Nothing was changed.`);
+    const edits: Edit[] =
+      missing.length > 0
+        ? missing.map(([group, member]) => ({ op: "join", group, member }))
+        : cells.map(([group, member]) => ({ op: "leave", group, member }));
+    const foreign = edits
+      .flatMap((one) => (one.op === "join" || one.op === "leave" ? [index.groups.get(one.group)] : []))
+      .find((group) => group && !isLocal(group));
+    if (foreign)
+      toast.info(
+        `Who is in ${foreign.name} is kept in ${sourceName(index, foreign.id)}: change it there and read it again. Nothing was changed.`,
+      );
     else if (edits.length > 0) void edit(edits);
   };
 
@@ -97,15 +118,54 @@ export default function People() {
     }
   };
 
-  const look = (row: number, col: number): Look => {
-    const [member, group] = [rows[row]!, columns[col]!];
-    const name = `${member.name} in ${group.name}`;
-    if (direct.get(group.id)?.has(member.id)) return { cls: "mark", mark: "●", label: `${name}: member` };
-    if (index.users.get(member.id)?.primary_group === group.id) return { cls: "mark", mark: "●", label: `${name}: primary group` };
-    if (outline.target.baseline === group.id && member.kind !== "group") return { cls: "mark far", mark: "○", label: `${name}: everybody is in the baseline` };
-    if (far(member.id).has(group.id)) return { cls: "mark far", mark: "○", label: `${name}: through another group` };
-    return { cls: "none", label: `${name}: not a member` };
-  };
+  const look = useCallback(
+    (row: number, col: number): Look => {
+      const [member, group] = [rows[row]!, columns[col]!];
+      const name = `${member.name} in ${group.name}`;
+      if (direct.get(group.id)?.has(member.id)) return { cls: "mark", mark: "●", label: `${name}: member` };
+      if (index.users.get(member.id)?.primary_group === group.id) return { cls: "mark", mark: "●", label: `${name}: primary group` };
+      if (far.get(member.id)?.has(group.id))
+        return {
+          cls: "mark far",
+          mark: "○",
+          label: `${name}: ${outline.target.baseline === group.id ? "in the baseline without being listed" : "through another group"}`,
+        };
+      return { cls: "none", label: `${name}: not a member` };
+    },
+    [rows, columns, direct, far, index, outline.target.baseline],
+  );
+  const columnKey = useCallback((col: number) => columns[col]?.id ?? String(col), [columns]);
+  const rowHead = useCallback(
+    (row: number) => {
+      const one = rows[row]!;
+      const open = () => {
+        went.current = one.id;
+        setAt((old) => ({ row, col: old.col }));
+        setFrom((old) => ({ row, col: old.col }));
+        choose(one.id);
+      };
+      return (
+        <button
+          className="plain"
+          tabIndex={-1}
+          style={{ display: "grid", gridTemplateColumns: "200px 110px 1fr", gap: 8, alignItems: "baseline", width: "100%" }}
+          onClick={open}
+        >
+          <span className="n">
+            {one.name}{" "}
+            {one.source && (
+              <span className="source" style={{ fontWeight: 400 }}>
+                {one.source}
+              </span>
+            )}
+          </span>
+          <small style={{ fontWeight: 400 }}>{one.detail}</small>
+          <small style={{ fontWeight: 400 }}>{[one.kind === "person" ? "" : one.kind, one.state].filter(Boolean).join(", ")}</small>
+        </button>
+      );
+    },
+    [rows, choose],
+  );
 
   const user = chosen ? index.users.get(chosen) : undefined;
   const group = chosen ? index.groups.get(chosen) : undefined;
@@ -113,17 +173,49 @@ export default function People() {
     <>
       <div className="work">
         <div className="tools">
-          <Input size="small" allowClear placeholder="Only names with …" aria-label="Only names with" value={filter} onChange={(event) => setFilter(event.target.value)} style={{ width: 180 }} />
-          <span className="muted">● member · ○ through another group{canEdit && " · Space joins or leaves"}</span>
+          <Input
+            size="small"
+            allowClear
+            placeholder="Only names with …"
+            aria-label="Only names with"
+            value={filter}
+            onChange={(event) => setFilter(event.target.value)}
+            style={{ width: 180 }}
+          />
+          <span className="muted">● member · ○ indirect member{canEdit && " · Space joins or leaves"}</span>
           <span className="spread" />
-          <Link to={`/p/${id}/directories`}>{outline.directories.length === 0 ? "Directory …" : outline.directories.map((one) => one.name).join(", ")}</Link>
-          {canEdit && <><Button size="small" onClick={() => setAdding("person")}>Add person</Button><Button size="small" onClick={() => setAdding("service")}>Add service</Button><Button size="small" onClick={() => setAdding("group")}>Add group</Button></>}
-          <Button size="small" onClick={() => setKeysOpen(true)} aria-label="Keys">?</Button>
+          <Link to={`/p/${id}/directories`}>
+            {outline.directories.length === 0 ? "Directory …" : outline.directories.map((one) => one.name).join(", ")}
+          </Link>
+          {canEdit && (
+            <>
+              <Button size="small" onClick={() => setAdding("person")}>
+                Add person
+              </Button>
+              <Button size="small" onClick={() => setAdding("service")}>
+                Add service
+              </Button>
+              <Button size="small" onClick={() => setAdding("group")}>
+                Add group
+              </Button>
+            </>
+          )}
+          <Button size="small" onClick={() => setKeysOpen(true)} aria-label="Keys">
+            ?
+          </Button>
         </div>
         {outline.users.length + outline.groups.length === 0 ? (
-          <div className="empty"><h2>Nobody is in this plan yet</h2><p className="muted">Take in a table of people or a Linux host's passwd and group files (Import, above), or add people and groups one by one.</p></div>
+          <div className="empty">
+            <h2>Nobody is in this plan yet</h2>
+            <p className="muted">
+              Take in a table of people or a Linux host's passwd and group files (Import, above), or add people and groups one by one.
+            </p>
+          </div>
         ) : rows.length === 0 ? (
-          <div className="empty"><h2>No name has “{filter}” in it</h2><Button onClick={() => setFilter("")}>Show all</Button></div>
+          <div className="empty">
+            <h2>No name has “{filter}” in it</h2>
+            <Button onClick={() => setFilter("")}>Show all</Button>
+          </div>
         ) : (
           <div style={{ display: "contents" }} onDoubleClick={(event) => (event.target as HTMLElement).closest("[data-col]") && toggle()}>
             <Grid
@@ -136,23 +228,31 @@ export default function People() {
               headHeight={118}
               rowHeadWidth={400}
               rowKey={(row) => rows[row]?.id ?? String(row)}
-              columnKey={(col) => columns[col]?.id ?? String(col)}
+              columnKey={columnKey}
               rowClass={(row) => (rows[row]!.kind === "group" ? "group" : "person flat")}
-              rowHead={(row) => {
-                const one = rows[row]!;
-                return (
-                  <button className="plain" tabIndex={-1} style={{ display: "grid", gridTemplateColumns: "200px 110px 1fr", gap: 8, alignItems: "baseline", width: "100%" }} onClick={() => { went.current = one.id; setAt({ row, col: spot.col }); setFrom({ row, col: spot.col }); choose(one.id); }}>
-                    <span className="n">{one.name} {one.source && <span className="source" style={{ fontWeight: 400 }}>{one.source}</span>}</span>
-                    <small style={{ fontWeight: 400 }}>{one.detail}</small>
-                    <small style={{ fontWeight: 400 }}>{[one.kind === "person" ? "" : one.kind, one.state].filter(Boolean).join(", ")}</small>
-                  </button>
-                );
-              }}
-              corner={<span>{outline.users.length} people and services · {outline.groups.length} groups</span>}
+              rowHead={rowHead}
+              corner={
+                <span>
+                  {outline.users.length} people and services · {outline.groups.length} groups
+                </span>
+              }
               heads={(cols, width) =>
                 cols.map(({ index: number, start }) => (
-                  <div key={columns[number]!.id} className={`head ${number === spot.col ? "lit" : ""}`} role="columnheader" aria-colindex={number + 2} style={{ left: start, width, top: 0, height: 118 }}>
-                    <button className="plain slant" tabIndex={-1} title={`Open ${columns[number]!.name}`} onClick={() => choose(columns[number]!.id)}>{columns[number]!.name}</button>
+                  <div
+                    key={columns[number]!.id}
+                    className={`head ${number === spot.col ? "lit" : ""}`}
+                    role="columnheader"
+                    aria-colindex={number + 2}
+                    style={{ left: start, width, top: 0, height: 118 }}
+                  >
+                    <button
+                      className="plain slant"
+                      tabIndex={-1}
+                      title={`Open ${columns[number]!.name}`}
+                      onClick={() => choose(columns[number]!.id)}
+                    >
+                      {columns[number]!.name}
+                    </button>
                   </div>
                 ))
               }
@@ -163,15 +263,34 @@ export default function People() {
                 setAt(next);
                 setFrom(nextFrom);
                 const row = rows[next.row];
-                if (row) { went.current = row.id; choose(row.id); }
+                if (row) {
+                  went.current = row.id;
+                  choose(row.id);
+                }
               }}
               onKey={onKey}
             />
           </div>
         )}
       </div>
-      <Side label="Details">{user ? <PersonPanel key={user.id} user={user} /> : group ? <GroupPanel key={group.id} group={group} /> : <p className="muted">Choose a person or a group.</p>}</Side>
-      {adding && <AddDialog kind={adding} onClose={(added) => { setAdding(null); if (added) choose(added); }} />}
+      <Side label="Details">
+        {user ? (
+          <PersonPanel key={user.id} user={user} />
+        ) : group ? (
+          <GroupPanel key={group.id} group={group} />
+        ) : (
+          <p className="muted">Choose a person or a group.</p>
+        )}
+      </Side>
+      {adding && (
+        <AddDialog
+          kind={adding}
+          onClose={(added) => {
+            setAdding(null);
+            if (added) choose(added);
+          }}
+        />
+      )}
       <Keys open={keysOpen} onClose={() => setKeysOpen(false)} />
     </>
   );

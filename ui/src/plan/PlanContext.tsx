@@ -64,7 +64,10 @@ export function PlanProvider({ id, children }: { id: string; children: ReactNode
   });
   const outline = query.data;
   const { users, groups, places, inactive, namesakes, directories } = outline ?? NOTHING;
-  const index = useMemo(() => indexed({ users, groups, places, inactive, namesakes, directories }), [users, groups, places, inactive, namesakes, directories]);
+  const index = useMemo(
+    () => indexed({ users, groups, places, inactive, namesakes, directories }),
+    [users, groups, places, inactive, namesakes, directories],
+  );
 
   const take = useCallback(
     async (answer: Answer) => {
@@ -76,7 +79,14 @@ export function PlanProvider({ id, children }: { id: string; children: ReactNode
         client.setQueryData<Outline>(key, (old) => {
           if (!old) return old;
           const grants = Object.fromEntries(Object.entries({ ...old.grants, ...answer.grants }).filter(([, lines]) => lines.length > 0));
-          return { ...old, revision: answer.revision, grants, standing: { ...old.standing, ...answer.standing }, undo: answer.undo ?? null, redo: answer.redo ?? null };
+          return {
+            ...old,
+            revision: answer.revision,
+            grants,
+            standing: { ...old.standing, ...answer.standing },
+            undo: answer.undo ?? null,
+            redo: answer.redo ?? null,
+          };
         });
         columns.put(answer.columns);
       }
@@ -103,7 +113,9 @@ export function PlanProvider({ id, children }: { id: string; children: ReactNode
           notification.error({
             key: name,
             title: stale ? "The plan was changed meanwhile" : error instanceof Refusal ? error.problem.title : "Not kept",
-            description: stale ? `${message(error)} ${(error.problem.since ?? []).map((entry) => `${entry.by}: ${entry.words}`).join("; ")}` : message(error),
+            description: stale
+              ? `${message(error)} ${(error.problem.since ?? []).map((entry) => `${entry.by}: ${entry.words}`).join("; ")}`
+              : message(error),
             duration: 0,
             actions: refused ? undefined : (
               <Button
@@ -128,7 +140,11 @@ export function PlanProvider({ id, children }: { id: string; children: ReactNode
     [client, key, notification, take],
   );
 
-  const send = useCallback((edits: Edit[]) => ask(api.POST("/api/v1/plans/{plan}/edits", { params: { path: { plan: id } }, body: { revision: revision.current, edits } })), [id]);
+  const send = useCallback(
+    (edits: Edit[]) =>
+      ask(api.POST("/api/v1/plans/{plan}/edits", { params: { path: { plan: id } }, body: { revision: revision.current, edits } })),
+    [id],
+  );
   const edit = useCallback((edits: Edit[]) => inTurn(() => send(edits)), [inTurn, send]);
   const add = useCallback(
     async (name: string, edits: (made: string) => Edit[]) => {
@@ -142,11 +158,13 @@ export function PlanProvider({ id, children }: { id: string; children: ReactNode
     [id, inTurn, send],
   );
   const step = useCallback(
-    (kind: "undo" | "redo") => inTurn(() => ask(api.POST(`/api/v1/plans/{plan}/${kind}`, { params: { path: { plan: id } }, body: { revision: revision.current } }))),
+    (kind: "undo" | "redo") =>
+      inTurn(() => ask(api.POST(`/api/v1/plans/{plan}/${kind}`, { params: { path: { plan: id } }, body: { revision: revision.current } }))),
     [id, inTurn],
   );
   const whatIf = useCallback(
-    (edits: Edit[]) => ask(api.POST("/api/v1/plans/{plan}/what-if", { params: { path: { plan: id } }, body: { revision: revision.current, edits } })),
+    (edits: Edit[]) =>
+      ask(api.POST("/api/v1/plans/{plan}/what-if", { params: { path: { plan: id } }, body: { revision: revision.current, edits } })),
     [id],
   );
 
@@ -167,8 +185,42 @@ export function PlanProvider({ id, children }: { id: string; children: ReactNode
     });
   }, [client, id, key]);
 
-  if (query.isError && !outline) return <div className="page"><div className="sheet-card"><h2>This plan cannot be shown</h2><div className="trouble">{message(query.error)}</div><Button onClick={() => void query.refetch()}>Try again</Button> <Button href="/plans">All plans</Button></div></div>;
-  if (!outline) return <div className="loading" role="status">Reading the plan …</div>;
+  if (query.isError && !outline)
+    return (
+      <div className="page">
+        <div className="sheet-card">
+          <h2>This plan cannot be shown</h2>
+          <div className="trouble">{message(query.error)}</div>
+          <Button onClick={() => void query.refetch()}>Try again</Button> <Button href="/plans">All plans</Button>
+        </div>
+      </div>
+    );
+  if (!outline)
+    return (
+      <div className="loading" role="status">
+        Reading the plan …
+      </div>
+    );
   const canEdit = outline.may !== "reader" && outline.may !== "member" && !outline.archived;
-  return <Context.Provider value={{ id, outline, index, columns, canEdit, administers: outline.may === "administrator", live, last, edit, add, whatIf, step, take }}>{children}</Context.Provider>;
+  return (
+    <Context.Provider
+      value={{
+        id,
+        outline,
+        index,
+        columns,
+        canEdit,
+        administers: outline.may === "administrator",
+        live,
+        last,
+        edit,
+        add,
+        whatIf,
+        step,
+        take,
+      }}
+    >
+      {children}
+    </Context.Provider>
+  );
 }

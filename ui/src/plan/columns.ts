@@ -42,7 +42,14 @@ export class Columns {
   cell(place: string, subject: number | undefined): CellOut | undefined {
     const column = this.have.get(place);
     const level = LEVELS[column?.levels[subject ?? -1] ?? ""];
-    return column && level ? { level, source: column.sources[subject!] ?? "-", granted: LEVELS[column.granted[subject!] ?? ""] ?? "NA", state: column.states[subject!] ?? "=" } : undefined;
+    return column && level
+      ? {
+          level,
+          source: column.sources[subject!] ?? "-",
+          granted: LEVELS[column.granted[subject!] ?? ""] ?? "NA",
+          state: column.states[subject!] ?? "=",
+        }
+      : undefined;
   }
 
   has(place: string): boolean {
@@ -84,7 +91,9 @@ export class Columns {
       blocks.map(async (block) => {
         for (const place of block) this.asked.add(place);
         try {
-          const answer = await ask(api.GET("/api/v1/plans/{plan}/board", { params: { path: { plan: this.plan }, query: { place: block, over: this.over } } }));
+          const answer = await ask(
+            api.GET("/api/v1/plans/{plan}/board", { params: { path: { plan: this.plan }, query: { place: block, over: this.over } } }),
+          );
           this.failed = false;
           if (answer.revision === this.revision()) this.put(answer.columns);
           else window.setTimeout(() => this.changed(), 150); // the plan moved on meanwhile: whoever looks asks again

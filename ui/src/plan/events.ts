@@ -40,7 +40,12 @@ export function follow(plan: string, tell: (news: News) => void): () => void {
   if (!locks) listen();
   else {
     const held = () => new Promise<void>((resolve) => leaving.signal.addEventListener("abort", () => resolve()));
-    locks.request(name, { signal: leaving.signal }, () => { listen(); return held(); }).catch(() => undefined);
+    locks
+      .request(name, { signal: leaving.signal }, () => {
+        listen();
+        return held();
+      })
+      .catch(() => undefined);
   }
   return stop;
 }

@@ -1,7 +1,7 @@
 import { expect, test } from "vitest";
 import type { Outline } from "../api/client";
 import { boardColumns, groupedRows, hasEveryone } from "../board/rows";
-import { allGroups, below, calledName, indexed, pathName, whoName } from "./index";
+import { below, calledName, indexed, pathName, whoName } from "./index";
 
 const user = (id: string, more = {}) => ({ id, name: id, full_name: "", enabled: true, ...more });
 const group = (id: string, members: string[]) => ({ id, name: id, members });
@@ -12,7 +12,11 @@ function outline(more: object = {}): Outline {
     users: [user("ann", { full_name: "Zoe Ann", primary_group: "crew" }), user("bo"), user("cy", { origin: "corp" })],
     groups: [group("crew", ["bo", "crew10"]), group("crew2", ["crew"]), group("crew10", ["crew2"])],
     places: [place("tank", null, "pool"), place("office", "tank"), place("b10", "office"), place("b2", "office")],
-    grants: {}, inactive: [], namesakes: ["cy"], directories: [{ id: "corp", name: "CORP" }], target: {},
+    grants: {},
+    inactive: [],
+    namesakes: ["cy"],
+    directories: [{ id: "corp", name: "CORP" }],
+    target: {},
     ...more,
   } as unknown as Outline;
 }
@@ -24,23 +28,32 @@ test("names: shown, called, and of accounts that share one", () => {
   expect(pathName(index, "b2")).toBe("tank / office / b2");
 });
 
-test("all groups of somebody, the primary one among them, and a circle does no harm", () => {
-  const index = indexed(outline());
-  expect(allGroups(index, "ann")).toEqual(["crew", "crew2", "crew10"]);
-  expect(allGroups(index, "cy")).toEqual([]);
-});
-
 test("rows: each group with its own people, then who is in none; numbers in names count as numbers", () => {
   const index = indexed(outline());
-  expect(groupedRows(index, true, new Set(["crew10"])).map((row) => row.key)).toEqual(["everyone", "crew", "crew|bo", "crew|ann", "crew2", "crew10", "|cy"]);
+  expect(groupedRows(index, true, new Set(["crew10"])).map((row) => row.key)).toEqual([
+    "everyone",
+    "crew",
+    "crew|bo",
+    "crew|ann",
+    "crew2",
+    "crew10",
+    "|cy",
+  ]);
   expect(groupedRows(index, false, new Set(["crew"]))[0]).toMatchObject({ key: "crew", people: 2, folded: true });
 });
 
 test("columns: the tree, and a pool only where something is granted there", () => {
   const plan = outline();
   const index = indexed(plan);
-  expect(boardColumns(plan, index, new Set()).map((column) => [column.place.id, column.depth])).toEqual([["office", 1], ["b2", 2], ["b10", 2]]);
-  expect(boardColumns(outline({ grants: { tank: [] } }), index, new Set(["office"])).map((column) => column.place.id)).toEqual(["tank", "office"]);
+  expect(boardColumns(plan, index, new Set()).map((column) => [column.place.id, column.depth])).toEqual([
+    ["office", 1],
+    ["b2", 2],
+    ["b10", 2],
+  ]);
+  expect(boardColumns(outline({ grants: { tank: [] } }), index, new Set(["office"])).map((column) => column.place.id)).toEqual([
+    "tank",
+    "office",
+  ]);
   expect(below(index, "tank").map((one) => one.id)).toEqual(["office", "b2", "b10"]);
 });
 

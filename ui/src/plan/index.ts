@@ -21,7 +21,8 @@ export interface PlanIndex {
 }
 
 const byName = new Intl.Collator(undefined, { numeric: true, sensitivity: "base" });
-export const compareNames = (a: { name: string; id: string }, b: { name: string; id: string }) => byName.compare(a.name, b.name) || (a.id < b.id ? -1 : 1);
+export const compareNames = (a: { name: string; id: string }, b: { name: string; id: string }) =>
+  byName.compare(a.name, b.name) || (a.id < b.id ? -1 : 1);
 export const shownName = (user: User) => user.full_name || user.name;
 const compareUsers = (a: User, b: User) => byName.compare(shownName(a), shownName(b)) || (a.id < b.id ? -1 : 1);
 
@@ -94,18 +95,6 @@ export function pathName(index: PlanIndex, place: string): string {
     steps.unshift(index.places.get(here)?.name ?? here);
   }
   return steps.join(" / ");
-}
-
-/** All groups that somebody counts as, direct ones first; circles do no harm. */
-export function allGroups(index: PlanIndex, who: string): string[] {
-  const found = new Set<string>();
-  const queue = [...(index.groupsOf.get(who) ?? [])];
-  for (const group of queue) {
-    if (found.has(group)) continue;
-    found.add(group);
-    queue.push(...(index.groupsOf.get(group) ?? []));
-  }
-  return [...found];
 }
 
 /** The places below one, depth first, itself not included. */

@@ -2,16 +2,40 @@ import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { api, ask, type Edit, type FindingOut } from "../api/client";
 import { usePlan } from "./PlanContext";
 
+/** Milliseconds for which what was worked out of a plan is not asked for again, where no edit of it was heard of. */
+const STAYS = 10 * 60 * 1000;
+
 /** Who gets more or less than is granted, or where the rule settled it; asked once for all that show them. */
 export function useStands(what: "off" | "settled" = "off") {
   const { id } = usePlan();
-  return useQuery({ queryKey: ["of-plan", id, "stands", what], placeholderData: keepPreviousData, queryFn: () => ask(api.GET("/api/v1/plans/{plan}/stands", { params: { path: { plan: id }, query: { what } } })) });
+  return useQuery({
+    queryKey: ["of-plan", id, "stands", what],
+    staleTime: STAYS,
+    placeholderData: keepPreviousData,
+    queryFn: () => ask(api.GET("/api/v1/plans/{plan}/stands", { params: { path: { plan: id }, query: { what } } })),
+  });
+}
+
+/** Groups that somebody is in without being named there: through another group, or the baseline. */
+export function useMemberships() {
+  const { id } = usePlan();
+  return useQuery({
+    queryKey: ["of-plan", id, "memberships"],
+    staleTime: STAYS,
+    placeholderData: keepPreviousData,
+    queryFn: () => ask(api.GET("/api/v1/plans/{plan}/memberships", { params: { path: { plan: id } } })),
+  });
 }
 
 /** Promises and findings, asked once for all that show them; the old answer stays until the new one is there. */
 export function useStanding() {
   const { id } = usePlan();
-  return useQuery({ queryKey: ["of-plan", id, "standing"], placeholderData: keepPreviousData, queryFn: () => ask(api.GET("/api/v1/plans/{plan}/standing", { params: { path: { plan: id } } })) });
+  return useQuery({
+    queryKey: ["of-plan", id, "standing"],
+    staleTime: STAYS,
+    placeholderData: keepPreviousData,
+    queryFn: () => ask(api.GET("/api/v1/plans/{plan}/standing", { params: { path: { plan: id } } })),
+  });
 }
 
 /** What removes a finding, and all that it changes; looked for when somebody asks, and again with every revision of the plan. */
@@ -46,7 +70,10 @@ export function useWhatIf(edits: Edit[] | undefined) {
     queryKey: ["what-if", id, outline.revision, edits],
     gcTime: 0,
     enabled: edits !== undefined && edits.length > 0,
-    queryFn: () => ask(api.POST("/api/v1/plans/{plan}/what-if", { params: { path: { plan: id } }, body: { revision: outline.revision, edits: edits! } })),
+    queryFn: () =>
+      ask(
+        api.POST("/api/v1/plans/{plan}/what-if", { params: { path: { plan: id } }, body: { revision: outline.revision, edits: edits! } }),
+      ),
   });
 }
 
@@ -64,5 +91,9 @@ export function useRollout(asking: boolean) {
 /** The cells that come out otherwise than what was put on the appliance last. */
 export function useSince() {
   const { id } = usePlan();
-  return useQuery({ queryKey: ["of-plan", id, "rollout", "since"], placeholderData: keepPreviousData, queryFn: () => ask(api.GET("/api/v1/plans/{plan}/rollout/since", { params: { path: { plan: id } } })) });
+  return useQuery({
+    queryKey: ["of-plan", id, "rollout", "since"],
+    placeholderData: keepPreviousData,
+    queryFn: () => ask(api.GET("/api/v1/plans/{plan}/rollout/since", { params: { path: { plan: id } } })),
+  });
 }

@@ -25,40 +25,114 @@ export default function Plans({ session }: { session: Session }) {
   };
   return (
     <>
-    <header className="bar" style={{ height: 46 }}><Brand /><span className="spread" />{session.name}<button className="plain" onClick={() => void signOut()}>Sign out</button></header>
-    <main className="page" style={{ height: "calc(100% - 46px)" }}>
-      <div className="sheet-card">
-        <div className="row" style={{ marginBottom: 12 }}>
-          <h2 style={{ fontSize: 18 }}>Plans</h2>
-          <span className="muted">one for each appliance</span>
-          <span className="spread" />
-          {canEdit && <Button type="primary" onClick={() => setDialog({ kind: "new" })}>New plan</Button>}
-        </div>
-        {plans.isError && <div className="trouble">{message(plans.error)} <Button size="small" onClick={() => void plans.refetch()}>Try again</Button></div>}
-        {plans.isPending && <p role="status">Reading …</p>}
-        {plans.data?.length === 0 && !canEdit && <div className="empty"><h2>No plan for you yet</h2><p className="muted">An administrator says which plans you may see and change.</p></div>}
-        {plans.data?.length === 0 && canEdit && <div className="empty"><h2>No plan yet</h2><p className="muted">Make one for your file server. Then bring in its people, from a table or its passwd and group files, and the places on it.</p></div>}
-        {plans.data && plans.data.length > 0 && (
-          <table className="list">
-            <thead><tr><th>Appliance</th><th>Office</th><th>People</th><th>Groups</th><th>Places</th><th>Grants</th><th>Revision</th><th /></tr></thead>
-            <tbody>
-              {plans.data.map((plan) => (
-                <tr key={plan.id}>
-                  <td><Link to={`/p/${plan.id}/board`}><b>{plan.name}</b></Link> {plan.archived && <span className="count">archived</span>}{plan.trouble && <div className="late">{plan.trouble}</div>}</td>
-                  <td>{plan.office}</td>
-                  <td>{plan.people}{plan.services > 0 && <span className="muted"> + {plan.services} services</span>}</td>
-                  <td>{plan.groups}</td><td>{plan.places}</td><td>{plan.grants}</td><td>{plan.revision}</td>
-                  <td style={{ whiteSpace: "nowrap", textAlign: "right" }}>
-                    {canEdit && <><Button size="small" type="text" disabled={plan.archived} onClick={() => setDialog({ kind: "rename", plan })}>Rename</Button><Button size="small" type="text" onClick={() => setDialog({ kind: "copy", plan })}>Copy</Button><Button size="small" type="text" onClick={() => void archive(plan)}>{plan.archived ? "Take out" : "Archive"}</Button></>}
-                  </td>
+      <header className="bar" style={{ height: 46 }}>
+        <Brand />
+        <span className="spread" />
+        {session.name}
+        <button className="plain" onClick={() => void signOut()}>
+          Sign out
+        </button>
+      </header>
+      <main className="page" style={{ height: "calc(100% - 46px)" }}>
+        <div className="sheet-card">
+          <div className="row" style={{ marginBottom: 12 }}>
+            <h2 style={{ fontSize: 18 }}>Plans</h2>
+            <span className="muted">one for each appliance</span>
+            <span className="spread" />
+            {canEdit && (
+              <Button type="primary" onClick={() => setDialog({ kind: "new" })}>
+                New plan
+              </Button>
+            )}
+          </div>
+          {plans.isError && (
+            <div className="trouble">
+              {message(plans.error)}{" "}
+              <Button size="small" onClick={() => void plans.refetch()}>
+                Try again
+              </Button>
+            </div>
+          )}
+          {plans.isPending && <p role="status">Reading …</p>}
+          {plans.data?.length === 0 && !canEdit && (
+            <div className="empty">
+              <h2>No plan for you yet</h2>
+              <p className="muted">An administrator says which plans you may see and change.</p>
+            </div>
+          )}
+          {plans.data?.length === 0 && canEdit && (
+            <div className="empty">
+              <h2>No plan yet</h2>
+              <p className="muted">
+                Make one for your file server. Then bring in its people, from a table or its passwd and group files, and the places on it.
+              </p>
+            </div>
+          )}
+          {plans.data && plans.data.length > 0 && (
+            <table className="list">
+              <thead>
+                <tr>
+                  <th>Appliance</th>
+                  <th>Office</th>
+                  <th>People</th>
+                  <th>Groups</th>
+                  <th>Places</th>
+                  <th>Grants</th>
+                  <th>Revision</th>
+                  <th />
                 </tr>
-              ))}
-            </tbody>
-          </table>
+              </thead>
+              <tbody>
+                {plans.data.map((plan) => (
+                  <tr key={plan.id}>
+                    <td>
+                      <Link to={`/p/${plan.id}/board`}>
+                        <b>{plan.name}</b>
+                      </Link>{" "}
+                      {plan.archived && <span className="count">archived</span>}
+                      {plan.trouble && <div className="late">{plan.trouble}</div>}
+                    </td>
+                    <td>{plan.office}</td>
+                    <td>
+                      {plan.people}
+                      {plan.services > 0 && <span className="muted"> + {plan.services} services</span>}
+                    </td>
+                    <td>{plan.groups}</td>
+                    <td>{plan.places}</td>
+                    <td>{plan.grants}</td>
+                    <td>{plan.revision}</td>
+                    <td style={{ whiteSpace: "nowrap", textAlign: "right" }}>
+                      {canEdit && (
+                        <>
+                          <Button size="small" type="text" disabled={plan.archived} onClick={() => setDialog({ kind: "rename", plan })}>
+                            Rename
+                          </Button>
+                          <Button size="small" type="text" onClick={() => setDialog({ kind: "copy", plan })}>
+                            Copy
+                          </Button>
+                          <Button size="small" type="text" onClick={() => void archive(plan)}>
+                            {plan.archived ? "Take out" : "Archive"}
+                          </Button>
+                        </>
+                      )}
+                    </td>
+                  </tr>
+                ))}
+              </tbody>
+            </table>
+          )}
+        </div>
+        {dialog && (
+          <PlanDialog
+            dialog={dialog}
+            onClose={(made) => {
+              setDialog(null);
+              void client.invalidateQueries({ queryKey: ["plans"] });
+              if (made) void navigate(`/p/${made}/board`);
+            }}
+          />
         )}
-      </div>
-      {dialog && <PlanDialog dialog={dialog} onClose={(made) => { setDialog(null); void client.invalidateQueries({ queryKey: ["plans"] }); if (made) void navigate(`/p/${made}/board`); }} />}
-    </main>
+      </main>
     </>
   );
 }
@@ -73,9 +147,18 @@ function PlanDialog({ dialog, onClose }: { dialog: Dialog; onClose: (made: strin
     setTrouble("");
     try {
       if (dialog.kind === "new") onClose((await ask(api.POST("/api/v1/plans", { body: { name: name.trim(), office: office.trim() } }))).id);
-      else if (dialog.kind === "copy") onClose((await ask(api.POST("/api/v1/plans/{plan}/copy", { params: { path: { plan: dialog.plan.id } }, body: { name: name.trim() } }))).id);
+      else if (dialog.kind === "copy")
+        onClose(
+          (await ask(api.POST("/api/v1/plans/{plan}/copy", { params: { path: { plan: dialog.plan.id } }, body: { name: name.trim() } })))
+            .id,
+        );
       else {
-        await ask(api.POST("/api/v1/plans/{plan}/edits", { params: { path: { plan: dialog.plan.id } }, body: { revision: dialog.plan.revision, edits: [{ op: "set-title", name: name.trim(), office: office.trim() }] } }));
+        await ask(
+          api.POST("/api/v1/plans/{plan}/edits", {
+            params: { path: { plan: dialog.plan.id } },
+            body: { revision: dialog.plan.revision, edits: [{ op: "set-title", name: name.trim(), office: office.trim() }] },
+          }),
+        );
         onClose(null);
       }
     } catch (error) {
@@ -86,13 +169,37 @@ function PlanDialog({ dialog, onClose }: { dialog: Dialog; onClose: (made: strin
   };
   const title = { new: "New plan", copy: "Copy the plan", rename: "Rename the plan" }[dialog.kind];
   return (
-    <Modal title={title} open onCancel={() => onClose(null)} okText={dialog.kind === "new" ? "Make it" : dialog.kind === "copy" ? "Copy it" : "Rename it"} okButtonProps={{ disabled: !name.trim(), loading: busy }} onOk={() => void go()}>
-      <form onSubmit={(event) => { event.preventDefault(); if (name.trim()) void go(); }}>
-        <label className="field"><span>Appliance</span><Input autoFocus value={name} maxLength={255} onChange={(event) => setName(event.target.value)} /></label>
-        {dialog.kind !== "copy" && <label className="field"><span>Office</span><Input value={office} maxLength={255} onChange={(event) => setOffice(event.target.value)} /></label>}
+    <Modal
+      title={title}
+      open
+      onCancel={() => onClose(null)}
+      okText={dialog.kind === "new" ? "Make it" : dialog.kind === "copy" ? "Copy it" : "Rename it"}
+      okButtonProps={{ disabled: !name.trim(), loading: busy }}
+      onOk={() => void go()}
+    >
+      <form
+        onSubmit={(event) => {
+          event.preventDefault();
+          if (name.trim()) void go();
+        }}
+      >
+        <label className="field">
+          <span>Appliance</span>
+          <Input autoFocus value={name} maxLength={255} onChange={(event) => setName(event.target.value)} />
+        </label>
+        {dialog.kind !== "copy" && (
+          <label className="field">
+            <span>Office</span>
+            <Input value={office} maxLength={255} onChange={(event) => setOffice(event.target.value)} />
+          </label>
+        )}
         <button type="submit" hidden />
       </form>
-      {trouble && <div className="trouble" role="alert">{trouble}</div>}
+      {trouble && (
+        <div className="trouble" role="alert">
+          {trouble}
+        </div>
+      )}
     </Modal>
   );
 }

@@ -21,15 +21,32 @@ export function PromisePanel({ keeping }: { keeping: KeepingOut }) {
   return (
     <>
       <h2>{words}</h2>
-      <p className="muted">{pathName(index, promise.place)}{promise.protocol ? `, over ${promise.protocol.toUpperCase()}` : ", over any share"}</p>
-      {broken === 0 ? <p>Kept: it holds for {meant === 1 ? "the one person" : `all ${meant}`} of whom it speaks.</p> : <p className="late">Broken for {broken} of {meant}.</p>}
+      <p className="muted">
+        {pathName(index, promise.place)}
+        {promise.protocol ? `, over ${promise.protocol.toUpperCase()}` : ", over any share"}
+      </p>
+      {broken === 0 ? (
+        <p>Kept: it holds for {meant === 1 ? "the one person" : `all ${meant}`} of whom it speaks.</p>
+      ) : (
+        <p className="late">
+          Broken for {broken} of {meant}.
+        </p>
+      )}
       {breaches.slice(0, FIRST).map((breach) => (
         <div key={breach.subject} className="breach">
-          <div className="row"><b>{name(breach.subject)}</b> <LevelTag level={breach.level} /></div>
+          <div className="row">
+            <b>{name(breach.subject)}</b> <LevelTag level={breach.level} />
+          </div>
           <div className="muted">{breach.why}</div>
           <div className="row">
-            <button className="plain link" aria-expanded={repaired === breach} onClick={() => setAsked(breach.subject)}>{repaired === breach ? "repaired by what is below" : "what would repair it"}</button>
-            {breach.subject !== "guest" && <Link to={`/p/${id}/board?who=${encodeURIComponent(breach.subject)}&place=${encodeURIComponent(promise.place)}`}>on the board</Link>}
+            <button className="plain link" aria-expanded={repaired === breach} onClick={() => setAsked(breach.subject)}>
+              {repaired === breach ? "repaired by what is below" : "what would repair it"}
+            </button>
+            {breach.subject !== "guest" && (
+              <Link to={`/p/${id}/board?who=${encodeURIComponent(breach.subject)}&place=${encodeURIComponent(promise.place)}`}>
+                on the board
+              </Link>
+            )}
           </div>
         </div>
       ))}
@@ -37,10 +54,24 @@ export function PromisePanel({ keeping }: { keeping: KeepingOut }) {
       {repaired && (
         <>
           <h3>What would repair it for {name(repaired.subject)}</h3>
-          <Remedies key={repaired.subject} who={repaired.subject} place={promise.place} low={low} high={high} over={promise.protocol} seen={promise.act === "see" ? promise.must : undefined} />
+          <Remedies
+            key={repaired.subject}
+            who={repaired.subject}
+            place={promise.place}
+            low={low}
+            high={high}
+            over={promise.protocol}
+            seen={promise.act === "see" ? promise.must : undefined}
+          />
         </>
       )}
-      {canEdit && <p style={{ marginTop: 16 }}><Button size="small" onClick={() => void edit([{ op: "remove-promise", promise: promise.id }])}>Promise it no longer</Button></p>}
+      {canEdit && (
+        <p style={{ marginTop: 16 }}>
+          <Button size="small" onClick={() => void edit([{ op: "remove-promise", promise: promise.id }])}>
+            Promise it no longer
+          </Button>
+        </p>
+      )}
     </>
   );
 }

@@ -17,9 +17,20 @@ export default function Promises() {
   const found = useStanding();
   const show = params.get("show") === "findings" ? "findings" : "promises";
   const chosen = params.get("chosen");
-  const put = (change: Record<string, string>) => setParams((old) => ({ show: old.get("show") ?? "promises", ...change }), { replace: "chosen" in change });
-  if (found.isError && !found.data) return <div className="work"><div className="trouble">{message(found.error)}</div></div>;
-  if (!found.data) return <div className="loading" role="status">Looking at promises and findings …</div>;
+  const put = (change: Record<string, string>) =>
+    setParams((old) => ({ show: old.get("show") ?? "promises", ...change }), { replace: "chosen" in change });
+  if (found.isError && !found.data)
+    return (
+      <div className="work">
+        <div className="trouble">{message(found.error)}</div>
+      </div>
+    );
+  if (!found.data)
+    return (
+      <div className="loading" role="status">
+        Looking at promises and findings …
+      </div>
+    );
   const { promises, findings, contradictions } = found.data;
   const broken = promises.filter((one) => one.broken > 0);
   const open = findings.filter((one) => one.open);
@@ -29,22 +40,74 @@ export default function Promises() {
     <>
       <div className="work">
         <div className="tools">
-          <Segmented size="small" aria-label="What to look at" value={show} onChange={(value) => setParams({ show: value })} options={[{ value: "promises", label: `Promises ${promises.length}` }, { value: "findings", label: `Findings ${open.length}` }]} />
-          <span>{show === "promises" ? (promises.length === 0 ? "" : broken.length === 0 ? "all are kept" : `${broken.length} of ${promises.length} broken`) : SEVERITIES.map(([severity, title]) => `${open.filter((one) => one.severity === severity).length} ${title.toLowerCase()}`).join(" · ")}</span>
+          <Segmented
+            size="small"
+            aria-label="What to look at"
+            value={show}
+            onChange={(value) => setParams({ show: value })}
+            options={[
+              { value: "promises", label: `Promises ${promises.length}` },
+              { value: "findings", label: `Findings ${open.length}` },
+            ]}
+          />
+          <span>
+            {show === "promises"
+              ? promises.length === 0
+                ? ""
+                : broken.length === 0
+                  ? "all are kept"
+                  : `${broken.length} of ${promises.length} broken`
+              : SEVERITIES.map(
+                  ([severity, title]) => `${open.filter((one) => one.severity === severity).length} ${title.toLowerCase()}`,
+                ).join(" · ")}
+          </span>
         </div>
         {show === "promises" ? (
           <div className="sentences">
             <NewPromise onMade={(id) => put({ chosen: id })} />
-            {contradictions.map(({ one, other, subject }) => <Contradiction key={`${one} ${other}`} pair={[one, other]} subject={subject} promises={promises} />)}
-            {promises.length === 0 && <div className="empty"><h2>Nothing is promised yet</h2><p className="muted">A promise is a sentence that must stay true, whatever is changed. It is looked at after every edit, here, on the board and before the rollout. Write one above, or make one from a cell of the board.</p></div>}
+            {contradictions.map(({ one, other, subject }) => (
+              <Contradiction key={`${one} ${other}`} pair={[one, other]} subject={subject} promises={promises} />
+            ))}
+            {promises.length === 0 && (
+              <div className="empty">
+                <h2>Nothing is promised yet</h2>
+                <p className="muted">
+                  A promise is a sentence that must stay true, whatever is changed. It is looked at after every edit, here, on the board and
+                  before the rollout. Write one above, or make one from a cell of the board.
+                </p>
+              </div>
+            )}
             <Rows title="Broken" keepings={broken} chosen={keeping?.promise.id} onChoose={(id) => put({ chosen: id })} />
-            <Rows title="Kept" keepings={promises.filter((one) => one.broken === 0)} chosen={keeping?.promise.id} onChoose={(id) => put({ chosen: id })} />
+            <Rows
+              title="Kept"
+              keepings={promises.filter((one) => one.broken === 0)}
+              chosen={keeping?.promise.id}
+              onChoose={(id) => put({ chosen: id })}
+            />
           </div>
         ) : (
           <div className="sentences">
-            {findings.length === 0 && <div className="empty"><h2>Nothing is found</h2><p className="muted">Nothing in this plan looks as if it were not meant so.</p></div>}
-            {SEVERITIES.map(([severity, title]) => <FindingRows key={severity} title={title} findings={open.filter((one) => one.severity === severity)} chosen={finding?.id} onChoose={(id) => put({ chosen: id })} />)}
-            <FindingRows title="Accepted" findings={findings.filter((one) => !one.open)} chosen={finding?.id} onChoose={(id) => put({ chosen: id })} />
+            {findings.length === 0 && (
+              <div className="empty">
+                <h2>Nothing is found</h2>
+                <p className="muted">Nothing in this plan looks as if it were not meant so.</p>
+              </div>
+            )}
+            {SEVERITIES.map(([severity, title]) => (
+              <FindingRows
+                key={severity}
+                title={title}
+                findings={open.filter((one) => one.severity === severity)}
+                chosen={finding?.id}
+                onChoose={(id) => put({ chosen: id })}
+              />
+            ))}
+            <FindingRows
+              title="Accepted"
+              findings={findings.filter((one) => !one.open)}
+              chosen={finding?.id}
+              onChoose={(id) => put({ chosen: id })}
+            />
           </div>
         )}
       </div>
@@ -63,9 +126,13 @@ function NewPromise({ onMade }: { onMade: (id: string) => void }) {
   const [trouble, setTrouble] = useState("");
   const [busy, setBusy] = useState(false);
   if (!canEdit) return null;
-  const deepest = [...index.places.values()].find((place) => place.parent && !index.children.has(place.id)) ?? [...index.places.values()][0];
+  const deepest =
+    [...index.places.values()].find((place) => place.parent && !index.children.has(place.id)) ?? [...index.places.values()][0];
   const group = index.groupsByName.find((one) => one.id !== outline.target.baseline);
-  const example = deepest && group ? `Everyone but ${group.name} must not be able to read ${pathName(index, deepest.id)}` : "WHO must be able to read PLACE";
+  const example =
+    deepest && group
+      ? `Everyone but ${group.name} must not be able to read ${pathName(index, deepest.id)}`
+      : "WHO must be able to read PLACE";
   const make = async () => {
     if (!text.trim()) return;
     setBusy(true);
@@ -82,12 +149,38 @@ function NewPromise({ onMade }: { onMade: (id: string) => void }) {
     setBusy(false);
   };
   return (
-    <form className="new-promise" onSubmit={(event) => { event.preventDefault(); void make(); }}>
+    <form
+      className="new-promise"
+      onSubmit={(event) => {
+        event.preventDefault();
+        void make();
+      }}
+    >
       <div className="row">
-        <Input aria-label="Promise in a sentence" placeholder={example} value={text} status={trouble ? "error" : undefined} onChange={(event) => { setText(event.target.value); setTrouble(""); }} />
-        <Button htmlType="submit" loading={busy} disabled={!text.trim()}>Promise it</Button>
+        <Input
+          aria-label="Promise in a sentence"
+          placeholder={example}
+          value={text}
+          status={trouble ? "error" : undefined}
+          onChange={(event) => {
+            setText(event.target.value);
+            setTrouble("");
+          }}
+        />
+        <Button htmlType="submit" loading={busy} disabled={!text.trim()}>
+          Promise it
+        </Button>
       </div>
-      {trouble ? <div className="trouble" role="alert">{trouble}</div> : <p className="muted">WHO [but WHO and WHO] must [not] be able to see, read or write PLACE [over SMB or NFS]. Everyone takes in the guest where they must not.</p>}
+      {trouble ? (
+        <div className="trouble" role="alert">
+          {trouble}
+        </div>
+      ) : (
+        <p className="muted">
+          WHO [but WHO and WHO] must [not] be able to see, read or write PLACE [over SMB or NFS]. Everyone takes in the guest where they
+          must not.
+        </p>
+      )}
     </form>
   );
 }
@@ -95,33 +188,72 @@ function NewPromise({ onMade }: { onMade: (id: string) => void }) {
 function Contradiction({ pair, subject, promises }: { pair: [string, string]; subject: string; promises: KeepingOut[] }) {
   const { index } = usePlan();
   const words = pair.map((one) => promises.find((keeping) => keeping.promise.id === one)?.words ?? one);
-  return <div className="trouble">These two cannot both be kept, as both speak of {subject === "guest" ? "the guest" : whoName(index, subject)}: “{words[0]}” and “{words[1]}”.</div>;
+  return (
+    <div className="trouble">
+      These two cannot both be kept, as both speak of {subject === "guest" ? "the guest" : whoName(index, subject)}: “{words[0]}” and “
+      {words[1]}”.
+    </div>
+  );
 }
 
-function Rows({ title, keepings, chosen, onChoose }: { title: string; keepings: KeepingOut[]; chosen: string | undefined; onChoose: (id: string) => void }) {
+function Rows({
+  title,
+  keepings,
+  chosen,
+  onChoose,
+}: {
+  title: string;
+  keepings: KeepingOut[];
+  chosen: string | undefined;
+  onChoose: (id: string) => void;
+}) {
   if (keepings.length === 0) return null;
   return (
     <section aria-label={title}>
-      <h2>{title} <span className="muted">{keepings.length}</span></h2>
+      <h2>
+        {title} <span className="muted">{keepings.length}</span>
+      </h2>
       {keepings.map(({ promise, words, meant, broken }) => (
         <button key={promise.id} className="sentence" aria-pressed={promise.id === chosen} onClick={() => onChoose(promise.id)}>
-          <span className={`mark ${broken ? "broken" : "kept"}`} aria-hidden>{broken ? "✗" : "✓"}</span>
+          <span className={`mark ${broken ? "broken" : "kept"}`} aria-hidden>
+            {broken ? "✗" : "✓"}
+          </span>
           <span>{words}</span>
-          <span className={broken ? "late" : "muted"}>{broken ? `not for ${broken === meant ? plural(meant, "person", "people") : `${broken} of ${meant}`}` : meant === 0 ? "speaks of nobody now" : plural(meant, "person", "people")}</span>
+          <span className={broken ? "late" : "muted"}>
+            {broken
+              ? `not for ${broken === meant ? plural(meant, "person", "people") : `${broken} of ${meant}`}`
+              : meant === 0
+                ? "speaks of nobody now"
+                : plural(meant, "person", "people")}
+          </span>
         </button>
       ))}
     </section>
   );
 }
 
-function FindingRows({ title, findings, chosen, onChoose }: { title: string; findings: FindingOut[]; chosen: string | undefined; onChoose: (id: string) => void }) {
+function FindingRows({
+  title,
+  findings,
+  chosen,
+  onChoose,
+}: {
+  title: string;
+  findings: FindingOut[];
+  chosen: string | undefined;
+  onChoose: (id: string) => void;
+}) {
   if (findings.length === 0) return null;
   return (
     <section aria-label={title}>
-      <h2>{title} <span className="muted">{findings.length}</span></h2>
+      <h2>
+        {title} <span className="muted">{findings.length}</span>
+      </h2>
       {findings.map((finding) => (
         <button key={finding.id} className="sentence" aria-pressed={finding.id === chosen} onClick={() => onChoose(finding.id)}>
-          <span className={`mark ${finding.severity}`} aria-hidden>{finding.severity === "serious" ? "!" : finding.severity === "consider" ? "?" : "·"}</span>
+          <span className={`mark ${finding.severity}`} aria-hidden>
+            {finding.severity === "serious" ? "!" : finding.severity === "consider" ? "?" : "·"}
+          </span>
           <span>{finding.sentence}</span>
           <span className="muted">{finding.fixable ? "fix available" : finding.total > 0 ? plural(finding.total, "cell") : ""}</span>
         </button>

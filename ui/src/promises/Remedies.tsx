@@ -7,12 +7,31 @@ import { Effects } from "../parts/Effects";
 import { usePlan } from "../plan/PlanContext";
 
 /** What would repair a cell: edits, the best first, each with all that it changes besides. */
-export function Remedies({ who, place, low, high, over = null, seen }: { who: string; place: string; low: Level; high: Level; over?: Promised["protocol"]; seen?: boolean }) {
+export function Remedies({
+  who,
+  place,
+  low,
+  high,
+  over = null,
+  seen,
+}: {
+  who: string;
+  place: string;
+  low: Level;
+  high: Level;
+  over?: Promised["protocol"];
+  seen?: boolean;
+}) {
   const { id, canEdit, edit } = usePlan();
   const [busy, setBusy] = useState<number | null>(null);
   const found = useQuery({
     queryKey: ["of-plan", id, "remedies", who, place, low, high, over, seen],
-    queryFn: () => ask(api.GET("/api/v1/plans/{plan}/remedies", { params: { path: { plan: id }, query: { who, place, low, high, over: over ?? undefined, seen } } })),
+    queryFn: () =>
+      ask(
+        api.GET("/api/v1/plans/{plan}/remedies", {
+          params: { path: { plan: id }, query: { who, place, low, high, over: over ?? undefined, seen } },
+        }),
+      ),
   });
   const keep = async (number: number, edits: Edit[]) => {
     setBusy(number);
@@ -20,16 +39,35 @@ export function Remedies({ who, place, low, high, over = null, seen }: { who: st
     setBusy(null);
   };
   if (found.isError) return <div className="trouble">{message(found.error)}</div>;
-  if (!found.data) return <p className="muted" role="status">Looking for what would repair it …</p>;
-  if (found.data.length === 0) return <p className="muted">Nothing that was tried makes it so. An account that is gone, or root, cannot be helped by grants.</p>;
+  if (!found.data)
+    return (
+      <p className="muted" role="status">
+        Looking for what would repair it …
+      </p>
+    );
+  if (found.data.length === 0)
+    return <p className="muted">Nothing that was tried makes it so. An account that is gone, or root, cannot be helped by grants.</p>;
   return (
     <ol className="remedies">
       {found.data.map((remedy, number) => (
         <li key={remedy.words.join()}>
           <div className="row">
-            <span className="does">{remedy.words.map((words) => <span key={words}>{words}</span>)}</span>
+            <span className="does">
+              {remedy.words.map((words) => (
+                <span key={words}>{words}</span>
+              ))}
+            </span>
             {low !== high && <Comes effect={remedy.effect} who={who} place={place} />}
-            <Button size="small" type={number === 0 && remedy.free ? "primary" : "default"} danger={!remedy.free} disabled={!canEdit || busy !== null} loading={busy === number} onClick={() => void keep(number, remedy.edits)}>Do it</Button>
+            <Button
+              size="small"
+              type={number === 0 && remedy.free ? "primary" : "default"}
+              danger={!remedy.free}
+              disabled={!canEdit || busy !== null}
+              loading={busy === number}
+              onClick={() => void keep(number, remedy.edits)}
+            >
+              Do it
+            </Button>
           </div>
           <Effects effect={remedy.effect} who={who} place={place} />
         </li>

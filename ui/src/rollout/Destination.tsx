@@ -22,8 +22,14 @@ export function DestinationDialog({ now, onClose }: { now: Where; onClose: () =>
   const [trouble, setTrouble] = useState("");
   const [busy, setBusy] = useState(false);
   const path = { params: { path: { plan: id } } };
-  const change = (part: Partial<Where>) => { setWhere((old) => ({ ...old, ...part })); setTrouble(""); };
-  const elsewhere = (part: Partial<Where>) => { change({ ...part, key: "" }); setKeys(null); };
+  const change = (part: Partial<Where>) => {
+    setWhere((old) => ({ ...old, ...part }));
+    setTrouble("");
+  };
+  const elsewhere = (part: Partial<Where>) => {
+    change({ ...part, key: "" });
+    setKeys(null);
+  };
   const choose = (kind: Where["kind"]) => {
     if (kind === "stand-in") elsewhere({ kind, host: "127.0.0.1", port: 8739, joined: [] });
     else if (where.kind === "stand-in") elsewhere({ kind, host: "", port: 22 });
@@ -39,57 +45,144 @@ export function DestinationDialog({ now, onClose }: { now: Where; onClose: () =>
     }
     setBusy(false);
   };
-  const keep = () => attempt(async () => {
-    await ask(api.PUT("/api/v1/plans/{plan}/rollout/destination", { ...path, body: where }));
-    await client.invalidateQueries({ queryKey: ["of-plan", id, "rollout"] });
-    onClose();
-  });
-  const askKeys = () => attempt(async () => {
-    setKeys(await ask(api.POST("/api/v1/plans/{plan}/rollout/host-keys", { ...path, body: { host: where.host ?? "", port: where.port ?? 22 } })));
-  });
+  const keep = () =>
+    attempt(async () => {
+      await ask(api.PUT("/api/v1/plans/{plan}/rollout/destination", { ...path, body: where }));
+      await client.invalidateQueries({ queryKey: ["of-plan", id, "rollout"] });
+      onClose();
+    });
+  const askKeys = () =>
+    attempt(async () => {
+      setKeys(
+        await ask(
+          api.POST("/api/v1/plans/{plan}/rollout/host-keys", { ...path, body: { host: where.host ?? "", port: where.port ?? 22 } }),
+        ),
+      );
+    });
   const ready = where.kind !== "ssh" || Boolean(where.host && where.key);
   return (
-    <Modal title="Where the plan goes" width={600} open onCancel={onClose} onOk={() => void keep()} okText="Send it there from now on" cancelText="Leave it" confirmLoading={busy} okButtonProps={{ disabled: !ready }}>
+    <Modal
+      title="Where the plan goes"
+      width={600}
+      open
+      onCancel={onClose}
+      onOk={() => void keep()}
+      okText="Send it there from now on"
+      cancelText="Cancel"
+      confirmLoading={busy}
+      okButtonProps={{ disabled: !ready }}
+    >
       <Radio.Group className="choices" value={where.kind} onChange={(event) => choose(event.target.value as Where["kind"])}>
-        <Radio value="papers">On paper: <span className="muted">a script or a runbook to take there; say here what was done</span></Radio>
-        <Radio value="ssh">To a Linux file server over SSH: <span className="muted">step by step from here, read back, verified, confirmed or rolled back</span></Radio>
-        <Radio value="here">To this machine: <span className="muted">the one that Yard Gate runs on, as root</span></Radio>
-        <Radio value="stand-in">To a stand-in: <span className="muted">a simulated appliance, to try it all</span></Radio>
+        <Radio value="papers">
+          On paper: <span className="muted">a script or a runbook to take there; say here what was done</span>
+        </Radio>
+        <Radio value="ssh">
+          To a Linux file server over SSH:{" "}
+          <span className="muted">step by step from here, read back, verified, confirmed or rolled back</span>
+        </Radio>
+        <Radio value="here">
+          To this machine: <span className="muted">the one that Yard Gate runs on, as root</span>
+        </Radio>
+        <Radio value="stand-in">
+          To a stand-in: <span className="muted">a simulated appliance, to try it all</span>
+        </Radio>
       </Radio.Group>
       {where.kind === "ssh" && (
         <div className="fields">
           <div className="row">
-            <Labelled label="Host"><Input value={where.host} placeholder="keelson.lanternquay.example" style={{ width: 230 }} onChange={(event) => elsewhere({ host: event.target.value.trim() })} /></Labelled>
-            <Labelled label="Port"><InputNumber value={where.port} min={1} max={65535} onChange={(port) => elsewhere({ port: port ?? 22 })} /></Labelled>
-            <Labelled label="Sign in as"><Input value={where.user} style={{ width: 120 }} onChange={(event) => change({ user: event.target.value.trim() })} /></Labelled>
+            <Labelled label="Host">
+              <Input
+                value={where.host}
+                placeholder="keelson.lanternquay.example"
+                style={{ width: 230 }}
+                onChange={(event) => elsewhere({ host: event.target.value.trim() })}
+              />
+            </Labelled>
+            <Labelled label="Port">
+              <InputNumber value={where.port} min={1} max={65535} onChange={(port) => elsewhere({ port: port ?? 22 })} />
+            </Labelled>
+            <Labelled label="Sign in as">
+              <Input value={where.user} style={{ width: 120 }} onChange={(event) => change({ user: event.target.value.trim() })} />
+            </Labelled>
           </div>
-          <Checkbox checked={where.as_root} onChange={(event) => change({ as_root: event.target.checked })}>ask sudo for what needs root</Checkbox>
+          <Checkbox checked={where.as_root} onChange={(event) => change({ as_root: event.target.checked })}>
+            ask sudo for what needs root
+          </Checkbox>
           <p className="muted">It signs in with the SSH keys, or the agent, of the account that Yard Gate runs as. No password is kept.</p>
-          {!where.key && <Button loading={busy} disabled={!where.host} onClick={() => void askKeys()}>Ask the host for its key</Button>}
+          {!where.key && (
+            <Button loading={busy} disabled={!where.host} onClick={() => void askKeys()}>
+              Ask the host for its key
+            </Button>
+          )}
           {keys && !where.key && (
             <>
-              <p>The host shows these keys. Compare one with what <code>ssh-keygen -lf /etc/ssh/ssh_host_ed25519_key.pub</code> says at the host itself:</p>
-              {keys.map((key) => <div key={key.line} className="row spread-row"><code>{key.line.split(" ")[0]} {key.fingerprint}</code><Button size="small" onClick={() => change({ key: key.line })}>It is the same</Button></div>)}
+              <p>
+                The host shows these keys. Compare one with what <code>ssh-keygen -lf /etc/ssh/ssh_host_ed25519_key.pub</code> says at the
+                host itself:
+              </p>
+              {keys.map((key) => (
+                <div key={key.line} className="row spread-row">
+                  <code>
+                    {key.line.split(" ")[0]} {key.fingerprint}
+                  </code>
+                  <Button size="small" onClick={() => change({ key: key.line })}>
+                    It is the same
+                  </Button>
+                </div>
+              ))}
             </>
           )}
-          {where.key && <p>Its key is agreed: <code>{where.key.slice(0, 40)}…</code>. A host that shows another is not spoken to. <button className="plain link" onClick={() => elsewhere({})}>Compare anew</button></p>}
+          {where.key && (
+            <p>
+              Its key is agreed: <code>{where.key.slice(0, 40)}…</code>. A host that shows another is not spoken to.{" "}
+              <button className="plain link" onClick={() => elsewhere({})}>
+                Compare anew
+              </button>
+            </p>
+          )}
         </div>
       )}
-      {where.kind === "stand-in" && <div className="fields"><Labelled label="Its port on this machine"><InputNumber value={where.port} min={1} max={65535} onChange={(port) => change({ port: port ?? 8739, host: "127.0.0.1" })} /></Labelled></div>}
+      {where.kind === "stand-in" && (
+        <div className="fields">
+          <Labelled label="Its port on this machine">
+            <InputNumber value={where.port} min={1} max={65535} onChange={(port) => change({ port: port ?? 8739, host: "127.0.0.1" })} />
+          </Labelled>
+        </div>
+      )}
       <div className="fields">
         <div className="row">
-          <Labelled label="Pools lie in"><Input value={where.top} style={{ width: 160 }} onChange={(event) => change({ top: event.target.value.trim() })} /></Labelled>
-          <Labelled label="Numbers it may give, from"><InputNumber value={where.lowest} min={1} max={2147483647} onChange={(lowest) => change({ lowest: lowest ?? 1000 })} /></Labelled>
-          <Labelled label="to"><InputNumber value={where.highest} min={1} max={2147483647} onChange={(highest) => change({ highest: highest ?? 60000 })} /></Labelled>
+          <Labelled label="Pools lie in">
+            <Input value={where.top} style={{ width: 160 }} onChange={(event) => change({ top: event.target.value.trim() })} />
+          </Labelled>
+          <Labelled label="Numbers it may give, from">
+            <InputNumber value={where.lowest} min={1} max={2147483647} onChange={(lowest) => change({ lowest: lowest ?? 1000 })} />
+          </Labelled>
+          <Labelled label="to">
+            <InputNumber value={where.highest} min={1} max={2147483647} onChange={(highest) => change({ highest: highest ?? 60000 })} />
+          </Labelled>
         </div>
-        <p className="muted">Whoever plans can touch nothing there but folders below this one, and accounts and groups that a rollout made or that you let be managed.</p>
+        <p className="muted">
+          Whoever plans can touch nothing there but folders below this one, and accounts and groups that a rollout made or that you let be
+          managed.
+        </p>
       </div>
       {where.kind !== "stand-in" && outline.directories.length > 0 && (
         <div className="fields">
           {outline.directories.map((one) => (
-            <Checkbox key={one.id} checked={where.joined?.includes(one.id)} onChange={(event) => change({ joined: [...(where.joined ?? []).filter((other) => other !== one.id), ...(event.target.checked ? [one.id] : [])] })}>the host itself is joined to {one.name}</Checkbox>
+            <Checkbox
+              key={one.id}
+              checked={where.joined?.includes(one.id)}
+              onChange={(event) =>
+                change({ joined: [...(where.joined ?? []).filter((other) => other !== one.id), ...(event.target.checked ? [one.id] : [])] })
+              }
+            >
+              the host itself is joined to {one.name}
+            </Checkbox>
           ))}
-          <p className="muted">Then lists, shares and its own groups name the directory’s people and groups. It finds them by winbind, as {outline.directories[0]!.name}\name.</p>
+          <p className="muted">
+            Then lists, shares and its own groups name the directory’s people and groups. It finds them by winbind, as{" "}
+            {outline.directories[0]!.name}\name.
+          </p>
         </div>
       )}
       {trouble && <div className="trouble">{trouble}</div>}
@@ -98,5 +191,10 @@ export function DestinationDialog({ now, onClose }: { now: Where; onClose: () =>
 }
 
 function Labelled({ label, children }: { label: string; children: ReactNode }) {
-  return <label className="field"><span>{label}</span>{children}</label>;
+  return (
+    <label className="field">
+      <span>{label}</span>
+      {children}
+    </label>
+  );
 }

@@ -6,9 +6,11 @@ import { usePlan } from "../plan/PlanContext";
 import { whereTo } from "./Destination";
 
 const LOST: Partial<Record<RolloutStep["part"], string>> = {
-  accounts: "The account goes, and its password with it. Files of it stay, and show its number in place of a name. If rolled back, it gets a password that nobody knows.",
+  accounts:
+    "The account goes, and its password with it. Files of it stay, and show its number in place of a name. If rolled back, it gets a password that nobody knows.",
   groups: "The group goes. Files of it stay, and show its number in place of a name.",
-  folders: "The folder goes with everything that is in it, folders and files alike. Nothing brings it back, not even rolling back; only a copy from elsewhere does.",
+  folders:
+    "The folder goes with everything that is in it, folders and files alike. Nothing brings it back, not even rolling back; only a copy from elsewhere does.",
 };
 
 /** What the appliance has and the plan does not speak of any more: it stays, shut and unshared, until somebody deletes it by its name. */
@@ -19,15 +21,30 @@ export function Leftovers({ rollout, onBegun }: { rollout: RolloutOut; onBegun: 
   if (rollout.leftovers.length === 0) return null;
   return (
     <>
-      <h2>Left over <span className="muted">{rollout.leftovers.length}</span></h2>
+      <h2>
+        Left over <span className="muted">{rollout.leftovers.length}</span>
+      </h2>
       <p className="muted">These are on the appliance, and not in the plan. They stay, disabled and shared with nobody.</p>
       {rollout.leftovers.map((step) => (
         <div key={step.id} className="row past">
           <span className="spread">{step.words.replace(/^delete the /, "").replace(/ and all that is in it$/, "")}</span>
-          {canEdit && reachable && rollout.known && <Button size="small" danger onClick={() => setAsked(step)}>Delete …</Button>}
+          {canEdit && reachable && rollout.known && (
+            <Button size="small" danger onClick={() => setAsked(step)}>
+              Delete …
+            </Button>
+          )}
         </div>
       ))}
-      {asked && <Deleting step={asked} rollout={rollout} onClose={(run) => { setAsked(null); if (run !== null) onBegun(run); }} />}
+      {asked && (
+        <Deleting
+          step={asked}
+          rollout={rollout}
+          onClose={(run) => {
+            setAsked(null);
+            if (run !== null) onBegun(run);
+          }}
+        />
+      )}
     </>
   );
 }
@@ -45,7 +62,12 @@ function Deleting({ step, rollout, onClose }: { step: RolloutStep; rollout: Roll
     setTrouble("");
     try {
       const left = rollout.steps.map((one) => one.id);
-      const run = await ask(api.POST("/api/v1/plans/{plan}/rollout/apply", { params: { path: { plan: id } }, body: { revision: rollout.revision, left, seconds: 300, delete: { [step.id]: typed } } }));
+      const run = await ask(
+        api.POST("/api/v1/plans/{plan}/rollout/apply", {
+          params: { path: { plan: id } },
+          body: { revision: rollout.revision, left, seconds: 300, delete: { [step.id]: typed } },
+        }),
+      );
       void client.invalidateQueries({ queryKey: ["of-plan", id, "rollout"] });
       onClose(run.number);
     } catch (problem) {
@@ -54,9 +76,28 @@ function Deleting({ step, rollout, onClose }: { step: RolloutStep; rollout: Roll
     }
   };
   return (
-    <Modal title={`${step.words.charAt(0).toUpperCase()}${step.words.slice(1)}?`} open onCancel={() => onClose(null)} onOk={() => void begin()} okText={`Delete ${name}`} cancelText="Keep it" confirmLoading={busy} okButtonProps={{ danger: true, disabled: typed !== name }}>
+    <Modal
+      title={`${step.words.charAt(0).toUpperCase()}${step.words.slice(1)}?`}
+      open
+      onCancel={() => onClose(null)}
+      onOk={() => void begin()}
+      okText={`Delete ${name}`}
+      cancelText="Keep it"
+      confirmLoading={busy}
+      okButtonProps={{ danger: true, disabled: typed !== name }}
+    >
       <p className="late">{LOST[step.part]}</p>
-      <label className="field"><span>Type its name, <b>{name}</b>, to delete it on {whereTo(rollout.destination)}</span><Input autoFocus value={typed} onChange={(event) => setTyped(event.target.value)} onPressEnter={() => typed === name && void begin()} /></label>
+      <label className="field">
+        <span>
+          Type its name, <b>{name}</b>, to delete it on {whereTo(rollout.destination)}
+        </span>
+        <Input
+          autoFocus
+          value={typed}
+          onChange={(event) => setTyped(event.target.value)}
+          onPressEnter={() => typed === name && void begin()}
+        />
+      </label>
       {trouble && <div className="trouble">{trouble}</div>}
     </Modal>
   );

@@ -19,8 +19,15 @@ export function Manage({ rollout }: { rollout: RolloutOut }) {
   return (
     <div className="said">
       <span>
-        {some} {names.length === 1 ? "was" : "were"} on {whereTo(rollout.destination)} before this plan, so {names.length === 1 ? "it is" : "they are"} left as {names.length === 1 ? "it is" : "they are"}.{" "}
-        {administers ? <button className="plain link" onClick={() => setOpen(true)}>Let the plan change {names.length === 1 ? "it" : "them"} …</button> : "An administrator can let the plan change them."}
+        {some} {names.length === 1 ? "was" : "were"} on {whereTo(rollout.destination)} before this plan, so{" "}
+        {names.length === 1 ? "it is" : "they are"} left as {names.length === 1 ? "it is" : "they are"}.{" "}
+        {administers ? (
+          <button className="plain link" onClick={() => setOpen(true)}>
+            Let the plan change {names.length === 1 ? "it" : "them"} …
+          </button>
+        ) : (
+          "An administrator can let the plan change them."
+        )}
       </span>
       {open && <ManageDialog rollout={rollout} onClose={() => setOpen(false)} />}
     </div>
@@ -35,7 +42,12 @@ function ManageDialog({ rollout, onClose }: { rollout: RolloutOut; onClose: () =
   const [busy, setBusy] = useState(false);
   const path = { params: { path: { plan: id } } };
   const chosen = rollout.manageable.filter((one) => !out.has(key(one)));
-  const toggle = (one: Managed) => setOut((old) => { const next = new Set(old); if (!next.delete(key(one))) next.add(key(one)); return next; });
+  const toggle = (one: Managed) =>
+    setOut((old) => {
+      const next = new Set(old);
+      if (!next.delete(key(one))) next.add(key(one));
+      return next;
+    });
   const keep = async () => {
     setBusy(true);
     setTrouble("");
@@ -50,10 +62,26 @@ function ManageDialog({ rollout, onClose }: { rollout: RolloutOut; onClose: () =
     }
   };
   return (
-    <Modal title={`What the plan may change on ${whereTo(rollout.destination)}`} open onCancel={onClose} onOk={() => void keep()} okText={`Let it change ${plural(chosen.length, "account or group", "accounts and groups")}`} cancelText="Leave them" okButtonProps={{ disabled: chosen.length === 0 }} confirmLoading={busy}>
-      <p>These were there before. A rollout then makes them what the plan says: names, numbers, members, whether an account is open. Whoever may plan decides over them from then on.</p>
+    <Modal
+      title={`What the plan may change on ${whereTo(rollout.destination)}`}
+      open
+      onCancel={onClose}
+      onOk={() => void keep()}
+      okText={`Let it change ${plural(chosen.length, "account or group", "accounts and groups")}`}
+      cancelText="Leave them"
+      okButtonProps={{ disabled: chosen.length === 0 }}
+      confirmLoading={busy}
+    >
+      <p>
+        These were there before. A rollout then makes them what the plan says: names, numbers, members, whether an account is open. Whoever
+        may plan decides over them from then on.
+      </p>
       <div className="choices tall">
-        {rollout.manageable.map((one) => <Checkbox key={key(one)} checked={!out.has(key(one))} onChange={() => toggle(one)}>{one.name} <span className="muted">{one.part === "accounts" ? "account" : "group"}</span></Checkbox>)}
+        {rollout.manageable.map((one) => (
+          <Checkbox key={key(one)} checked={!out.has(key(one))} onChange={() => toggle(one)}>
+            {one.name} <span className="muted">{one.part === "accounts" ? "account" : "group"}</span>
+          </Checkbox>
+        ))}
       </div>
       {trouble && <div className="trouble">{trouble}</div>}
     </Modal>

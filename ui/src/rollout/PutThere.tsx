@@ -6,10 +6,27 @@ import { plural } from "../parts/plural";
 import { usePlan } from "../plan/PlanContext";
 import { whereTo } from "./Destination";
 
-const WITHIN = [[120, "2 minutes"], [300, "5 minutes"], [900, "15 minutes"], [3600, "1 hour"]] as const;
+const WITHIN = [
+  [120, "2 minutes"],
+  [300, "5 minutes"],
+  [900, "15 minutes"],
+  [3600, "1 hour"],
+] as const;
 
 /** The last look before the steps are carried out. Closed with the number of the run that began, or null. */
-export function PutThere({ rollout, left, doing, broken, onClose }: { rollout: RolloutOut; left: string[]; doing: number; broken: number; onClose: (run: number | null) => void }) {
+export function PutThere({
+  rollout,
+  left,
+  doing,
+  broken,
+  onClose,
+}: {
+  rollout: RolloutOut;
+  left: string[];
+  doing: number;
+  broken: number;
+  onClose: (run: number | null) => void;
+}) {
   const { id } = usePlan();
   const client = useQueryClient();
   const [seconds, setSeconds] = useState(300);
@@ -20,7 +37,12 @@ export function PutThere({ rollout, left, doing, broken, onClose }: { rollout: R
     setBusy(true);
     setTrouble("");
     try {
-      const run = await ask(api.POST("/api/v1/plans/{plan}/rollout/apply", { params: { path: { plan: id } }, body: { revision: rollout.revision, left, seconds, delete: {} } }));
+      const run = await ask(
+        api.POST("/api/v1/plans/{plan}/rollout/apply", {
+          params: { path: { plan: id } },
+          body: { revision: rollout.revision, left, seconds, delete: {} },
+        }),
+      );
       void client.invalidateQueries({ queryKey: ["of-plan", id, "rollout"] });
       onClose(run.number);
     } catch (problem) {
@@ -29,12 +51,44 @@ export function PutThere({ rollout, left, doing, broken, onClose }: { rollout: R
     }
   };
   return (
-    <Modal title={`${plural(doing, "step")} to ${host}`} open onCancel={() => onClose(null)} onOk={() => void begin()} okText="Begin" cancelText="Not yet" confirmLoading={busy}>
-      <p>Each step is done and read back before the next. Nothing is deleted. When the last one is done, test users go into the shares and look whether they find what the plan says.</p>
-      <p>Then it waits to be kept. What nobody keeps within <Select size="small" aria-label="Keep within" value={seconds} onChange={setSeconds} options={WITHIN.map(([value, label]) => ({ value, label }))} /> is put back by {host} itself, even if Yard Gate or the network is gone.</p>
-      {broken > 0 && <p className="late">{plural(broken, "promise")} {broken === 1 ? "is" : "are"} broken in the plan, and will be on the appliance.</p>}
-      {rollout.again.length > 0 && <p className="muted">{plural(rollout.again.length, "person", "people")} must sign in again for it to count for them.</p>}
-      {left.length > 0 && <p className="muted">{plural(left.length, "step")} {left.length === 1 ? "stays" : "stay"} to be done later; where these matter, what is tried may differ from the plan.</p>}
+    <Modal
+      title={`${plural(doing, "step")} to ${host}`}
+      open
+      onCancel={() => onClose(null)}
+      onOk={() => void begin()}
+      okText="Begin"
+      cancelText="Not yet"
+      confirmLoading={busy}
+    >
+      <p>
+        Each step is done and read back before the next. Nothing is deleted. When the last one is done, test users go into the shares and
+        look whether they find what the plan says.
+      </p>
+      <p>
+        Then it waits to be kept. What nobody keeps within{" "}
+        <Select
+          size="small"
+          aria-label="Keep within"
+          value={seconds}
+          onChange={setSeconds}
+          options={WITHIN.map(([value, label]) => ({ value, label }))}
+        />{" "}
+        is put back by {host} itself, even if Yard Gate or the network is gone.
+      </p>
+      {broken > 0 && (
+        <p className="late">
+          {plural(broken, "promise")} {broken === 1 ? "is" : "are"} broken in the plan, and will be on the appliance.
+        </p>
+      )}
+      {rollout.again.length > 0 && (
+        <p className="muted">{plural(rollout.again.length, "person", "people")} must sign in again for it to count for them.</p>
+      )}
+      {left.length > 0 && (
+        <p className="muted">
+          {plural(left.length, "step")} {left.length === 1 ? "stays" : "stay"} to be done later; where these matter, what is tried may
+          differ from the plan.
+        </p>
+      )}
       {trouble && <div className="trouble">{trouble}</div>}
     </Modal>
   );

@@ -19,7 +19,10 @@ export default function Shares() {
   const { id, outline, index, canEdit } = usePlan();
   const [params, setParams] = useSearchParams();
   const [adding, setAdding] = useState(false);
-  const found = useQuery({ queryKey: ["of-plan", id, "shares"], queryFn: () => ask(api.GET("/api/v1/plans/{plan}/shares", { params: { path: { plan: id } } })) });
+  const found = useQuery({
+    queryKey: ["of-plan", id, "shares"],
+    queryFn: () => ask(api.GET("/api/v1/plans/{plan}/shares", { params: { path: { plan: id } } })),
+  });
   const ways = new Map(found.data?.shares.map((share) => [share.share, share.ways]));
   const shares = [...outline.shares].sort((a, b) => a.name.localeCompare(b.name));
   const chosen = shares.find((share) => share.id === params.get("share")) ?? shares[0];
@@ -28,25 +31,81 @@ export default function Shares() {
     <>
       <div className="work">
         <div className="tools">
-          <span>{shares.length} {shares.length === 1 ? "share" : "shares"}</span>
+          <span>
+            {shares.length} {shares.length === 1 ? "share" : "shares"}
+          </span>
           <Services />
           <span className="spread" />
-          {canEdit && <Button size="small" onClick={() => setAdding(true)}>Add a share …</Button>}
+          {canEdit && (
+            <Button size="small" onClick={() => setAdding(true)}>
+              Add a share …
+            </Button>
+          )}
         </div>
         {found.isError && <div className="trouble">{message(found.error)}</div>}
-        {found.data && found.data.unreached.length > 0 && <div className="said">No share reaches {found.data.unreached.slice(0, 4).map((place) => pathName(index, place)).join(", ")}{found.data.unreached.length > 4 && ` and ${found.data.unreached.length - 4} more places`}: nobody can get in there.</div>}
+        {found.data && found.data.unreached.length > 0 && (
+          <div className="said">
+            No share reaches{" "}
+            {found.data.unreached
+              .slice(0, 4)
+              .map((place) => pathName(index, place))
+              .join(", ")}
+            {found.data.unreached.length > 4 && ` and ${found.data.unreached.length - 4} more places`}: nobody can get in there.
+          </div>
+        )}
         {shares.length === 0 ? (
-          <div className="empty"><h2>Nothing is shared yet</h2><p className="muted">Without a share nobody reaches the storage, whatever is granted there. A share offers one place, and all below it, under a name.</p>{outline.places.length === 0 ? <Link to={`/p/${id}/storage`}><Button type="primary">Add places first</Button></Link> : canEdit && <Button type="primary" onClick={() => setAdding(true)}>Add a share …</Button>}</div>
+          <div className="empty">
+            <h2>Nothing is shared yet</h2>
+            <p className="muted">
+              Without a share nobody reaches the storage, whatever is granted there. A share offers one place, and all below it, under a
+              name.
+            </p>
+            {outline.places.length === 0 ? (
+              <Link to={`/p/${id}/storage`}>
+                <Button type="primary">Add places first</Button>
+              </Link>
+            ) : (
+              canEdit && (
+                <Button type="primary" onClick={() => setAdding(true)}>
+                  Add a share …
+                </Button>
+              )
+            )}
+          </div>
         ) : (
           <div className="shares">
             <table>
-              <thead><tr><th>Share</th><th>Offers</th><th>Who gets in <span className="legend">{LEVELS.map((level) => <LevelTag key={level} level={level} />)}</span></th><th>Guests</th><th>Options</th></tr></thead>
+              <thead>
+                <tr>
+                  <th>Share</th>
+                  <th>Offers</th>
+                  <th>
+                    Who gets in{" "}
+                    <span className="legend">
+                      {LEVELS.map((level) => (
+                        <LevelTag key={level} level={level} />
+                      ))}
+                    </span>
+                  </th>
+                  <th>Guests</th>
+                  <th>Options</th>
+                </tr>
+              </thead>
               <tbody>
                 {shares.map((share) => (
                   <tr key={share.id} className={share.id === chosen?.id ? "chosen" : ""} onClick={() => choose(share.id)}>
-                    <td><button className="plain name" aria-pressed={share.id === chosen?.id} onClick={() => choose(share.id)}>{share.name}</button></td>
+                    <td>
+                      <button className="plain name" aria-pressed={share.id === chosen?.id} onClick={() => choose(share.id)}>
+                        {share.name}
+                      </button>
+                    </td>
                     <td>{pathName(index, share.place)}</td>
-                    <td>{(ways.get(share.id) ?? []).map((way) => <Bar key={way.protocol} way={way} />)}{ways.get(share.id)?.length === 0 && <span className="muted">offered over nothing</span>}</td>
+                    <td>
+                      {(ways.get(share.id) ?? []).map((way) => (
+                        <Bar key={way.protocol} way={way} />
+                      ))}
+                      {ways.get(share.id)?.length === 0 && <span className="muted">offered over nothing</span>}
+                    </td>
                     <td>{guestWord(share, ways.get(share.id))}</td>
                     <td className="muted">{marks(share).join(", ")}</td>
                   </tr>
@@ -56,8 +115,21 @@ export default function Shares() {
           </div>
         )}
       </div>
-      <Side label="Share">{chosen ? <SharePanel key={chosen.id} share={chosen} ways={ways.get(chosen.id)} /> : <p className="muted">Choose a share to see who gets in, and how clients connect to it.</p>}</Side>
-      {adding && <AddShare onClose={(share) => { setAdding(false); if (share) choose(share); }} />}
+      <Side label="Share">
+        {chosen ? (
+          <SharePanel key={chosen.id} share={chosen} ways={ways.get(chosen.id)} />
+        ) : (
+          <p className="muted">Choose a share to see who gets in, and how clients connect to it.</p>
+        )}
+      </Side>
+      {adding && (
+        <AddShare
+          onClose={(share) => {
+            setAdding(false);
+            if (share) choose(share);
+          }}
+        />
+      )}
     </>
   );
 }
@@ -66,11 +138,27 @@ export default function Shares() {
 function Bar({ way }: { way: WayOut }) {
   const name = way.protocol.toUpperCase();
   const total = LEVELS.reduce((sum, level) => sum + (way.counts[level] ?? 0), 0);
-  const words = LEVELS.filter((level) => level !== "NA" && way.counts[level]).map((level) => `${way.counts[level]!.toLocaleString()} ${WORDS[level]}`).join(", ");
+  const words = LEVELS.filter((level) => level !== "NA" && way.counts[level])
+    .map((level) => `${way.counts[level]!.toLocaleString()} ${WORDS[level]}`)
+    .join(", ");
   return (
     <div className="bar-row" title={`${name}: ${words || "nobody"}`}>
       <span className="way">{name}</span>
-      {way.on && !words ? <span className="late">nobody</span> : way.on ? <span className="bars" role="img" aria-label={`over ${name}: ${words || "nobody"}`}>{LEVELS.map((level) => way.counts[level] ? <span key={level} className={level} style={{ flexGrow: way.counts[level]! / total }}>{way.counts[level]!.toLocaleString()}</span> : null)}</span> : <span className="late">switched off</span>}
+      {way.on && !words ? (
+        <span className="late">nobody</span>
+      ) : way.on ? (
+        <span className="bars" role="img" aria-label={`over ${name}: ${words || "nobody"}`}>
+          {LEVELS.map((level) =>
+            way.counts[level] ? (
+              <span key={level} className={level} style={{ flexGrow: way.counts[level]! / total }}>
+                {way.counts[level]!.toLocaleString()}
+              </span>
+            ) : null,
+          )}
+        </span>
+      ) : (
+        <span className="late">switched off</span>
+      )}
     </div>
   );
 }
@@ -79,5 +167,9 @@ function guestWord(share: Share, ways: WayOut[] | undefined) {
   const gets = ways?.find((way) => way.protocol === "smb")?.guest;
   if (!share.smb || share.guests === "NA") return <span className="muted">no</span>;
   if (!gets || gets === share.guests) return WORDS[share.guests];
-  return <span className="late" title="The share lets guests in; storage does not give them that">{WORDS[share.guests]}, gets {WORDS[gets]}</span>;
+  return (
+    <span className="late" title="The share lets guests in; storage does not give them that">
+      {WORDS[share.guests]}, gets {WORDS[gets]}
+    </span>
+  );
 }

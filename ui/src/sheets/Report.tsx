@@ -16,10 +16,37 @@ export default function Report() {
   const { id } = usePlan();
   const [params, setParams] = useSearchParams();
   const byPerson = params.get("by") === "person";
-  const report = useQuery({ queryKey: ["of-plan", id, "report"], queryFn: () => ask(api.GET("/api/v1/plans/{plan}/report", { params: { path: { plan: id } } })) });
+  const report = useQuery({
+    queryKey: ["of-plan", id, "report"],
+    queryFn: () => ask(api.GET("/api/v1/plans/{plan}/report", { params: { path: { plan: id } } })),
+  });
   return (
-    <Sheet title="Who gets in where" on={report.data?.on} about={byPerson ? "By person: the best over all shares, and what differs below it." : "By place: the best over all shares. A place that is not here is as the one above it."}
-      tools={<><Segmented size="small" aria-label="In which order" value={byPerson ? "person" : "place"} options={[{ value: "place", label: "By place" }, { value: "person", label: "By person" }]} onChange={(by) => setParams({ by: String(by) }, { replace: true })} /><Button size="small" href={`/api/v1/plans/${id}/export/access`}>Save as CSV</Button></>}>
+    <Sheet
+      title="Who gets in where"
+      on={report.data?.on}
+      about={
+        byPerson
+          ? "By person: the best over all shares, and what differs below it."
+          : "By place: the best over all shares. A place that is not here is as the one above it."
+      }
+      tools={
+        <>
+          <Segmented
+            size="small"
+            aria-label="In which order"
+            value={byPerson ? "person" : "place"}
+            options={[
+              { value: "place", label: "By place" },
+              { value: "person", label: "By person" },
+            ]}
+            onChange={(by) => setParams({ by: String(by) }, { replace: true })}
+          />
+          <Button size="small" href={`/api/v1/plans/${id}/export/access`}>
+            Save as CSV
+          </Button>
+        </>
+      }
+    >
       {report.isError && <div className="trouble">{message(report.error)}</div>}
       {!report.data && !report.isError && <p role="status">Looking who gets in where …</p>}
       {report.data && (byPerson ? <ByPerson report={report.data} /> : <ByPlace report={report.data} />)}
@@ -34,16 +61,34 @@ function ByPlace({ report }: { report: ReportOut }) {
   if (report.places.length === 0) return <p>No share reaches any place, so nobody gets in anywhere.</p>;
   return (
     <table className="report">
-      <thead><tr><th>Place, and through which shares</th><th colSpan={2}>Who</th></tr></thead>
+      <thead>
+        <tr>
+          <th>Place, and through which shares</th>
+          <th colSpan={2}>Who</th>
+        </tr>
+      </thead>
       {report.places.map((place) => {
-        const rows: [Level, string][] = SHOWN.filter((level) => (place.counts[level] ?? 0) > 0).map((level, number) => [level, names(place, level, number > 0, active, (who) => whoName(index, who))]);
+        const rows: [Level, string][] = SHOWN.filter((level) => (place.counts[level] ?? 0) > 0).map((level, number) => [
+          level,
+          names(place, level, number > 0, active, (who) => whoName(index, who)),
+        ]);
         if (place.guest !== "NA") rows.push([place.guest, "guests, without an account"]);
         return (
           <tbody key={place.place}>
             {(rows.length > 0 ? rows : [["NA", "nobody"] as [Level, string]]).map(([level, who], number) => (
               <tr key={`${level} ${number}`}>
-                {number === 0 && <td rowSpan={Math.max(rows.length, 1)}><b>{pathName(index, place.place)}</b><div className="muted">{place.ways.map((way) => `${share.get(way.share)} (${way.protocol.toUpperCase()})`).join(", ")}</div></td>}
-                <td><LevelTag level={level} long /></td><td>{who}</td>
+                {number === 0 && (
+                  <td rowSpan={Math.max(rows.length, 1)}>
+                    <b>{pathName(index, place.place)}</b>
+                    <div className="muted">
+                      {place.ways.map((way) => `${share.get(way.share)} (${way.protocol.toUpperCase()})`).join(", ")}
+                    </div>
+                  </td>
+                )}
+                <td>
+                  <LevelTag level={level} long />
+                </td>
+                <td>{who}</td>
               </tr>
             ))}
           </tbody>
@@ -70,16 +115,40 @@ function ByPerson({ report }: { report: ReportOut }) {
   return (
     <>
       <table className="report">
-        <thead><tr><th>Person</th><th colSpan={2}>Where</th></tr></thead>
+        <thead>
+          <tr>
+            <th>Person</th>
+            <th colSpan={2}>Where</th>
+          </tr>
+        </thead>
         <tbody>
           {report.persons.map((person) => {
-            const rows = SHOWN.map((level) => [level, person.stretches.filter((stretch) => stretch.level === level).map((stretch) => exceptions(stretch.place, person.stretches, (place) => pathName(index, place).replaceAll(" / ", "\u00a0/ ")))] as const).filter(([, places]) => places.length > 0);
+            const rows = SHOWN.map(
+              (level) =>
+                [
+                  level,
+                  person.stretches
+                    .filter((stretch) => stretch.level === level)
+                    .map((stretch) =>
+                      exceptions(stretch.place, person.stretches, (place) => pathName(index, place).replaceAll(" / ", "\u00a0/ ")),
+                    ),
+                ] as const,
+            ).filter(([, places]) => places.length > 0);
             return (
               <Fragment key={person.who}>
                 {(rows.length > 0 ? rows : [["NA", ["nowhere"]] as const]).map(([level, places], number) => (
                   <tr key={level}>
-                    {number === 0 && <td rowSpan={Math.max(rows.length, 1)}><Link to={`/p/${id}/card/${encodeURIComponent(person.who)}`}><b>{whoName(index, person.who)}</b></Link></td>}
-                    <td><LevelTag level={level} long /></td><td>{places.join("; ")}</td>
+                    {number === 0 && (
+                      <td rowSpan={Math.max(rows.length, 1)}>
+                        <Link to={`/p/${id}/card/${encodeURIComponent(person.who)}`}>
+                          <b>{whoName(index, person.who)}</b>
+                        </Link>
+                      </td>
+                    )}
+                    <td>
+                      <LevelTag level={level} long />
+                    </td>
+                    <td>{places.join("; ")}</td>
                   </tr>
                 ))}
               </Fragment>
@@ -87,7 +156,9 @@ function ByPerson({ report }: { report: ReportOut }) {
           })}
         </tbody>
       </table>
-      {report.people > report.persons.length && <p>{(report.people - report.persons.length).toLocaleString()} more people stand in the CSV file.</p>}
+      {report.people > report.persons.length && (
+        <p>{(report.people - report.persons.length).toLocaleString()} more people stand in the CSV file.</p>
+      )}
     </>
   );
 }
@@ -96,6 +167,10 @@ function ByPerson({ report }: { report: ReportOut }) {
 function exceptions(place: string, stretches: Schemas["StretchOut"][], path: (place: string) => string) {
   const top = path(place);
   const inside = stretches.filter((one) => path(one.place).startsWith(`${top}\u00a0/ `));
-  const nearest = inside.filter((one) => !inside.some((other) => other !== one && path(one.place).startsWith(`${path(other.place)}\u00a0/ `)));
-  return nearest.length === 0 ? top : `${top} (but ${nearest.map((one) => `${path(one.place).slice(top.length + 3)}: ${WORDS[one.level]}`).join(", ")})`;
+  const nearest = inside.filter(
+    (one) => !inside.some((other) => other !== one && path(one.place).startsWith(`${path(other.place)}\u00a0/ `)),
+  );
+  return nearest.length === 0
+    ? top
+    : `${top} (but ${nearest.map((one) => `${path(one.place).slice(top.length + 3)}: ${WORDS[one.level]}`).join(", ")})`;
 }

@@ -34,18 +34,32 @@ export default function Accounts({ onClose }: { onClose: () => void }) {
     }
   };
   const told = (made: Schemas["NewAccountOut"]) => setLink({ name: made.account.name, link: `${window.location.origin}${made.link}` });
-  const add = () => act(async () => {
-    told(await ask(api.POST("/api/v1/accounts", { body: { name: name.trim(), role } })));
-    setName("");
-  });
-  const change = (id: string, body: Schemas["ChangeAccount"]) => act(() => ask(api.PATCH("/api/v1/accounts/{account}", { params: { path: { account: id } }, body })));
+  const add = () =>
+    act(async () => {
+      told(await ask(api.POST("/api/v1/accounts", { body: { name: name.trim(), role } })));
+      setName("");
+    });
+  const change = (id: string, body: Schemas["ChangeAccount"]) =>
+    act(() => ask(api.PATCH("/api/v1/accounts/{account}", { params: { path: { account: id } }, body })));
   const path = (id: string) => ({ params: { path: { account: id } } });
   return (
     <Drawer title="Who may sign in to Yard Gate" open onClose={onClose} size={720}>
-      {trouble && <div className="trouble" role="alert">{trouble}</div>}
+      {trouble && (
+        <div className="trouble" role="alert">
+          {trouble}
+        </div>
+      )}
       {accounts.isError && <div className="trouble">{message(accounts.error)}</div>}
       <table className="list">
-        <thead><tr><th>Name</th><th>May</th><th>Account</th><th>Signed in</th><th /></tr></thead>
+        <thead>
+          <tr>
+            <th>Name</th>
+            <th>Role</th>
+            <th>Account</th>
+            <th>Signed in</th>
+            <th />
+          </tr>
+        </thead>
         <tbody>
           {accounts.data?.map((account) => (
             <tr key={account.id}>
@@ -53,35 +67,106 @@ export default function Accounts({ onClose }: { onClose: () => void }) {
                 {account.name}
                 {account.role === "member" && (
                   <Select
-                    mode="multiple" optionFilterProp="label" size="small" aria-label={`Plans of ${account.name}`} placeholder="no plan yet" style={{ display: "block", width: 230, marginTop: 4 }} maxTagCount={2}
+                    mode="multiple"
+                    optionFilterProp="label"
+                    size="small"
+                    aria-label={`Plans of ${account.name}`}
+                    placeholder="no plan yet"
+                    style={{ display: "block", width: 230, marginTop: 4 }}
+                    maxTagCount={2}
                     value={Object.entries(account.plans).map(([plan, may]) => `${may} ${plan}`)}
-                    onChange={(chosen) => void change(account.id, { plans: Object.fromEntries(chosen.map((one) => one.split(" ") as [PlanRole, string]).map(([may, plan]) => [plan, may])) })}
-                    options={(plans.data ?? []).flatMap((plan) => (["planner", "reader"] as const).map((may) => ({ value: `${may} ${plan.id}`, label: `${may === "planner" ? "changes" : "reads"} ${plan.name}` })))}
+                    onChange={(chosen) =>
+                      void change(account.id, {
+                        plans: Object.fromEntries(
+                          chosen.map((one) => one.split(" ") as [PlanRole, string]).map(([may, plan]) => [plan, may]),
+                        ),
+                      })
+                    }
+                    options={(plans.data ?? []).flatMap((plan) =>
+                      (["planner", "reader"] as const).map((may) => ({
+                        value: `${may} ${plan.id}`,
+                        label: `${may === "planner" ? "changes" : "reads"} ${plan.name}`,
+                      })),
+                    )}
                   />
                 )}
               </td>
-              <td><Select size="small" aria-label={`Role of ${account.name}`} value={account.role} style={{ width: 130 }} popupMatchSelectWidth={false} optionLabelProp="value" onChange={(next) => void change(account.id, { role: next })} options={ROLES} /></td>
-              <td className={account.disabled ? "late" : "muted"}>{account.disabled ? "disabled" : account.has_password ? "active" : "no password yet"}</td>
+              <td>
+                <Select
+                  size="small"
+                  aria-label={`Role of ${account.name}`}
+                  value={account.role}
+                  style={{ width: 130 }}
+                  popupMatchSelectWidth={false}
+                  optionLabelProp="value"
+                  onChange={(next) => void change(account.id, { role: next })}
+                  options={ROLES}
+                />
+              </td>
+              <td className={account.disabled ? "late" : "muted"}>
+                {account.disabled ? "disabled" : account.has_password ? "active" : "no password yet"}
+              </td>
               <td className="muted">{account.sessions === 0 ? "nowhere" : plural(account.sessions, "browser")}</td>
               <td>
-                <Dropdown trigger={["click"]} menu={{ items: [
-                  { key: "link", label: "New link to sign in", disabled: account.disabled },
-                  { key: "out", label: "Sign out everywhere", disabled: account.sessions === 0 },
-                  { key: "shut", label: account.disabled ? "Enable the account" : "Disable the account" },
-                ], onClick: ({ key }) => void (key === "link" ? act(async () => told(await ask(api.POST("/api/v1/accounts/{account}/link", path(account.id))))) : key === "out" ? act(async () => { await ask(api.DELETE("/api/v1/accounts/{account}/sessions", path(account.id))); toast.success(`${account.name} is signed out everywhere.`); }) : change(account.id, { disabled: !account.disabled })) }}>
-                  <Button size="small" aria-label={`More about ${account.name}`}>…</Button>
+                <Dropdown
+                  trigger={["click"]}
+                  menu={{
+                    items: [
+                      { key: "link", label: "New link to sign in", disabled: account.disabled },
+                      { key: "out", label: "Sign out everywhere", disabled: account.sessions === 0 },
+                      { key: "shut", label: account.disabled ? "Enable the account" : "Disable the account" },
+                    ],
+                    onClick: ({ key }) =>
+                      void (key === "link"
+                        ? act(async () => told(await ask(api.POST("/api/v1/accounts/{account}/link", path(account.id)))))
+                        : key === "out"
+                          ? act(async () => {
+                              await ask(api.DELETE("/api/v1/accounts/{account}/sessions", path(account.id)));
+                              toast.success(`${account.name} is signed out everywhere.`);
+                            })
+                          : change(account.id, { disabled: !account.disabled })),
+                  }}
+                >
+                  <Button size="small" aria-label={`More about ${account.name}`}>
+                    …
+                  </Button>
                 </Dropdown>
               </td>
             </tr>
           ))}
         </tbody>
       </table>
-      {link && <p role="status">Hand this link to {link.name}. It signs in once, within a day; then they set their password.<br /><code style={{ overflowWrap: "anywhere" }}>{link.link}</code></p>}
+      {link && (
+        <p role="status">
+          Hand this link to {link.name}. It signs in once, within a day; then they set their password.
+          <br />
+          <code style={{ overflowWrap: "anywhere" }}>{link.link}</code>
+        </p>
+      )}
       <h3 className="part">Add somebody</h3>
       <div className="row">
-        <Input placeholder="Name" aria-label="Name" value={name} maxLength={255} onChange={(event) => setName(event.target.value)} onPressEnter={() => { if (name.trim()) void add(); }} />
-        <Select aria-label="Role" value={role} style={{ width: 150 }} popupMatchSelectWidth={false} optionLabelProp="value" onChange={setRole} options={ROLES} />
-        <Button type="primary" disabled={!name.trim()} onClick={() => void add()}>Add</Button>
+        <Input
+          placeholder="Name"
+          aria-label="Name"
+          value={name}
+          maxLength={255}
+          onChange={(event) => setName(event.target.value)}
+          onPressEnter={() => {
+            if (name.trim()) void add();
+          }}
+        />
+        <Select
+          aria-label="Role"
+          value={role}
+          style={{ width: 150 }}
+          popupMatchSelectWidth={false}
+          optionLabelProp="value"
+          onChange={setRole}
+          options={ROLES}
+        />
+        <Button type="primary" disabled={!name.trim()} onClick={() => void add()}>
+          Add
+        </Button>
       </div>
     </Drawer>
   );

@@ -20,25 +20,63 @@ export default function Audit({ onClose }: { onClose: () => void }) {
   const shown = all.filter((one) => `${one.by} ${one.what} ${one.about} ${one.address}`.toLowerCase().includes(wanted));
   return (
     <Drawer title="What was done" open onClose={onClose} size={760}>
-      <p className="muted">Who signed in and who could not, accounts, where plans go, what was read from hosts and put there. Changes of plans stand in their history. Nothing here can be changed or taken away.</p>
-      <Input allowClear placeholder="Only with this name, address or word" aria-label="Only with this name, address or word" value={text} onChange={(event) => setText(event.target.value)} />
-      {found.isError && <div className="trouble">{message(found.error)} <Button size="small" onClick={() => void found.refetch()}>Try again</Button></div>}
-      {found.isPending && <div className="loading" role="status">Looking it up …</div>}
+      <p className="muted">
+        Who signed in and who could not, accounts, where plans go, what was read from hosts and put there. Changes of plans stand in their
+        history. Nothing here can be changed or taken away.
+      </p>
+      <Input
+        allowClear
+        placeholder="Only with this name, address or word"
+        aria-label="Only with this name, address or word"
+        value={text}
+        onChange={(event) => setText(event.target.value)}
+      />
+      {found.isError && (
+        <div className="trouble">
+          {message(found.error)}{" "}
+          <Button size="small" onClick={() => void found.refetch()}>
+            Try again
+          </Button>
+        </div>
+      )}
+      {found.isPending && (
+        <div className="loading" role="status">
+          Looking it up …
+        </div>
+      )}
       <table className="list">
-        <thead><tr><th>When</th><th>Who</th><th>What</th><th>From</th></tr></thead>
+        <thead>
+          <tr>
+            <th>When</th>
+            <th>Who</th>
+            <th>What</th>
+            <th>From</th>
+          </tr>
+        </thead>
         <tbody>
           {shown.map((one) => (
             <tr key={one.number}>
-              <td className="muted nowrap"><Ago at={one.at} /></td>
+              <td className="muted nowrap">
+                <Ago at={one.at} />
+              </td>
               <td>{one.by}</td>
-              <td><span className={one.what.includes("failed") ? "late" : ""}>{one.what}</span>{one.about && <div className="muted">{one.about}</div>}</td>
+              <td>
+                <span className={one.what.includes("failed") ? "late" : ""}>{one.what}</span>
+                {one.about && <div className="muted">{one.about}</div>}
+              </td>
               <td className="muted">{one.address || "the server itself"}</td>
             </tr>
           ))}
         </tbody>
       </table>
       {!found.isPending && shown.length === 0 && <p className="muted">{wanted ? "Nothing has that in it." : "Nothing yet."}</p>}
-      {found.hasNextPage && <p><Button size="small" loading={found.isFetchingNextPage} onClick={() => void found.fetchNextPage()}>Earlier</Button></p>}
+      {found.hasNextPage && (
+        <p>
+          <Button size="small" loading={found.isFetchingNextPage} onClick={() => void found.fetchNextPage()}>
+            Earlier
+          </Button>
+        </p>
+      )}
     </Drawer>
   );
 }

@@ -36,31 +36,86 @@ export default function Mine({ session, onClose }: { session: Session; onClose: 
   const others = sessions.data?.filter((one) => !one.this).length ?? 0;
   return (
     <Drawer title={`${session.name}: password and sessions`} open onClose={onClose} size={560}>
-      {trouble && <div className="trouble" role="alert">{trouble}</div>}
+      {trouble && (
+        <div className="trouble" role="alert">
+          {trouble}
+        </div>
+      )}
       <h3 className="part">Where you are signed in</h3>
       {sessions.isError && <div className="trouble">{message(sessions.error)}</div>}
       <table className="list">
-        <thead><tr><th>Browser</th><th>From</th><th>Used</th><th /></tr></thead>
+        <thead>
+          <tr>
+            <th>Browser</th>
+            <th>From</th>
+            <th>Used</th>
+            <th />
+          </tr>
+        </thead>
         <tbody>
           {sessions.data?.map((one) => (
             <tr key={one.id}>
               <td>{browser(one.agent)}</td>
               <td>{one.address}</td>
-              <td className="muted"><Ago at={new Date(one.seen_at * 1000).toISOString()} /></td>
-              <td>{one.this ? <b>here</b> : <Button size="small" onClick={() => void act(() => ask(api.DELETE("/api/v1/session/all/{session_id}", { params: { path: { session_id: one.id } } })), "Signed out there.")}>Sign out there</Button>}</td>
+              <td className="muted">
+                <Ago at={new Date(one.seen_at * 1000).toISOString()} />
+              </td>
+              <td>
+                {one.this ? (
+                  <b>here</b>
+                ) : (
+                  <Button
+                    size="small"
+                    onClick={() =>
+                      void act(
+                        () => ask(api.DELETE("/api/v1/session/all/{session_id}", { params: { path: { session_id: one.id } } })),
+                        "Signed out there.",
+                      )
+                    }
+                  >
+                    Sign out there
+                  </Button>
+                )}
+              </td>
             </tr>
           ))}
         </tbody>
       </table>
-      {others > 1 && <p><Button size="small" onClick={() => void act(() => ask(api.DELETE("/api/v1/session/all")), "Signed out everywhere but here.")}>Sign out everywhere but here</Button></p>}
+      {others > 1 && (
+        <p>
+          <Button size="small" onClick={() => void act(() => ask(api.DELETE("/api/v1/session/all")), "Signed out everywhere but here.")}>
+            Sign out everywhere but here
+          </Button>
+        </p>
+      )}
       <p className="muted">A session ends two weeks after it began, or after two days in which nobody used it.</p>
       <h3 className="part">{session.has_password ? "Another password" : "Set a password"}</h3>
-      <form onSubmit={(event) => { event.preventDefault(); void keep(); }}>
-        {session.has_password && <label className="field"><span>The one you have <span className="muted">(empty where you just came by a link)</span></span><Input.Password autoComplete="current-password" value={old} onChange={(event) => setOld(event.target.value)} /></label>}
-        <label className="field"><span>New password, at least 10 characters</span><Input.Password autoComplete="new-password" value={password} onChange={(event) => setPassword(event.target.value)} /></label>
-        <label className="field"><span>Again</span><Input.Password autoComplete="new-password" value={again} onChange={(event) => setAgain(event.target.value)} /></label>
+      <form
+        onSubmit={(event) => {
+          event.preventDefault();
+          void keep();
+        }}
+      >
+        {session.has_password && (
+          <label className="field">
+            <span>
+              The one you have <span className="muted">(empty where you just came by a link)</span>
+            </span>
+            <Input.Password autoComplete="current-password" value={old} onChange={(event) => setOld(event.target.value)} />
+          </label>
+        )}
+        <label className="field">
+          <span>New password, at least 10 characters</span>
+          <Input.Password autoComplete="new-password" value={password} onChange={(event) => setPassword(event.target.value)} />
+        </label>
+        <label className="field">
+          <span>Again</span>
+          <Input.Password autoComplete="new-password" value={again} onChange={(event) => setAgain(event.target.value)} />
+        </label>
         <p className="muted">It signs you out everywhere else.</p>
-        <Button type="primary" htmlType="submit" disabled={password.length < 10}>Set it</Button>
+        <Button type="primary" htmlType="submit" disabled={password.length < 10}>
+          Set it
+        </Button>
       </form>
     </Drawer>
   );
@@ -68,7 +123,25 @@ export default function Mine({ session, onClose }: { session: Session; onClose: 
 
 /** What a browser calls itself, in two words. */
 export function browser(agent: string): string {
-  const name = /Edg\//.test(agent) ? "Edge" : /Firefox\//.test(agent) ? "Firefox" : /Chrom(e|ium)\//.test(agent) ? "Chrome" : /Safari\//.test(agent) ? "Safari" : agent.split(/[/ ]/)[0] || "unknown";
-  const system = /Windows/.test(agent) ? "Windows" : /iPhone|iPad/.test(agent) ? "iOS" : /Android/.test(agent) ? "Android" : /Mac OS/.test(agent) ? "macOS" : /Linux/.test(agent) ? "Linux" : "";
+  const name = /Edg\//.test(agent)
+    ? "Edge"
+    : /Firefox\//.test(agent)
+      ? "Firefox"
+      : /Chrom(e|ium)\//.test(agent)
+        ? "Chrome"
+        : /Safari\//.test(agent)
+          ? "Safari"
+          : agent.split(/[/ ]/)[0] || "unknown";
+  const system = /Windows/.test(agent)
+    ? "Windows"
+    : /iPhone|iPad/.test(agent)
+      ? "iOS"
+      : /Android/.test(agent)
+        ? "Android"
+        : /Mac OS/.test(agent)
+          ? "macOS"
+          : /Linux/.test(agent)
+            ? "Linux"
+            : "";
   return system ? `${name} on ${system}` : name;
 }

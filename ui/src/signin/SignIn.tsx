@@ -39,11 +39,14 @@ export function SignIn({ session }: { session: Session }) {
         else if (kind === "sign-in" && instead_of && instead_of !== name) {
           setOther(name ?? "");
           setStage("switch");
-        }
-        else if (kind === "sign-in") await enter(ask(api.POST("/api/v1/session/link", { body: { link, switch: false } })));
+        } else if (kind === "sign-in") await enter(ask(api.POST("/api/v1/session/link", { body: { link, switch: false } })));
         else {
           setStage("password");
-          setTrouble(session.name ? "This link was used already or is too old. You are signed in all the same." : "This link was used already or is too old. Ask for a new one, or sign in by name.");
+          setTrouble(
+            session.name
+              ? "This link was used already or is too old. You are signed in all the same."
+              : "This link was used already or is too old. Ask for a new one, or sign in by name.",
+          );
         }
       } catch (error) {
         setStage("password");
@@ -59,7 +62,12 @@ export function SignIn({ session }: { session: Session }) {
     const password = String(form.get("password") ?? "");
     if (!name) setTrouble("Write the name of your account.");
     else if (stage === "first" && password !== form.get("again")) setTrouble("The two passwords differ.");
-    else void enter(stage === "first" ? ask(api.POST("/api/v1/session/first", { body: { link: link!, name, password } })) : ask(api.POST("/api/v1/session", { body: { name, password } })));
+    else
+      void enter(
+        stage === "first"
+          ? ask(api.POST("/api/v1/session/first", { body: { link: link!, name, password } }))
+          : ask(api.POST("/api/v1/session", { body: { name, password } })),
+      );
   };
 
   return (
@@ -73,24 +81,58 @@ export function SignIn({ session }: { session: Session }) {
           <p role="status">Signing in …</p>
         ) : stage === "switch" ? (
           <>
-            <p>You are signed in here as <b>{session.name}</b>. This link signs <b>{other}</b> in instead, and {session.name} out.</p>
-            {trouble && <div className="trouble" role="alert">{trouble}</div>}
+            <p>
+              You are signed in here as <b>{session.name}</b>. This link signs <b>{other}</b> in instead, and {session.name} out.
+            </p>
+            {trouble && (
+              <div className="trouble" role="alert">
+                {trouble}
+              </div>
+            )}
             <div className="row">
-              <Button type="primary" href="/">Go on as {session.name}</Button>
-              <Button loading={busy} onClick={() => void enter(ask(api.POST("/api/v1/session/link", { body: { link: link!, switch: true } })))}>Sign in as {other}</Button>
+              <Button type="primary" href="/">
+                Go on as {session.name}
+              </Button>
+              <Button
+                loading={busy}
+                onClick={() => void enter(ask(api.POST("/api/v1/session/link", { body: { link: link!, switch: true } })))}
+              >
+                Sign in as {other}
+              </Button>
             </div>
           </>
         ) : (
           <form onSubmit={submit}>
             <p className="muted">
-              {stage === "first" ? "Nobody can sign in yet. Choose name and password of the administrator." : session.first ? "Nobody can sign in yet. Open the link that the server printed when it started." : "Sign in to plan who may read and write what."}
+              {stage === "first"
+                ? "Nobody can sign in yet. Choose name and password of the administrator."
+                : session.first
+                  ? "Nobody can sign in yet. Open the link that the server printed when it started."
+                  : "Sign in to plan who may read and write what."}
             </p>
-            <label className="field"><span>Name</span><Input name="name" autoFocus autoComplete="username" maxLength={255} /></label>
-            <label className="field"><span>Password{stage === "first" && ", at least 10 characters"}</span><Input.Password name="password" autoComplete={stage === "first" ? "new-password" : "current-password"} maxLength={1000} /></label>
-            {stage === "first" && <label className="field"><span>Password again</span><Input.Password name="again" autoComplete="new-password" maxLength={1000} /></label>}
-            {trouble && <div className="trouble" role="alert">{trouble}</div>}
+            <label className="field">
+              <span>Name</span>
+              <Input name="name" autoFocus autoComplete="username" maxLength={255} />
+            </label>
+            <label className="field">
+              <span>Password{stage === "first" && ", at least 10 characters"}</span>
+              <Input.Password name="password" autoComplete={stage === "first" ? "new-password" : "current-password"} maxLength={1000} />
+            </label>
+            {stage === "first" && (
+              <label className="field">
+                <span>Password again</span>
+                <Input.Password name="again" autoComplete="new-password" maxLength={1000} />
+              </label>
+            )}
+            {trouble && (
+              <div className="trouble" role="alert">
+                {trouble}
+              </div>
+            )}
             <div className="row">
-              <Button type="primary" htmlType="submit" loading={busy} disabled={stage === "password" && session.first}>{stage === "first" ? "Make administrator" : "Sign in"}</Button>
+              <Button type="primary" htmlType="submit" loading={busy} disabled={stage === "password" && session.first}>
+                {stage === "first" ? "Make administrator" : "Sign in"}
+              </Button>
               {session.name && <Button href="/">Go on as {session.name}</Button>}
             </div>
           </form>

@@ -40,18 +40,29 @@ export default function Storage() {
   }, [index, folded]);
   const chosen = index.places.get(params.get("place") ?? "") ?? shown.find(({ depth }) => depth > 0)?.place ?? shown[0]?.place;
   const choose = (place: string) => setParams({ place }, { replace: true });
-  const fold = (place: string, to: boolean) => setFolded((old) => { const next = new Set(old); if (to) next.add(place); else next.delete(place); return next; });
+  const fold = (place: string, to: boolean) =>
+    setFolded((old) => {
+      const next = new Set(old);
+      if (to) next.add(place);
+      else next.delete(place);
+      return next;
+    });
 
   const onKeyDown = (event: KeyboardEvent) => {
     const number = shown.findIndex(({ place }) => place.id === chosen?.id);
     const inner = chosen ? (index.children.get(chosen.id) ?? []) : [];
     const open = chosen && inner.length > 0 && !folded.has(chosen.id);
     const to = { ArrowDown: shown[number + 1], ArrowUp: shown[number - 1], Home: shown[0], End: shown.at(-1) }[event.key];
-    if ((event.ctrlKey || event.metaKey) && ["z", "y"].includes(event.key.toLowerCase())) { if (canEdit) void step(event.key.toLowerCase() === "y" || event.shiftKey ? "redo" : "undo"); }
-    else if (to) choose(to.place.id);
-    else if (event.key === "ArrowRight" && chosen && inner.length > 0) { if (open) choose(inner[0]!.id); else fold(chosen.id, false); }
-    else if (event.key === "ArrowLeft" && chosen) { if (open) fold(chosen.id, true); else if (chosen.parent) choose(chosen.parent); }
-    else return;
+    if ((event.ctrlKey || event.metaKey) && ["z", "y"].includes(event.key.toLowerCase())) {
+      if (canEdit) void step(event.key.toLowerCase() === "y" || event.shiftKey ? "redo" : "undo");
+    } else if (to) choose(to.place.id);
+    else if (event.key === "ArrowRight" && chosen && inner.length > 0) {
+      if (open) choose(inner[0]!.id);
+      else fold(chosen.id, false);
+    } else if (event.key === "ArrowLeft" && chosen) {
+      if (open) fold(chosen.id, true);
+      else if (chosen.parent) choose(chosen.parent);
+    } else return;
     event.preventDefault();
   };
   useEffect(() => {
@@ -63,25 +74,92 @@ export default function Storage() {
       <div className="tree">
         <div className="row" style={{ padding: "2px 10px 8px" }}>
           <span className="muted spread">{index.places.size} places</span>
-          {canEdit && <Button size="small" onClick={() => setAdding({ kind: "pool", parent: null })}>Add pool</Button>}
+          {canEdit && (
+            <Button size="small" onClick={() => setAdding({ kind: "pool", parent: null })}>
+              Add pool
+            </Button>
+          )}
         </div>
-        <div ref={tree} role="tree" aria-label="Storage" tabIndex={0} onKeyDown={onKeyDown} aria-activedescendant={chosen ? `place-${chosen.id}` : undefined}>
+        <div
+          ref={tree}
+          role="tree"
+          aria-label="Storage"
+          tabIndex={0}
+          onKeyDown={onKeyDown}
+          aria-activedescendant={chosen ? `place-${chosen.id}` : undefined}
+        >
           {shown.map(({ place, depth }) => {
             const inner = (index.children.get(place.id) ?? []).length > 0;
             return (
-              <div key={place.id} id={`place-${place.id}`} role="treeitem" aria-level={depth + 1} aria-selected={place.id === chosen?.id} aria-expanded={inner ? !folded.has(place.id) : undefined} style={{ paddingLeft: 12 + depth * 18 }} onClick={() => choose(place.id)}>
-                <span aria-hidden="true" style={{ width: 10 }} onClick={(event) => { if (inner) { event.stopPropagation(); fold(place.id, !folded.has(place.id)); } }}>{inner ? (folded.has(place.id) ? "▸" : "▾") : ""}</span>
+              <div
+                key={place.id}
+                id={`place-${place.id}`}
+                role="treeitem"
+                aria-level={depth + 1}
+                aria-selected={place.id === chosen?.id}
+                aria-expanded={inner ? !folded.has(place.id) : undefined}
+                style={{ paddingLeft: 12 + depth * 18 }}
+                onClick={() => choose(place.id)}
+              >
+                <span
+                  aria-hidden="true"
+                  style={{ width: 10 }}
+                  onClick={(event) => {
+                    if (inner) {
+                      event.stopPropagation();
+                      fold(place.id, !folded.has(place.id));
+                    }
+                  }}
+                >
+                  {inner ? (folded.has(place.id) ? "▸" : "▾") : ""}
+                </span>
                 <span style={{ fontWeight: depth < 2 ? 600 : 400, overflow: "hidden", textOverflow: "ellipsis" }}>{place.name}</span>
-                <Mark place={place} style={outline.standing[place.id]?.style ?? null} above={place.parent ? (outline.standing[place.parent]?.style ?? null) : null} grants={outline.grants[place.id]?.length ?? 0} />
+                <Mark
+                  place={place}
+                  style={outline.standing[place.id]?.style ?? null}
+                  above={place.parent ? (outline.standing[place.parent]?.style ?? null) : null}
+                  grants={outline.grants[place.id]?.length ?? 0}
+                />
               </div>
             );
           })}
         </div>
       </div>
-      {chosen ? <PlaceDetail key={chosen.id} place={chosen} onAdd={(kind) => setAdding({ kind, parent: chosen.id })} onGone={() => setParams(chosen.parent ? { place: chosen.parent } : {}, { replace: true })} /> : (
-        <div className="detail"><div className="empty"><h2>No storage is planned yet</h2><p className="muted">Begin with the pool as the appliance names it; datasets and folders lie inside it. Only places where access changes need to be here.</p>{canEdit && <Button type="primary" onClick={() => setAdding({ kind: "pool", parent: null })}>Add a pool</Button>}</div></div>
+      {chosen ? (
+        <PlaceDetail
+          key={chosen.id}
+          place={chosen}
+          onAdd={(kind) => setAdding({ kind, parent: chosen.id })}
+          onGone={() => setParams(chosen.parent ? { place: chosen.parent } : {}, { replace: true })}
+        />
+      ) : (
+        <div className="detail">
+          <div className="empty">
+            <h2>No storage is planned yet</h2>
+            <p className="muted">
+              Begin with the pool as the appliance names it; datasets and folders lie inside it. Only places where access changes need to be
+              here.
+            </p>
+            {canEdit && (
+              <Button type="primary" onClick={() => setAdding({ kind: "pool", parent: null })}>
+                Add a pool
+              </Button>
+            )}
+          </div>
+        </div>
       )}
-      {adding && <AddPlace {...adding} onClose={(added) => { setAdding(null); if (added) { if (adding.parent) fold(adding.parent, false); choose(added); } }} />}
+      {adding && (
+        <AddPlace
+          {...adding}
+          onClose={(added) => {
+            setAdding(null);
+            if (added) {
+              if (adding.parent) fold(adding.parent, false);
+              choose(added);
+            }
+          }}
+        />
+      )}
     </>
   );
 }
@@ -92,10 +170,27 @@ const SHORT: Record<Style, string> = { ordered: "list", posix: "POSIX", mode: "b
 function Mark({ place, style, above, grants }: { place: Place; style: Style | null; above: Style | null; grants: number }) {
   const own = place.acl?.style === "ordered" ? place.acl.entries.length : place.acl?.style === "posix" ? place.acl.access.length : 0;
   const begins = style !== null && style !== above;
-  const words = [begins ? `${SHORT[style]} begins here` : "", place.inheritance_stops ? "inheritance stops here: nothing comes down from above" : "", own ? `${own} lines by hand` : "", grants ? `${grants} grants` : ""].filter(Boolean).join(", ") || (style ? "just follows" : "list not planned");
+  const words =
+    [
+      begins ? `${SHORT[style]} begins here` : "",
+      place.inheritance_stops ? "inheritance stops here: nothing comes down from above" : "",
+      own ? `${own} lines by hand` : "",
+      grants ? `${grants} grants` : "",
+    ]
+      .filter(Boolean)
+      .join(", ") || (style ? "just follows" : "list not planned");
   return (
     <span className="kind muted" title={words}>
-      {begins && SHORT[style]} {place.inheritance_stops ? <b className="cut">own list only</b> : own + grants > 0 && (begins || place.parent) ? plural(own + grants, "line") : style && !begins ? "as above" : ""}
+      {begins && SHORT[style]}{" "}
+      {place.inheritance_stops ? (
+        <b className="cut">own list only</b>
+      ) : own + grants > 0 && (begins || place.parent) ? (
+        plural(own + grants, "line")
+      ) : style && !begins ? (
+        "as above"
+      ) : (
+        ""
+      )}
     </span>
   );
 }
@@ -103,11 +198,16 @@ function Mark({ place, style, above, grants }: { place: Place; style: Style | nu
 function PlaceDetail({ place, onAdd, onGone }: { place: Place; onAdd: (kind: Place["kind"]) => void; onGone: () => void }) {
   const { id, outline, index, canEdit, edit } = usePlan();
   const [dialog, setDialog] = useState<"remove" | "move" | "push" | "style" | "begin" | "text" | "each" | null>(null);
-  const stored = useQuery({ queryKey: ["of-plan", id, "stored", place.id], queryFn: () => ask(api.GET("/api/v1/plans/{plan}/storage", { params: { path: { plan: id }, query: { place: place.id } } })) });
+  const stored = useQuery({
+    queryKey: ["of-plan", id, "stored", place.id],
+    queryFn: () => ask(api.GET("/api/v1/plans/{plan}/storage", { params: { path: { plan: id }, query: { place: place.id } } })),
+  });
   const lines = outline.grants[place.id] ?? [];
   const put = (change: Partial<Place>, more: Edit[] = []) => void edit([{ op: "put-place", place: { ...place, ...change } }, ...more]);
   const move = (who: string, level: Level, at: number) => void edit([{ op: "set-grant", place: place.id, who, level, at }]);
-  const targets = outline.places.filter((other) => other.id !== place.id && INSIDE[other.kind].includes(place.kind) && !below(index, place.id).includes(other));
+  const targets = outline.places.filter(
+    (other) => other.id !== place.id && INSIDE[other.kind].includes(place.kind) && !below(index, place.id).includes(other),
+  );
   const style = outline.standing[place.id]?.style ?? null;
   const inner = below(index, place.id).length;
   const close = () => setDialog(null);
@@ -116,56 +216,170 @@ function PlaceDetail({ place, onAdd, onGone }: { place: Place; onAdd: (kind: Pla
       <div className="detail">
         <div className="row">
           <h2>{place.name}</h2>
-          <span className="muted">{pathName(index, place.id)} · {place.kind}{style ? ` · ${STYLE_WORDS[style]}` : ""}</span>
+          <span className="muted">
+            {pathName(index, place.id)} · {place.kind}
+            {style ? ` · ${STYLE_WORDS[style]}` : ""}
+          </span>
           <span className="spread" />
           <Link to={`/p/${id}/board?place=${encodeURIComponent(place.id)}`}>See on the board</Link>
         </div>
         {canEdit && (
           <div className="row" style={{ margin: "8px 0", flexWrap: "wrap" }}>
-            <Button size="small" type={style ? "default" : "primary"} onClick={() => setDialog("begin")}>{style ? "Start over with …" : "Add a permission list …"}</Button>
-            {style && <Button size="small" onClick={() => setDialog("style")}>Another list style …</Button>}
-            {style && <Button size="small" onClick={() => setDialog("text")}>As text …</Button>}
-            {style && inner > 0 && <Button size="small" onClick={() => setDialog("push")}>Push down to {inner} {inner === 1 ? "place" : "places"} …</Button>}
+            <Button size="small" type={style ? "default" : "primary"} onClick={() => setDialog("begin")}>
+              {style ? "Start over with …" : "Add a permission list …"}
+            </Button>
+            {style && (
+              <Button size="small" onClick={() => setDialog("style")}>
+                Another list style …
+              </Button>
+            )}
+            {style && (
+              <Button size="small" onClick={() => setDialog("text")}>
+                As text …
+              </Button>
+            )}
+            {style && inner > 0 && (
+              <Button size="small" onClick={() => setDialog("push")}>
+                Push down to {inner} {inner === 1 ? "place" : "places"} …
+              </Button>
+            )}
             <span className="divider" />
-            {INSIDE[place.kind].map((kind) => <Button key={kind} size="small" onClick={() => onAdd(kind)}>Add {kind} inside</Button>)}
-            {index.groups.size > 0 && <Button size="small" onClick={() => setDialog("each")}>Personal folders …</Button>}
-            {place.kind !== "pool" && <Button size="small" onClick={() => setDialog("move")} disabled={targets.length === 0}>Move …</Button>}
-            <Button size="small" danger onClick={() => setDialog("remove")}>Remove …</Button>
+            {INSIDE[place.kind].map((kind) => (
+              <Button key={kind} size="small" onClick={() => onAdd(kind)}>
+                Add {kind} inside
+              </Button>
+            ))}
+            {index.groups.size > 0 && (
+              <Button size="small" onClick={() => setDialog("each")}>
+                Personal folders …
+              </Button>
+            )}
+            {place.kind !== "pool" && (
+              <Button size="small" onClick={() => setDialog("move")} disabled={targets.length === 0}>
+                Move …
+              </Button>
+            )}
+            <Button size="small" danger onClick={() => setDialog("remove")}>
+              Remove …
+            </Button>
           </div>
         )}
-        {place.personal_folders && <p className="said"><span>Every member of <Link to={`/p/${id}/people?who=${encodeURIComponent(place.personal_folders.group)}`}>{whoName(index, place.personal_folders.group)}</Link> has a folder in it{place.personal_folders.managers.length > 0 && <>, with {place.personal_folders.managers.map((who) => whoName(index, who)).join(" and ")}</>}{place.personal_folders.shared && <>, shared under their sign-in name</>}. It keeps step with the group.</span></p>}
-        {place.folder_of && <p className="said"><span>The folder of <Link to={`/p/${id}/people?who=${encodeURIComponent(place.folder_of)}`}>{whoName(index, place.folder_of)}</Link>{(outline.grants[place.id] ?? []).some((line) => line.who === place.folder_of) ? "" : ", who has left the group or was disabled: it is kept and closed"}.</span></p>}
+        {place.personal_folders && (
+          <p className="said">
+            <span>
+              Every member of{" "}
+              <Link to={`/p/${id}/people?who=${encodeURIComponent(place.personal_folders.group)}`}>
+                {whoName(index, place.personal_folders.group)}
+              </Link>{" "}
+              has a folder in it
+              {place.personal_folders.managers.length > 0 && (
+                <>, with {place.personal_folders.managers.map((who) => whoName(index, who)).join(" and ")}</>
+              )}
+              {place.personal_folders.shared && <>, shared under their sign-in name</>}. It keeps step with the group.
+            </span>
+          </p>
+        )}
+        {place.folder_of && (
+          <p className="said">
+            <span>
+              The folder of <Link to={`/p/${id}/people?who=${encodeURIComponent(place.folder_of)}`}>{whoName(index, place.folder_of)}</Link>
+              {(outline.grants[place.id] ?? []).some((line) => line.who === place.folder_of)
+                ? ""
+                : ", who has left the group or was disabled: it is kept and closed"}
+              .
+            </span>
+          </p>
+        )}
         {stored.isError && <div className="trouble">{message(stored.error)}</div>}
-        {!stored.data && !stored.isError && <p className="muted" role="status">Reading its list …</p>}
+        {!stored.data && !stored.isError && (
+          <p className="muted" role="status">
+            Reading its list …
+          </p>
+        )}
         {stored.data && style && <Heading place={place} stored={stored.data} put={put} />}
         {stored.data && style && <Layers place={place} stored={stored.data} put={put} />}
         {stored.data && style && <ReadInOrder stored={stored.data} />}
-        {!style && <p>Its permission list is not planned, so grants count at the share alone. <b>Add a permission list</b> to see what storage makes of them.</p>}
+        {!style && (
+          <p>
+            Its permission list is not planned, so grants count at the share alone. <b>Add a permission list</b> to see what storage makes
+            of them.
+          </p>
+        )}
         <h3>Granted here{lines.length > 0 ? ", in this order" : ""}</h3>
-        {lines.length === 0 ? <p className="muted">Nothing{(outline.standing[place.id]?.came.length ?? 0) > 0 ? ` of its own; ${outline.standing[place.id]!.came.length} grants come down from above` : ""}. Grants are set on the board.</p> : (
+        {lines.length === 0 ? (
+          <p className="muted">
+            Nothing
+            {(outline.standing[place.id]?.came.length ?? 0) > 0
+              ? ` of its own; ${outline.standing[place.id]!.came.length} grants come down from above`
+              : ""}
+            . Grants are set on the board.
+          </p>
+        ) : (
           <div className="lines">
             {lines.map((line, number) => (
               <div className="l" key={line.who}>
                 <span className="muted">{number + 1}</span>
-                <span><Link to={`/p/${id}/board?view=grants&who=${encodeURIComponent(line.who)}&place=${encodeURIComponent(place.id)}`}>{whoName(index, line.who)}</Link> {index.users.has(line.who) && <span className="muted">personal</span>}</span>
+                <span>
+                  <Link to={`/p/${id}/board?view=grants&who=${encodeURIComponent(line.who)}&place=${encodeURIComponent(place.id)}`}>
+                    {whoName(index, line.who)}
+                  </Link>{" "}
+                  {index.users.has(line.who) && <span className="muted">personal</span>}
+                </span>
                 <LevelTag level={line.level} long />
                 <span>
-                  <Button size="small" type="text" aria-label={`Move ${whoName(index, line.who)} up`} disabled={!canEdit || number === 0} onClick={() => move(line.who, line.level, number - 1)}>↑</Button>
-                  <Button size="small" type="text" aria-label={`Move ${whoName(index, line.who)} down`} disabled={!canEdit || number === lines.length - 1} onClick={() => move(line.who, line.level, number + 1)}>↓</Button>
+                  <Button
+                    size="small"
+                    type="text"
+                    aria-label={`Move ${whoName(index, line.who)} up`}
+                    disabled={!canEdit || number === 0}
+                    onClick={() => move(line.who, line.level, number - 1)}
+                  >
+                    ↑
+                  </Button>
+                  <Button
+                    size="small"
+                    type="text"
+                    aria-label={`Move ${whoName(index, line.who)} down`}
+                    disabled={!canEdit || number === lines.length - 1}
+                    onClick={() => move(line.who, line.level, number + 1)}
+                  >
+                    ↓
+                  </Button>
                 </span>
               </div>
             ))}
           </div>
         )}
-        <p className="muted">{outline.target.combining === "first" ? "The first line that concerns somebody decides." : `The order decides only where the first line wins; here ${outline.rule}.`}</p>
+        <p className="muted">
+          {outline.target.combining === "first"
+            ? "The first line that concerns somebody decides."
+            : `The order decides only where the first line wins; here ${outline.rule}.`}
+        </p>
         {place.kind !== "folder" && <GroupQuotas place={place} put={put} />}
         <div className="pair">
-          <Field label="Name" value={place.name} disabled={!canEdit} check={(text) => notEmpty(text) ?? (text.includes("/") ? "A name cannot contain /." : null)} onKeep={(name) => put({ name })} />
+          <Field
+            label="Name"
+            value={place.name}
+            disabled={!canEdit}
+            check={(text) => notEmpty(text) ?? (text.includes("/") ? "A name cannot contain /." : null)}
+            onKeep={(name) => put({ name })}
+          />
           <Field label="Note" area value={place.note ?? ""} disabled={!canEdit} onKeep={(note) => put({ note })} />
         </div>
       </div>
-      <Side label="What comes out"><Outcome place={place} stored={stored.data} /></Side>
-      {dialog === "remove" && <RemoveDialog name={place.name} edit={{ op: "remove-place", place: place.id }} onClose={(removed) => { close(); if (removed) onGone(); }} />}
+      <Side label="What comes out">
+        <Outcome place={place} stored={stored.data} />
+      </Side>
+      {dialog === "remove" && (
+        <RemoveDialog
+          name={place.name}
+          edit={{ op: "remove-place", place: place.id }}
+          onClose={(removed) => {
+            close();
+            if (removed) onGone();
+          }}
+        />
+      )}
       {dialog === "move" && <MoveDialog place={place} targets={targets} onClose={close} onMove={(parent) => put({ parent })} />}
       {dialog === "push" && <PushDown place={place} onClose={close} />}
       {dialog === "style" && <ChangeStyle place={place} present={style} onClose={close} />}
@@ -176,14 +390,47 @@ function PlaceDetail({ place, onAdd, onGone }: { place: Place; onAdd: (kind: Pla
   );
 }
 
-function MoveDialog({ place, targets, onClose, onMove }: { place: Place; targets: Place[]; onClose: () => void; onMove: (parent: string) => void }) {
+function MoveDialog({
+  place,
+  targets,
+  onClose,
+  onMove,
+}: {
+  place: Place;
+  targets: Place[];
+  onClose: () => void;
+  onMove: (parent: string) => void;
+}) {
   const { index } = usePlan();
   const [to, setTo] = useState<string | null>(place.parent ?? null);
   const effect = useEffectOf(to && to !== place.parent ? [{ op: "put-place", place: { ...place, parent: to } }] : []);
   return (
-    <Modal title={`Move ${place.name}`} open onCancel={onClose} okText="Move" okButtonProps={{ disabled: !effect.data }} onOk={() => { onMove(to!); onClose(); }}>
-      <label className="field"><span>It will lie in</span><Select showSearch={{ optionFilterProp: "label" }} style={{ width: "100%" }} value={to} onChange={setTo} options={targets.map((other) => ({ value: other.id, label: pathName(index, other.id) })).sort((a, b) => a.label.localeCompare(b.label))} /></label>
-      <p className="muted">What lies below moves along, and so do all grants. On an appliance, moving a dataset changes the paths that people know.</p>
+    <Modal
+      title={`Move ${place.name}`}
+      open
+      onCancel={onClose}
+      okText="Move"
+      okButtonProps={{ disabled: !effect.data }}
+      onOk={() => {
+        onMove(to!);
+        onClose();
+      }}
+    >
+      <label className="field">
+        <span>It will lie in</span>
+        <Select
+          showSearch={{ optionFilterProp: "label" }}
+          style={{ width: "100%" }}
+          value={to}
+          onChange={setTo}
+          options={targets
+            .map((other) => ({ value: other.id, label: pathName(index, other.id) }))
+            .sort((a, b) => a.label.localeCompare(b.label))}
+        />
+      </label>
+      <p className="muted">
+        What lies below moves along, and so do all grants. On an appliance, moving a dataset changes the paths that people know.
+      </p>
       {to && to !== place.parent && <WouldChange effect={effect} open />}
     </Modal>
   );
@@ -206,7 +453,22 @@ function AddPlace({ kind, parent, onClose }: { kind: Place["kind"]; parent: stri
   const apps = (kinds.data ?? []).filter((one) => one.id.startsWith("service-"));
   const begun = kinds.data?.find((one) => one.id === use)?.edits[0];
   const start: Partial<Place> = begun?.op === "put-place" ? begun.place : {};
-  const made = (id: string): Edit[] => [{ op: "put-place", place: { note: "", case_sensitive: false, group_quotas: [], ...start, inheritance_stops: kind !== "pool" && cut, id, name: name.trim() || "new", kind, parent } }];
+  const made = (id: string): Edit[] => [
+    {
+      op: "put-place",
+      place: {
+        note: "",
+        case_sensitive: false,
+        group_quotas: [],
+        ...start,
+        inheritance_stops: kind !== "pool" && cut,
+        id,
+        name: name.trim() || "new",
+        kind,
+        parent,
+      },
+    },
+  ];
   const effect = useEffectOf(parent ? made("a place that is new") : []);
   const first = effect.data?.made[0];
   const add = async () => {
@@ -215,27 +477,114 @@ function AddPlace({ kind, parent, onClose }: { kind: Place["kind"]; parent: stri
   };
   const ready = name.trim() !== "" && (kind !== "pool" || kinds.data !== undefined);
   return (
-    <Modal title={parent ? `Add a ${kind} in ${pathName(index, parent)}` : "Add a pool"} open onCancel={() => onClose(null)} okText={`Add ${kind}`} okButtonProps={{ disabled: !ready }} onOk={() => void add()}>
-      <form onSubmit={(event) => { event.preventDefault(); if (ready) void add(); }}>
-        <label className="field"><span>Name, as on the appliance</span><Input autoFocus value={name} maxLength={255} onChange={(event) => setName(event.target.value)} /></label>
-        {kind !== "pool" && <Checkbox checked={cut} onChange={(event) => setCut(event.target.checked)}>Nothing comes down from {pathName(index, parent!)}: only who is granted this {kind} itself gets in</Checkbox>}
+    <Modal
+      title={parent ? `Add a ${kind} in ${pathName(index, parent)}` : "Add a pool"}
+      open
+      onCancel={() => onClose(null)}
+      okText={`Add ${kind}`}
+      okButtonProps={{ disabled: !ready }}
+      onOk={() => void add()}
+    >
+      <form
+        onSubmit={(event) => {
+          event.preventDefault();
+          if (ready) void add();
+        }}
+      >
+        <label className="field">
+          <span>Name, as on the appliance</span>
+          <Input autoFocus value={name} maxLength={255} onChange={(event) => setName(event.target.value)} />
+        </label>
+        {kind !== "pool" && (
+          <Checkbox checked={cut} onChange={(event) => setCut(event.target.checked)}>
+            Nothing comes down from {pathName(index, parent!)}: only who is granted this {kind} itself gets in
+          </Checkbox>
+        )}
       </form>
-      {kind !== "pool" && <p className="muted">{kind === "dataset" ? "A dataset can have permissions, snapshots and a quota of its own." : "Add a folder only where access differs from the place above it."}</p>}
+      {kind !== "pool" && (
+        <p className="muted">
+          {kind === "dataset"
+            ? "A dataset can have permissions, snapshots and a quota of its own."
+            : "Add a folder only where access differs from the place above it."}
+        </p>
+      )}
       {kind === "pool" && (
         <>
           <h3>What uses it?</h3>
           {kinds.isError && <div className="trouble">{message(kinds.error)}</div>}
-          {!kinds.data && !kinds.isError && <p className="muted" role="status">Asking which lists there are …</p>}
+          {!kinds.data && !kinds.isError && (
+            <p className="muted" role="status">
+              Asking which lists there are …
+            </p>
+          )}
           {kinds.data && (
             <Radio.Group className="uses" value={use} onChange={(event) => setUse(event.target.value as string)}>
-              {kinds.data.filter((one) => !apps.includes(one)).map((one) => <Radio key={one.id} value={one.id}><b>{one.title}</b><span className="muted">{one.words}</span></Radio>)}
-              {apps.length > 0 && <Radio value={app ?? apps[0]!.id}><b>An application</b><span className="muted">A service owns it and keeps its own files; people come in only by grants.</span>{apps.some((one) => one.id === use) && <Select size="small" aria-label="Which service" style={{ minWidth: 220 }} value={use} onChange={(next: string) => { setApp(next); setUse(next); }} options={apps.map((one) => ({ value: one.id, label: one.title }))} />}</Radio>}
-              <Radio value={ALONE}><b>An appliance whose shares alone decide</b><span className="muted">No lists are planned. Whoever gets into a share gets everything in it, and over NFS the hosts are asked and no grants; such a plan cannot go to a Linux host.</span></Radio>
+              {kinds.data
+                .filter((one) => !apps.includes(one))
+                .map((one) => (
+                  <Radio key={one.id} value={one.id}>
+                    <b>{one.title}</b>
+                    <span className="muted">{one.words}</span>
+                  </Radio>
+                ))}
+              {apps.length > 0 && (
+                <Radio value={app ?? apps[0]!.id}>
+                  <b>An application</b>
+                  <span className="muted">A service owns it and keeps its own files; people come in only by grants.</span>
+                  {apps.some((one) => one.id === use) && (
+                    <Select
+                      size="small"
+                      aria-label="Which service"
+                      style={{ minWidth: 220 }}
+                      value={use}
+                      onChange={(next: string) => {
+                        setApp(next);
+                        setUse(next);
+                      }}
+                      options={apps.map((one) => ({ value: one.id, label: one.title }))}
+                    />
+                  )}
+                </Radio>
+              )}
+              <Radio value={ALONE}>
+                <b>An appliance whose shares alone decide</b>
+                <span className="muted">
+                  No lists are planned. Whoever gets into a share gets everything in it, and over NFS the hosts are asked and no grants;
+                  such a plan cannot go to a Linux host.
+                </span>
+              </Radio>
             </Radio.Group>
           )}
         </>
       )}
-      {kind !== "pool" && (effect.isError ? <div className="trouble">{message(effect.error)}</div> : !first ? <p className="muted" role="status">Asking who would get in …</p> : first.rw + first.ro === 0 ? <p>At first nobody gets in.</p> : <p>At first {plural(first.rw + first.ro, "person gets", "people get")} in, by what holds above it: {[first.rw > 0 && <span key="rw">{first.rw.toLocaleString()} <LevelTag level="RW" long /></span>, first.ro > 0 && <span key="ro"> {first.ro.toLocaleString()} <LevelTag level="RO" long /></span>]}.</p>)}
+      {kind !== "pool" &&
+        (effect.isError ? (
+          <div className="trouble">{message(effect.error)}</div>
+        ) : !first ? (
+          <p className="muted" role="status">
+            Asking who would get in …
+          </p>
+        ) : first.rw + first.ro === 0 ? (
+          <p>At first nobody gets in.</p>
+        ) : (
+          <p>
+            At first {plural(first.rw + first.ro, "person gets", "people get")} in, by what holds above it:{" "}
+            {[
+              first.rw > 0 && (
+                <span key="rw">
+                  {first.rw.toLocaleString()} <LevelTag level="RW" long />
+                </span>
+              ),
+              first.ro > 0 && (
+                <span key="ro">
+                  {" "}
+                  {first.ro.toLocaleString()} <LevelTag level="RO" long />
+                </span>
+              ),
+            ]}
+            .
+          </p>
+        ))}
     </Modal>
   );
 }

@@ -11,18 +11,27 @@ import { usePlan } from "../plan/PlanContext";
 type Kind = ImportBody["kind"];
 type Made = "person" | "service" | "group" | "place";
 const HELP: Record<Kind, string> = {
-  matrix: "Rows are people or groups, columns are places (a name, or a path such as keel/office/payroll). Cells say RW, RO, NA or nothing; “read only”, “r” and “-” are understood too.",
-  people: "The first row names the columns: name, full name, kind, uid, primary group, groups, enabled, expires, sign-in names, note. Or: group, gid, members. Or: group, member.",
-  promises: "The first row names the columns: who, but, must (must or must not), act (see, read or write), place, over, note. As Export writes them.",
+  matrix:
+    "Rows are people or groups, columns are places (a name, or a path such as keel/office/payroll). Cells say RW, RO, NA or nothing; “read only”, “r” and “-” are understood too.",
+  people:
+    "The first row names the columns: name, full name, kind, uid, primary group, groups, enabled, expires, sign-in names, note. Or: group, gid, members. Or: group, member.",
+  promises:
+    "The first row names the columns: who, but, must (must or must not), act (see, read or write), place, over, note. As Export writes them.",
   accounts: "A Linux host's passwd file, and its group file. Numbers are kept; accounts outside the range are left out and listed.",
-  getfacl: "What getfacl -R prints of a folder of the server: owners, groups, flags and POSIX lists. Folders where they change become places; the rest is counted.",
+  getfacl:
+    "What getfacl -R prints of a folder of the server: owners, groups, flags and POSIX lists. Folders where they change become places; the rest is counted.",
   find: "What find DIR -printf '%y %m %u %g %p\\n' prints (or \\0 for odd names): owners, groups and mode bits. Folders where they change become places; the rest is counted.",
   nfs4: "What nfs4_getfacl prints, each list under its “# file: ” line. Folders where the list changes become places; the rest is counted.",
-  server: "A Linux file server whole: accounts, lists, shares over SMB with their includes, exports. From files copied from it, or read over the way on which the plan goes there. What is not understood is listed line by line.",
+  server:
+    "A Linux file server whole: accounts, lists, shares over SMB with their includes, exports. From files copied from it, or read over the way on which the plan goes there. What is not understood is listed line by line.",
   plan: "A plan file that Yard Gate wrote, or that follows its documented format. This plan becomes what the file says.",
 };
 
-const LISTINGS: { value: Kind; label: string }[] = [{ value: "getfacl", label: "POSIX lists (getfacl)" }, { value: "nfs4", label: "ordered lists (nfs4_getfacl)" }, { value: "find", label: "mode bits (find)" }];
+const LISTINGS: { value: Kind; label: string }[] = [
+  { value: "getfacl", label: "POSIX lists (getfacl)" },
+  { value: "nfs4", label: "ordered lists (nfs4_getfacl)" },
+  { value: "find", label: "mode bits (find)" },
+];
 
 /** Take in a table, a host's accounts or a plan file: shown as what it would do, then kept as one change. */
 export default function TakeIn({ onClose }: { onClose: () => void }) {
@@ -70,15 +79,27 @@ export default function TakeIn({ onClose }: { onClose: () => void }) {
       setBusy(false);
     }
   };
-  const look = (made = make) => run(async () => setPreview(await ask(api.POST("/api/v1/plans/{plan}/import/preview", { params: { path: { plan: id } }, body: body(made) }))));
-  const keep = () => run(async () => {
-    await take(await ask(api.POST("/api/v1/plans/{plan}/import", { params: { path: { plan: id } }, body: { ...body(make), tag: preview?.tag } })));
-    onClose();
-  });
-  const forget = () => { setPreview(null); setTrouble(null); };
+  const look = (made = make) =>
+    run(async () =>
+      setPreview(await ask(api.POST("/api/v1/plans/{plan}/import/preview", { params: { path: { plan: id } }, body: body(made) }))),
+    );
+  const keep = () =>
+    run(async () => {
+      await take(
+        await ask(api.POST("/api/v1/plans/{plan}/import", { params: { path: { plan: id } }, body: { ...body(make), tag: preview?.tag } })),
+      );
+      onClose();
+    });
+  const forget = () => {
+    setPreview(null);
+    setTrouble(null);
+  };
   const unknownMade = Object.entries(make);
   const choose = (names: string[], made: Made | undefined) => {
-    const next = Object.fromEntries([...unknownMade.filter(([name]) => !names.includes(name)), ...(made ? names.map((name) => [name, made] as const) : [])]);
+    const next = Object.fromEntries([
+      ...unknownMade.filter(([name]) => !names.includes(name)),
+      ...(made ? names.map((name) => [name, made] as const) : []),
+    ]);
     setMake(next);
     void look(next);
   };
@@ -86,57 +107,271 @@ export default function TakeIn({ onClose }: { onClose: () => void }) {
   const placeNames = preview?.unknown.filter((name) => name.of === "place").map((name) => name.name) ?? [];
 
   return (
-    <Drawer title="Import" open onClose={onClose} size={720} footer={
-      <div className="row">
-        <span className="spread muted">{preview && `${plural(preview.edits, "edit")}, one step to undo`}</span>
-        <Button onClick={() => void look()} loading={busy} disabled={!given}>{preview ? "Look again" : "See what it would do"}</Button>
-        <Button type="primary" disabled={!preview || preview.edits === 0 || trouble !== null} loading={busy} onClick={() => void keep()}>Keep it</Button>
-      </div>
-    }>
-      <Segmented block value={listing ? "getfacl" : kind} onChange={(value) => { setKind(value as Kind); setMake({}); forget(); }} options={[{ value: "matrix", label: "Matrix" }, { value: "people", label: "People" }, { value: "promises", label: "Promises" }, { value: "accounts", label: "Accounts" }, { value: "getfacl", label: "Folders" }, { value: "server", label: "File server" }, { value: "plan", label: "Plan file" }]} />
-      {listing && <Segmented size="small" style={{ marginTop: 8 }} value={kind} onChange={(value) => { setKind(value); setMake({}); forget(); }} options={LISTINGS} />}
+    <Drawer
+      title="Import"
+      open
+      onClose={onClose}
+      size={720}
+      footer={
+        <div className="row">
+          <span className="spread muted">{preview && `${plural(preview.edits, "edit")}, one step to undo`}</span>
+          <Button onClick={() => void look()} loading={busy} disabled={!given}>
+            {preview ? "Look again" : "See what it would do"}
+          </Button>
+          <Button type="primary" disabled={!preview || preview.edits === 0 || trouble !== null} loading={busy} onClick={() => void keep()}>
+            Keep it
+          </Button>
+        </div>
+      }
+    >
+      <Segmented
+        block
+        value={listing ? "getfacl" : kind}
+        onChange={(value) => {
+          setKind(value as Kind);
+          setMake({});
+          forget();
+        }}
+        options={[
+          { value: "matrix", label: "Matrix" },
+          { value: "people", label: "People" },
+          { value: "promises", label: "Promises" },
+          { value: "accounts", label: "Accounts" },
+          { value: "getfacl", label: "Folders" },
+          { value: "server", label: "File server" },
+          { value: "plan", label: "Plan file" },
+        ]}
+      />
+      {listing && (
+        <Segmented
+          size="small"
+          style={{ marginTop: 8 }}
+          value={kind}
+          onChange={(value) => {
+            setKind(value);
+            setMake({});
+            forget();
+          }}
+          options={LISTINGS}
+        />
+      )}
       <p className="muted">{HELP[kind]}</p>
-      {kind === "server" && <ServerSource files={files} tops={tops} onFiles={(next) => { setFiles(next); setTops(null); forget(); }} onTops={(next) => { setTops(next); setFiles([]); forget(); }} />}
-      {kind !== "server" && <Source key={kind} label={kind === "accounts" ? "passwd" : kind === "plan" ? "Plan file" : listing ? "The listing" : "Table (CSV, a workbook, or copied from a spreadsheet)"} value={first} onChange={(bytes) => { setFirst(bytes); forget(); }} />}
+      {kind === "server" && (
+        <ServerSource
+          files={files}
+          tops={tops}
+          onFiles={(next) => {
+            setFiles(next);
+            setTops(null);
+            forget();
+          }}
+          onTops={(next) => {
+            setTops(next);
+            setFiles([]);
+            forget();
+          }}
+        />
+      )}
+      {kind !== "server" && (
+        <Source
+          key={kind}
+          label={
+            kind === "accounts"
+              ? "passwd"
+              : kind === "plan"
+                ? "Plan file"
+                : listing
+                  ? "The listing"
+                  : "Table (CSV, a workbook, or copied from a spreadsheet)"
+          }
+          value={first}
+          onChange={(bytes) => {
+            setFirst(bytes);
+            forget();
+          }}
+        />
+      )}
       {kind === "accounts" && (
         <>
-          <Source label="group" value={second} onChange={(bytes) => { setSecond(bytes); forget(); }} />
+          <Source
+            label="group"
+            value={second}
+            onChange={(bytes) => {
+              setSecond(bytes);
+              forget();
+            }}
+          />
           <div className="row" style={{ marginBottom: 10 }}>
-            accounts from <Input size="small" aria-label="Lowest number" style={{ width: 80 }} value={range.lowest} onChange={(event) => { setRange({ ...range, lowest: event.target.value }); forget(); }} />
-            to <Input size="small" aria-label="Highest number" style={{ width: 80 }} value={range.highest} onChange={(event) => { setRange({ ...range, highest: event.target.value }); forget(); }} />
-            <Checkbox checked={privateGroups} onChange={(event) => { setPrivateGroups(event.target.checked); forget(); }}>private groups too</Checkbox>
+            accounts from{" "}
+            <Input
+              size="small"
+              aria-label="Lowest number"
+              style={{ width: 80 }}
+              value={range.lowest}
+              onChange={(event) => {
+                setRange({ ...range, lowest: event.target.value });
+                forget();
+              }}
+            />
+            to{" "}
+            <Input
+              size="small"
+              aria-label="Highest number"
+              style={{ width: 80 }}
+              value={range.highest}
+              onChange={(event) => {
+                setRange({ ...range, highest: event.target.value });
+                forget();
+              }}
+            />
+            <Checkbox
+              checked={privateGroups}
+              onChange={(event) => {
+                setPrivateGroups(event.target.checked);
+                forget();
+              }}
+            >
+              private groups too
+            </Checkbox>
           </div>
         </>
       )}
       {listing && (
         <div className="row" style={{ marginBottom: 10, flexWrap: "wrap" }}>
-          its topmost folder is <Select size="small" aria-label="The place that the topmost folder is" showSearch={{ optionFilterProp: "label" }} style={{ minWidth: 220 }} value={at ?? ""} onChange={(value) => { setAt(value || null); forget(); }} options={[{ value: "", label: "a new pool" }, ...outline.places.map((place) => ({ value: place.id, label: pathName(index, place.id) })).sort((a, b) => a.label.localeCompare(b.label))]} />
-          {kind !== "find" && <Checkbox checked={onlyFolders} onChange={(event) => { setOnlyFolders(event.target.checked); forget(); }}>everything in it is a folder</Checkbox>}
+          its topmost folder is{" "}
+          <Select
+            size="small"
+            aria-label="The place that the topmost folder is"
+            showSearch={{ optionFilterProp: "label" }}
+            style={{ minWidth: 220 }}
+            value={at ?? ""}
+            onChange={(value) => {
+              setAt(value || null);
+              forget();
+            }}
+            options={[
+              { value: "", label: "a new pool" },
+              ...outline.places
+                .map((place) => ({ value: place.id, label: pathName(index, place.id) }))
+                .sort((a, b) => a.label.localeCompare(b.label)),
+            ]}
+          />
+          {kind !== "find" && (
+            <Checkbox
+              checked={onlyFolders}
+              onChange={(event) => {
+                setOnlyFolders(event.target.checked);
+                forget();
+              }}
+            >
+              everything in it is a folder
+            </Checkbox>
+          )}
         </div>
       )}
-      {kind === "matrix" && <Checkbox checked={clearBlanks} onChange={(event) => { setClearBlanks(event.target.checked); forget(); }}>An empty cell takes away what is granted now</Checkbox>}
-      {trouble && <div className="trouble" role="alert"><b>{trouble.title}</b><br />{trouble.text}</div>}
+      {kind === "matrix" && (
+        <Checkbox
+          checked={clearBlanks}
+          onChange={(event) => {
+            setClearBlanks(event.target.checked);
+            forget();
+          }}
+        >
+          An empty cell takes away what is granted now
+        </Checkbox>
+      )}
+      {trouble && (
+        <div className="trouble" role="alert">
+          <b>{trouble.title}</b>
+          <br />
+          {trouble.text}
+        </div>
+      )}
       {preview && (
         <section aria-label="What it would do" style={{ marginTop: 14 }}>
           {(preview.unknown.length > 0 || unknownMade.length > 0) && (
             <>
               <h3 style={{ fontSize: 13 }}>Names that the plan does not have</h3>
-              {whoNames.length > 0 && <p className="row">{listing ? "Nothing comes in before these are known." : `${plural(whoNames.length, "row is", "rows are")} left out.`} Make {whoNames.length === 1 ? "it a" : "all of them"} <Button size="small" onClick={() => choose(whoNames, "person")}>{whoNames.length === 1 ? "person" : "people"}</Button> <Button size="small" onClick={() => choose(whoNames, "group")}>{whoNames.length === 1 ? "group" : "groups"}</Button></p>}
-              {placeNames.length > 0 && <p className="row">{plural(placeNames.length, "column is", "columns are")} left out. <Button size="small" onClick={() => choose(placeNames, "place")}>{placeNames.length === 1 ? "Make it a place" : "Make them places"}</Button></p>}
+              {whoNames.length > 0 && (
+                <p className="row">
+                  {listing ? "Nothing comes in before these are known." : `${plural(whoNames.length, "row is", "rows are")} left out.`} Make{" "}
+                  {whoNames.length === 1 ? "it a" : "all of them"}{" "}
+                  <Button size="small" onClick={() => choose(whoNames, "person")}>
+                    {whoNames.length === 1 ? "person" : "people"}
+                  </Button>{" "}
+                  <Button size="small" onClick={() => choose(whoNames, "group")}>
+                    {whoNames.length === 1 ? "group" : "groups"}
+                  </Button>
+                </p>
+              )}
+              {placeNames.length > 0 && (
+                <p className="row">
+                  {plural(placeNames.length, "column is", "columns are")} left out.{" "}
+                  <Button size="small" onClick={() => choose(placeNames, "place")}>
+                    {placeNames.length === 1 ? "Make it a place" : "Make them places"}
+                  </Button>
+                </p>
+              )}
               <ul className="words" tabIndex={0}>
                 {preview.unknown.map((name) => (
                   <li key={`${name.of} ${name.name}`} className="row">
-                    <span className="spread">line {name.line}: <b>{name.name}</b></span>
-                    <Select size="small" aria-label={`What to make of ${name.name}`} value="" style={{ width: 130 }} onChange={(value) => choose([name.name], (value || undefined) as Made | undefined)} options={[{ value: "", label: "left out" }, ...(name.of === "place" ? ["place"] : name.of === "group" ? ["group"] : ["person", "service", "group"]).map((value) => ({ value, label: value }))]} />
+                    <span className="spread">
+                      line {name.line}: <b>{name.name}</b>
+                    </span>
+                    <Select
+                      size="small"
+                      aria-label={`What to make of ${name.name}`}
+                      value=""
+                      style={{ width: 130 }}
+                      onChange={(value) => choose([name.name], (value || undefined) as Made | undefined)}
+                      options={[
+                        { value: "", label: "left out" },
+                        ...(name.of === "place" ? ["place"] : name.of === "group" ? ["group"] : ["person", "service", "group"]).map(
+                          (value) => ({ value, label: value }),
+                        ),
+                      ]}
+                    />
                   </li>
                 ))}
-                {unknownMade.map(([name, made]) => <li key={name} className="row"><span className="spread"><b>{name}</b> will be a new {made}</span><Button size="small" onClick={() => choose([name], undefined)}>Leave out</Button></li>)}
+                {unknownMade.map(([name, made]) => (
+                  <li key={name} className="row">
+                    <span className="spread">
+                      <b>{name}</b> will be a new {made}
+                    </span>
+                    <Button size="small" onClick={() => choose([name], undefined)}>
+                      Leave out
+                    </Button>
+                  </li>
+                ))}
               </ul>
             </>
           )}
-          <h3 style={{ fontSize: 13 }}>{preview.edits === 0 ? "Nothing in it that the plan does not have already" : `It would make ${plural(preview.edits, "edit")}`}</h3>
-          {preview.edits > 0 && <ul className="words" tabIndex={0}>{preview.words.map((line, number) => <li key={number}>{line}</li>)}{preview.edits > preview.words.length && <li className="muted">… and {(preview.edits - preview.words.length).toLocaleString()} more</li>}</ul>}
-          {preview.note_count > 0 && <><h3 style={{ fontSize: 13 }}>Noticed</h3><ul className="words" tabIndex={0}>{preview.notes.map((note, number) => <li key={number}>{note.line !== null && `line ${note.line}: `}{note.text}</li>)}</ul></>}
+          <h3 style={{ fontSize: 13 }}>
+            {preview.edits === 0 ? "Nothing in it that the plan does not have already" : `It would make ${plural(preview.edits, "edit")}`}
+          </h3>
+          {preview.edits > 0 && (
+            <ul className="words" tabIndex={0}>
+              {preview.words.map((line, number) => (
+                <li key={number}>{line}</li>
+              ))}
+              {preview.edits > preview.words.length && (
+                <li className="muted">… and {(preview.edits - preview.words.length).toLocaleString()} more</li>
+              )}
+            </ul>
+          )}
+          {preview.note_count > 0 && (
+            <>
+              <h3 style={{ fontSize: 13 }}>Noticed</h3>
+              <ul className="words" tabIndex={0}>
+                {preview.notes.map((note, number) => (
+                  <li key={number}>
+                    {note.line !== null && `line ${note.line}: `}
+                    {note.text}
+                  </li>
+                ))}
+              </ul>
+            </>
+          )}
           <h3 style={{ fontSize: 13 }}>Who gets something else by it</h3>
           <Effects effect={preview.effect} open />
         </section>
@@ -146,22 +381,55 @@ export default function TakeIn({ onClose }: { onClose: () => void }) {
 }
 
 /** A whole file server: its files, several at once; or what is on the appliance now. */
-function ServerSource({ files, tops, onFiles, onTops }: { files: { name: string }[]; tops: string | null; onFiles: (files: { name: string; content: string }[]) => void; onTops: (tops: string | null) => void }) {
+function ServerSource({
+  files,
+  tops,
+  onFiles,
+  onTops,
+}: {
+  files: { name: string }[];
+  tops: string | null;
+  onFiles: (files: { name: string; content: string }[]) => void;
+  onTops: (tops: string | null) => void;
+}) {
   const { id } = usePlan();
-  const where = useQuery({ queryKey: ["of-plan", id, "destination"], queryFn: () => ask(api.GET("/api/v1/plans/{plan}/rollout/destination", { params: { path: { plan: id } } })) });
+  const where = useQuery({
+    queryKey: ["of-plan", id, "destination"],
+    queryFn: () => ask(api.GET("/api/v1/plans/{plan}/rollout/destination", { params: { path: { plan: id } } })),
+  });
   const reachable = where.data?.kind === "ssh" || where.data?.kind === "here";
-  const choose = async (chosen: FileList | null) => onFiles(await Promise.all([...(chosen ?? [])].map(async (file) => ({ name: file.name, content: toBase64(new Uint8Array(await file.arrayBuffer())) }))));
+  const choose = async (chosen: FileList | null) =>
+    onFiles(
+      await Promise.all(
+        [...(chosen ?? [])].map(async (file) => ({ name: file.name, content: toBase64(new Uint8Array(await file.arrayBuffer())) })),
+      ),
+    );
   return (
     <div style={{ display: "grid", gap: 10, marginBottom: 10 }}>
-      <label className="field"><span>Files copied from it: /etc/passwd, /etc/group, smb.conf and what it includes, /etc/exports, what <code>getfacl -R -p FOLDERS &gt; lists.txt</code> and <code>pdbedit -L -v &gt; smb-accounts.txt</code> said</span>
-        <input type="file" multiple className="file" aria-label="Files of the server" onChange={(event) => void choose(event.target.files)} />
+      <label className="field">
+        <span>
+          Files copied from it: /etc/passwd, /etc/group, smb.conf and what it includes, /etc/exports, what{" "}
+          <code>getfacl -R -p FOLDERS &gt; lists.txt</code> and <code>pdbedit -L -v &gt; smb-accounts.txt</code> said
+        </span>
+        <input
+          type="file"
+          multiple
+          className="file"
+          aria-label="Files of the server"
+          onChange={(event) => void choose(event.target.files)}
+        />
         {files.length > 0 && <span className="muted">{files.map((file) => file.name).join(", ")}</span>}
       </label>
       {reachable ? (
-        <label className="field"><span>Or read {where.data?.kind === "ssh" ? where.data.host : "this machine"} now, with the lists of these folders and all in them</span>
+        <label className="field">
+          <span>
+            Or read {where.data?.kind === "ssh" ? where.data.host : "this machine"} now, with the lists of these folders and all in them
+          </span>
           <Input value={tops ?? ""} placeholder="/srv/keel /srv/ballast" onChange={(event) => onTops(event.target.value || null)} />
         </label>
-      ) : <p className="muted">Where the plan goes to a server that can be reached (Rollout, “to …”), it can be read from here.</p>}
+      ) : (
+        <p className="muted">Where the plan goes to a server that can be reached (Rollout, “to …”), it can be read from here.</p>
+      )}
     </div>
   );
 }

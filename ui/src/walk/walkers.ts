@@ -1,7 +1,11 @@
 /** What somebody sits at: it shows what the server says in its own way. */
 export type Client = "windows" | "macos" | "linux";
 
-export const CLIENTS: { value: Client; label: string }[] = [{ value: "windows", label: "Windows" }, { value: "macos", label: "macOS" }, { value: "linux", label: "Linux" }];
+export const CLIENTS: { value: Client; label: string }[] = [
+  { value: "windows", label: "Windows" },
+  { value: "macos", label: "macOS" },
+  { value: "linux", label: "Linux" },
+];
 
 /** Somebody who walks: an id, or over NFS numbers as uid:gid,gid,…; over which protocol and from what; for NFS from which address and, after a space, name. */
 export interface Walker {
@@ -12,13 +16,29 @@ export interface Walker {
 }
 
 /** As it stands in the address: who, protocol, host and client of each, with what may stand between them taken care of. */
-export const encoded = (walkers: Walker[]) => walkers.map((one) => [one.who, one.protocol, one.host, one.client].map(encodeURIComponent).join("~")).join("!");
+export const encoded = (walkers: Walker[]) =>
+  walkers.map((one) => [one.who, one.protocol, one.host, one.client].map(encodeURIComponent).join("~")).join("!");
 
 export function decoded(text: string): Walker[] {
-  return text.split("!").filter(Boolean).slice(0, 4).map((one) => {
-    const [who, protocol, host, client] = one.split("~").map((part) => { try { return decodeURIComponent(part); } catch { return part; } });
-    return { who: who ?? "", protocol: protocol === "nfs" ? "nfs" : "smb", host: host ?? "", client: CLIENTS.find(({ value }) => value === client)?.value ?? "windows" };
-  });
+  return text
+    .split("!")
+    .filter(Boolean)
+    .slice(0, 4)
+    .map((one) => {
+      const [who, protocol, host, client] = one.split("~").map((part) => {
+        try {
+          return decodeURIComponent(part);
+        } catch {
+          return part;
+        }
+      });
+      return {
+        who: who ?? "",
+        protocol: protocol === "nfs" ? "nfs" : "smb",
+        host: host ?? "",
+        client: CLIENTS.find(({ value }) => value === client)?.value ?? "windows",
+      };
+    });
 }
 
 /** Address and name of the host, as the server is asked. */

@@ -34,7 +34,7 @@ from yardgate.api.transport.turns import Large
 from yardgate.core.access.batch.resolve import resolve
 from yardgate.core.access.combining import rule_words
 from yardgate.core.access.comparison import Comparison, gets
-from yardgate.core.access.membership import cycles
+from yardgate.core.access.membership import cycles, unlisted
 from yardgate.core.access.outcome import Outcome, outcome, outcome_of, shifts
 from yardgate.core.edits.apply import apply
 from yardgate.core.edits.describe import describe, sentence
@@ -146,6 +146,13 @@ def outline(plan: str, account: Reader, services: TheServices) -> Outline:
         undo=step(services.plans, opened, opened.done),
         redo=step(services.plans, opened, opened.undone),
     )
+
+
+@large.get("/{plan}/memberships")
+def memberships(plan: str, _: Reader, services: TheServices) -> dict[str, list[str]]:
+    """User or group -> the groups that it is in without being named there; those that are in none are left out."""
+    found = services.plans.open(plan).plan
+    return {who: list(groups) for who in (*found.users, *found.groups) if (groups := unlisted(found, who))}
 
 
 def _group(group: Group) -> GroupOut:

@@ -1,9 +1,9 @@
 """From the plan to the appliance: steps, what to take away, and what was done."""
 
 from collections.abc import Collection, Mapping, Sequence
-from typing import Annotated, Any, Literal
+from typing import Annotated, Any
 
-from fastapi import APIRouter, HTTPException, Query, Response
+from fastapi import APIRouter, HTTPException, Path, Query, Response
 
 from yardgate.api.answers import attached, file_name
 from yardgate.api.authentication import Planner, Reader, TheServices
@@ -36,10 +36,11 @@ from yardgate.core.host.steps import (
     words,
 )
 from yardgate.core.model.checks import PlanError
+from yardgate.core.model.naming import show
 from yardgate.drivers.linux.commands import commands
-from yardgate.drivers.linux.handout import restore_text, runbook, runbook_page, script, shown, specs_text
+from yardgate.drivers.linux.handout import shown
+from yardgate.drivers.linux.papers import BY_NAME, TakenAway
 from yardgate.drivers.simulator import told
-from yardgate.formats import exports, ldif, smbconf
 from yardgate.formats.reading import FormatError
 from yardgate.services.derived import Services
 from yardgate.store import Opened, Stale
@@ -49,7 +50,7 @@ router = APIRouter(prefix="/plans/{plan}/rollout", tags=["rollout"], route_class
 large = APIRouter(prefix="/plans/{plan}/rollout", tags=["rollout"], route_class=Large)
 LISTED, AGAIN = 3000, 200
 Which = Annotated[int, Query(description="number of a rollout", ge=1, le=1_000_000)]
-Taken = Literal["script", "runbook", "page", "smb", "exports", "setfacl", "nfs4", "ldif"]
+PaperName = Annotated[str, Path(description="which paper", json_schema_extra={"enum": [*BY_NAME]})]
 Left = Annotated[list[str] | None, Query(description="ids of steps left for later", max_length=10_000)]
 
 
@@ -164,33 +165,19 @@ def compare_rollouts(plan: str, _: Reader, services: TheServices, before: Which,
 
 
 @large.get("/take-away/{what}", response_class=Response)
-def take_away(plan: str, what: Taken, _: Reader, services: TheServices, left: Left = None) -> Response:
-    """The steps as a shell script, with a dry run and a way back; in plain words as a page to print, or as Markdown. Or all that the plan
-    comes to: the SMB server's shares, the NFS exports, owners and POSIX lists for `setfacl --restore`, ordered lists for `nfs4_setfacl`, accounts as LDIF."""
+def take_away(plan: str, what: PaperName, _: Reader, services: TheServices, left: Left = None) -> Response:
+    """The rollout as one of the papers that `GET /formats` names: its steps, but for those left for later, or all that the plan comes to."""
+    wanted = BY_NAME.get(what)
+    if wanted is None:
+        raise HTTPException(404, f"A rollout is not written as {show(what)}; it is as {', '.join(BY_NAME)}")
     opened = services.plans.open(plan)
     meant, there, found = steps_of(services, opened)
     doing = chosen(found, left or ())
-    if what in ("script", "runbook", "page"):
+    if wanted.of == "steps":
         allowed(services, plan, doing)
     title = f"{opened.plan.name}, revision {opened.revision}: {len(doing)} steps"
-    match what:
-        case "smb":
-            return attached(smbconf.render(meant.system.offers.values()), opened, "shares.conf")
-        case "exports":
-            return attached(exports.render(meant.system.exports.values()), opened, "yard.exports")
-        case "setfacl":
-            return attached(restore_text(meant.system), opened, "lists.setfacl")
-        case "nfs4":
-            return attached(specs_text(meant.system), opened, "lists.nfs4")
-        case "ldif":
-            return attached(ldif.local_accounts(opened.plan), opened, "accounts.ldif")
-        case "runbook":
-            return attached(runbook(title, there, doing, meant.left_out), opened, "runbook.md")
-        case "page":
-            page = runbook_page(title, there, doing, meant.left_out)
-            return attached(page, opened, "runbook.html", "text/html; charset=utf-8")
-    ending = "rollout.sh"
-    return attached(script(title, there, doing, name=file_name(opened, ending)), opened, ending)
+    text = wanted.write(TakenAway(opened.plan, meant, there, doing, title, file_name(opened, wanted.ending)))
+    return attached(text, opened, wanted.ending, wanted.media)
 
 
 def current(services: Services, plan: str, revision: int) -> Opened:

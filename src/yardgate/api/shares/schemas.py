@@ -88,7 +88,7 @@ class GateOut(BaseModel):
 
 
 class VisitOut(BaseModel):
-    """One place, as somebody finds it who came in over a share: see `core.walk.Visit`."""
+    """One place, as somebody finds it who came in over a share: see `access.walk.Visit`."""
 
     place: str
     level: Level

@@ -25,6 +25,7 @@ from yardgate.core.policy.impact import between
 from yardgate.drivers.appliance import ApplianceError
 from yardgate.drivers.connect import reached
 from yardgate.drivers.linux.host import LinuxHost
+from yardgate.drivers.linux.papers import PAPERS
 from yardgate.drivers.linux.snapshot import copied
 from yardgate.formats import accounts, listing, matrix, people, planfile, promises, server, workbook
 from yardgate.formats.exporting import BY_NAME, FORMATS, Exported
@@ -36,7 +37,7 @@ router = APIRouter(prefix="/plans/{plan}", tags=["in and out"], route_class=Long
 quick = APIRouter(tags=["in and out"], route_class=OffLoop)
 LISTED = 1000
 SECONDS = 60  # that a command may take with which a host is read for an import
-What = Annotated[str, Path(description="which format", json_schema_extra={"enum": [*BY_NAME]})]
+FormatName = Annotated[str, Path(description="which format", json_schema_extra={"enum": [*BY_NAME]})]
 KIND_WORDS = {
     "matrix": "a matrix",
     "people": "a table of people",
@@ -148,12 +149,12 @@ def _tag(after: Plan) -> str:
 
 @quick.get("/formats")
 def formats(_: Somebody) -> list[FormatOut]:
-    """What a plan can be exported as."""
-    return [FormatOut(name=one.name, words=one.words, of=one.of) for one in FORMATS]
+    """What a plan can be exported as, and what a rollout can be taken away as."""
+    return [FormatOut(name=one.name, words=one.words, of=one.of) for one in (*FORMATS, *PAPERS)]
 
 
 @router.get("/export/{what}", response_class=Response)
-def export(plan: str, what: What, _: Reader, services: TheServices, at: Id | None = None) -> Response:
+def export(plan: str, what: FormatName, _: Reader, services: TheServices, at: Id | None = None) -> Response:
     """The plan in one of its formats; those of lists from the place `at` down."""
     opened, wanted = services.plans.open(plan), BY_NAME.get(what)
     if wanted is None:

@@ -52,11 +52,12 @@ class UnknownOut(BaseModel):
 
 
 class FormatOut(BaseModel):
-    """A format that a plan can be exported in. of: the whole plan, or the lists from a place down."""
+    """A format that a plan can be exported in, or a paper of a rollout. of: the whole plan, the lists from a place down, the steps of a rollout, or all
+    that it comes to (`system`)."""
 
     name: str
     words: str
-    of: Literal["plan", "place"]
+    of: Literal["plan", "place", "steps", "system"]
 
 
 class ImportPreview(BaseModel):

@@ -35,7 +35,7 @@ def claim(text: str) -> Claim | None:
 def claimed(plan: Plan, made: Claim) -> tuple[Plan, str]:
     """A plan in which somebody has exactly the numbers claimed, and who: the user with this uid, or somebody new.
 
-    Only this one is to be asked for in it, and with the storage of the plan as it is (`storage.lay` of the plan itself), since others
+    Only this one is to be asked for in it, and with the storage of the plan as it is (`storage.storage_state` of the plan itself), since others
     lose their groups here.
     """
     user = next((one for one in plan.users.values() if one.uid == made.uid), None)

@@ -4,7 +4,7 @@ Subjects are the users, then for each group somebody who is in that group alone.
 """
 
 from bisect import bisect_left
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import date
 from functools import cached_property
@@ -142,27 +142,50 @@ class Class(NamedTuple):
     groups: tuple[str, ...]
 
 
-def classes(counting: Counting, whos: Sequence[str]) -> tuple[Class, ...]:
-    """All subjects, sorted by which of the `whos` they count as."""
-    size, users = len(counting.subjects), counting.users
-    if not size:
-        return ()
-    counts = np.zeros((len(whos), size), dtype=np.bool_)
-    for row, who in enumerate(whos):
-        number = counting.number[who]
-        if number < users:
-            counts[row, number] = True
-        else:
-            counts[row] = unpack(counting.bits[number - users], size)
-    keys = np.ascontiguousarray(np.packbits(counts, axis=0).T)
-    width, raw = keys.shape[1], keys.tobytes()
-    members: dict[bytes, list[int]] = {}
-    for number in range(size):
-        members.setdefault(raw[number * width : (number + 1) * width], []).append(number)
-    found = []
-    for numbers in members.values():
-        names = frozenset(whos[row] for row in counts[:, numbers[0]].nonzero()[0].tolist())
-        split = bisect_left(numbers, users)
-        ids = [counting.subjects[number] for number in numbers]
-        found.append(Class(names, tuple(ids[:split]), tuple(ids[split:])))
-    return tuple(found)
+Named = Mapping[str, int]
+"""Who -> the classes of subjects that count as them, one bit a class."""
+
+
+class Classes:
+    """All subjects, sorted by which of the `whos` they count as: as bits, and one by one where somebody asks."""
+
+    def __init__(self, counting: Counting, whos: Sequence[str]) -> None:
+        size, users = len(counting.subjects), counting.users
+        counts = np.zeros((len(whos), size), dtype=np.bool_)
+        for row, who in enumerate(whos):
+            number = counting.number[who]
+            if number < users:
+                counts[row, number] = True
+            else:
+                counts[row] = unpack(counting.bits[number - users], size)
+        self._counting, self._whos = counting, whos
+        keys = np.packbits(counts, axis=0).T if whos else np.zeros((size, 1), dtype=np.uint8)
+        told_apart = np.ascontiguousarray(keys).view(f"V{keys.shape[1]}").ravel()
+        _, firsts, self._which = np.unique(told_apart, return_index=True, return_inverse=True)
+        self._order = firsts.argsort()  # the class of the first subject first
+        self._counts = counts[:, firsts[self._order]]
+
+    def __len__(self) -> int:
+        return len(self._order)
+
+    def __iter__(self) -> Iterator[Class]:
+        return iter(self._all)
+
+    @cached_property
+    def named(self) -> Named:
+        rows = np.packbits(self._counts, axis=1, bitorder="little")
+        return {who: int.from_bytes(row.tobytes(), "little") for who, row in zip(self._whos, rows, strict=True)}
+
+    @cached_property
+    def _all(self) -> tuple[Class, ...]:
+        subjects, users = self._counting.subjects, self._counting.users
+        members = self._which.argsort(kind="stable")  # class by class, within one by number
+        ends = np.bincount(self._which, minlength=len(self)).cumsum()
+        found = []
+        for at, one in enumerate(self._order.tolist()):
+            numbers = members[ends[one - 1] if one else 0 : ends[one]].tolist()
+            names = frozenset(self._whos[row] for row in self._counts[:, at].nonzero()[0].tolist())
+            split = bisect_left(numbers, users)
+            ids = [subjects[number] for number in numbers]
+            found.append(Class(names, tuple(ids[:split]), tuple(ids[split:])))
+        return tuple(found)

@@ -1,16 +1,18 @@
 """From grants to lists: entries for each list style that give every account what the clash rule gives.
 
-What people count as, as far as one place's grants go, falls into a few classes (`packed.classes`). Expected levels and the outcome of a list are compared class by class, so a list is proven right for every account
+What people count as, as far as one place's grants go, falls into a few classes (`bitsets.Classes`). Expected levels and the outcome of a list are compared class by class, so a list is proven right for every account
 while it is made. A list never gives an account more than the rule does; where a style cannot say what the rule says, the
 cells that come out lower are reported.
 """
 
 from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
+from functools import reduce
+from operator import or_
 from typing import NamedTuple
 
-from yardgate.core.access.bitsets import Class
-from yardgate.core.access.combining import TieredGrant, decide
+from yardgate.core.access.bitsets import Classes, Named
+from yardgate.core.access.combining import NEARNESS, TieredGrant, decide
 from yardgate.core.access.membership import Tier
 from yardgate.core.acl import nfs4, posix
 from yardgate.core.acl.mode import SETGID, bits_of
@@ -71,6 +73,52 @@ class ListSpec:
             return Level.PT
         return decide(self.target, parts)[0]
 
+    def planes(self, named: Named) -> dict[Level, int]:
+        """Level above NA -> the classes that get it, as bits: `expected` for all of them at once."""
+        pooled = self.target.precedence == "pooled"
+        tiers = [self.grants] if pooled else [[g for g in self.grants if g.tier == tier] for tier in NEARNESS]
+        ro = rw = told = 0
+        for grants in tiers:
+            nearer = told
+            reads, writes, some = _added(self.target, grants, named)
+            ro, rw, told = ro | reads & ~nearer, rw | writes & ~nearer, told | some
+        through = reduce(or_, (named.get(who, 0) for who in self.passes), 0) & ~told
+        boss = named.get(self.target.administrators or "", 0) if self.grants else 0
+        return {Level.PT: through & ~boss, Level.RO: ro & ~boss, Level.RW: rw | boss}
+
+    def levels(self, classes: Classes) -> tuple[Level, ...]:
+        """The level of each class."""
+        planes = self.planes(classes.named)
+        at = range(len(classes))
+        return tuple(next((level for level, plane in planes.items() if plane >> one & 1), Level.NA) for one in at)
+
+
+def _added(target: Target, grants: Sequence[Grant], named: Named) -> tuple[int, int, int]:
+    """Which classes grants that count together let read, let write, and tell anything at all, as bits."""
+    na = ro = rw = 0
+    for grant in grants:
+        theirs = named.get(grant.who, 0)
+        if target.combining == "first":
+            theirs &= ~(na | ro | rw)
+        match grant.level:
+            case Level.NA:
+                na |= theirs
+            case Level.RO:
+                ro |= theirs
+            case _:
+                rw |= theirs
+    told = na | ro | rw
+    match target.combining:
+        case "refusal":
+            ro, rw = ro & ~rw & ~na, rw & ~na
+        case "widest":
+            ro &= ~rw
+        case "narrowest":
+            ro, rw = ro & ~na, rw & ~ro & ~na
+        case "first":
+            pass  # nobody is told twice
+    return ro, rw, told
+
 
 # --- ordered lists ----------------------------------------------------------------------------------------------------
 
@@ -82,25 +130,27 @@ class CompiledEntry(NamedTuple):
     grant: Grant | None
 
 
-def ordered_list(wish: ListSpec, classes: Sequence[Class]) -> tuple[CompiledEntry, ...]:
+def ordered_list(spec: ListSpec, classes: Classes) -> tuple[CompiledEntry, ...]:
     """Entries that give every class its expected level. Every rule can be said; refusals that change nothing are left out."""
-    lines = list(_ordered_lines(wish))
-    named: dict[str, int] = {}  # who -> the classes that count as them, as bits
-    wanted = {Level.NA: 0, Level.PT: 0, Level.RO: 0, Level.RW: 0}
-    for number, one in enumerate(classes):
-        for who in one.names:
-            named[who] = named.get(who, 0) | 1 << number
-        wanted[wish.expected(one.names)] |= 1 << number
-    del wanted[Level.NA]  # whoever is left
+    lines = list(_ordered_lines(spec))
+    named = classes.named
+    wanted = spec.planes(named)
     for at in range(len(lines) - 1, -1, -1):
         if lines[at].entry.type == "deny":
             without = lines[:at] + lines[at + 1 :]
-            if _outcomes([made.entry for made in without], named) == wanted:
+            if not _held_back(lines, at, named) or _outcomes([made.entry for made in without], named) == wanted:
                 lines = without
     return tuple(lines)
 
 
-def _outcomes(entries: Sequence[Entry], named: Mapping[str, int]) -> dict[Level, int]:
+def _held_back(lines: Sequence[CompiledEntry], at: int, named: Named) -> bool:
+    """Whether a later entry allows anybody what one refuses: else it may as well not be there, since what nothing allows is refused."""
+    refused, theirs = lines[at].entry.mask, named.get(lines[at].entry.who, 0)
+    later = (made.entry for made in lines[at + 1 :])
+    return any(e.type == "allow" and e.mask & refused and named.get(e.who, 0) & theirs for e in later)
+
+
+def _outcomes(entries: Sequence[Entry], named: Named) -> dict[Level, int]:
     """Level above NA -> the classes that come out with it, as bits: `rights.level` for all of them at once."""
     folder = _given(entries, named)
     file = _given(nfs4.files_of(entries), named)
@@ -111,7 +161,7 @@ def _outcomes(entries: Sequence[Entry], named: Mapping[str, int]) -> dict[Level,
     return {Level.PT: enters & ~reads, Level.RO: reads & ~changes, Level.RW: changes}
 
 
-def _given(entries: Sequence[Entry], named: Mapping[str, int]) -> Callable[[int], int]:
+def _given(entries: Sequence[Entry], named: Named) -> Callable[[int], int]:
     """Which classes a list gives a right, as bits: of each, the first entry decides that names it and has that right."""
 
     def given(right: int) -> int:
@@ -127,18 +177,18 @@ def _given(entries: Sequence[Entry], named: Mapping[str, int]) -> Callable[[int]
     return given
 
 
-def _ordered_lines(wish: ListSpec) -> Iterator[CompiledEntry]:
-    boss = wish.target.administrators
-    if wish.grants and boss is not None:
+def _ordered_lines(spec: ListSpec) -> Iterator[CompiledEntry]:
+    boss = spec.target.administrators
+    if spec.grants and boss is not None:
         yield CompiledEntry(
-            Entry("allow", boss, MASK_OF[Level.RW]), Grant(boss, Level.RW, "group", wish.grants[0].said_on)
+            Entry("allow", boss, MASK_OF[Level.RW]), Grant(boss, Level.RW, "group", spec.grants[0].said_on)
         )
-    if wish.target.precedence == "pooled":
-        yield from _tier_lines(wish.target, wish.grants)
+    if spec.target.precedence == "pooled":
+        yield from _tier_lines(spec.target, spec.grants)
     else:
         for tier in ("own", "group", "all"):
-            yield from _tier_lines(wish.target, [grant for grant in wish.grants if grant.tier == tier])
-    for who in wish.passes:
+            yield from _tier_lines(spec.target, [grant for grant in spec.grants if grant.tier == tier])
+    for who in spec.passes:
         yield CompiledEntry(Entry("allow", who, PASS, flags=0), None)
 
 
@@ -190,7 +240,7 @@ class PosixMade(NamedTuple):
     personal: tuple[str, ...]
 
 
-def posix_list(wish: ListSpec, classes: Sequence[Class], owner: str, group: str) -> PosixMade:
+def posix_list(spec: ListSpec, classes: Classes, owner: str, group: str) -> PosixMade:
     """A list that gives every account its expected level, in a place of this owner and owning group.
 
     What a group's entry cannot say, a named user's entry does. Entries for those let pass do not go into the default list.
@@ -198,27 +248,26 @@ def posix_list(wish: ListSpec, classes: Sequence[Class], owner: str, group: str)
     groups = _alone(classes)
     given: dict[tuple[posix.Tag, str], Level] = {}
     own = [c for c in classes if owner in c.users]
-    given["user", ""] = wish.expected(own[0].names) if own else Level.RW
-    for who in wish.whos:
+    given["user", ""] = spec.expected(own[0].names) if own else Level.RW
+    for who in spec.whos:
         if who in groups:
-            given["group", who] = wish.expected(groups[who])
+            given["group", who] = spec.expected(groups[who])
         elif who != EVERYONE and who != owner:
-            given["user", who] = next(wish.expected(c.names) for c in classes if who in c.users)
-    given["group", ""] = given.pop(("group", group), wish.expected(groups[group]) if group in groups else Level.NA)
-    given["other", ""] = wish.expected((EVERYONE,))
+            given["user", who] = next(spec.expected(c.names) for c in classes if who in c.users)
+    given["group", ""] = given.pop(("group", group), spec.expected(groups[group]) if group in groups else Level.NA)
+    given["other", ""] = spec.expected((EVERYONE,))
     access, default = _access(given), _default(given)
     file = posix.file_in(access, default)
     personal: dict[str, Level] = {}
-    for c in classes:
+    for c, wanted in zip(classes, spec.levels(classes), strict=True):
         unnamed = [user for user in c.users if user != owner and ("user", user) not in given]
-        wanted = wish.expected(c.names)
         if unnamed and wanted != level(posix.allowed(access, file, c.names, owner=False, in_group=group in c.names)):
             personal |= dict.fromkeys(unnamed, wanted)
     given.update({("user", user): wanted for user, wanted in personal.items()})
     return PosixMade(_access(given), _default(given), tuple(personal))
 
 
-def _alone(classes: Sequence[Class]) -> Mapping[str, frozenset[str]]:
+def _alone(classes: Classes) -> Mapping[str, frozenset[str]]:
     """Group id -> what somebody counts as who is in that group alone."""
     return {group: c.names for c in classes for group in c.groups}
 
@@ -237,17 +286,18 @@ def _default(given: Mapping[tuple[posix.Tag, str], Level]) -> tuple[PosixEntry, 
 # --- mode bits --------------------------------------------------------------------------------------------------------
 
 
-def mode_bits(wish: ListSpec, classes: Sequence[Class], owner: str, group: str) -> int:
+def mode_bits(spec: ListSpec, classes: Classes, owner: str, group: str) -> int:
     """The mode that gives as many as possible their level and nobody more: each class of bits gets the lowest that it needs.
 
     setgid goes with a group that may do anything, so that what is made inside keeps the group.
     """
     groups = _alone(classes)
-    own = [wish.expected(c.names) for c in classes if owner in c.users]
-    inside = [wish.expected(c.names) for c in classes if group in c.names and set(c.users) - {owner}]
-    outside = [wish.expected(c.names) for c in classes if group not in c.names and set(c.users) - {owner}]
-    in_group = min(inside, default=wish.expected(groups[group]) if group in groups else Level.NA)
-    others = min(outside, default=wish.expected((EVERYONE,)))
+    levels = tuple(zip(classes, spec.levels(classes), strict=True))
+    own = [level for c, level in levels if owner in c.users]
+    inside = [level for c, level in levels if group in c.names and set(c.users) - {owner}]
+    outside = [level for c, level in levels if group not in c.names and set(c.users) - {owner}]
+    in_group = min(inside, default=spec.expected(groups[group]) if group in groups else Level.NA)
+    others = min(outside, default=spec.expected((EVERYONE,)))
     bits = bits_of(
         (
             PosixEntry("user", "", PERMS[own[0] if own else Level.RW]),

@@ -24,18 +24,32 @@ def token(plan: Plan, principal: str) -> Token:
     For a group, the token is that of somebody who is in this group alone. Nesting may be of any depth and may run in a
     circle: a group already reached is not walked again.
     """
+    baseline = plan.target.baseline
+    also = (baseline,) if baseline is not None and in_baseline(plan, principal) else ()
+    return {**_ways(plan, principal, also), EVERYONE: (principal, EVERYONE)}
+
+
+def _ways(plan: Plan, principal: str, also: tuple[str, ...]) -> dict[str, tuple[str, ...]]:
     ways: dict[str, tuple[str, ...]] = {principal: (principal,)}
     queue = deque([principal])
     while queue:
         here = queue.popleft()
         outward = plan.containers.get(here, ())
-        if here == principal and in_baseline(plan, principal) and plan.target.baseline is not None:
-            outward = (*outward, plan.target.baseline)
-        for group in outward:
+        for group in (*outward, *also) if here == principal else outward:
             if group not in ways:
                 ways[group] = (*ways[here], group)
                 queue.append(group)
-    return {**ways, EVERYONE: (principal, EVERYONE)}
+    return ways
+
+
+def unlisted(plan: Plan, principal: str) -> tuple[str, ...]:
+    """The groups that a principal is in without being named there: through another group, or as everybody is in the baseline.
+
+    A group is in the baseline only where some group between names it.
+    """
+    ways = token(plan, principal) if principal in plan.users else _ways(plan, principal, ())
+    named = plan.containers.get(principal, ())
+    return tuple(who for who in ways if who in plan.groups and who != principal and who not in named)
 
 
 def tier(plan: Plan, principal: str, who: str) -> Tier:

@@ -89,7 +89,7 @@ def way_over(plan: Plan, storage: StorageState, subject: str, place: str, over: 
     """The way gate over one way in.
 
     Over NFS somebody is squashed inside a share; above its top, where folders ask the right to enter at all
-    (`Target.nfs_way`), nobody is, root neither: the server shows those folders on its own account (RFC 7530 section 7.3).
+    (`Target.nfs_traverse`), nobody is, root neither: the server shows those folders on its own account (RFC 7530 section 7.3).
     """
     who, ways = identity(plan, subject, over)
     if over.protocol == "smb":

@@ -1,6 +1,6 @@
 """Storage as it will stand: for every place its owner, its group, and its list with all that comes down to it.
 
-A place's list is, first to last: its own entries, what is made of the grants that count there (`lists.compile`), and what
+A place's list is, first to last: its own entries, what is made of the grants that count there (`access.compile`), and what
 comes down from the place above. Grants carried by storage come down as lists do: they count in all places below until the
 same who is granted something else, or nothing comes down.
 """
@@ -10,7 +10,7 @@ from dataclasses import dataclass
 from heapq import heappop, heappush
 from typing import Literal, NamedTuple
 
-from yardgate.core.access.bitsets import Class, Counting, classes
+from yardgate.core.access.bitsets import Classes, Counting
 from yardgate.core.access.compile import Grant, ListSpec, mode_bits, ordered_list, posix_list
 from yardgate.core.access.membership import Tier
 from yardgate.core.acl import Mode, Ordered, Posix, nfs4, posix
@@ -148,7 +148,7 @@ def storage_state(
     queue = [(len(plan.path(place)), place) for place in inner if place in path]  # sorted, so a heap: the topmost first
     while queue:
         depth, place = heappop(queue)
-        stored = _laid(plan, counting, plan.places[place], heads[place], asked[place], deeper[place], done, came)
+        stored = _state(plan, counting, plan.places[place], heads[place], asked[place], deeper[place], done, came)
         was = old.get(place)
         done[place] = was if was is not None and was == stored else stored
         if was is None or done[place] is was or _hands_down_alike(was, stored):
@@ -251,7 +251,7 @@ def _unique(whos: Iterable[Iterable[str]]) -> tuple[str, ...]:
     return tuple(dict.fromkeys(who for some in whos for who in some))
 
 
-def _laid(
+def _state(
     plan: Plan,
     counting: Counting,
     place: Place,
@@ -261,7 +261,7 @@ def _laid(
     done: StorageState,
     came: dict[str, tuple[ListPart, ...]],
 ) -> PlaceState:
-    wish, found = _wish(plan, counting, head, asked)
+    wanted = _wanted(plan, counting, head, asked)
     above = done[place.parent].list if place.parent is not None else None
     arriving = above if above is not None and above.style == head.style and not place.inheritance_stops else None
     standing: Nfs4State | PosixState | None = None
@@ -269,35 +269,38 @@ def _laid(
         if isinstance(arriving, Nfs4State) and place.parent is not None and place.parent not in came:
             came[place.parent] = _coming_down(arriving)
         arrived = came[place.parent] if arriving is not None and place.parent is not None else ()
-        standing = _ordered(place, wish, found, arrived)
+        standing = _ordered(place, wanted, arrived)
     elif head.style is not None:
         make = _posix if head.style == "posix" else _mode
-        standing = make(place, head, wish, found, arriving if isinstance(arriving, PosixState) else None)
-    passes = wish.passes if wish is not None else ()
+        standing = make(place, head, wanted, arriving if isinstance(arriving, PosixState) else None)
+    passes = wanted[0].passes if wanted is not None else ()
     return PlaceState(head.owner, head.group, head.enforced_by, head.grants, passes, deeper, standing)
 
 
-def _wish(
-    plan: Plan, counting: Counting, head: _Head, asked: tuple[str, ...]
-) -> tuple[ListSpec | None, tuple[Class, ...]]:
-    """What is to be compiled on a place, if anything, and the classes of subjects that it concerns."""
+ToCompile = tuple[ListSpec, Classes]
+"""What is to be compiled on a place, and the classes of subjects that it concerns."""
+
+
+def _wanted(plan: Plan, counting: Counting, head: _Head, asked: tuple[str, ...]) -> ToCompile | None:
     if not head.compiles or not (head.grants or asked):
-        return None, ()
+        return None
     granted = {grant.who for grant in head.grants}
-    wish = ListSpec(plan.target, head.grants, tuple(who for who in asked if who not in granted))
+    spec = ListSpec(plan.target, head.grants, tuple(who for who in asked if who not in granted))
     extra = [head.group] if head.group in plan.groups else []
-    found = classes(counting, list(dict.fromkeys([*wish.whos, *extra])))
-    return ListSpec(plan.target, head.grants, _few(wish, found)), found
+    classes = Classes(counting, list(dict.fromkeys([*spec.whos, *extra])))
+    return ListSpec(plan.target, head.grants, _few(spec, classes)), classes
 
 
-def _few(wish: ListSpec, found: Sequence[Class]) -> tuple[str, ...]:
+def _few(spec: ListSpec, classes: Classes) -> tuple[str, ...]:
     """As few of those to be let through as say it for all: those of few subjects go first, where others speak for them."""
-    to_pass = [c for c in found if wish.expected(c.names) == Level.PT]
-    size = {who: sum(len(c.users) + len(c.groups) for c in to_pass if who in c.names) for who in wish.passes}
-    kept = [who for who in wish.passes if size[who]]
+    if not spec.passes:
+        return ()
+    through = [c for c, level in zip(classes, spec.levels(classes), strict=True) if level == Level.PT]
+    size = {who: sum(len(c.users) + len(c.groups) for c in through if who in c.names) for who in spec.passes}
+    kept = [who for who in spec.passes if size[who]]
     for who in sorted(kept, key=lambda who: size[who]):
         others = set(kept) - {who}
-        if all(not others.isdisjoint(c.names) for c in to_pass if who in c.names):
+        if all(not others.isdisjoint(c.names) for c in through if who in c.names):
             kept.remove(who)
     return tuple(kept)
 
@@ -307,24 +310,22 @@ def _coming_down(above: Nfs4State) -> tuple[ListPart, ...]:
     return tuple(part for part in found if part.entries)
 
 
-def _ordered(place: Place, wish: ListSpec | None, found: Sequence[Class], arrived: tuple[ListPart, ...]) -> Nfs4State:
+def _ordered(place: Place, wanted: ToCompile | None, arrived: tuple[ListPart, ...]) -> Nfs4State:
     """Own entries, those made of grants, those that come down. What was made of grants above is made again here."""
     own = place.acl.entries if isinstance(place.acl, Ordered) else ()
     hand = (ListPart(own, place.id, "hand"),) if own else ()
-    if wish is None:
+    if wanted is None:
         return Nfs4State(hand + arrived)
     made = tuple(
         ListPart((entry,), place.id if grant is None else grant.said_on, "pass" if grant is None else "grant")
-        for entry, grant in ordered_list(wish, found)
+        for entry, grant in ordered_list(*wanted)
     )
     return Nfs4State(hand + made + tuple(part for part in arrived if part.made == "hand"))
 
 
-def _posix(
-    place: Place, head: _Head, wish: ListSpec | None, found: Sequence[Class], above: PosixState | None
-) -> PosixState:
+def _posix(place: Place, head: _Head, wanted: ToCompile | None, above: PosixState | None) -> PosixState:
     own = place.acl if isinstance(place.acl, Posix) else Posix()
-    made = posix_list(wish, found, head.owner, head.group) if wish is not None else None
+    made = posix_list(*wanted, head.owner, head.group) if wanted is not None else None
     came = default_came = None
     sources: Mapping[PosixKey, tuple[str, Maker]] = {}
     if above is not None:
@@ -370,16 +371,14 @@ def _origins(
     )
 
 
-def _mode(
-    place: Place, head: _Head, wish: ListSpec | None, found: Sequence[Class], above: PosixState | None
-) -> PosixState:
+def _mode(place: Place, head: _Head, wanted: ToCompile | None, above: PosixState | None) -> PosixState:
     hand = place.acl.bits if isinstance(place.acl, Mode) else None
     made: Maker = "hand"
     said_on = place.id
     if hand is not None:
         bits = hand
-    elif wish is not None:
-        bits, made = mode_bits(wish, found, head.owner, head.group), "grant"
+    elif wanted is not None:
+        bits, made = mode_bits(*wanted, head.owner, head.group), "grant"
     elif above is not None:
         bits = bits_of(above.access) | (SETGID if above.setgid else 0)
         said_on, made = above.origins["user", ""]
@@ -459,17 +458,17 @@ def unsaid(plan: Plan, counting: Counting, stored: PlaceState) -> tuple[Unsaid, 
     """The cells of a place that its list cannot, or because of entries by hand does not, give as granted; users first."""
     if stored.list is None or stored.enforced_by == "share" or not (stored.grants or stored.passes):
         return ()
-    wish = ListSpec(plan.target, stored.grants, stored.passes)
-    whos = dict.fromkeys((*wish.whos, *named_by(stored.list)))
-    by_hand = _has_hand(stored.list)
+    spec = ListSpec(plan.target, stored.grants, stored.passes)
+    whos = dict.fromkeys((*spec.whos, *named_by(stored.list)))
+    by_hand = has_hand(stored.list)
     alone = [who for who in (stored.owner, stored.group) if who in plan.users or who in plan.groups]
     found: dict[str, Unsaid] = {}
-    spoken_of = {who for who in wish.whos if who != EVERYONE} | {grant.who for grant in wish.grants}
+    spoken_of = {who for who in spec.whos if who != EVERYONE} | {grant.who for grant in spec.grants}
     asked = plan.target.traverse == "checked"
-    for c in classes(counting, list(dict.fromkeys((*whos, *alone)))):
+    concerned = Classes(counting, list(dict.fromkeys((*whos, *alone))))
+    for c, wanted in zip(concerned, spec.levels(concerned), strict=True):
         if by_hand and spoken_of.isdisjoint(c.names):
             continue  # what somebody gets by hand alone is no matter of grants
-        wanted = wish.expected(c.names)
         ordinary = (*(user for user in c.users if plan.users[user].uid != 0), *c.groups)
         some = next(iter(ordinary), None)
         gets = None if some is None else level(rights_on(plan, stored, some, c.names), traverse_checked=asked)
@@ -479,7 +478,8 @@ def unsaid(plan: Plan, counting: Counting, stored: PlaceState) -> tuple[Unsaid, 
     return tuple(found[subject] for subject in counting.subjects if subject in found)
 
 
-def _has_hand(listed: Nfs4State | PosixState) -> bool:
+def has_hand(listed: Nfs4State | PosixState) -> bool:
+    """Whether a list has entries that somebody wrote, here or above, beside those made of grants."""
     if isinstance(listed, Nfs4State):
         return any(part.made == "hand" for part in listed.parts)
     return any(made == "hand" for _, made in listed.origins.values())

@@ -7,7 +7,7 @@ from numpy.typing import NDArray
 
 from yardgate.core.access.batch import acl
 from yardgate.core.access.batch.resolve import Matrix, way_from
-from yardgate.core.access.bitsets import Bits, classes, unpack
+from yardgate.core.access.bitsets import Bits, Classes, unpack
 from yardgate.core.access.outcome import Outcome
 from yardgate.core.access.paths import members, seen_otherwise, way_to
 from yardgate.core.access.storage import PlaceState, named_by, shown_on
@@ -86,7 +86,7 @@ def _not_hidden(matrix: Matrix, over: Over, place: str) -> Visible:
     found = np.ones(len(counting.subjects), dtype=np.bool_)
     if over.protocol == "nfs" or not plan.shares[over.share].hide_unreadable or stored is None or stored.list is None:
         return found
-    for one in classes(counting, _concerned(plan, stored)):
+    for one in Classes(counting, _concerned(plan, stored)):
         ordinary = [user for user in one.users if plan.users[user].uid != 0] + list(one.groups)
         if ordinary and not shown_on(plan, stored, ordinary[0], one.names)[0]:
             found[[counting.number[subject] for subject in ordinary]] = False

@@ -1,5 +1,6 @@
 """Mode bits: owner, group, others (inode(7)). The same as a POSIX list of three entries, so it is read as one."""
 
+from collections.abc import Set
 from dataclasses import dataclass
 from typing import Literal
 
@@ -17,6 +18,14 @@ class Mode:
     __pydantic_config__ = STRICT
     bits: int | None = None
     style: Literal["mode"] = "mode"
+
+    @property
+    def whos(self) -> frozenset[str]:
+        """It names nobody."""
+        return frozenset()
+
+    def without(self, _: Set[str]) -> "Mode":
+        return self
 
 
 def entries_of(bits: int) -> tuple[PosixEntry, ...]:

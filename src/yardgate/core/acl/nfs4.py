@@ -4,8 +4,8 @@ Entries are read top down. For each right, the first entry that names somebody a
 entry mentions is refused (RFC 8881, 6.2.1).
 """
 
-from collections.abc import Collection, Sequence
-from dataclasses import dataclass
+from collections.abc import Collection, Sequence, Set
+from dataclasses import dataclass, replace
 from typing import Literal
 
 from yardgate.core.acl.rights import READ_ACL, STRICT, WRITE_ACL
@@ -53,6 +53,15 @@ class Ordered:
     __pydantic_config__ = STRICT
     entries: tuple[Entry, ...] = ()
     style: Literal["ordered"] = "ordered"
+
+    @property
+    def whos(self) -> frozenset[str]:
+        """Ids that it names, owner@ and group@ among them."""
+        return frozenset(entry.who for entry in self.entries)
+
+    def without(self, gone: Set[str]) -> "Ordered":
+        """The same without the entries of some."""
+        return replace(self, entries=tuple(entry for entry in self.entries if entry.who not in gone))
 
 
 def decided(entries: Sequence[Entry], names: Collection[str]) -> tuple[int, ...]:

@@ -4,8 +4,8 @@ A request asks for some of read, write and execute at once. The owner's entry de
 entry, masked; else, if any group entry matches, one of them must hold all that is asked for, masked; else the others' entry.
 """
 
-from collections.abc import Collection, Iterable, Sequence
-from dataclasses import dataclass
+from collections.abc import Collection, Iterable, Sequence, Set
+from dataclasses import dataclass, replace
 from typing import Literal
 
 from yardgate.core.acl.rights import (
@@ -56,6 +56,16 @@ class Posix:
     setgid: bool = False
     sticky: bool = False
     style: Literal["posix"] = "posix"
+
+    @property
+    def whos(self) -> frozenset[str]:
+        """Ids that it names."""
+        return frozenset(entry.who for entry in (*self.access, *(self.default or ())) if entry.who)
+
+    def without(self, gone: Set[str]) -> "Posix":
+        """The same without the entries of some."""
+        kept = None if self.default is None else tuple(entry for entry in self.default if entry.who not in gone)
+        return replace(self, access=tuple(entry for entry in self.access if entry.who not in gone), default=kept)
 
 
 def whole(entries: Sequence[PosixEntry], perms: int = 0o700) -> tuple[PosixEntry, ...]:

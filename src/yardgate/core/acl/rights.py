@@ -54,24 +54,6 @@ LETTERS = {
 """The letters of nfs4_acl(5), in the order in which they are written."""
 
 
-RIGHT_WORDS = {
-    READ_DATA: "reading",
-    WRITE_DATA: "writing",
-    APPEND_DATA: "appending",
-    DELETE_CHILD: "deleting what is inside",
-    DELETE: "deleting the thing itself",
-    EXECUTE: "entering",
-    READ_ATTRIBUTES: "reading attributes",
-    WRITE_ATTRIBUTES: "writing attributes",
-    READ_NAMED_ATTRS: "reading named attributes",
-    WRITE_NAMED_ATTRS: "writing named attributes",
-    READ_ACL: "reading the list",
-    WRITE_ACL: "changing the list",
-    WRITE_OWNER: "changing the owner",
-    SYNCHRONIZE: "synchronizing",
-}
-
-
 class Level(StrEnum):
     """NA (may not enter) < PT (may pass through) < RO (may read) < RW (may read and change).
 
@@ -148,12 +130,6 @@ def odd(rights: Rights, *, traverse_checked: bool = True) -> bool:
 def keeper(rights: Rights) -> bool:
     """Whether somebody may change the list or the owner of the folder, and so help themselves to everything else."""
     return bool(rights.folder & (WRITE_ACL | WRITE_OWNER))
-
-
-def words(mask: int) -> str:
-    """An access mask as people say it; everything, read-write and the like by their names."""
-    named = {FULL: "everything", **{MASK_OF[known]: WORDS[known] for known in LEVELS if known != Level.NA}}
-    return named.get(mask) or ", ".join(said for bit, said in RIGHT_WORDS.items() if mask & bit)
 
 
 def letters(mask: int) -> str:

@@ -52,7 +52,7 @@ from yardgate.core.model.kinds import (
     Kind,
     PlanRecord,
 )
-from yardgate.core.model.mentions import list_without, mentioned, named_in, without
+from yardgate.core.model.mentions import mentioned, without
 from yardgate.core.model.naming import show
 from yardgate.core.model.plan import Group, Plan
 
@@ -275,8 +275,8 @@ def _forget(gone: Set[str], draft: _Draft) -> list[Edit]:
     for naming in [place for place in draft.now.places.values() if not gone.isdisjoint(mentioned(place))]:
         draft.set(PLACES, without(naming, gone))
         undo.append(PutPlace(naming))
-    for kept in [pattern for pattern in draft.now.patterns.values() if not gone.isdisjoint(named_in(pattern.acl))]:
-        draft.set(PATTERNS, replace(kept, acl=list_without(kept.acl, gone)))
+    for kept in [pattern for pattern in draft.now.patterns.values() if not gone.isdisjoint(pattern.acl.whos)]:
+        draft.set(PATTERNS, replace(kept, acl=kept.acl.without(gone)))
         undo.append(PutPattern(kept))
     for share in [share for share in draft.now.shares.values() if share.administrator in gone]:
         draft.set(SHARES, replace(share, administrator=None))

@@ -6,7 +6,8 @@ from dataclasses import fields
 
 from yardgate.core.access.combining import rule_words
 from yardgate.core.acl import Mode, Ordered, OwnList, Posix
-from yardgate.core.acl.rights import letters, words
+from yardgate.core.acl.nfs4 import EVERYTHING_BELOW
+from yardgate.core.acl.words import rights, rwx, where
 from yardgate.core.edits.records import (
     Edit,
     Join,
@@ -74,6 +75,29 @@ _COUNTED = {
     "set-title": ("title changed", "titles changed"),
 }
 """What is counted of an edit: one, several."""
+
+
+PRESENT = {
+    "added": "Add",
+    "removed": "Remove",
+    "changed": "Change",
+    "saved": "Save",
+    "deleted": "Delete",
+    "shared": "Share",
+    "stopped": "Stop",
+    "promised": "Promise",
+    "accepted": "Accept",
+}
+
+
+def proposal(before: Plan, after: Plan, edit: Edit) -> str:
+    """One edit as something to be done: what `sentence` tells of it afterwards, before it is made."""
+    if isinstance(edit, Join):
+        return f"Add {after.named(edit.member)} to {after.named(edit.group)}"
+    if isinstance(edit, Leave):
+        return f"Take {after.named(edit.member)} out of {after.named(edit.group)}"
+    verb, space, rest = sentence(before, after, edit).partition(" ")
+    return f"{PRESENT.get(verb, verb)}{space}{rest}"
 
 
 def sentence(before: Plan, after: Plan, edit: Edit) -> str:
@@ -227,25 +251,17 @@ def _list_words(old: Place, new: Place, plan: Plan) -> str | None:
     return f"list of {plan.path_name(new.id)} {' and '.join(parts)}"
 
 
-def _mask_words(mask: int) -> str:
-    said = words(mask)
-    return said if said.count(",") < 2 else letters(mask)
-
-
 def _lines(own: OwnList, plan: Plan) -> tuple[str, ...]:
     match own:
         case Ordered(entries):
             return tuple(
-                f"{plan.named(e.who)}: {'no ' if e.type == 'deny' else ''}{_mask_words(e.mask)}{'' if e.flags else ', this folder only'}"
+                f"{plan.named(e.who)}: {'no ' if e.type == 'deny' else ''}{rights(e.mask)}{'' if e.flags == EVERYTHING_BELOW else f', {where(e.flags)}'}"
                 for e in entries
             )
         case Posix(access, default):
             special = {"user": "owner", "group": "owning group", "mask": "mask", "other": "others"}
             both = [("", entry) for entry in access] + [("default ", entry) for entry in default or ()]
-            return tuple(
-                f"{kind}{plan.named(e.who) if e.who else special[e.tag]}: {(e.perms & 4 and 'r') or '-'}{(e.perms & 2 and 'w') or '-'}{(e.perms & 1 and 'x') or '-'}"
-                for kind, e in both
-            )
+            return tuple(f"{kind}{plan.named(e.who) if e.who else special[e.tag]}: {rwx(e.perms)}" for kind, e in both)
         case Mode(bits):
             return () if bits is None else (f"{bits:04o}",)
 

@@ -2,7 +2,6 @@
 
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import replace
-from typing import assert_never
 
 from yardgate.core.access.compile import PERMS
 from yardgate.core.access.membership import token
@@ -93,16 +92,8 @@ def by_hand(plan: Plan, storage: StorageState, place: str, who: str, level: Leve
 
 def without_lines(plan: Plan, place: str, who: str) -> tuple[PutPlace, ...]:
     """Take all lines of a who out of a place's own list."""
-    match plan.places[place].acl:
-        case Ordered(entries):
-            return _changed(plan, place, Ordered(tuple(entry for entry in entries if entry.who != who)))
-        case Posix(access, default) as own:
-            kept = tuple(e for e in default if e.who != who) if default is not None else None
-            return _changed(plan, place, replace(own, access=tuple(e for e in access if e.who != who), default=kept))
-        case Mode() | None:
-            return ()
-        case other:
-            assert_never(other)
+    own = plan.places[place].acl
+    return () if own is None else _changed(plan, place, own.without({who}))
 
 
 # --- rights of lines ---------------------------------------------------------------------------------------------------

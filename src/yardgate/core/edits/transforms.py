@@ -2,7 +2,6 @@
 
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
-from typing import Literal
 
 from yardgate.core.access.storage import StorageState
 from yardgate.core.acl import Entry, Mode, Ordered, OwnList, Posix, PosixEntry, posix
@@ -16,12 +15,10 @@ from yardgate.core.acl.nfs4 import (
     NO_PROPAGATE_INHERIT,
     OWNER,
 )
-from yardgate.core.acl.rights import APPEND_DATA, CHANGE, DELETE, EXECUTE, PASS, READ, READ_DATA, WRITE_DATA, words
+from yardgate.core.acl.rights import APPEND_DATA, CHANGE, DELETE, EXECUTE, PASS, READ, READ_DATA, WRITE_DATA
+from yardgate.core.acl.words import Style, rights
 from yardgate.core.edits.records import Edit, PutPlace, SetGrant
 from yardgate.core.model.plan import EVERYONE, ROOT, Place, Plan
-
-Style = Literal["ordered", "posix", "mode"]
-STYLE_WORDS: dict[Style, str] = {"ordered": "an ordered list", "posix": "a POSIX list", "mode": "mode bits"}
 
 
 @dataclass(frozen=True, slots=True)
@@ -168,13 +165,13 @@ def _to_posix(plan: Plan, own: Ordered) -> tuple[Posix, tuple[str, ...]]:
     for entry in own.entries:
         who = plan.named(entry.who)
         if entry.type == "deny":
-            lost.append(f"refusing {who} {words(entry.mask)}: a POSIX list cannot refuse what another entry gives")
+            lost.append(f"refusing {who} {rights(entry.mask)}: a POSIX list cannot refuse what another entry gives")
             continue
         key = keys.get(entry.who) or (("user", entry.who) if entry.who in plan.users else ("group", entry.who))
         perms = _perms(entry.mask)
         exact = PASS | _mask(perms)
         if entry.mask & ~exact:
-            lost.append(f"{words(entry.mask & ~exact)} for {who}: a POSIX list has only read, write and execute")
+            lost.append(f"{rights(entry.mask & ~exact)} for {who}: a POSIX list has only read, write and execute")
         if entry.flags & NO_PROPAGATE_INHERIT:
             lost.append(f"one level only for {who}: a default list goes all the way down")
         if bool(entry.flags & FILE_INHERIT) != bool(entry.flags & DIRECTORY_INHERIT):

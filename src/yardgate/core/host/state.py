@@ -78,7 +78,7 @@ class Folder:
     """A folder with owner, owning group and list. name: its path. A mode is a POSIX list of three entries.
 
     The lists name accounts. In an ordered list a group has an @ before its name, and owner@ and group@ stand only in what comes down
-    to new things (see `ordered.spelled`); a number or a SID stands where it is nobody's that the appliance knows. beneath: what the file system
+    to new things (see `nfs4.spelled`); a number or a SID stands where it is nobody's that the appliance knows. beneath: what the file system
     itself has where an ordered list is kept beside it, if that is not open to all.
     """
 

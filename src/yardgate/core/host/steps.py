@@ -8,8 +8,9 @@ from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Any, Literal
 
-from yardgate.core.acl import Entry, Ordered, Posix, PosixEntry, posix, rights
+from yardgate.core.acl import Entry, Ordered, Posix, PosixEntry, posix
 from yardgate.core.acl.rights import STRICT, Level
+from yardgate.core.acl.words import rights, rwx
 from yardgate.core.host.state import (
     GROUP_MARK,
     PARTS,
@@ -577,7 +578,7 @@ def _ordered_words(was: Ordered, now: Ordered) -> str:
             said.append(f"no longer {_entry_words(entry)}")
         else:
             come.remove(other)
-            said.append(f"{entry.who.removeprefix(GROUP_MARK)} {_mask_words(entry)} to {_mask_words(other)}")
+            said.append(f"{entry.who.removeprefix(GROUP_MARK)} from {_mask_words(entry)} to {_mask_words(other)}")
     said += [f"now {_entry_words(entry)}" for entry in come]
     if len(said) > 3:
         said = [*said[:3], f"{len(said) - 3} more entries"]
@@ -585,20 +586,16 @@ def _ordered_words(was: Ordered, now: Ordered) -> str:
 
 
 def _mask_words(entry: Entry) -> str:
-    return f"{'refused ' if entry.type == 'deny' else ''}{rights.words(entry.mask)}"
+    return f"{'refused ' if entry.type == 'deny' else ''}{rights(entry.mask)}"
 
 
 def _entry_words(entry: Entry) -> str:
-    verb = "refuses" if entry.type == "deny" else "lets"
-    return f"{verb} {entry.who.removeprefix(GROUP_MARK)} {rights.words(entry.mask)}"
+    verb = "refuses" if entry.type == "deny" else "gives"
+    return f"{verb} {entry.who.removeprefix(GROUP_MARK)} {rights(entry.mask)}"
 
 
 def _rwx(perms: int | None) -> str:
-    return (
-        "nothing"
-        if perms is None
-        else "".join(letter if perms & bit else "-" for letter, bit in (("r", 4), ("w", 2), ("x", 1)))
-    )
+    return "nothing" if perms is None else rwx(perms)
 
 
 def _offer_words(was: Offer, now: Offer) -> str:

@@ -21,7 +21,7 @@ from yardgate.core.acl import Mode, Posix
 from yardgate.core.acl.mode import STICKY
 from yardgate.core.acl.rights import Level
 from yardgate.core.edits.apply import apply
-from yardgate.core.edits.describe import sentence
+from yardgate.core.edits.describe import proposal
 from yardgate.core.edits.list_edits import by_hand, let_through, without_lines
 from yardgate.core.edits.records import Edit, Join, Leave, PutPlace, PutService, PutShare, PutUser, SetGrant, SetTarget
 from yardgate.core.edits.transforms import planned, restyle, style_of
@@ -203,7 +203,7 @@ def _unique(ideas: Iterable[tuple[Edit, ...]]) -> Iterator[tuple[Edit, ...]]:
 def _remedy(now: Compliance, want: Want, there: _Try) -> Remedy:
     before = now.outcome.matrix
     then = effect(now, there.edits, resolve(there.plan, before.on, before))
-    words = tuple(sentence(before.plan, there.plan, edit) for edit in there.edits)
+    words = tuple(proposal(before.plan, there.plan, edit) for edit in there.edits)
     mended = _breached(now) - _breached(then.after) - {(want.subject, want.place)}
     shifted = {(shift.subject, shift.place) for shift in then.shifts}
     return Remedy(there.edits, words, then, len(mended & shifted))

@@ -114,7 +114,7 @@ class SimulatedDirectory(socketserver.ThreadingTCPServer):
         self.context.load_cert_chain(cert, key)
         self.fingerprint = fingerprint(folder, name)
         self.tls = tls
-        super().__init__(("127.0.0.1", port), _Session)
+        super().__init__(("127.0.0.1", port), _Connection)
 
     @property
     def port(self) -> int:
@@ -138,7 +138,7 @@ class _HungUp(Exception):
     pass
 
 
-class _Session(socketserver.BaseRequestHandler):
+class _Connection(socketserver.BaseRequestHandler):
     server: SimulatedDirectory
 
     def handle(self) -> None:

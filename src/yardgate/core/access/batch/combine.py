@@ -57,7 +57,7 @@ def parts(target: Target, counting: Counting, lists: Lists) -> Parts:
     )
 
 
-class Lines(NamedTuple):
+class PackedGrants(NamedTuple):
     """All lines of a block of places: arrays of equal length. position: place in its list, 0 first."""
 
     place: NDArray[np.intp]
@@ -67,7 +67,7 @@ class Lines(NamedTuple):
     row: NDArray[np.intp]  # row of Counting.bits, or, in the own tier, the number of the subject
 
 
-def _lines(target: Target, counting: Counting, lists: Lists) -> Lines:
+def _lines(target: Target, counting: Counting, lists: Lists) -> PackedGrants:
     number = counting.number
     length = np.array([len(grants) for grants in lists], dtype=np.intp)
     total = int(length.sum())
@@ -78,10 +78,10 @@ def _lines(target: Target, counting: Counting, lists: Lists) -> Lines:
     level = np.fromiter(map(GRANT_CODE.__getitem__, said), np.intp, total)
     own, base = who < counting.users, number[target.baseline or EVERYONE]
     tier = np.where(own, OWN, np.where((who == base) | (who == number[EVERYONE]), ALL, GROUP))
-    return Lines(place, position, tier, level, np.where(own, who, who - counting.users))
+    return PackedGrants(place, position, tier, level, np.where(own, who, who - counting.users))
 
 
-def _gather(counting: Counting, lines: Lines, places: int, *, by_tier: bool) -> Bits:
+def _gather(counting: Counting, lines: PackedGrants, places: int, *, by_tier: bool) -> Bits:
     """Who is told what: uint64 (tiers, 3 levels, places, words); a bit says that some line of that kind names the subject.
 
     Three tiers, or all of them taken together as one.
@@ -119,7 +119,7 @@ def _within(target: Target, tier: Bits) -> tuple[Bits, Bits]:
             return (ro | rw) & ~na, rw & ~(ro | na)
 
 
-def _first(target: Target, counting: Counting, lines: Lines, places: int) -> tuple[Bits, Bits, Bits]:
+def _first(target: Target, counting: Counting, lines: PackedGrants, places: int) -> tuple[Bits, Bits, Bits]:
     """High and low plane where the first line that names a subject decides, and (3 tiers, places, words): in which tier it was."""
     words = counting.bits.shape[1]
     nearest = target.precedence == "nearest"

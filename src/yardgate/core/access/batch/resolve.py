@@ -1,8 +1,8 @@
 """Every user, every place, at once.
 
 Subjects (users, then for each group somebody who is in that group alone) are packed into bits, and so are grants
-(`weighing`) and lists (`lists.planes`); here they pass the gates. Places are taken in blocks that fit the processor's
-cache. Held equal to `reason` by property tests.
+(`combine`) and lists (`acl`); here they pass the gates. Places are taken in blocks that fit the processor's
+cache. Held equal to `explain` by property tests.
 """
 
 from collections.abc import Iterable, Mapping, Sequence

@@ -8,7 +8,7 @@ from yardgate.core.access.spec.explain import explain
 from yardgate.core.acl.rights import Level
 from yardgate.core.edits.list_edits import without_lines
 from yardgate.core.edits.records import Edit, PutUser, RemoveGroup, SetGrant
-from yardgate.core.model.mentions import mentioned, named_in
+from yardgate.core.model.mentions import mentioned
 from yardgate.core.model.naming import fold
 from yardgate.core.model.plan import EVERYONE, LOCAL, Plan, User
 from yardgate.core.policy.findings.case import Case, CellKey, Check, Finding, Findings
@@ -22,7 +22,7 @@ def shut_and_granted(case: Case) -> Findings:
         if user.active(case.on):
             continue
         places = [place for place, said in case.plan.grants.items() if user.id in said]
-        lists = [p.id for p in case.plan.places.values() if p.acl is not None and user.id in named_in(p.acl)]
+        lists = [p.id for p in case.plan.places.values() if p.acl is not None and user.id in p.acl.whos]
         if places or lists:
             fix: list[Edit] = [SetGrant(place, user.id, None) for place in places]
             fix += [edit for place in lists for edit in without_lines(case.plan, place, user.id)]

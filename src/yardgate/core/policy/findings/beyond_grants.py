@@ -19,9 +19,10 @@ from yardgate.core.access.paths import explain_over
 from yardgate.core.access.storage import granted_on
 from yardgate.core.acl import Entry, Mode, Ordered, OwnList, Posix, posix
 from yardgate.core.acl.rights import EXECUTE, LEVELS, READ_DATA, WRITE_DATA, Level
+from yardgate.core.acl.words import ARTICLES, STYLES, Style
 from yardgate.core.edits.list_edits import let_through, retouched, without_lines
 from yardgate.core.edits.records import Edit, PutPlace, PutService, PutShare
-from yardgate.core.edits.transforms import STYLE_WORDS, Style, begun, is_bare, planned, restyle, style_of
+from yardgate.core.edits.transforms import begun, is_bare, planned, restyle, style_of
 from yardgate.core.model.checks import PlanError
 from yardgate.core.model.plan import EVERYONE, GUEST
 from yardgate.core.model.share import Over
@@ -365,7 +366,7 @@ def _planned(case: Case, top: str) -> Iterator[Attempt]:
     for style, edits in planned(case.plan, case.storage, top):
         places = [case.path(edit.place.id) for edit in edits]
         named = " and ".join(places) if len(places) < 3 else f"{places[0]} and {len(places) - 1} more places"
-        yield edits, f"Plan {STYLE_WORDS[style]} on {named}, of what is granted there."
+        yield edits, f"Plan {ARTICLES[style]}{STYLES[style]} on {named}, of what is granted there."
 
 
 def _another_list(case: Case, place: str, whos: Sequence[str]) -> Iterator[Attempt]:
@@ -400,7 +401,7 @@ def _another_list(case: Case, place: str, whos: Sequence[str]) -> Iterator[Attem
     for style in styles:
         yield (
             (PutPlace(begun(plan, here, style)),),
-            f"Plan {STYLE_WORDS[style]} on {path}, of what is granted there, and let nothing come down from above.",
+            f"Plan {ARTICLES[style]}{STYLES[style]} on {path}, of what is granted there, and let nothing come down from above.",
         )
 
 

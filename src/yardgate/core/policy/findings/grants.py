@@ -1,6 +1,6 @@
 """Findings about grants: those that do nothing, that lose to others, or that cannot come out as they were meant."""
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 
 import numpy as np
 
@@ -8,16 +8,17 @@ from yardgate.core.access.batch.combine import parts, weigh
 from yardgate.core.access.bitsets import Bits
 from yardgate.core.access.outcome import shifts
 from yardgate.core.access.paths import counted_as
-from yardgate.core.access.storage import granted_on, tier_of
+from yardgate.core.access.storage import granted_on, has_hand, tier_of
 from yardgate.core.acl.rights import Level
 from yardgate.core.edits.records import SetGrant
-from yardgate.core.edits.transforms import is_bare
 from yardgate.core.model.plan import EVERYONE
 from yardgate.core.policy.findings.case import Case, CellKey, Check, Finding, Findings
 
+BLOCK = 512  # lists weighed at once
+
 
 def refusal_idle(case: Case) -> Findings:
-    """A refusal that decides for nobody: without it, everybody gets just what they get with it.
+    """A refusal that decides for nobody, here and wherever lists hand it down: without it, everybody gets just what they get with it.
 
     It was perhaps meant for a group that got a grant later, or that has left. Take it away: what remains says the same and
     is easier to read."""
@@ -49,20 +50,18 @@ def _lines(case: Case) -> Iterator[tuple[str, str, Level]]:
 
 
 def _without_effect(case: Case, lines: Sequence[CellKey]) -> Iterator[CellKey]:
-    """The lines (place, who) without which everybody gets the same. First those that grants alone let seem so; then, where a list says
-    them as well, or guests hear them, tried."""
-    now = case.matrix
-    lists = [granted_on(case.plan, case.storage, place) for place, _ in lines]
-    less = [{w: level for w, level in said.items() if w != who} for said, (_, who) in zip(lists, lines, strict=True)]
-    if not lines:
-        return
-    high, low = weigh(case.plan.target, now.counting, lists)
-    other_high, other_low = weigh(case.plan.target, now.counting, less)
-    differ = ((high ^ other_high) | (low ^ other_low)) & now.counting.active
-    for (place, who), plane in zip(lines, differ, strict=True):
-        if case.users(plane):
+    """The lines (place, who) without which everybody gets the same, wherever they count: here, and below, where lists hand them down. By the grants
+    alone, where shares or compiled lists go by these; where a list has entries by hand, cannot say it all, or guests are concerned, tried."""
+    counts = _where_each_counts(case)
+    settled = _same_without(case, [(place, line) for line in lines for place in counts.get(line, line[:1])])
+    for place, who in lines:
+        where = counts.get((place, who), [place])
+        if not all((here, (place, who)) in settled for here in where):
             continue
-        if who != EVERYONE and not _listed(case, place):
+        alone = len(case.plan.grants[place]) == 1  # without it the place says nothing itself
+        passing = case.plan.grants[place][who] != Level.NA and _lets_pass(case, place, who)
+        plain = who != EVERYONE and not alone and not passing
+        if plain and all(_goes_by_grants(case, here) for here in where):
             yield place, who
             continue
         after = case.after((SetGrant(place, who, None),))
@@ -70,15 +69,67 @@ def _without_effect(case: Case, lines: Sequence[CellKey]) -> Iterator[CellKey]:
             yield place, who
 
 
-def _listed(case: Case, place: str) -> bool:
-    """Whether a list is planned for a place or below it."""
-    here = [place]
-    while here:
-        inner = here.pop()
-        if not is_bare(case.storage, inner):
-            return True
-        here.extend(case.plan.inside.get(inner, ()))
-    return False
+def _where_each_counts(case: Case) -> dict[CellKey, list[str]]:
+    """Line (place, who) -> the places where it counts, where storage is planned."""
+    found: dict[CellKey, list[str]] = {}
+    for place, stored in case.storage.items():
+        for grant in stored.grants:
+            found.setdefault((grant.said_on, grant.who), []).append(place)
+    return found
+
+
+def _same_without(case: Case, asked: Sequence[tuple[str, CellKey]]) -> set[tuple[str, CellKey]]:
+    """Of lines where they count (place, line), those without which the grants there come to the same for every user, passing through included."""
+    counting, target = case.matrix.counting, case.plan.target
+    said = {place: granted_on(case.plan, case.storage, place) for place in dict.fromkeys(place for place, _ in asked)}
+    level = dict(zip(said, _levels(case, list(said.values())), strict=True))
+    asked_to = _let_through(case, list(said)) if target.traverse == "checked" else {}
+    found = set()
+    for start in range(0, len(asked), BLOCK):
+        some = asked[start : start + BLOCK]
+        less = [{w: given for w, given in said[place].items() if w != line[1]} for place, line in some]
+        for one, then in zip(some, _levels(case, less), strict=True):
+            differ = level[one[0]] ^ then
+            through = asked_to.get(one[0], np.uint64(0))  # who is told nothing else is let through, to what lies deeper
+            if not ((differ[0] | differ[1] | differ[2] & through) & counting.active).any():
+                found.add(one)
+    return found
+
+
+def _let_through(case: Case, places: Sequence[str]) -> Mapping[str, Bits]:
+    """Who has to get through each place whose storage is planned, because of what lies inside."""
+    planned = [place for place in places if place in case.storage]
+    inside = case.plan.inside
+    names = [
+        dict.fromkeys((who for inner in inside.get(place, ()) for who in case.storage[inner].deeper), Level.RO)
+        for place in planned
+    ]
+    return dict(zip(planned, parts(case.plan.target, case.matrix.counting, names).concerned, strict=True))
+
+
+def _levels(case: Case, lists: Sequence[Mapping[str, Level]]) -> Bits:
+    """(lists, 3, words): high and low plane of what grants come to, and who is told anything."""
+    counting, target = case.matrix.counting, case.plan.target
+    high, low = weigh(target, counting, lists)
+    told = parts(target, counting, lists).concerned
+    planes = np.stack([high, low, told], axis=1)
+    for at, said in enumerate(lists):
+        if said or not case.storage:
+            planes[at] |= counting.boss  # administrators get all, where anything is granted
+    return planes
+
+
+def _goes_by_grants(case: Case, place: str) -> bool:
+    """Whether what a place gives is what its grants come to: by the share alone, or by a list made of them that can say it all."""
+    stored = case.storage.get(place)
+    if stored is None or stored.list is None or stored.enforced_by == "share":
+        return True
+    return stored.list.style != "mode" and not has_hand(stored.list)
+
+
+def _lets_pass(case: Case, place: str, who: str) -> bool:
+    """Whether folders above a place let somebody through by name, perhaps because of a grant there."""
+    return any(who in case.storage[above].passes for above in case.plan.path(place)[:-1] if above in case.storage)
 
 
 def refusal_beats(case: Case) -> Findings:

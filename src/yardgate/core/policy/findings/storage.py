@@ -18,6 +18,7 @@ from yardgate.core.acl.rights import (
     keeper,
     level,
 )
+from yardgate.core.acl.words import rwx
 from yardgate.core.edits.list_edits import retouched
 from yardgate.core.edits.records import Edit, PutPlace, SetGrant
 from yardgate.core.edits.transforms import restyle, style_of
@@ -105,13 +106,7 @@ def _everybody_by_hand(case: Case, mask: int, perms: int) -> list[tuple[str, str
             case PosixState() as listed if perms:
                 mine = listed.origins.get(("other", "")) == (place, "hand")
                 if mine and any(e.tag == "other" and e.perms & perms for e in listed.access) and not listed.sticky:
-                    found.append(
-                        (
-                            place,
-                            "others: "
-                            + ("rwx" if any(e.perms & X for e in listed.access if e.tag == "other") else "rw-"),
-                        )
-                    )
+                    found.append((place, f"others: {rwx(next(e.perms for e in listed.access if e.tag == 'other'))}"))
             case _:
                 pass
     return found
