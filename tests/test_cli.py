@@ -66,7 +66,7 @@ def test_explain_says_why(plan_file: Path) -> None:
     assert "a refusal wins" in said
     told = json.loads(yardgate("explain", plan_file, "Viktor Sand", "petrel-9", "--json", "--on", "2027-01-01"))
     assert (told["level"], told["source"]) == ("NA", "account")
-    assert "is no user or group" in yardgate("explain", plan_file, "nobody", "petrel-9", code=2)
+    assert "is not a user or group" in yardgate("explain", plan_file, "nobody", "petrel-9", code=2)
 
 
 def test_check_finds_what_cannot_stand(plan_file: Path, tmp_path: Path) -> None:
@@ -86,7 +86,7 @@ def test_check_finds_what_cannot_stand(plan_file: Path, tmp_path: Path) -> None:
     assert "payroll is new: nobody sees it until the service has read its configuration again." in new
     broken = tmp_path / "broken.json"
     broken.write_text(plan_file.read_text().replace('"who": "ledger"', '"who": "ghost"'))
-    assert "names “ghost”, who is no user or group" in yardgate("check", broken, code=1)
+    assert "names “ghost”, who is not a user or group" in yardgate("check", broken, code=1)
     assert json.loads(yardgate("check", broken, "--json", code=1))["errors"]
     assert "not JSON" in yardgate("check", "-", stdin="{", code=1)
     assert "No such file" in yardgate("check", tmp_path / "none.json", code=2)
@@ -166,7 +166,7 @@ def test_a_plan_file_is_worked_on_without_a_database(tmp_path: Path) -> None:
     ]
     assert same(planfile.read(yardgate("export", "plan", "--file", file)), planfile.read(file.read_text()))
     before = file.read_text()
-    assert "“maybe” is no level" in yardgate("grant", "ann", "jobs", "maybe", "--file", file, code=2)
+    assert "“maybe” is not a level" in yardgate("grant", "ann", "jobs", "maybe", "--file", file, code=2)
     assert "line 2, column 2" in yardgate(
         "import", "matrix", "-", "--file", file, stdin="who,tank/jobs\nCrew,maybe\n", code=1
     )
@@ -179,7 +179,7 @@ def test_accounts_are_kept_by_command(tmp_path: Path) -> None:
     assert "/sign-in?link=" in yardgate("account", "add", "Rosa", "--role", "administrator", *data)
     assert "no password yet" in yardgate("account", "list", *data)
     assert "must remain" in yardgate("account", "change", "Rosa", "--disable", *data, code=1)
-    assert "is no role" in yardgate("account", "add", "X", "--role", "king", *data, code=2)
+    assert "is not a role" in yardgate("account", "add", "X", "--role", "king", *data, code=2)
     assert "there is no account" in yardgate("account", "link", "Nobody", *data, code=2)
     assert "say which plan" in yardgate("export", "plan", *data, code=2)
 
@@ -260,7 +260,7 @@ def test_walking_through_the_shares_as_somebody(plan_file: Path, lantern: Plan) 
     )
     assert numbers["who"] == tomas.id
     beyond = yardgate("walk", plan_file, "--as", "4294967295", "--over", "nfs", code=2)
-    assert "4294967295 is no number of a user or group" in beyond
+    assert "4294967295 is not a number of a user or group" in beyond
     why = yardgate("explain", plan_file, "guest", "noticeboard", "--share", "notices")
     assert "notices lets guests in: read-only." in why
     assert "1. Account: RW\n   NFS asks no password" in yardgate(
@@ -269,9 +269,9 @@ def test_walking_through_the_shares_as_somebody(plan_file: Path, lantern: Plan) 
     assert "keel/training does not lie in it" in yardgate(
         "explain", plan_file, "Tomas Brandt", "training", "--share", "notices", code=2
     )
-    assert "is no user or group" in yardgate("explain", plan_file, "guest", "noticeboard", code=2)
-    assert "is no address" in yardgate("walk", plan_file, "--as", "guest", "--from", "bench", code=2)
-    assert "is no share" in yardgate("walk", plan_file, "--as", "guest", "--share", "attic", code=2)
+    assert "is not a user or group" in yardgate("explain", plan_file, "guest", "noticeboard", code=2)
+    assert "is not an address" in yardgate("walk", plan_file, "--as", "guest", "--from", "bench", code=2)
+    assert "is not a share" in yardgate("walk", plan_file, "--as", "guest", "--share", "attic", code=2)
 
 
 def test_resolve_with_rights_and_explain_with_lists(tmp_path: Path, quay: Plan) -> None:

@@ -20,7 +20,7 @@ class Settings(BaseSettings):
     key: Path | None = None
     log_level: LogLevel = "info"
     log_format: Form = "text"  # or json: one object a line
-    log_file: Path | None = None  # instead of standard error; begun anew at 10 MB, with five before it kept
+    log_file: Path | None = None  # instead of standard error; started again at 10 MB, with five before it kept
     this_host: bool = False  # whether plans may be rolled out on the machine that Yard Gate runs on
 
     @property

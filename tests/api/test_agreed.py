@@ -96,9 +96,9 @@ def test_a_sentence_becomes_a_promise_or_says_what_is_wrong_with_it(yard: Web) -
     assert read.json()["words"] == "Guest must not be able to see keel/office/payroll over SMB"
     assert read.json()["broken"] == 0
     for text, said in (
-        ("Ledger should read payroll", "this is no promise"),
+        ("Ledger should read payroll", "this is not a promise"),
         ("Nobody Known must read payroll", "“Nobody Known” is nobody in this plan"),
-        ("Ledger must read the attic", "“the attic” is no place of this plan"),
+        ("Ledger must read the attic", "“the attic” is not a place of this plan"),
         ("farid.haddad must read payroll", "may mean several"),
     ):
         refused = client.post(yard.at("/promises/read"), json={"text": text})

@@ -53,7 +53,13 @@ def test_an_edit_answers_with_what_it_changed_and_can_be_undone(web: Web, client
     before = client.get(web.at("/board"), params={"place": "toolpaths"}).json()["columns"]["toolpaths"]
     would = client.post(web.at("/what-if"), json=edit()).json()
     did = client.post(web.at("/edits"), json=edit()).json()
-    assert {**would, "revision": 2, "undo": did["undo"]} == did
+    around = did.pop("around")
+    assert {**would, "revision": 2, "undo": did["undo"]} == {**did, "around": None}
+    assert around == {
+        "stands": client.get(web.at("/stands")).json(),
+        "since": client.get(web.at("/rollout/since")).json(),
+        "last": client.get(web.at("/history"), params={"most": 1}).json()[0],
+    }
     assert did["words"] == "Apprentices on keel/drawings/toolpaths: not set"
     assert sorted((c["subject"], c["before"], c["after"]) for c in did["changed"]["cells"]) == [
         ("juno-harker", "NA", "RO"),
@@ -187,7 +193,7 @@ def test_an_import_is_shown_then_kept_as_one_step(web: Web, client: TestClient) 
     stale = client.post(web.at("/import"), json=other)
     assert (stale.status_code, "out of date" in stale.text) == (409, True)
     kept = client.post(web.at("/import"), json={**body, "tag": preview["tag"]}).json()
-    assert kept["words"] == "took in a matrix: 3 edits"
+    assert kept["words"] == "imported a matrix: 3 edits"
     again = client.post(web.at("/import"), json={**body, "revision": 2})
     assert (again.status_code, "nothing in it" in again.json()["detail"]) == (422, True)
     client.post(web.at("/undo"), json={"revision": 2})

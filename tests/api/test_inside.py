@@ -97,7 +97,7 @@ def test_only_the_chosen_folder_and_none_that_is_planned_inside_it(web: Web) -> 
     mine = [thing for thing in LYING if wanted(thing.name) == folder]
     assert [(one["folder"], one["things"]) for one in told["folders"]] == [(folder, len(mine))]
     answer = client.post(web.at("/inside"), json={"folders": ["/etc"]})
-    assert (answer.status_code, answer.json()["title"]) == (422, "/etc is no planned folder on the appliance")
+    assert (answer.status_code, answer.json()["title"]) == (422, "/etc is not a planned folder on the appliance")
     assert client.get(web.at("/inside/7")).status_code == 404
     assert web.client("reader").post(web.at("/inside"), json={"folders": [folder]}).status_code == 403
 

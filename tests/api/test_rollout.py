@@ -112,7 +112,7 @@ def test_what_a_host_cannot_have_is_said_in_place_of_steps(web: Web, host: Web) 
     Rollouts(host.store).send_to(host.plan, Destination(top="srv/../etc; reboot"))
     found = asked(client, host)
     assert found["steps"] == []
-    assert "is no plain path from the root" in found["troubles"][0]
+    assert "is not a plain path from the root" in found["troubles"][0]
     ordered = asked(client, web)
     cannot = [step for step in ordered["steps"] if step["trouble"]]
     assert all("ordered list; this host has POSIX lists" in step["trouble"] for step in cannot)

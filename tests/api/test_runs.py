@@ -165,7 +165,7 @@ def test_a_step_that_fails_or_reads_back_otherwise_puts_everything_back(
     assert (
         "no space left on device"
         if fault == "fail"
-        else "it reads back otherwise than it was set; what is still missing: "
+        else "it reads back differently from what was set; what is still missing: "
     ) in run["trouble"]
     assert appliance.state.saved == appliance.state.running == BEFORE
 
@@ -263,7 +263,7 @@ def test_what_was_changed_behind_the_back_is_looked_at_first(web: Web, appliance
     appliance.state.saved = demo.by_hand(BEFORE)
     refused = client.post(web.at("/rollout/apply"), json={"revision": 1})
     assert refused.status_code == 409
-    assert "Look at it again" in refused.json()["title"]
+    assert "Read it again" in refused.json()["title"]
     told = client.post(web.at("/rollout/look"), json={"revision": 1}).json()
     assert (told["first"], told["total"]) == (False, 2)
     assert told["words"] == [

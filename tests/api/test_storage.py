@@ -29,7 +29,7 @@ def test_a_place_is_shown_layer_by_layer_with_what_stops_on_the_way(yard: Web) -
     assert [layer["place"] for layer in found["layers"]] == ["keel", "drawings", "toolpaths"]
     stops = {line["who"]: line["stops"] for line in found["layers"][1]["lines"]}
     assert stops["directors"] is None
-    assert stops["draughting"] == "granted anew on toolpaths"
+    assert stops["draughting"] == "granted again on toolpaths"
     assert stops["rigging"] == "this folder only: it lets people through"
     assert [line["who"] for line in found["reading"]][:2] == ["apprentices", "draughting"]
     cut = get(yard.client(), yard, "/storage", place="minutes")

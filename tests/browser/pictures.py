@@ -99,7 +99,7 @@ def storage_posix(see: Camera) -> None:
 def push_down(see: Camera) -> None:
     see.go("storage?place=hulls", ".layers")
     see.press("Push down to")
-    see.press("cuts included", ".ant-segmented-item")
+    see.press("also where inheritance stops", ".ant-segmented-item")
     time.sleep(1)
 
 
@@ -107,7 +107,7 @@ def take_in(see: Camera) -> None:
     see.go("board", ".c.RW")
     see.press("Import")
     see.type(".ant-drawer textarea", MATRIX)
-    see.press("See what it would do")
+    see.press("Preview")
     time.sleep(1)
 
 
@@ -136,19 +136,19 @@ def findings(see: Camera) -> None:
 
 def rollout(see: Camera) -> None:
     see.go("rollout", ".step")
-    see.press("Look what it has")
-    see.press("Put it there")
-    see.press("Begin", ".ant-modal button")
+    see.press("Read what it has")
+    see.press("Roll out")
+    see.press("Start", ".ant-modal button")
     see.wait(lambda: "Confirm within" in see.driver.find_element(By.TAG_NAME, "body").text)
     time.sleep(1)
 
 
 def inside(see: Camera) -> None:
     see.press("Roll back now", ".verdict button")
-    see.press("Back to what is to do")
+    see.press("Back to the steps")
     see.press("Look into the folders")
     see.press("Look into all")
-    see.wait(lambda: "things otherwise" in see.driver.find_element(By.TAG_NAME, "body").text)
+    see.wait(lambda: "things different" in see.driver.find_element(By.TAG_NAME, "body").text)
     see.press("/srv/keel/drawings/in-progress", ".sentence")
     time.sleep(1)
 

@@ -58,7 +58,7 @@ def test_accounts_are_added_given_single_plans_signed_out_and_it_is_written_down
     new, again = other.driver.find_elements(By.CSS_SELECTOR, ".ant-drawer input[type=password]")
     other.fill(new, "gaff rig and lantern")
     other.fill(again, "gaff rig and lantern")
-    other.button("Set it", ".ant-drawer").click()
+    other.button("Set password", ".ant-drawer").click()
     other.says("Your password is set")
     menu(page, "Who may sign in")
     page.until(lambda: page.one("[aria-label='More about Rosa Lind']").is_displayed())
@@ -67,11 +67,11 @@ def test_accounts_are_added_given_single_plans_signed_out_and_it_is_written_down
     page.says("Rosa Lind is signed out everywhere.")
     other.driver.refresh()
     other.says("Sign in to plan who may read and write what.")
-    menu(page, "What was done")
+    menu(page, "Audit log")
     for said in ("account added", "signed in by a link", "password set", "sessions ended", "Rosa Lind as planner"):
         page.says(said)
     page.fill(page.one("input[aria-label^='Only with']"), "nobody of that name")
-    page.says("Nothing has that in it.")
+    page.says("No entry matches.")
     assert page.trouble() == []
 
 
@@ -88,7 +88,7 @@ def test_what_was_there_before_is_left_until_it_may_be_managed_and_a_run_can_be_
     yard: Yard, page: Page, appliance: SimulatedAppliance
 ) -> None:
     page.go(yard.at("rollout"), ".work")
-    page.button("Look what it has").click()
+    page.button("Read what it has").click()
     page.says("Now it is known what the appliance has")
     page.says("before this plan, so")
     page.says("cannot be done")
@@ -103,13 +103,13 @@ def test_what_was_there_before_is_left_until_it_may_be_managed_and_a_run_can_be_
     page.says("“/etc” holds what the system itself needs")
     page.button("Cancel", ".ant-modal").click()
     appliance.faults = ApplianceFaults(slow=0, lost=2)
-    page.button("Put it there").click()
-    page.button("Begin", ".ant-modal").click()
+    page.button("Roll out").click()
+    page.button("Start", ".ant-modal").click()
     page.says("does not answer")
-    page.button("It does not end?").send_keys(Keys.ENTER)
+    page.button("Stuck?").send_keys(Keys.ENTER)
     page.button("End it", ".ant-popover").click()
     page.says("Ended from here")
     page.says("Ended by the administrator while")
     assert page.trouble() == []
-    page.button("Back to what is to do").click()
-    page.says("ended before it was known how it ended")
+    page.button("Back to the steps").click()
+    page.says("ended with its outcome unknown")

@@ -68,7 +68,7 @@ def test_a_directory_is_joined_after_three_things_that_fail(yard: Yard, page: Pa
     assert page.trouble() == []
     press(page, "Read it")
     page.says("was read (everything)")
-    press(page, "Keep it")
+    press(page, "Apply")
     page.says("signs in as SECOND\\pia.lombardi")
     plan = yard.now()
     assert {user.name for user in plan.users.values() if user.origin == "second"} >= {"pia.lombardi", "nadia.roux"}
@@ -93,7 +93,7 @@ def test_a_directory_is_read_again_looked_at_kept_and_undone(
     page.says("Rolf Petersen RO → NA common, noticeboard, photos, quotes, training")
     assert page.trouble() == []
     assert not yard.now().users["dana-rook"].gone
-    press(page, "Keep it")
+    press(page, "Apply")
     page.until(lambda: "The copy in this plan is from 3 days ago" not in page.text())
     assert yard.now().users["dana-rook"].gone
     page.go(yard.at("people?who=dana-rook"))
@@ -105,7 +105,7 @@ def test_a_directory_is_read_again_looked_at_kept_and_undone(
     press(page, "Read everything")
     page.says("LANTERNQUAY could not be read")
     page.says("The plan is as before.")
-    press(page, "Put this away")
+    press(page, "Dismiss")
     page.until(lambda: "could not be read" not in page.text())
     assert page.errors() == []
 
@@ -122,9 +122,9 @@ def test_other_numbers_are_seen_before_they_are_given(yard: Yard, page: Page) ->
     page.fill(page.one("[aria-label='Highest number']"), "41000")
     press(page, "See whose number moves")
     page.says("13 accounts get another number")
-    page.says("to be written anew on")
+    page.says("to be rewritten on")
     assert page.trouble() == []
-    press(page, "Give these numbers")
+    press(page, "Assign these numbers")
     page.until(lambda: yard.now().directories["lanternquay"].numbering == "table")
 
 

@@ -32,9 +32,9 @@ def test_a_hosts_accounts_and_a_matrix_become_a_board_that_answers_why(yard: Yar
     files[1].send_keys("/etc/group")
     page.fill(page.one("input[aria-label='Lowest number']"), "0")
     page.fill(page.one("input[aria-label='Highest number']"), "4294967294")
-    page.button("See what it would do").click()
+    page.button("Preview").click()
     page.says("It would make")
-    page.button("Keep it").click()
+    page.button("Import", ".ant-drawer").click()
     people = sorted(line.split(":")[0] for line in Path("/etc/passwd").read_text().splitlines() if line)
     page.says(f"People {len(people)}")
 
@@ -49,10 +49,10 @@ def test_a_hosts_accounts_and_a_matrix_become_a_board_that_answers_why(yard: Yar
         )
     page.button("Import").click()
     page.one("input[type=file]").send_keys(str(matrix))
-    page.button("See what it would do").click()
+    page.button("Preview").click()
     page.button("Make them places").click()
     page.says("added pool tank")
-    page.button("Keep it").click()
+    page.button("Import", ".ant-drawer").click()
     page.says("Storage 9")
 
     # A group that refuses what a person is granted: the clash, and why.
@@ -165,6 +165,31 @@ def test_painting_and_blocks_by_mouse_and_clipboard(yard: Yard, page: Page) -> N
         "const data = new DataTransfer(); document.querySelector('[role=grid]').dispatchEvent(new ClipboardEvent('copy', { clipboardData: data, bubbles: true, cancelable: true })); return data.getData('text/plain');"
     )
     assert copied == "RW\tRO\nNA\t"
+    assert page.errors() == []
+
+
+def test_an_edit_brings_along_what_all_screens_show_and_an_arrow_key_asks_for_the_reason_alone(
+    yard: Yard, page: Page
+) -> None:
+    page.go(yard.at("board?who=apprentices&place=toolpaths"))
+    page.one(".side .gate")
+    page.says("2 broken")
+
+    def asked() -> list[str]:
+        """What the page asked the server for since it was cleared, in turn."""
+        found = page.driver.execute_script(
+            "return performance.getEntriesByType('resource').filter((one) => one.initiatorType === 'fetch').map((one) => one.name)"
+        )
+        return [url.partition(f"/plans/{yard.plan}/")[2].partition("?")[0] for url in found]
+
+    page.cell("Apprentices", "toolpaths").click()
+    page.driver.execute_script("performance.clearResourceTimings()")
+    page.keys("r")
+    page.until(lambda: sorted(asked()) == ["edits", "reason", "standing"])
+    page.says(": Apprentices on keel/drawings/toolpaths: read-only")
+    page.keys(Keys.ARROW_UP)
+    page.until(lambda: len(asked()) > 3)
+    assert sorted(asked()) == ["edits", "reason", "reason", "standing"]
     assert page.errors() == []
 
 

@@ -60,7 +60,7 @@ def test_steps_are_left_for_later_taken_away_and_said_to_be_done(yard: Yard, pag
     assert page.trouble() == []
     page.button("That was all").click()
     page.says(f"{number} of {number} done by hand")
-    page.button("Back to what is to do").click()
+    page.button("Back to the steps").click()
     page.says("The appliance has what the plan says")
     assert page.trouble() == []
     assert page.errors() == []
@@ -76,7 +76,7 @@ def test_ordered_lists_go_there_as_the_smb_server_keeps_them_and_what_is_no_fold
     page.says("# deny @Apprentices")
     Rollouts(yard.server.store()).send_to(yard.plan, Destination(top="srv"))
     page.driver.refresh()
-    page.says("Such a host cannot have this plan")
+    page.says("This host cannot carry out the plan")
     assert page.errors() == []
 
 
@@ -95,7 +95,7 @@ def test_a_reading_of_the_host_shows_what_was_changed_behind_the_plans_back(yard
     page.driver.execute_script("arguments[0].focus()", field)
     field.send_keys("{cut off")
     page.button("Compare", ".ant-modal").click()
-    page.says("it is no JSON. Was it cut off?")
+    page.says("it is not JSON. Was it cut off?")
     page.one("[aria-label='A file that rollout read wrote']").send_keys(str(written(drifted)))
     page.until(lambda: page.button("Compare", ".ant-modal").click() or True)
     page.says("1 thing changed behind the plan’s back")

@@ -76,7 +76,7 @@ def _look_at_dialogs(yard: Yard, page: Page, look: Callable[[str], None]) -> Non
     page.go(yard.at("board"))
     page.button("Import").click()
     page.one(".ant-drawer textarea").send_keys("who,payroll,attic\nMira Oyelaran,RW,\nZora,RO,-\n")
-    page.button("See what it would do").click()
+    page.button("Preview").click()
     page.says("Names that the plan does not have")
     look("import preview")
     for place, button in (
@@ -109,7 +109,7 @@ def _look_at_dialogs(yard: Yard, page: Page, look: Callable[[str], None]) -> Non
     page.go(yard.at("board"))
     page.button("the administrator").click()
     page.until(lambda: next(e for e in page.all(".ant-dropdown-menu-item") if "Who may" in e.text)).click()
-    page.says("Add somebody")
+    page.says("Add an account")
     look("accounts")
     page.go("/plans")
     look("plans")
@@ -145,7 +145,7 @@ def test_of_two_conflicting_edits_the_second_is_told_and_nothing_is_lost(yard: Y
     page.says("Bo: Draughting on keel/drawings/toolpaths: read-only")
     assert yard.now().grants["toolpaths"]["apprentices"] == Level.NA
     page.until(lambda: page.level("Mira Oyelaran", "toolpaths").startswith("read-only"))
-    page.button("Do mine now").click()
+    page.button("Apply mine now").click()
     page.until(lambda: "apprentices" not in yard.now().grants["toolpaths"])
     assert yard.now().grants["toolpaths"]["draughting"] == Level.RO
 

@@ -48,7 +48,7 @@ def test_cutting_keeps_what_arrives_as_its_own(yard: Yard, page: Page) -> None:
     page.button("Stop, and keep what arrives").click()
     page.until(lambda: yard.now().places["toolpaths"].inheritance_stops)
     assert yard.now().grants["toolpaths"]["directors"] == Level.RO, "the grant that came down is its own now"
-    page.says("nothing comes down")
+    page.says("inheritance stops here")
     page.button("Inherit again").click()
     page.until(lambda: not yard.now().places["toolpaths"].inheritance_stops)
     assert page.errors() == []
@@ -103,7 +103,7 @@ def test_a_list_goes_as_text_from_one_place_to_another_and_is_kept_as_a_pattern(
     area = page.one("[aria-label='The list as text']")
     area.send_keys("A:fdg:Directors:rq")
     page.button("Put this list here").click()
-    page.says("line 1, column 18: 'q' is no permission")
+    page.says("line 1, column 18: 'q' is not a permission")
     area.send_keys(Keys.BACKSPACE, "xtncy")
     page.button("Put this list here").click()
     page.until(lambda: yard.now().places["toolpaths"].acl == Ordered((Entry("allow", "directors", 0x1200A9),)))

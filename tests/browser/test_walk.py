@@ -35,7 +35,7 @@ def test_two_people_and_a_machine_side_by_side(yard: Yard, page: Page) -> None:
         )
     )
     page.until(lambda: any(p.who == "priya-natarajan" and p.protocol == "smb" for p in yard.now().promises.values()))
-    page.button("Add somebody beside").click()
+    page.button("Compare with somebody").click()
     who = page.until(lambda: next(iter(page.all("[aria-label='Who walks']")[2:])))
     who.send_keys("Tomas")
     page.until(lambda: next(e for e in page.all(".ant-select-item-option-active") if "Tomas Brandt" in e.text))

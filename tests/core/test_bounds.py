@@ -107,7 +107,7 @@ def test_what_a_plan_is_for(step: Step) -> None:
 
 def test_what_is_let_be_managed_may_be_changed_but_nothing_that_makes_root() -> None:
     assert why(members("crew"), MANAGED) == ""
-    assert why(members("users"), MANAGED) == "", "a low number is no reason where an administrator says so"
+    assert why(members("users"), MANAGED) == "", "a low number is not a reason where an administrator says so"
     assert why(account("tom", 1000, "tom", HostAccount(name="tom", uid=1000, primary="crew")), MANAGED) == ""
     assert why(account("tom", 999, "tom", HostAccount(name="tom", uid=1000, primary="tom")), MANAGED)
     for name in sorted(NEVER):

@@ -59,7 +59,7 @@ def test_how_numbers_are_written(text: str, made: Claim | None) -> None:
 
 
 @pytest.mark.parametrize(
-    ("text", "why"), [("4294967295", "is no number"), ("1:" + ",".join(["2"] * 18), "a primary group and 16 more")]
+    ("text", "why"), [("4294967295", "is not a number"), ("1:" + ",".join(["2"] * 18), "a primary group and 16 more")]
 )
 def test_what_no_client_can_claim(text: str, why: str) -> None:
     with pytest.raises(ValueError, match=why):

@@ -222,7 +222,7 @@ def test_names_that_a_plan_cannot_have_are_left_out_and_said() -> None:
 
 
 def test_an_account_needs_its_directory_and_a_key() -> None:
-    with pytest.raises(PlanError, match="no directory of this plan"):
+    with pytest.raises(PlanError, match="not a directory of this plan"):
         apply(Plan(), [PutGroup(Group(id="g", name="g", origin="quay", key="k"))])
     plan = followed(Plan(), user(1, "ann"))
     with pytest.raises(PlanError, match="no key to follow it by"):
@@ -245,7 +245,7 @@ def test_offset_is_the_start_of_the_range_plus_the_rid() -> None:
     assert numbers(plan) == {"ann": 101_105, "crew": 101_200, "far": None, "odd": None}
     assert {(t.kind, t.words) for t in troubles(plan, QUAY)} == {
         ("beyond", "the RID 150000 of QUAY\\far leads beyond 200000: no uid; widen the range"),
-        ("unmapped", "QUAY\\odd is no account of the domain itself: no uid by RID"),
+        ("unmapped", "QUAY\\odd is not an account of the domain itself: no uid by RID"),
     }
 
 

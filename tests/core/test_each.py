@@ -139,7 +139,7 @@ def test_its_members_are_those_who_count_as_the_group(plan: Plan) -> None:
     "each", [PersonalFolders(group="nobody"), PersonalFolders(group="crew", managers=frozenset({"nobody"}))]
 )
 def test_folders_for_whom_nobody_knows_are_refused(each: PersonalFolders) -> None:
-    with pytest.raises(PlanError, match=r"no (group|user or group) of this plan"):
+    with pytest.raises(PlanError, match=r"not a (group|user or group) of this plan"):
         apply(office(), [PutPlace(replace(office().places["desks"], personal_folders=each))])
 
 

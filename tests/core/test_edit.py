@@ -113,7 +113,7 @@ def test_a_grant_can_be_put_at_a_line_and_keeps_its_line_when_changed(lantern: P
         (PutGroup(Group(id="x", name="root")), "a group cannot be called “root”: every appliance has one of its own"),
         (PutUser(User(id="root", name="Root")), "a person cannot be called “Root”: every appliance has one"),
         (PutGroup(Group(id="mira-oyelaran", name="x")), "taken by a user"),
-        (PutGroup(Group(id="x", name="x", members=frozenset({"ghost"}))), "no user or group"),
+        (PutGroup(Group(id="x", name="x", members=frozenset({"ghost"}))), "not a user or group"),
         (PutPlace(Place(id="x", name="x", kind="dataset")), "nowhere"),
         (PutPlace(Place(id="x", name="a/b", kind="folder", parent="keel")), "separates folders"),
         (PutPlace(Place(id="x", name="..", kind="folder", parent="keel")), "dot name"),

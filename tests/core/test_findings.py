@@ -340,12 +340,12 @@ CAUSES: dict[str, tuple[Plan, str, str]] = {
     "a line by hand": (
         yard(places=stored(Ordered((Entry("deny", "cy", FULL),)))),
         "the list of keel/hulls does not give it",
-        "Take away what the list of keel/hulls says of cy by hand.",
+        "Remove the lines by hand for cy from the list of keel/hulls.",
     ),
     "no entering": (
         yard(places=stored(GIVES)),
         "the list of keel/hulls does not give it",
-        "Take away what the list of keel/hulls says of crew by hand.",
+        "Remove the lines by hand for crew from the list of keel/hulls.",
     ),
     "the share alone": (
         yard(places=stored(Ordered(), enforced_by="share")),
@@ -377,7 +377,7 @@ CAUSES: dict[str, tuple[Plan, str, str]] = {
     "granted deeper": (
         yard(grants={"petrel": {"ann": RW}}),
         "hulls lets in whom keel/hulls is granted to, and no others",
-        "Plan an ordered list on keel/hulls and keel/hulls/petrel, of what is granted there.",
+        "Plan an ordered list on keel/hulls and keel/hulls/petrel, from what is granted there.",
     ),
 }
 

@@ -154,7 +154,7 @@ def test_two_promises_that_cannot_both_be_kept() -> None:
 def test_a_promise_needs_somebody_and_a_place_of_the_plan() -> None:
     wrong = Promise(id="p", who="nobody", must=True, act="read", place="nowhere", except_for=frozenset({"none"}))
     assert [trouble.message for trouble in check(office(p=wrong))] == [
-        "a promise speaks of “nowhere”, which is no place of this plan",
-        "a promise speaks of “nobody”, who is no user or group of this plan",
-        "a promise leaves out “none”, who is no user or group of this plan",
+        "a promise speaks of “nowhere”, which is not a place of this plan",
+        "a promise speaks of “nobody”, who is not a user or group of this plan",
+        "a promise leaves out “none”, who is not a user or group of this plan",
     ]

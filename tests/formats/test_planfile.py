@@ -46,8 +46,8 @@ def test_a_plan_file_can_be_written_by_hand() -> None:
     ("text", "message"),
     [
         ("", "line 1, column 1: not JSON"),
-        ("[]", "no plan file"),
-        ('{"format": "other"}', "no plan file"),
+        ("[]", "not a plan file"),
+        ('{"format": "other"}', "not a plan file"),
         ('{"format": "yardgate-plan", "version": 3}', "version 3 is not known"),
         (EMPTY % ', "users": [{"id": "a"}]', "users.0.name: Field required"),
         (EMPTY % ', "colour": 1', "colour: Extra inputs"),
@@ -67,8 +67,8 @@ def test_bad_files_are_refused_with_the_place(text: str, message: str) -> None:
     ("body", "message"),
     [
         (', "users": [{"id": "a", "name": "a"}, {"id": "a", "name": "b"}]', "stands twice among the users"),
-        (', "grants": [{"place": "p", "who": "g", "level": "RW"}]', "no place of this plan"),
-        (', "groups": [{"id": "g", "name": "g", "members": ["x"]}]', "no user or group of this plan"),
+        (', "grants": [{"place": "p", "who": "g", "level": "RW"}]', "not a place of this plan"),
+        (', "groups": [{"id": "g", "name": "g", "members": ["x"]}]', "not a user or group of this plan"),
         (
             ', "places": [{"id": "a", "name": "a", "kind": "dataset", "parent": "b"}, {"id": "b", "name": "b", "kind": "dataset", "parent": "a"}]',
             "lies inside itself",

@@ -85,10 +85,10 @@ def test_what_is_not_understood_is_told_with_its_file_and_line() -> None:
         conf, "/srv/a host(rw,fsid=0) -ro 192.0.2.300\n/else *(rw)\n", **{"self.conf": "include = self.conf\n"}
     )
     for told in (
-        "smb.conf, line 4: not understood: “nonsense” is no setting",
+        "smb.conf, line 4: not understood: “nonsense” is not a setting",
         "smb.conf, line 3: [a] force user = ann changes who gets what",
         "smb.conf, line 5: [a] max log size = 3 changes nobody's access",
-        "[a] valid users names “@nobody-there”, which is no group that came in",
+        "[a] valid users names “@nobody-there”, which is not a group that came in",
         "[b] has the path “/srv/%u”, another for everybody",
         "[c] says no path",
         "[d] offers “/else”, of which no list was given",

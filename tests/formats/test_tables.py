@@ -128,7 +128,7 @@ def test_unknown_names_are_listed_with_their_line_and_made_where_asked(lantern: 
     [
         ("", "line 1, column 1: there is nothing in it"),
         ("who\nann\n", "at least one place"),
-        ("who,payroll\nMira Oyelaran,maybe\n", "line 2, column 2: “maybe” is no level"),
+        ("who,payroll\nMira Oyelaran,maybe\n", "line 2, column 2: “maybe” is not a level"),
         ("who,payroll\nMira Oyelaran,none\n", "write NA for a refusal"),
         ("who,payroll\nMira Oyelaran,RW\nmira.oyelaran,RO\n", "line 3, column 1: .* two rows, the first in line 2"),
         ("who,payroll,keel/office/payroll\nMira Oyelaran,RW,RW\n", "line 1, column 3: .* named twice"),
@@ -227,10 +227,10 @@ def test_people_written_and_read_into_an_empty_plan_are_the_same(lantern: Plan) 
     [
         ("name,colour\nann,red\n", "line 1, column 2: column “colour” is not one of"),
         ("full name\nAnn\n", "there must be a column 'name'"),
-        ("name,uid\nann,twelve\n", "line 2, column 2: “twelve” is no number"),
+        ("name,uid\nann,twelve\n", "line 2, column 2: “twelve” is not a number"),
         ("name,enabled\nann,perhaps\n", "neither yes nor no"),
-        ("name,expires\nann,31.12.2027\n", "is no day"),
-        ("name,kind\nann,robot\n", "is no kind"),
+        ("name,expires\nann,31.12.2027\n", "is not a day"),
+        ("name,kind\nann,robot\n", "is not a kind"),
         ("name\nann\nANN\n", "line 3, column 1: “ANN” stands twice, first in line 2"),
         ("group,member\nLedger,\n", "line 2, column 2"),
     ],

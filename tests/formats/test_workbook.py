@@ -94,7 +94,7 @@ def test_a_sheet_that_somebody_typed_is_taken_in() -> None:
 
 @pytest.mark.parametrize("content", [b"PK\x03\x04", b"PK\x03\x04" + b"x" * 500, b""])
 def test_what_is_no_workbook_is_refused(content: bytes) -> None:
-    with pytest.raises(FormatError, match="no workbook"):
+    with pytest.raises(FormatError, match="not a workbook"):
         workbook.text(content)
 
 

@@ -66,7 +66,7 @@ function First() {
   if (!plans.data)
     return (
       <div className="loading" role="status">
-        {plans.isError ? message(plans.error) : "Looking for plans …"}
+        {plans.isError ? message(plans.error) : "Loading plans …"}
       </div>
     );
   const open = plans.data.filter((plan) => !plan.archived);

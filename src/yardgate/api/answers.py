@@ -2,17 +2,33 @@
 
 import re
 from collections.abc import Iterable, Mapping, Sequence
+from itertools import chain
+from typing import Literal
 
 import numpy as np
 from fastapi import Response
 from numpy.typing import NDArray
 
-from yardgate.api.schemas import CellChange, Changed, Column, EntryOut, GrantOut, HistoryStep, ReasonOut
+from yardgate.api.schemas import (
+    Around,
+    CellChange,
+    Changed,
+    Column,
+    EntryOut,
+    GrantOut,
+    HistoryStep,
+    OffCell,
+    ReasonOut,
+    SinceOut,
+    Stands,
+)
 from yardgate.core.access.batch.resolve import Matrix, detail
 from yardgate.core.access.comparison import Comparison, View, column, stands
-from yardgate.core.access.outcome import Shift
+from yardgate.core.access.outcome import Shift, shifts
 from yardgate.core.access.spec.explain import Reason
+from yardgate.core.model.naming import fold
 from yardgate.core.model.plan import Plan
+from yardgate.services.derived import Services
 from yardgate.store import JournalEntry, Opened, Plans
 
 LEVEL_LETTERS = np.frombuffer(b"NPRW", dtype=np.uint8)
@@ -20,6 +36,7 @@ SOURCE_LETTERS = np.frombuffer(b"-ogaAxwli", dtype=np.uint8)
 OF_THE_WAY = np.uint8(8)  # its number among them: it is the way in that gives, or leaves, something else
 STATE_LETTERS = np.frombuffer(b"=s.u+<", dtype=np.uint8)
 LISTED = 500
+CELLS_LISTED = 2000
 
 
 def file_name(opened: Opened, ending: str) -> str:
@@ -78,6 +95,37 @@ def changed(found: Sequence[Shift], most: int = LISTED) -> Changed:
             CellChange(subject=c.subject, place=c.place, over=c.over, before=c.before, after=c.after)
             for c in found[:most]
         ],
+    )
+
+
+def off(found: Comparison, opened: Opened, what: Literal["off", "settled"] = "off") -> Stands:
+    """Who gets more or less than is granted, or where grants differ and the rule settled it."""
+    cells = chain(found.off("more"), found.off("less")) if what == "off" else found.off("settled")
+    order = sorted(cells, key=lambda cell: (fold(opened.plan.path_name(cell.place)), cell.place, cell.subject))
+    return Stands(
+        revision=opened.revision,
+        more=found.count("more"),
+        less=found.count("less"),
+        settled=found.count("settled"),
+        cells=[
+            OffCell(subject=cell.subject, place=cell.place, granted=cell.granted, gets=cell.gets)
+            for cell in order[:CELLS_LISTED]
+        ],
+    )
+
+
+def since(services: Services, opened: Opened) -> SinceOut:
+    """The cells that come out otherwise than on the appliance."""
+    there = services.in_force(opened)
+    found = shifts(there, services.outcome(opened)) if there is not None else []
+    return SinceOut(revision=services.rollouts.revision_in_force(opened.id), changed=changed(found))
+
+
+def around(services: Services, opened: Opened) -> Around:
+    return Around(
+        stands=off(services.gets(opened), opened),
+        since=since(services, opened),
+        last=entry_out(services.plans.history(opened.id, most=1)[0]),
     )
 
 

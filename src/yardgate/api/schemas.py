@@ -164,8 +164,34 @@ class Standing(BaseModel):
     came: list[CameOut]
 
 
+class Stands(BaseModel):
+    """How many people and guests, in how many places, get more or less than is granted to them, or what the rule settled where grants differ;
+    and which, in order of places; at most 2000 are listed."""
+
+    revision: Revision
+    more: int
+    less: int
+    settled: int
+    cells: list[OffCell]
+
+
+class SinceOut(BaseModel):
+    """What comes out otherwise than on the appliance, since the revision that was put there last; null before the first rollout."""
+
+    revision: int | None
+    changed: Changed
+
+
+class Around(BaseModel):
+    """What every screen shows around it, once an edit is kept: what is not as granted, what is not on the appliance yet, the journal's last entry."""
+
+    stands: Stands
+    since: SinceOut
+    last: EntryOut
+
+
 class Answer(BaseModel):
-    """What an edit did, or would do. grants and columns of the places it touched; `whole`: read the outline again."""
+    """What an edit did, or would do. grants and columns of the places it touched; `whole`: read the outline again. around: of a kept one."""
 
     revision: Revision
     words: str
@@ -176,6 +202,7 @@ class Answer(BaseModel):
     whole: bool
     undo: HistoryStep | None
     redo: HistoryStep | None
+    around: Around | None = None
 
 
 class OverOut(BaseModel):

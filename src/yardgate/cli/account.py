@@ -26,7 +26,7 @@ def _role(role: str) -> Role:
     roles: tuple[Role, ...] = get_args(Role)
     found = next((one for one in roles if one == role), None)
     if found is None:
-        raise Refused(f"{show(role)} is no role; say {', '.join(roles)}")
+        raise Refused(f"{show(role)} is not a role; say {', '.join(roles)}")
     return found
 
 

@@ -103,7 +103,7 @@ def one_of(found: tuple[str, ...], name: str, kind: str) -> str:
     """The only thing that a name means. Raises Refused where it means none or several."""
     if len(found) != 1:
         raise Refused(
-            f"{show(name)} is no {kind} of this plan"
+            f"{show(name)} is not a {kind} of this plan"
             if not found
             else f"{show(name)} may mean several: {', '.join(found)}"
         )
@@ -135,4 +135,4 @@ def way_in(share: Share, over: Protocol, address: str | None, name: str) -> Over
     try:
         return Over(share.id, over, None if address is None else ip_address(address), name)
     except ValueError:
-        raise Refused(f"{show(address or '')} is no address of IPv4 or IPv6") from None
+        raise Refused(f"{show(address or '')} is not an address of IPv4 or IPv6") from None

@@ -140,7 +140,7 @@ def import_(
             work.plan, content, style, top, make, only_folders=only_folders
         )
     if kind not in readers:
-        raise Refused(f"{kind!r} is nothing to take in; say {', '.join(readers)}")
+        raise Refused(f"{kind!r} is nothing to import; say {', '.join(readers)}")
     made: dict[str, ObjectKind] = {}
     reading = readers[kind](made)
     wanted: dict[str, ObjectKind | None] = {
@@ -166,7 +166,7 @@ def import_(
             out.print(sentence(work.plan, after, edit), markup=False, highlight=False, soft_wrap=True)
         return
     if reading.edits:
-        work.keep(reading.edits, f"took in {source.name}: {len(reading.edits)} edits", imported=True)
+        work.keep(reading.edits, f"imported {source.name}: {len(reading.edits)} edits", imported=True)
     out.print(
         f"{len(reading.edits)} edits kept: {describe(work.plan, after, reading.edits)}",
         markup=False,
@@ -320,7 +320,7 @@ def grant(who: str, place: str, level: str, plan: PlanName = None, file: PlanPat
     work = PlanSource(data, plan, file)
     names = Names(work.plan)
     if level.casefold() not in SPELLINGS:
-        raise Refused(f"{show(level)} is no level; say RW, RO, NA or -")
+        raise Refused(f"{show(level)} is not a level; say RW, RO, NA or -")
     edit = SetGrant(
         one_of(names.place(place), place, "place"),
         one_of(names.who(who), who, "user or group"),

@@ -97,7 +97,7 @@ def show_steps(
     if again:
         out.print(f"Must sign in again: {', '.join(again)}", markup=False, highlight=False, soft_wrap=True)
     for line in meant.left_out:
-        out.print(f"not part of it: {line}", markup=False, highlight=False, soft_wrap=True)
+        out.print(f"left out: {line}", markup=False, highlight=False, soft_wrap=True)
 
 
 @app.command("drift")
@@ -249,7 +249,7 @@ def _undo(there: System, carried: Carried) -> None:
 def take_in(
     tops: Annotated[list[str], typer.Argument(help="Folders whose lists are read, with all in them: /srv/keel …")],
     to: To = None,
-    name: Annotated[str, typer.Option(help="What the plan is called.")] = "taken in",
+    name: Annotated[str, typer.Option(help="What the plan is called.")] = "imported",
 ) -> None:
     """A plan file of what this host has: accounts, lists of folders, shares over SMB, exports. Says line by line what was not understood."""
     from yardgate.core.edits.apply import apply

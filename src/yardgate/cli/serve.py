@@ -61,7 +61,7 @@ def serve(
     ] = None,
     log_format: Annotated[Form | None, typer.Option(help="text, or json: one object a line.")] = None,
     log_file: Annotated[
-        Path | None, typer.Option(help="A file for the log; begun anew at 10 MB, five before it are kept.")
+        Path | None, typer.Option(help="A file for the log; started again at 10 MB, five before it are kept.")
     ] = None,
     this_host: Annotated[
         bool, typer.Option("--this-host", help="Let administrators roll plans out on the machine that this runs on.")
@@ -87,7 +87,7 @@ def serve(
 def demo(
     data: Annotated[Path | None, typer.Option(help="Data folder of the demo.")] = None,
     port: Annotated[int, typer.Option(min=0, max=65535)] = 8737,
-    fresh: Annotated[bool, typer.Option(help="Begin again with the demo plan as shipped.")] = False,
+    fresh: Annotated[bool, typer.Option(help="Start again with the demo plan as shipped.")] = False,
 ) -> None:
     """Serve a made-up boatyard's plan, with a link that signs in."""
     settings = settings_of(data or Path(".yard/demo"), port=port)
@@ -175,7 +175,7 @@ def _run(store: Store, settings: Settings, host_names: list[str], greeting: str)
 
     public = urlsplit(settings.address)
     if public.scheme not in ("http", "https") or not public.hostname or public.path:
-        raise Refused(f"{settings.public_url} is no address of a server, as https://yard.office.example")
+        raise Refused(f"{settings.public_url} is not an address of a server, as https://yard.office.example")
     secure = public.scheme == "https"
     hosts = {"127.0.0.1", "localhost", "::1", public.hostname, settings.host, *host_names}
     if not secure and settings.host not in ("127.0.0.1", "localhost", "::1"):

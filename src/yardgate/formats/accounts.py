@@ -105,7 +105,7 @@ def _rows(text: str, what: str, fields: int) -> Iterator[tuple[int, list[str]]]:
 
 def _number(text: str, what: str, line: int, column: int) -> int:
     if not (text.isascii() and text.isdigit()) or int(text) > LARGEST_NUMBER:
-        raise FormatError(f"{what} {show(text)} is no number from 0 to {LARGEST_NUMBER}", line, column)
+        raise FormatError(f"{what} {show(text)} is not a number from 0 to {LARGEST_NUMBER}", line, column)
     return int(text)
 
 

@@ -97,7 +97,7 @@ def _line(number: int, line: bytes) -> tuple[str, bytes]:
     if not colon:
         raise FormatError("there is no colon; a line is attribute: value", number, len(name) + 1)
     if not _DESCRIPTION.match(name):
-        raise FormatError(f"{name[:40]!r} is no name of an attribute", number, 1)
+        raise FormatError(f"{name[:40]!r} is not a name of an attribute", number, 1)
     if rest.startswith(b"<"):
         raise FormatError(
             "the value is kept at a URL; values are not fetched from anywhere, write it into the file",

@@ -165,7 +165,9 @@ def _from_find(text: str, names: _Names, _only_folders: bool) -> Iterator[Listed
             raise FormatError(f"a record is type, mode, owner, group and path, not {record[:60]!r}", number, 1)
         kind, mode, owner, group, path = parts
         if kind not in tuple("fdlpscbD?"):
-            raise FormatError(f"{kind[:20]!r} is no type of file; there are d, f, l and others of find(1)", number, 1)
+            raise FormatError(
+                f"{kind[:20]!r} is not a type of file; there are d, f, l and others of find(1)", number, 1
+            )
         if not re.fullmatch("[0-7]{1,4}", mode):
             raise FormatError(f"the mode {mode[:20]!r} is not octal", number, len(kind) + 2)
         if kind in "fd":

@@ -88,7 +88,7 @@ def _cell(text: str, line: int, column: int) -> Level | None:
             if fold(text) == "none"
             else "write RW, RO, NA or leave it empty"
         )
-        raise FormatError(f"{show(text)} is no level; {hint}", line, column) from None
+        raise FormatError(f"{show(text)} is not a level; {hint}", line, column) from None
 
 
 class _Maker:

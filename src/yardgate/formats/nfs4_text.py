@@ -64,11 +64,11 @@ def _entry(text: str, number: int) -> Nfs4Line | None:
     if kind in ("U", "L"):
         return None
     if kind not in ("A", "D"):
-        raise FormatError(f"{kind[:20]!r} is no type; there are A (allow), D (deny), U and L", number, 1)
+        raise FormatError(f"{kind[:20]!r} is not a type; there are A (allow), D (deny), U and L", number, 1)
     flags = 0
     for at, letter in enumerate(flag_text):
         if letter not in FLAG_LETTERS and letter not in "gSF":
-            raise FormatError(f"{letter!r} is no flag; there are fdnigSF", number, 3 + at)
+            raise FormatError(f"{letter!r} is not a flag; there are fdnigSF", number, 3 + at)
         flags |= FLAG_LETTERS.get(letter, 0)
     if not who:
         raise FormatError("it says nobody", number, 4 + len(flag_text))
@@ -77,7 +77,7 @@ def _entry(text: str, number: int) -> Nfs4Line | None:
     for at, letter in enumerate(perms):
         for plain in ALIASES.get(letter, letter):
             if plain not in LETTERS:
-                raise FormatError(f"{letter!r} is no permission; there are {''.join(LETTERS)}", number, column + at)
+                raise FormatError(f"{letter!r} is not a permission; there are {''.join(LETTERS)}", number, column + at)
             mask |= LETTERS[plain]
     if not mask:
         raise FormatError("it has no permissions", number, column)

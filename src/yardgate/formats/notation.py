@@ -24,7 +24,7 @@ def bits(text: str, alphabet: dict[str, int], what: str) -> int:
     for position, letter in enumerate(text, 1):
         if letter not in alphabet:
             known = "".join(alphabet)
-            raise ValueError(f"{letter!r} (letter {position} of {text[:40]!r}) is no {what}; there are {known}")
+            raise ValueError(f"{letter!r} (letter {position} of {text[:40]!r}) is not a {what}; there are {known}")
         found |= alphabet[letter]
     return found
 

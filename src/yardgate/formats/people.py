@@ -106,7 +106,7 @@ class _Reader:
     def person(self, row: _Row) -> None:
         if row["from"] and fold(row["from"]) != LOCAL:
             self.notes.append(
-                Note(row.line, f"{show(row['name'])} is kept in the directory {show(row['from'])}; passed over")
+                Note(row.line, f"{show(row['name'])} is kept in the directory {show(row['from'])}; skipped")
             )
             return
         name = self._once(row, "name")
@@ -115,7 +115,7 @@ class _Reader:
         user = replace(user, full_name=row["full name"] or user.full_name, note=row["note"] or user.note)
         if row["kind"]:
             if fold(row["kind"]) not in ("person", "service"):
-                raise row.error("kind", f"{show(row['kind'])} is no kind; write person or service")
+                raise row.error("kind", f"{show(row['kind'])} is not a kind; write person or service")
             user = replace(user, kind="service" if fold(row["kind"]) == "service" else "person")
         if row["uid"]:
             user = replace(user, uid=_number(row, "uid"))
@@ -192,7 +192,7 @@ class _Reader:
 
 def _number(row: _Row, column: str) -> int:
     if not (row[column].isascii() and row[column].isdigit()):
-        raise row.error(column, f"{show(row[column])} is no number")
+        raise row.error(column, f"{show(row[column])} is not a number")
     return int(row[column])
 
 
@@ -206,7 +206,7 @@ def _day(row: _Row, column: str) -> date:
     try:
         return date.fromisoformat(row[column])
     except ValueError:
-        raise row.error(column, f"{show(row[column])} is no day; write it as 2027-01-31") from None
+        raise row.error(column, f"{show(row[column])} is not a day; write it as 2027-01-31") from None
 
 
 def write(plan: Plan) -> str:

@@ -164,7 +164,7 @@ def read(text: str) -> Plan:
     except RecursionError:
         raise FormatError("nested too deeply to be a plan file") from None
     if not isinstance(raw, dict) or raw.get("format") != "yardgate-plan":
-        raise FormatError('this is no plan file: it must be a JSON object with "format": "yardgate-plan"')
+        raise FormatError('this is not a plan file: it must be a JSON object with "format": "yardgate-plan"')
     if raw.get("version") == 1:
         raw = plan_of_version_1(raw)
     if raw.get("version") != VERSION:

@@ -62,7 +62,7 @@ def blocks(text: str) -> Iterator[PosixBlock]:
         elif not line.strip():
             continue
         elif block is None:
-            raise FormatError("this is no getfacl output: it must begin with “# file: ”", number, 1)
+            raise FormatError("this is not a getfacl output: it must begin with “# file: ”", number, 1)
         elif line.startswith(("# owner: ", "# group: ")):
             _, word, name = line.split(" ", 2)
             setattr(block, word.rstrip(":"), (number, unescape(name)))
@@ -118,7 +118,7 @@ def _entry(line: str, number: int) -> tuple[bool, tuple[int, Tag, str, int]]:
         raise FormatError(f"an entry is tag:who:permissions, not {text[:60]!r}", number, at + 1)
     word, name, perms = parts
     if word not in TAGS:
-        raise FormatError(f"{word[:20]!r} is no tag; there are user, group, mask and other", number, at + 1)
+        raise FormatError(f"{word[:20]!r} is not a tag; there are user, group, mask and other", number, at + 1)
     tag = TAGS[word]
     if name and tag in ("mask", "other"):
         raise FormatError(f"{tag} has no name", number, at + len(word) + 2)

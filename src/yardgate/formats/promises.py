@@ -30,7 +30,7 @@ def read_sentence(plan: Plan, text: str) -> Promise:
     plain = " ".join(text.split())
     found = _SENTENCE.fullmatch(plain)
     if found is None:
-        raise FormatError(f"this is no promise: write {_FORM}")
+        raise FormatError(f"this is not a promise: write {_FORM}")
     names = Names(plan)
     who, but = _whos(names, found["who"])
     place = _place(names, found["place"])
@@ -90,7 +90,7 @@ def _place(names: Names, text: str) -> str:
     if len(found) == 1:
         return found[0]
     if not found:
-        raise FormatError(f"{show(text)} is no place of this plan")
+        raise FormatError(f"{show(text)} is not a place of this plan")
     raise FormatError(f"{show(text)} may mean several places: {', '.join(found)}; write the path from the pool")
 
 

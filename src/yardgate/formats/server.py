@@ -106,7 +106,7 @@ class _Taking:
         local = [user for user in self.plan.users.values() if user.origin == LOCAL]
         self.do([PutUser(replace(u, enabled=False)) for u in local if u.enabled and not known.get(fold(u.name), False)])
         for name in sorted(user.name for user in local if fold(user.name) not in known):
-            self.say("SMB accounts", None, f"account {show(name)} is not known to the SMB server; taken in as disabled")
+            self.say("SMB accounts", None, f"account {show(name)} is not known to the SMB server; imported as disabled")
 
     def pool(self, name: str) -> str | None:
         places = self.plan.places.values()
@@ -127,20 +127,20 @@ class _Taking:
 
     def share(self, found: Configuration, share: Section) -> None:
         if share.name.casefold() in ("homes", "printers", "print$", "ipc$"):
-            return self.say(share.file, share.line, f"[{share.name}] is no share of a folder; not taken in")
+            return self.say(share.file, share.line, f"[{share.name}] is not a share of a folder; not imported")
         if (trouble := share_name_trouble(share.name)) is not None:
-            return self.say(share.file, share.line, f"[{share.name}] {trouble}; not taken in")
+            return self.say(share.file, share.line, f"[{share.name}] {trouble}; not imported")
         path = found.said(share, "path")
         if path is None:
-            return self.say(share.file, share.line, f"[{share.name}] says no path; not taken in")
+            return self.say(share.file, share.line, f"[{share.name}] says no path; not imported")
         where = path.value.replace("%S", share.name).strip('"')
         if "%" in where:
-            text = f"[{share.name}] has the path {show(path.value)}, another for everybody; not taken in"
+            text = f"[{share.name}] has the path {show(path.value)}, another for everybody; not imported"
             return self.say(path.file, path.line, text)
         place = self.place(where)
         if place is None:
             return self.say(
-                path.file, path.line, f"[{share.name}] offers {show(where)}, of which no list was given; not taken in"
+                path.file, path.line, f"[{share.name}] offers {show(where)}, of which no list was given; not imported"
             )
         for name, said in share.settings.items():
             if name in UNSAID:
@@ -172,7 +172,7 @@ class _Taking:
             self.say(
                 share.file,
                 share.line,
-                f"[{share.name}] lets more than one name act as root; only {self.plan.named(admins[0])} is taken in",
+                f"[{share.name}] lets more than one name act as root; only {self.plan.named(admins[0])} is imported",
             )
         taken = {*self.plan.users, *self.plan.groups, *self.plan.places, *self.plan.shares}
         comment, objects = share.settings.get("comment"), found.said(share, "vfs objects")
@@ -202,7 +202,7 @@ class _Taking:
                 self.say(
                     share.file,
                     share.line,
-                    f"[{share.name}] offers the same folder as [{first}] to others; what [{first}] says was taken in for both",
+                    f"[{share.name}] offers the same folder as [{first}] to others; what [{first}] says was imported for both",
                 )
             return
         self.lists[place] = share.name, levels
@@ -238,7 +238,7 @@ class _Taking:
                 self.say(
                     said.file,
                     said.line,
-                    f"[{share.name}] {name} names {show(one)}, which is no {'group' if group else 'account'} that came in",
+                    f"[{share.name}] {name} names {show(one)}, which is not {'a group' if group else 'an account'} that came in",
                 )
             else:
                 whos.append(who)
@@ -275,7 +275,7 @@ class _Taking:
             path = re.sub(r"\\(\d{3})", lambda octal: chr(int(octal[1], 8)), matched[1].strip('"'))
             place = self.place(path)
             if place is None:
-                self.say("exports", number, f"{show(path)} is exported, of which no list was given; not taken in")
+                self.say("exports", number, f"{show(path)} is exported, of which no list was given; not imported")
                 continue
             self.export(number, path, place, matched[2].split())
 
@@ -311,7 +311,7 @@ class _Taking:
         if not rules:
             return
         if len(squash) > 1:
-            self.say("exports", number, f"{path} squashes otherwise for some hosts; the widest is taken in for all")
+            self.say("exports", number, f"{path} squashes differently for some hosts; the widest is imported for all")
         kind: Squash = "none" if "none" in squash else "root" if "root" in squash else "all"
         shared = next((s for s in self.plan.shares.values() if s.place == place), None)
         taken = {*self.plan.users, *self.plan.groups, *self.plan.places, *self.plan.shares}

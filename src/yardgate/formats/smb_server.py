@@ -119,7 +119,7 @@ class _Files:
                 name, bracket, rest = line[1:].partition("]")
                 name = " ".join(name.split())
                 if not bracket or not name or rest.strip():
-                    found.remarks.append(Remark(path, number, f"{show(line)} is no section"))
+                    found.remarks.append(Remark(path, number, f"{show(line)} is not a section"))
                     continue
                 same = name.casefold()
                 section = (
@@ -129,7 +129,7 @@ class _Files:
             key, equals, value = line.partition("=")
             name, value = " ".join(key.split()).casefold(), value.strip()
             if not equals or not name:
-                found.remarks.append(Remark(path, number, f"{show(line)} is no setting"))
+                found.remarks.append(Remark(path, number, f"{show(line)} is not a setting"))
             elif name == "include":
                 section = self._include(Setting(value, path, number), section, (*including, text))
             else:
@@ -141,7 +141,7 @@ class _Files:
     def _include(self, said: Setting, section: Section, including: tuple[str, ...]) -> Section:
         wanted = said.value.replace("%S", section.name)
         if "%" in wanted:
-            why = "depends on who connects; not taken in"
+            why = "depends on who connects; not imported"
         elif (text := _find(self.files, wanted)) is None:
             why = "is not among the files given"
         elif any(text is one for one in including):

@@ -96,7 +96,7 @@ def text(content: bytes) -> str:
     except FormatError:
         raise
     except Exception:  # whatever the parts of the library meet in a damaged file goes through it
-        raise FormatError("this is no workbook (.xlsx) that can be read; save it anew, or as CSV") from None
+        raise FormatError("this is not a workbook (.xlsx) that can be read; save it again, or as CSV") from None
     width = max((len(row) for row in rows), default=0)
     while width and all(len(row) < width or not row[width - 1] for row in rows):
         width -= 1

@@ -92,5 +92,5 @@ def _run(reading: DirectoryReading, work: Callable[[DirectoryReading], None]) ->
     except DirectoryError as error:
         reading.step, reading.words, reading.state = error.step, error.words, "failed"
     except Exception as error:
-        reading.words, reading.state = f"something unforeseen: {type(error).__name__}", "failed"
+        reading.words, reading.state = f"something unexpected: {type(error).__name__}", "failed"
         raise

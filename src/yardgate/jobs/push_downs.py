@@ -86,7 +86,7 @@ class Pusher:
                 if not isinstance(error, ApplianceError):
                     log.exception("pushing down broke off")
                 self._say(
-                    "failed", str(error) if isinstance(error, ApplianceError) else f"something unforeseen: {error!r}"
+                    "failed", str(error) if isinstance(error, ApplianceError) else f"something unexpected: {error!r}"
                 )
                 return
 

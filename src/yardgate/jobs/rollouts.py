@@ -184,7 +184,7 @@ class Worker:
                 continue
             except Exception as error:
                 log.exception("a rollout broke off")
-                trouble = str(error) if isinstance(error, ApplianceError) else f"something unforeseen: {error!r}"
+                trouble = str(error) if isinstance(error, ApplianceError) else f"something unexpected: {error!r}"
                 if self.state == RunState.PENDING:
                     self._be(RunState.ROLLED_BACK, trouble)
                 elif self.state in (RunState.APPLYING, RunState.VERIFYING, RunState.AWAITING_CONFIRMATION):

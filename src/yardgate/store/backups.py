@@ -71,7 +71,7 @@ def looked_through(path: Path) -> Backup:
                 raise DataTrouble(f"{path} was made by a newer Yard Gate (its tables are of version {version})")
             plans = connection.execute("SELECT name, revision FROM plans ORDER BY created_at").fetchall()
     except sqlite3.Error as error:
-        raise DataTrouble(f"{path} is no database of Yard Gate, or damaged: {error}") from None
+        raise DataTrouble(f"{path} is not a database of Yard Gate, or damaged: {error}") from None
     return Backup(path, path.stat().st_size, tuple((str(name), int(revision)) for name, revision in plans))
 
 

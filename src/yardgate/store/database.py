@@ -135,7 +135,7 @@ def _private(path: Path) -> None:
         if beside or (path.name == NAME and (folder / MARK).exists()):
             raise DataTrouble(
                 f"{path} is missing, though there was one. Put it back with “yardgate restore BACKUP --data {folder}” "
-                f"(daily copies are in {folder / 'backups'}), or name an empty folder with --data to begin anew"
+                f"(daily copies are in {folder / 'backups'}), or name an empty folder with --data to start fresh"
             )
         os.close(os.open(path, os.O_CREAT | os.O_WRONLY, 0o600))
     for ending in BESIDE:

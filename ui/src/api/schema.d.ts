@@ -1807,7 +1807,7 @@ export interface components {
         };
         /**
          * Answer
-         * @description What an edit did, or would do. grants and columns of the places it touched; `whole`: read the outline again.
+         * @description What an edit did, or would do. grants and columns of the places it touched; `whole`: read the outline again. around: of a kept one.
          */
         Answer: {
             /**
@@ -1834,11 +1834,21 @@ export interface components {
             whole: boolean;
             undo: components["schemas"]["HistoryStep"] | null;
             redo: components["schemas"]["HistoryStep"] | null;
+            around?: components["schemas"]["Around"] | null;
         };
         /** Archive */
         Archive: {
             /** Archived */
             archived: boolean;
+        };
+        /**
+         * Around
+         * @description What every screen shows around it, once an edit is kept: what is not as granted, what is not on the appliance yet, the journal's last entry.
+         */
+        Around: {
+            stands: components["schemas"]["Stands"];
+            since: components["schemas"]["SinceOut"];
+            last: components["schemas"]["EntryOut"];
         };
         /**
          * Arrangement

@@ -154,7 +154,7 @@ export function RuleChooser() {
               ) : would.isError ? (
                 <div className="trouble">{message(would.error)}</div>
               ) : !would.data ? (
-                <p role="status">Looking what would change …</p>
+                <p role="status">Working out what would change …</p>
               ) : (
                 <>
                   {would.data.changed.total > 0 && <h3>{cellsWords(would.data.changed)} come out differently</h3>}

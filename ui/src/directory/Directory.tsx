@@ -40,7 +40,7 @@ export default function Directories() {
         {found.isError && <div className="trouble">{message(found.error)}</div>}
         {outline.directories.length > 0 && !found.data && !found.isError && (
           <div className="loading" role="status">
-            Looking what is joined …
+            Loading directories …
           </div>
         )}
         {fresh && (

@@ -191,7 +191,7 @@ export function Join({ known, onClose }: { known?: DirectoryOut; onClose: (begun
                 <p className="muted">
                   {known
                     ? "Where it is read from, how and as whom is an administrator’s to change: the password goes there."
-                    : "Only an administrator may join a directory over LDAP, since a password goes there. An LDIF file you can take in yourself."}
+                    : "Only an administrator may join a directory over LDAP, since a password goes there. You can read an LDIF file yourself."}
                 </p>
               )}
               <div className="row">

@@ -35,8 +35,8 @@ export function Numbers({ directory, onClose }: { directory: Directory; onClose:
       open
       width={720}
       onCancel={onClose}
-      cancelText="Leave them"
-      okText="Give these numbers"
+      cancelText="Cancel"
+      okText="Assign these numbers"
       okButtonProps={{ disabled: !found || found.edits === 0, danger: (found?.moved ?? 0) > 0, loading: keep.isPending }}
       onOk={() => keep.mutate()}
     >
@@ -110,7 +110,7 @@ export function Numbers({ directory, onClose }: { directory: Directory; onClose:
                     <th>Account</th>
                     <th>has</th>
                     <th>gets</th>
-                    <th>to be written anew on</th>
+                    <th>to be rewritten on</th>
                   </tr>
                 </thead>
                 <tbody>

@@ -9,14 +9,14 @@ import { usePlan } from "../plan/PlanContext";
 const KINDS: [SyncOut["items"][number]["what"], string][] = [
   ["gone", "Gone from the directory"],
   ["shut", "Disabled"],
-  ["open", "Opened"],
+  ["open", "Enabled"],
   ["renamed", "Renamed"],
-  ["joins", "In another group now"],
-  ["leaves", "Out of a group"],
+  ["joins", "Joined a group"],
+  ["leaves", "Left a group"],
   ["new", "New"],
   ["back", "Back again"],
-  ["number", "Another number"],
-  ["changed", "Changed otherwise"],
+  ["number", "Number changed"],
+  ["changed", "Other changes"],
 ];
 
 /** A reading: how far it is, why it failed, and, when it is there, what it does to the plan before it is kept. */
@@ -63,7 +63,7 @@ export function Reading({ directory, name, onDone }: { directory: string; name: 
         <span className="muted">The plan is as before.</span>
         <div style={{ marginTop: 6 }}>
           <Button size="small" onClick={() => void forget()}>
-            Put this away
+            Dismiss
           </Button>
         </div>
       </div>
@@ -122,28 +122,28 @@ function Found({
       <div className="trouble">
         {message(found.error)}{" "}
         <Button size="small" onClick={() => void forget()}>
-          Put this away
+          Dismiss
         </Button>
       </div>
     );
-  if (!found.data) return <p role="status">Looking what it does to the plan …</p>;
+  if (!found.data) return <p role="status">Working out what it changes in the plan …</p>;
   const sync = found.data;
   return (
     <section className="found" aria-label={`What ${name} does to the plan`}>
       <div className="row">
         <h3>
           {sync.edits === 0
-            ? `${name} was read: nothing is otherwise than in the plan`
+            ? `${name} was read: nothing differs from the plan`
             : `${name} was read (${full ? "everything" : "what changed"}). This is what it does to the plan:`}
         </h3>
         <span className="spread" />
         {canEdit && (
           <>
             <Button size="small" onClick={() => void forget()}>
-              Throw away
+              Discard
             </Button>
             <Button size="small" type="primary" loading={busy} onClick={() => void keep()}>
-              {sync.edits === 0 ? "Good" : "Keep it"}
+              {sync.edits === 0 ? "OK" : "Apply"}
             </Button>
           </>
         )}

@@ -5,8 +5,8 @@ import { lazy, Suspense, useDeferredValue, useEffect, useMemo, useRef, useState,
 import { NavLink, useLocation, useNavigate, useSearchParams } from "react-router";
 import { api, ask, type Outline, type Session, type User } from "../api/client";
 import { calledName, isLocal, pathName, shownName } from "../plan/index";
-import { usePlan } from "../plan/PlanContext";
-import { useDirectories, useFormats, useRollout, useSince, useStanding, useStands } from "../plan/queries";
+import { KEYS, usePlan } from "../plan/PlanContext";
+import { STAYS, useDirectories, useFormats, useRollout, useSince, useStanding, useStands } from "../plan/queries";
 import { Brand, signOut } from "./Brand";
 import { Ago } from "../parts/Ago";
 import { plural } from "../parts/plural";
@@ -28,10 +28,11 @@ export function Frame({ session, children }: { session: Session; children: React
   const formats = useFormats().filter((one) => one.of === "plan");
   const off = (stands?.more ?? 0) + (stands?.less ?? 0);
   const latest = useQuery({
-    queryKey: ["of-plan", id, "latest"],
-    queryFn: () => ask(api.GET("/api/v1/plans/{plan}/history", { params: { path: { plan: id }, query: { most: 1 } } })),
+    queryKey: ["of-plan", id, ...KEYS.last],
+    staleTime: STAYS,
+    queryFn: async () => (await ask(api.GET("/api/v1/plans/{plan}/history", { params: { path: { plan: id }, query: { most: 1 } } })))[0]!,
   });
-  const last = latest.data?.[0];
+  const last = latest.data;
   const directories = useDirectories();
   const agreed = useStanding().data;
   const broken = agreed?.promises.filter((one) => one.broken > 0).length ?? 0;
@@ -80,7 +81,7 @@ export function Frame({ session, children }: { session: Session; children: React
               ...(session.role === "administrator"
                 ? [
                     { key: "accounts", label: "Who may sign in …" },
-                    { key: "audit", label: "What was done …" },
+                    { key: "audit", label: "Audit log …" },
                   ]
                 : []),
               { key: "out", label: "Sign out" },

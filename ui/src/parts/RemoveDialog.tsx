@@ -43,7 +43,7 @@ export function RemoveDialog({
       onOk={() => void plan.edit([edit]).then((kept) => onClose(kept !== null))}
     >
       {loss.isError && <div className="trouble">{message(loss.error)}</div>}
-      {!loss.data && !loss.isError && <p role="status">Looking what goes with it …</p>}
+      {!loss.data && !loss.isError && <p role="status">Working out what goes with it …</p>}
       {loss.data && (
         <>
           <p>This takes out of the plan:</p>

@@ -57,7 +57,7 @@ export function Source({
               onChange(null);
             }}
           >
-            Take another
+            Choose another file
           </Button>
         )}
       </div>

@@ -208,7 +208,7 @@ export default function People() {
           <div className="empty">
             <h2>Nobody is in this plan yet</h2>
             <p className="muted">
-              Take in a table of people or a Linux host's passwd and group files (Import, above), or add people and groups one by one.
+              Import a table of people or a Linux host's passwd and group files (Import, above), or add people and groups one by one.
             </p>
           </div>
         ) : rows.length === 0 ? (

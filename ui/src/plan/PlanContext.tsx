@@ -1,4 +1,4 @@
-import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { hashKey, useQuery, useQueryClient } from "@tanstack/react-query";
 import { App, Button } from "antd";
 import { createContext, useCallback, useContext, useEffect, useMemo, useRef, useState, type ReactNode } from "react";
 import { api, ask, freeId, message, Refusal, type Answer, type Edit, type Outline } from "../api/client";
@@ -33,6 +33,10 @@ export interface PlanState {
 }
 
 const NOTHING: Named = { users: [], groups: [], places: [], inactive: [], namesakes: [], directories: [] };
+/** What stands around every screen comes with the answer to an edit, and is not asked for again; where it is kept. */
+export const KEYS = { stands: ["stands", "off"], since: ["rollout", "since"], last: ["latest"] } as const;
+const AROUND = ["stands", "since", "last"] as const;
+
 const Context = createContext<PlanState | null>(null);
 
 export function usePlan(): PlanState {
@@ -90,7 +94,13 @@ export function PlanProvider({ id, children }: { id: string; children: ReactNode
         });
         columns.put(answer.columns);
       }
-      void client.invalidateQueries({ queryKey: ["of-plan", id] });
+      const brought = new Map(answer.around ? AROUND.map((part) => [hashKey(["of-plan", id, ...KEYS[part]]), part] as const) : []);
+      for (const part of brought.values()) {
+        const queryKey = ["of-plan", id, ...KEYS[part]];
+        await client.cancelQueries({ queryKey }); // an older answer may be on its way
+        client.setQueryData(queryKey, answer.around![part]);
+      }
+      void client.invalidateQueries({ queryKey: ["of-plan", id], predicate: (one) => !brought.has(one.queryHash) });
       setLast((old) => ({ words: answer.words, changed: answer.changed, serial: (old?.serial ?? 0) + 1 }));
     },
     [client, columns, id, key],
@@ -112,7 +122,7 @@ export function PlanProvider({ id, children }: { id: string; children: ReactNode
           const name = refused ? "refused" : `trouble-${Date.now()}`;
           notification.error({
             key: name,
-            title: stale ? "The plan was changed meanwhile" : error instanceof Refusal ? error.problem.title : "Not kept",
+            title: stale ? "The plan was changed meanwhile" : error instanceof Refusal ? error.problem.title : "Not saved",
             description: stale
               ? `${message(error)} ${(error.problem.since ?? []).map((entry) => `${entry.by}: ${entry.words}`).join("; ")}`
               : message(error),
@@ -126,7 +136,7 @@ export function PlanProvider({ id, children }: { id: string; children: ReactNode
                   void inTurn(request);
                 }}
               >
-                {stale ? "Do mine now" : "Try again"}
+                {stale ? "Apply mine now" : "Try again"}
               </Button>
             ),
           });

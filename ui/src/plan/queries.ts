@@ -1,9 +1,9 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { api, ask, type Edit, type FindingOut } from "../api/client";
-import { usePlan } from "./PlanContext";
+import { KEYS, usePlan } from "./PlanContext";
 
 /** Milliseconds for which what was worked out of a plan is not asked for again, where no edit of it was heard of. */
-const STAYS = 10 * 60 * 1000;
+export const STAYS = 10 * 60 * 1000;
 
 /** Who gets more or less than is granted, or where the rule settled it; asked once for all that show them. */
 export function useStands(what: "off" | "settled" = "off") {
@@ -92,7 +92,8 @@ export function useRollout(asking: boolean) {
 export function useSince() {
   const { id } = usePlan();
   return useQuery({
-    queryKey: ["of-plan", id, "rollout", "since"],
+    queryKey: ["of-plan", id, ...KEYS.since],
+    staleTime: STAYS,
     placeholderData: keepPreviousData,
     queryFn: () => ask(api.GET("/api/v1/plans/{plan}/rollout/since", { params: { path: { plan: id } } })),
   });

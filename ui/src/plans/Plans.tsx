@@ -111,7 +111,7 @@ export default function Plans({ session }: { session: Session }) {
                             Copy
                           </Button>
                           <Button size="small" type="text" onClick={() => void archive(plan)}>
-                            {plan.archived ? "Take out" : "Archive"}
+                            {plan.archived ? "Unarchive" : "Archive"}
                           </Button>
                         </>
                       )}
@@ -173,7 +173,7 @@ function PlanDialog({ dialog, onClose }: { dialog: Dialog; onClose: (made: strin
       title={title}
       open
       onCancel={() => onClose(null)}
-      okText={dialog.kind === "new" ? "Make it" : dialog.kind === "copy" ? "Copy it" : "Rename it"}
+      okText={dialog.kind === "new" ? "Create" : dialog.kind === "copy" ? "Copy" : "Rename"}
       okButtonProps={{ disabled: !name.trim(), loading: busy }}
       onOk={() => void go()}
     >

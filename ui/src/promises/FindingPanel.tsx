@@ -35,14 +35,14 @@ export function FindingPanel({ finding }: { finding: FindingOut }) {
       <p className="muted">{finding.advice}</p>
       {repair.isFetching && !repair.data && (
         <p className="muted" role="status">
-          Looking for a repair that is right …
+          Looking for a repair …
         </p>
       )}
       {repair.isError && <div className="trouble">{message(repair.error)}</div>}
       {has && costs && !paid && (
         <p>
           <button className="plain link" aria-expanded={false} onClick={() => setPaid(true)}>
-            What would remove it, at a price …
+            Repairs that cost something …
           </button>
         </p>
       )}
@@ -59,7 +59,7 @@ export function FindingPanel({ finding }: { finding: FindingOut }) {
               loading={busy}
               onClick={() => void remove()}
             >
-              {costs ? "Do it all the same" : "Do it"}
+              {costs ? "Do it anyway" : "Do it"}
             </Button>
           </div>
           {effect && <Effects effect={effect} />}
@@ -133,7 +133,7 @@ function Acceptance({ finding }: { finding: FindingOut }) {
         {canEdit && (
           <div>
             <Button size="small" onClick={() => void edit([{ op: "remove-accepted", accepted: finding.id }])}>
-              List it again
+              Reopen
             </Button>
           </div>
         )}
@@ -163,8 +163,8 @@ function Acceptance({ finding }: { finding: FindingOut }) {
         <Input.TextArea autoFocus autoSize maxLength={2000} value={reason} onChange={(event) => setReason(event.target.value)} />
       </label>
       <label className="field">
-        <span>Look at it again on (may be left open)</span>
-        <DatePicker size="small" aria-label="Look at it again on" value={until} onChange={setUntil} />
+        <span>Review it on (optional)</span>
+        <DatePicker size="small" aria-label="Review it on" value={until} onChange={setUntil} />
       </label>
       <div className="row">
         <Button size="small" htmlType="submit" type="primary" disabled={!reason.trim()}>

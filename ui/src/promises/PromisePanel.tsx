@@ -68,7 +68,7 @@ export function PromisePanel({ keeping }: { keeping: KeepingOut }) {
       {canEdit && (
         <p style={{ marginTop: 16 }}>
           <Button size="small" onClick={() => void edit([{ op: "remove-promise", promise: promise.id }])}>
-            Promise it no longer
+            Remove this promise
           </Button>
         </p>
       )}

@@ -28,7 +28,7 @@ export default function Promises() {
   if (!found.data)
     return (
       <div className="loading" role="status">
-        Looking at promises and findings …
+        Loading promises and findings …
       </div>
     );
   const { promises, findings, contradictions } = found.data;
@@ -89,8 +89,8 @@ export default function Promises() {
           <div className="sentences">
             {findings.length === 0 && (
               <div className="empty">
-                <h2>Nothing is found</h2>
-                <p className="muted">Nothing in this plan looks as if it were not meant so.</p>
+                <h2>No findings</h2>
+                <p className="muted">Nothing in this plan looks unintended.</p>
               </div>
             )}
             {SEVERITIES.map(([severity, title]) => (

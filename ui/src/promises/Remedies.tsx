@@ -42,11 +42,11 @@ export function Remedies({
   if (!found.data)
     return (
       <p className="muted" role="status">
-        Looking for what would repair it …
+        Looking for repairs …
       </p>
     );
   if (found.data.length === 0)
-    return <p className="muted">Nothing that was tried makes it so. An account that is gone, or root, cannot be helped by grants.</p>;
+    return <p className="muted">No change that was tried gets there. An account that is gone, or root, cannot be helped by grants.</p>;
   return (
     <ol className="remedies">
       {found.data.map((remedy, number) => (

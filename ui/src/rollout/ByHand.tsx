@@ -53,7 +53,7 @@ export function ByHand({ run, onAsked }: { run: RunOut; onAsked: () => Promise<u
         <div className="tools">
           <b>{plural(run.total, "step")} by hand</b>
           <span className="muted">
-            revision {run.revision} · begun by {run.by} · <Ago at={run.at} />
+            revision {run.revision} · started by {run.by} · <Ago at={run.at} />
           </span>
           <span className="spread" />
           <Papers query="" only={["page", "script"]} />

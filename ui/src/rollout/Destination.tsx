@@ -134,9 +134,9 @@ export function DestinationDialog({ now, onClose }: { now: Where; onClose: () =>
           )}
           {where.key && (
             <p>
-              Its key is agreed: <code>{where.key.slice(0, 40)}…</code>. A host that shows another is not spoken to.{" "}
+              Its key is confirmed: <code>{where.key.slice(0, 40)}…</code>. A host that shows another key is refused.{" "}
               <button className="plain link" onClick={() => elsewhere({})}>
-                Compare anew
+                Compare again
               </button>
             </p>
           )}

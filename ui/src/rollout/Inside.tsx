@@ -134,7 +134,7 @@ export function Inside({ rollout, onClose }: { rollout: RolloutOut; onClose: () 
         {shown && shown.some.length > 0 && (
           <>
             <h3>
-              {last?.does === "look" ? "Otherwise" : "Was otherwise"} in {tail(shown.folder)}
+              {last?.does === "look" ? "Different" : "Was different"} in {tail(shown.folder)}
             </h3>
             {shown.some.map((thing) => (
               <div key={thing.name} className="thing">
@@ -193,10 +193,10 @@ function Row({
     if (counted.kept > 0) return ["late", `${things}, ${counted.kept.toLocaleString()} could not be changed`];
     if (does === "look")
       return counted.otherwise > 0
-        ? ["late", `${things}, ${counted.otherwise.toLocaleString()} otherwise`]
-        : ["muted", `${things}, as the folder gives`];
+        ? ["late", `${things}, ${counted.otherwise.toLocaleString()} different`]
+        : ["muted", `${things}, as inherited`];
     if (counted.changed === 0)
-      return ["muted", counted.seen < counted.things ? things : `${things}, ${does === "push" ? "as the folder gives" : "as before"}`];
+      return ["muted", counted.seen < counted.things ? things : `${things}, ${does === "push" ? "as inherited" : "as before"}`];
     return ["", `${things}, ${counted.changed.toLocaleString()} ${does === "push" ? "pushed over" : "put back"}`];
   })();
   return (
@@ -246,7 +246,7 @@ function Verdict({
         return [
           `${DOING[last.does]}: ${seen.toLocaleString()} of ${things.toLocaleString()}`,
           last.does === "look"
-            ? `${otherwise.toLocaleString()} otherwise so far.`
+            ? `${otherwise.toLocaleString()} different so far.`
             : `${changed.toLocaleString()} changed and read back so far.`,
           <Button key="stop" disabled={busy} onClick={() => tell("stop")}>
             Stop
@@ -280,7 +280,7 @@ function Verdict({
         if (last.does === "look")
           return otherwise === 0
             ? [
-                "All as their folders give",
+                "Everything as inherited",
                 `${plural(things, "thing")} looked at.`,
                 <>
                   {back}
@@ -288,7 +288,7 @@ function Verdict({
                 </>,
               ]
             : [
-                `${plural(otherwise, "thing")} otherwise`,
+                `${plural(otherwise, "thing")} different`,
                 `of ${things.toLocaleString()}. People get there what those lists say, not what the plan says.`,
                 <>
                   {back}
@@ -342,7 +342,7 @@ function Sure({ last, host, onClose }: { last: Push; host: string; onClose: (yes
       onCancel={() => onClose(false)}
       onOk={() => onClose(true)}
       okText="Push down"
-      cancelText="Not yet"
+      cancelText="Cancel"
       okButtonProps={{ danger: true }}
     >
       <p>

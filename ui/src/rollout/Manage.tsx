@@ -68,7 +68,7 @@ function ManageDialog({ rollout, onClose }: { rollout: RolloutOut; onClose: () =
       onCancel={onClose}
       onOk={() => void keep()}
       okText={`Let it change ${plural(chosen.length, "account or group", "accounts and groups")}`}
-      cancelText="Leave them"
+      cancelText="Cancel"
       okButtonProps={{ disabled: chosen.length === 0 }}
       confirmLoading={busy}
     >

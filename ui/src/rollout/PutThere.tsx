@@ -56,8 +56,8 @@ export function PutThere({
       open
       onCancel={() => onClose(null)}
       onOk={() => void begin()}
-      okText="Begin"
-      cancelText="Not yet"
+      okText="Start"
+      cancelText="Cancel"
       confirmLoading={busy}
     >
       <p>

@@ -108,6 +108,6 @@ function parsed(text: string): Schemas["System"] {
   try {
     return JSON.parse(text) as Schemas["System"];
   } catch {
-    throw new Error("This is not what rollout read wrote: it is no JSON. Was it cut off?");
+    throw new Error("This is not what rollout read wrote: it is not JSON. Was it cut off?");
   }
 }

@@ -23,7 +23,7 @@ type Drift = Schemas["DriftOut"];
 type Kind = Schemas["RolledOut"]["kind"];
 
 const GROUPS: [string, (step: RolloutStep) => boolean][] = [
-  ["Shares that end", (step) => (step.part === "offers" || step.part === "exports") && step.does === "remove"],
+  ["Shares to stop", (step) => (step.part === "offers" || step.part === "exports") && step.does === "remove"],
   ["Groups", (step) => step.part === "groups"],
   ["Accounts", (step) => step.part === "accounts"],
   ["Who is in which group", (step) => step.part === "members"],
@@ -126,7 +126,7 @@ export default function Rollout() {
           {canEdit &&
             (reachable ? (
               <Button size="small" loading={looking === ""} onClick={() => void look()}>
-                Look what it has
+                Read what it has
               </Button>
             ) : (
               <Button size="small" onClick={() => setReading(true)}>
@@ -138,7 +138,7 @@ export default function Rollout() {
             doing > 0 &&
             (reachable ? (
               <Button size="small" type="primary" disabled={!rollout.known} onClick={() => setPutting(true)}>
-                Put it there …
+                Roll out …
               </Button>
             ) : (
               <>
@@ -159,7 +159,7 @@ export default function Rollout() {
               <span>
                 What {whereTo(rollout.destination)} has is not known yet.{" "}
                 <button className="plain link" onClick={() => void look()}>
-                  Look what it has
+                  Read what it has
                 </button>
                 ; the steps then lead from there.
               </span>
@@ -167,7 +167,7 @@ export default function Rollout() {
           )}
           {rollout.troubles.length > 0 && (
             <div className="trouble">
-              <b>Such a host cannot have this plan:</b>
+              <b>This host cannot carry out the plan:</b>
               <ul>
                 {rollout.troubles.map((trouble) => (
                   <li key={trouble}>{trouble}</li>
@@ -179,7 +179,7 @@ export default function Rollout() {
             <div className="said">
               <span>
                 {plural(broken, "promise")} {broken === 1 ? "is" : "are"} broken, and would be on the appliance, too.{" "}
-                <Link to={`/p/${id}/promises`}>Look first</Link>
+                <Link to={`/p/${id}/promises`}>Look at them first</Link>
               </span>
             </div>
           )}
@@ -197,7 +197,7 @@ export default function Rollout() {
               <h2>The appliance has what the plan says</h2>
               <p className="muted">
                 {rollout.history.length === 0
-                  ? "There is nothing in the plan yet that an appliance could be told."
+                  ? "There is nothing in the plan yet that could be rolled out."
                   : "What you change from now on shows here as steps."}
               </p>
             </div>
@@ -219,13 +219,13 @@ export default function Rollout() {
           )}
           {rollout.again.length > 0 && (
             <p className="muted">
-              Whose open sessions keep what they were until they sign in again: {rollout.again.slice(0, 12).join(", ")}
+              These people keep their old access until they sign in again: {rollout.again.slice(0, 12).join(", ")}
               {rollout.again.length > 12 && ` and ${rollout.again.length - 12} more`}.
             </p>
           )}
           {rollout.left_out.length > 0 && (
             <>
-              <h2>Not part of it, or otherwise</h2>
+              <h2>Left out, or done differently</h2>
               <ul className="words">
                 {rollout.left_out.map((line) => (
                   <li key={line}>{line}</li>
@@ -407,7 +407,7 @@ function DriftLine({ words, edits }: { words: string; edits: Drift["edits"][numb
         canEdit &&
         edits.length > 0 && (
           <Button size="small" loading={state === "busy"} onClick={() => void keep()}>
-            Take it into the plan
+            Add it to the plan
           </Button>
         )
       )}
@@ -419,7 +419,7 @@ const KINDS: Record<Kind, (steps: number) => string> = {
   "by-hand": (steps) => `${plural(steps, "step")} marked as done by hand`,
   applied: (steps) => `${plural(steps, "step")} applied and confirmed`,
   "rolled-back": (steps) => `${plural(steps, "step")} rolled back`,
-  abandoned: (steps) => `of ${plural(steps, "step")}: ended before it was known how it ended`,
+  abandoned: (steps) => `of ${plural(steps, "step")}: ended with its outcome unknown`,
   "partly-rolled-back": (steps) => `of ${plural(steps, "step")} not all could be rolled back`,
   read: (steps) => (steps === 0 ? "looked at" : `looked at: ${plural(steps, "thing")} changed behind the plan’s back`),
 };
@@ -488,7 +488,7 @@ function Past({ one, all }: { one: RolloutOut["history"][number]; all: RolloutOu
       <div className="row">
         {all.length > 1 && (
           <>
-            What was otherwise after{" "}
+            What differed after{" "}
             <Select
               size="small"
               aria-label="Compare with"
@@ -551,7 +551,7 @@ function Done({ rollout, left, doing, onClose }: { rollout: RolloutOut; left: st
       onCancel={() => onClose(false)}
       onOk={() => void keep()}
       okText="Yes, they were done"
-      cancelText="Not yet"
+      cancelText="Cancel"
       confirmLoading={busy}
     >
       <p>

@@ -50,7 +50,7 @@ export function Run({ number, onClose }: { number: number; onClose: () => void }
       </div>
     ) : (
       <div className="loading" role="status">
-        Looking how far it is …
+        Loading its progress …
       </div>
     );
   if (run.state === "by-hand") return <ByHand run={run} onAsked={() => found.refetch()} />;
@@ -67,7 +67,7 @@ export function Run({ number, onClose }: { number: number; onClose: () => void }
           <span className="spread" />
           {run.ended && (
             <Button size="small" onClick={onClose}>
-              Back to what is to do
+              Back to the steps
             </Button>
           )}
         </div>
@@ -167,7 +167,7 @@ function Verdict({ run, onAsked, seen }: { run: RunOut; onAsked: () => void; see
     switch (run.state) {
       case "by-hand":
       case "pending":
-        return ["Beginning", `${host} is told to watch over it.`, null];
+        return ["Starting", `${host} is told to watch over it.`, null];
       case "applying":
         return [
           `Step ${Math.min(run.done + 1, run.total)} of ${run.total.toLocaleString()}`,
@@ -262,9 +262,9 @@ function EndRun({ run, host, onAsked }: { run: RunOut; host: string; onAsked: ()
   };
   return (
     <Popconfirm
-      title="End it, whatever stands there?"
+      title="End it from here?"
       okText="End it"
-      cancelText="Not yet"
+      cancelText="Cancel"
       okButtonProps={{ danger: true }}
       onConfirm={end}
       placement="bottomRight"
@@ -275,7 +275,7 @@ function EndRun({ run, host, onAsked }: { run: RunOut; host: string; onAsked: ()
         </div>
       }
     >
-      <Button size="small">It does not end? End it from here …</Button>
+      <Button size="small">Stuck? End it from here …</Button>
     </Popconfirm>
   );
 }
@@ -316,7 +316,7 @@ function Tried({ run }: { run: RunOut }) {
             </span>
             <span>{keeping?.words ?? one.promise}</span>
             <span className={one.differs.length || keeping?.broken ? "late" : "muted"}>
-              {one.differs.length ? "otherwise than planned" : keeping?.broken ? "broken, as the plan has it" : "as planned"},{" "}
+              {one.differs.length ? "not as planned" : keeping?.broken ? "broken, as the plan has it" : "as planned"},{" "}
               {plural(one.tried, "visit")}
             </span>
           </div>
@@ -326,7 +326,7 @@ function Tried({ run }: { run: RunOut }) {
         <p className={run.differs.length ? "late" : "RW"}>
           {run.differs.length === 0
             ? `${plural(run.tried, "visit")} of people to shares, all as planned.`
-            : `${plural(run.differs.length, "thing")} otherwise than planned:`}
+            : `${plural(run.differs.length, "thing")} not as planned:`}
         </p>
       )}
       {run.differs.length > 0 && (

@@ -27,7 +27,7 @@ export function StepPanel({
       {left && <p className="late">Not done now: {left}.</p>}
       {step.destroys && <p className="late">What goes with it does not come back.</p>}
       {step.anew && (
-        <p className="muted">Another share takes a folder and a host that it has now, so it is ended before and made anew after.</p>
+        <p className="muted">Another share takes a folder and a host that it has now, so it is removed before and made again after.</p>
       )}
       {needed.length > 0 && (
         <>
@@ -39,9 +39,7 @@ export function StepPanel({
           </ul>
         </>
       )}
-      {step.reloads && (
-        <p className="muted">The {step.reloads.toUpperCase()} server reads its configuration anew; open connections go on.</p>
-      )}
+      {step.reloads && <p className="muted">The {step.reloads.toUpperCase()} server reloads its configuration; open connections go on.</p>}
       {found.isError && <div className="trouble">{message(found.error)}</div>}
       {!step.trouble && !found.data && !found.isError && (
         <p className="muted" role="status">

@@ -86,7 +86,7 @@ export function OpenToAll({ share, onClose }: { share: Share; onClose: () => voi
           A guest would still not get that far: a folder on the way or a line by hand keeps them out. Walk as a guest shows which.
         </p>
       )}
-      {edits.length === 0 ? <p className="muted">It is so already.</p> : <WouldChange effect={effect} />}
+      {edits.length === 0 ? <p className="muted">Nothing would change.</p> : <WouldChange effect={effect} />}
     </Modal>
   );
 }

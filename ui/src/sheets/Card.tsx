@@ -63,7 +63,7 @@ export default function Card() {
       }
     >
       {card.isError && <div className="trouble">{message(card.error)}</div>}
-      {!card.data && !card.isError && <p role="status">Looking what they reach …</p>}
+      {!card.data && !card.isError && <p role="status">Working out what they reach …</p>}
       {card.data?.reaches.length === 0 && <p>Nothing: no share lets {guest ? "guests" : "this account"} through to anything.</p>}
       {card.data?.pages && outline.services.some((service) => service.id === "pages" && service.allowed) && (
         <p>May sign in to the appliance’s administration pages.</p>

@@ -48,7 +48,7 @@ export default function Report() {
       }
     >
       {report.isError && <div className="trouble">{message(report.error)}</div>}
-      {!report.data && !report.isError && <p role="status">Looking who gets in where …</p>}
+      {!report.data && !report.isError && <p role="status">Working out who gets in where …</p>}
       {report.data && (byPerson ? <ByPerson report={report.data} /> : <ByPlace report={report.data} />)}
     </Sheet>
   );

@@ -143,7 +143,7 @@ export default function Accounts({ onClose }: { onClose: () => void }) {
           <code style={{ overflowWrap: "anywhere" }}>{link.link}</code>
         </p>
       )}
-      <h3 className="part">Add somebody</h3>
+      <h3 className="part">Add an account</h3>
       <div className="row">
         <Input
           placeholder="Name"

@@ -19,10 +19,10 @@ export default function Audit({ onClose }: { onClose: () => void }) {
   const all = found.data?.pages.flat() ?? [];
   const shown = all.filter((one) => `${one.by} ${one.what} ${one.about} ${one.address}`.toLowerCase().includes(wanted));
   return (
-    <Drawer title="What was done" open onClose={onClose} size={760}>
+    <Drawer title="Audit log" open onClose={onClose} size={760}>
       <p className="muted">
         Who signed in and who could not, accounts, where plans go, what was read from hosts and put there. Changes of plans stand in their
-        history. Nothing here can be changed or taken away.
+        history. Nothing here can be changed or removed.
       </p>
       <Input
         allowClear
@@ -41,7 +41,7 @@ export default function Audit({ onClose }: { onClose: () => void }) {
       )}
       {found.isPending && (
         <div className="loading" role="status">
-          Looking it up …
+          Loading …
         </div>
       )}
       <table className="list">
@@ -69,7 +69,7 @@ export default function Audit({ onClose }: { onClose: () => void }) {
           ))}
         </tbody>
       </table>
-      {!found.isPending && shown.length === 0 && <p className="muted">{wanted ? "Nothing has that in it." : "Nothing yet."}</p>}
+      {!found.isPending && shown.length === 0 && <p className="muted">{wanted ? "No entry matches." : "Nothing yet."}</p>}
       {found.hasNextPage && (
         <p>
           <Button size="small" loading={found.isFetchingNextPage} onClick={() => void found.fetchNextPage()}>

@@ -89,7 +89,7 @@ export default function Mine({ session, onClose }: { session: Session; onClose: 
         </p>
       )}
       <p className="muted">A session ends two weeks after it began, or after two days in which nobody used it.</p>
-      <h3 className="part">{session.has_password ? "Another password" : "Set a password"}</h3>
+      <h3 className="part">{session.has_password ? "Change password" : "Set a password"}</h3>
       <form
         onSubmit={(event) => {
           event.preventDefault();
@@ -109,12 +109,12 @@ export default function Mine({ session, onClose }: { session: Session; onClose: 
           <Input.Password autoComplete="new-password" value={password} onChange={(event) => setPassword(event.target.value)} />
         </label>
         <label className="field">
-          <span>Again</span>
+          <span>New password again</span>
           <Input.Password autoComplete="new-password" value={again} onChange={(event) => setAgain(event.target.value)} />
         </label>
         <p className="muted">It signs you out everywhere else.</p>
         <Button type="primary" htmlType="submit" disabled={password.length < 10}>
-          Set it
+          Set password
         </Button>
       </form>
     </Drawer>

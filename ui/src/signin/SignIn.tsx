@@ -44,7 +44,7 @@ export function SignIn({ session }: { session: Session }) {
           setStage("password");
           setTrouble(
             session.name
-              ? "This link was used already or is too old. You are signed in all the same."
+              ? "This link was used already or is too old. You are still signed in."
               : "This link was used already or is too old. Ask for a new one, or sign in by name.",
           );
         }
@@ -60,7 +60,7 @@ export function SignIn({ session }: { session: Session }) {
     const form = new FormData(event.currentTarget);
     const name = String(form.get("name") ?? "").trim();
     const password = String(form.get("password") ?? "");
-    if (!name) setTrouble("Write the name of your account.");
+    if (!name) setTrouble("Enter your account name.");
     else if (stage === "first" && password !== form.get("again")) setTrouble("The two passwords differ.");
     else
       void enter(

@@ -13,7 +13,7 @@ export type Stored = components["schemas"]["StoredPlace"];
 export type LineOut = components["schemas"]["LineOut"];
 type Layer = components["schemas"]["Layer"];
 
-const INHERITS = { follows: "follows what comes down", adds: "adds to what comes down", stops: "nothing comes down" };
+const INHERITS = { follows: "inherits all", adds: "inherits, with lines of its own", stops: "inheritance stops here" };
 
 /** The path from the top as layers: what each place says, in full ink what reaches the chosen one, faded what stops on the way. */
 export function Layers({ place, stored, put }: { place: Place; stored: Stored; put: (change: Partial<Place>, more?: Edit[]) => void }) {
@@ -91,7 +91,7 @@ function describe(layer: Layer, here: Place, depth: number, foreign: boolean): s
   if (depth > 0 && layer.style)
     parts.push(
       foreign
-        ? "another style, so nothing comes down"
+        ? "another style, so nothing is inherited"
         : layer.style === "mode" && layer.by_hand > 0
           ? "a mode of its own"
           : INHERITS[layer.inheritance],

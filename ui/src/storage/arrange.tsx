@@ -24,7 +24,7 @@ function Preview({
   const would = useWhatIf(edits);
   const answer: Answer | undefined = would.data;
   useEffect(() => onReady(answer !== undefined), [answer, onReady]);
-  if (!edits) return <p role="status">Looking what would change …</p>;
+  if (!edits) return <p role="status">Working out what would change …</p>;
   const going = lost?.filter((place) => !place.left) ?? [];
   const staying = lost?.filter((place) => place.left) ?? [];
   return (
@@ -36,7 +36,7 @@ function Preview({
       ) : would.isError ? (
         <div className="trouble">{message(would.error)}</div>
       ) : !answer ? (
-        <p role="status">Looking what would change …</p>
+        <p role="status">Working out what would change …</p>
       ) : (
         <>
           <h3>{answer.changed.total === 0 ? "Nobody gets more or less by it" : `${cellsWords(answer.changed)} come out differently`}</h3>
@@ -90,8 +90,8 @@ export function PushDown({ place, onClose }: { place: Place; onClose: () => void
         value={everything ? "all" : "what follows"}
         onChange={(value) => setEverything(value === "all")}
         options={[
-          { value: "what follows", label: "Only where inheritance is not cut" },
-          { value: "all", label: "Everything below, cuts included" },
+          { value: "what follows", label: "Only where inheritance goes on" },
+          { value: "all", label: "Everything below, also where inheritance stops" },
         ]}
       />
       <p className="muted">
@@ -103,7 +103,7 @@ export function PushDown({ place, onClose }: { place: Place; onClose: () => void
         <Preview
           edits={found.data?.edits}
           lost={found.data?.lost}
-          nothing="Everything that this would reach follows already."
+          nothing="Everything this would reach inherits already."
           onReady={setReady}
         />
       )}
@@ -139,8 +139,8 @@ export function ChangeStyle({ place, present, onClose }: { place: Place; present
           disabled: style === present,
         }))}
       />
-      <p className="muted">What is granted is made into the new style; lines by hand are said anew as nearly as it can.</p>
-      {found.data && found.data.lost.length === 0 && <p>The new style can say all lines by hand.</p>}
+      <p className="muted">What is granted is made into the new style; lines by hand are translated as closely as it allows.</p>
+      {found.data && found.data.lost.length === 0 && <p>The new style can express all lines by hand.</p>}
       {found.isError ? (
         <div className="trouble">{message(found.error)}</div>
       ) : (
@@ -170,7 +170,7 @@ export function Begin({ place, onClose }: { place: Place; onClose: () => void })
   const edits = all.find((kind) => kind.id === chosen)?.edits;
   return (
     <Modal
-      title={`Begin ${place.name} with`}
+      title={`Start ${place.name} over with`}
       width={680}
       open
       onCancel={onClose}
@@ -202,12 +202,12 @@ export function Begin({ place, onClose }: { place: Place; onClose: () => void })
             danger
             onClick={() => void edit([{ op: "remove-pattern", pattern: chosen.slice(8) }]).then((kept) => kept && setChosen(null))}
           >
-            Forget this pattern
+            Delete this pattern
           </Button>{" "}
           <span className="muted">Places that were given it keep their lists.</span>
         </p>
       )}
-      {chosen && <Preview edits={edits} nothing="It is so already." onReady={setReady} />}
+      {chosen && <Preview edits={edits} nothing="Nothing would change." onReady={setReady} />}
     </Modal>
   );
 }

@@ -74,7 +74,7 @@ export default function TakeIn({ onClose }: { onClose: () => void }) {
     try {
       await work();
     } catch (error) {
-      setTrouble({ title: error instanceof Refusal ? error.problem.title : "Not taken in", text: message(error) });
+      setTrouble({ title: error instanceof Refusal ? error.problem.title : "Not imported", text: message(error) });
     } finally {
       setBusy(false);
     }
@@ -116,10 +116,10 @@ export default function TakeIn({ onClose }: { onClose: () => void }) {
         <div className="row">
           <span className="spread muted">{preview && `${plural(preview.edits, "edit")}, one step to undo`}</span>
           <Button onClick={() => void look()} loading={busy} disabled={!given}>
-            {preview ? "Look again" : "See what it would do"}
+            {preview ? "Preview again" : "Preview"}
           </Button>
           <Button type="primary" disabled={!preview || preview.edits === 0 || trouble !== null} loading={busy} onClick={() => void keep()}>
-            Keep it
+            Import
           </Button>
         </div>
       }
@@ -294,8 +294,8 @@ export default function TakeIn({ onClose }: { onClose: () => void }) {
               <h3 style={{ fontSize: 13 }}>Names that the plan does not have</h3>
               {whoNames.length > 0 && (
                 <p className="row">
-                  {listing ? "Nothing comes in before these are known." : `${plural(whoNames.length, "row is", "rows are")} left out.`} Make{" "}
-                  {whoNames.length === 1 ? "it a" : "all of them"}{" "}
+                  {listing ? "Nothing is imported before these are settled." : `${plural(whoNames.length, "row is", "rows are")} left out.`}{" "}
+                  Make {whoNames.length === 1 ? "it a" : "all of them"}{" "}
                   <Button size="small" onClick={() => choose(whoNames, "person")}>
                     {whoNames.length === 1 ? "person" : "people"}
                   </Button>{" "}
@@ -372,7 +372,7 @@ export default function TakeIn({ onClose }: { onClose: () => void }) {
               </ul>
             </>
           )}
-          <h3 style={{ fontSize: 13 }}>Who gets something else by it</h3>
+          <h3 style={{ fontSize: 13 }}>Whose access changes</h3>
           <Effects effect={preview.effect} open />
         </section>
       )}

@@ -71,7 +71,7 @@ export function Everyone({ onWalk }: { onWalk: (who: string, place: string) => v
     <div className="sentences everyone">
       <p>
         {plural(tried, "cell")} tried: every person and the guest, on every place that a share leads to.
-        {none && " Nothing surprising came of it."}
+        {none && " Nothing unusual was found."}
       </p>
       {section(
         "more",

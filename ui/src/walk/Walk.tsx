@@ -120,7 +120,7 @@ export default function Walk() {
                 ])
               }
             >
-              Add somebody beside
+              Compare with somebody
             </Button>
           )}
         </div>
@@ -285,7 +285,7 @@ function Head({
           onChange={(who: string) => onChange({ ...walker, who, protocol: claims(who) ? "nfs" : walker.protocol })}
         />
         {!alone && (
-          <button className="plain" aria-label="Without them" title="Without them" onClick={onRemove}>
+          <button className="plain" aria-label="Remove them" title="Remove them" onClick={onRemove}>
             ✕
           </button>
         )}

@@ -94,7 +94,9 @@ def _looked_at(work: Callable[[], T]) -> T:
     try:
         return work()
     except Overloaded:
-        raise HTTPException(503, "Many sign in just now; try again in a few seconds", {"Retry-After": "5"}) from None
+        raise HTTPException(
+            503, "Many people are signing in right now; try again in a few seconds", {"Retry-After": "5"}
+        ) from None
     except ValueError as error:
         raise HTTPException(422, str(error)[0].upper() + str(error)[1:]) from None
 

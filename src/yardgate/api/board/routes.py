@@ -1,15 +1,14 @@
 """The board: windows of what comes out, why one cell does, and what other rules would say."""
 
 from dataclasses import replace
-from itertools import chain
 from typing import Annotated, Literal
 
 from fastapi import APIRouter, HTTPException, Query
 
-from yardgate.api.answers import changed, columns, told
+from yardgate.api.answers import changed, columns, off, told
 from yardgate.api.authentication import Reader, TheServices
-from yardgate.api.board.schemas import InsteadOut, RuleOut, Stands, Window
-from yardgate.api.schemas import Id, OffCell, OverOut, ReasonOut, WayLevel
+from yardgate.api.board.schemas import InsteadOut, RuleOut, Window
+from yardgate.api.schemas import Id, OverOut, ReasonOut, Stands, WayLevel
 from yardgate.api.transport.parsing import OffLoop
 from yardgate.core.access.batch.resolve import resolve
 from yardgate.core.access.combining import RULES, rule_words
@@ -19,12 +18,10 @@ from yardgate.core.access.outcome import outcome, shifts
 from yardgate.core.access.paths import explain_over
 from yardgate.core.access.spec.explain import explain
 from yardgate.core.acl.rights import GRANTABLE, LEVELS, Level
-from yardgate.core.model.naming import fold
 from yardgate.core.model.plan import EVERYONE
 from yardgate.core.policy.remedies import group_instead
 
 router = APIRouter(prefix="/plans/{plan}", tags=["board"], route_class=OffLoop)
-CELLS_LISTED = 2000
 AccessView = Annotated[
     Literal["smb", "nfs", "storage"] | None,
     Query(description="over a protocol, or what grants and storage alone would give; none: over any way in"),
@@ -78,19 +75,7 @@ def reason(plan: str, _: Reader, services: TheServices, subject: Id, place: Id, 
 def stands(plan: str, _: Reader, services: TheServices, what: Literal["off", "settled"] = "off") -> Stands:
     """Who gets more or less than is granted, or where grants differ and the rule settled it."""
     opened = services.plans.open(plan)
-    found = services.gets(opened)
-    cells = chain(found.off("more"), found.off("less")) if what == "off" else found.off("settled")
-    order = sorted(cells, key=lambda cell: (fold(opened.plan.path_name(cell.place)), cell.place, cell.subject))
-    return Stands(
-        revision=opened.revision,
-        more=found.count("more"),
-        less=found.count("less"),
-        settled=found.count("settled"),
-        cells=[
-            OffCell(subject=cell.subject, place=cell.place, granted=cell.granted, gets=cell.gets)
-            for cell in order[:CELLS_LISTED]
-        ],
-    )
+    return off(services.gets(opened), opened, what)
 
 
 @router.get("/rules")

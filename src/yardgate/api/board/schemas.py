@@ -4,7 +4,7 @@ from typing import Literal
 
 from pydantic import BaseModel
 
-from yardgate.api.schemas import Changed, Column, OffCell, Revision
+from yardgate.api.schemas import Changed, Column, Revision
 from yardgate.core.acl.rights import Level
 
 
@@ -31,14 +31,3 @@ class InsteadOut(BaseModel):
     name: str
     level: Level
     others: Changed
-
-
-class Stands(BaseModel):
-    """How many people and guests, in how many places, get more or less than is granted to them, or what the rule settled where grants differ;
-    and which, in order of places; at most 2000 are listed."""
-
-    revision: Revision
-    more: int
-    less: int
-    settled: int
-    cells: list[OffCell]

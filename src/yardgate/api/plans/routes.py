@@ -10,7 +10,7 @@ from fastapi import APIRouter, HTTPException, Query, Request
 from fastapi.concurrency import run_in_threadpool
 from fastapi.responses import StreamingResponse
 
-from yardgate.api.answers import changed, columns, entry_out, grants, step
+from yardgate.api.answers import around, changed, columns, entry_out, grants, step
 from yardgate.api.authentication import RANKS, Planner, Reader, Somebody, TheServices, rank, token_of
 from yardgate.api.effects import told
 from yardgate.api.plans.schemas import (
@@ -161,9 +161,15 @@ def _group(group: Group) -> GroupOut:
 
 
 def _answer(
-    services: Services, before: Outcome, now: Comparison, opened: Opened, edits: Sequence[Edit], words: str
+    services: Services,
+    before: Outcome,
+    now: Comparison,
+    opened: Opened,
+    edits: Sequence[Edit],
+    words: str,
+    kept: bool = True,
 ) -> Answer:
-    """What changed between two outcomes. Only grants edited: the new columns of their places, and of those where something else comes out,
+    """What changed between two outcomes; where it is kept, what stands around every screen, too. Only grants edited: the new columns of their places, and of those where something else comes out,
     come along, if they are few."""
     after, plan, storage = now.outcome, now.outcome.matrix.plan, now.outcome.matrix.storage
     edited = {edit.place for edit in edits if isinstance(edit, SetGrant)}
@@ -181,6 +187,7 @@ def _answer(
         whole=whole,
         undo=step(services.plans, opened, opened.done),
         redo=step(services.plans, opened, opened.undone),
+        around=around(services, opened) if kept else None,
     )
 
 
@@ -202,7 +209,7 @@ def what_if(plan: str, _: Reader, services: TheServices, body: Edits) -> Answer:
     before = services.outcome(opened)
     next_plan, _inverse = apply(opened.plan, body.edits)
     after = gets(outcome_of(next_plan, before), services.gets(opened))
-    return _answer(services, before, after, opened, body.edits, describe(opened.plan, next_plan, body.edits))
+    return _answer(services, before, after, opened, body.edits, describe(opened.plan, next_plan, body.edits), False)
 
 
 @router.post("/{plan}/loss")

@@ -36,10 +36,10 @@ def look_inside(plan: str, account: Planner, services: TheServices, body: LookIn
     """Begin to look what lies in some of the folders, and what of it has something else than the folder's list gives it."""
     there = _there(services, plan)
     if unknown := [folder for folder in body.folders if folder not in there.folders]:
-        raise HTTPException(422, f"{unknown[0]} is no planned folder on the appliance")
+        raise HTTPException(422, f"{unknown[0]} is not a planned folder on the appliance")
     where = services.rollouts.destination(plan)
     if where.kind == "papers":
-        raise HTTPException(422, "Say first where the plan goes: what cannot be reached cannot be looked into")
+        raise HTTPException(422, "Set a destination first: what cannot be reached cannot be looked into")
     begun = services.pushing.pushes.begin(plan, account.name, where, there, list(dict.fromkeys(body.folders)))
     services.pushing.start(begun)
     return _told(services, begun)

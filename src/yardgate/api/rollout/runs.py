@@ -6,7 +6,7 @@ from typing import Annotated
 
 from fastapi import APIRouter, HTTPException, Path, Request
 
-from yardgate.api.answers import changed
+from yardgate.api.answers import since
 from yardgate.api.authentication import Administrator, Planner, Reader, TheServices, say
 from yardgate.api.rollout.routes import LISTED, allowed, commands_of, current, steps_of
 from yardgate.api.rollout.schemas import (
@@ -22,12 +22,11 @@ from yardgate.api.rollout.schemas import (
     RolloutDone,
     RunOut,
     RunStep,
-    SinceOut,
     StepCommands,
     StepDone,
 )
+from yardgate.api.schemas import SinceOut
 from yardgate.api.transport.parsing import OffLoop
-from yardgate.core.access.outcome import shifts
 from yardgate.core.host.bounds import NEVER, Managed, top_trouble
 from yardgate.core.host.drift import taken_in
 from yardgate.core.host.probe import Question, questions
@@ -112,10 +111,7 @@ def managed(plan: str, _: Reader, services: TheServices) -> list[ManagedOut]:
 @router.get("/since")
 def since_rollout(plan: str, _: Reader, services: TheServices) -> SinceOut:
     """The cells that come out otherwise than on the appliance."""
-    opened = services.plans.open(plan)
-    there = services.in_force(opened)
-    found = shifts(there, services.outcome(opened)) if there is not None else []
-    return SinceOut(revision=services.rollouts.revision_in_force(plan), changed=changed(found))
+    return since(services, services.plans.open(plan))
 
 
 @router.post("/host-keys")
@@ -167,7 +163,7 @@ def put_there(plan: str, account: Planner, request: Request, services: TheServic
     there = _there(services, opened)
     known = services.rollouts.in_force(plan)
     if drift(known, there) or not services.rollouts.history(plan, most=1):
-        raise HTTPException(409, "The appliance has something else than when it was last looked at. Look at it again")
+        raise HTTPException(409, "The appliance has changed since it was last read. Read it again")
     meant, _, found = steps_of(services, opened)
     doing = chosen(found, body.left)
     doing += tuple(_deleting(removals(after(there, doing), meant.system), body.delete))
@@ -274,7 +270,7 @@ def roll_back_run(plan: str, number: RunNumber, account: Planner, request: Reque
 def _tell(services: Services, run: Run, what: Instruction, by: str) -> None:
     newest = services.rolling.runs.run(run.plan)
     if newest is None or newest.number != run.number or not services.rolling.tell(run.plan, what, by):
-        raise HTTPException(409, f"This rollout can no longer be told so: it is {_STANDS.get(run.state, run.state)}")
+        raise HTTPException(409, f"That can no longer be done: this rollout is {_STANDS.get(run.state, run.state)}")
 
 
 @router.post("/runs/{number}/abandon", status_code=204)

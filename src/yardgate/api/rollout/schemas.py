@@ -4,7 +4,7 @@ from typing import Annotated, Literal
 
 from pydantic import BaseModel, ConfigDict, Field
 
-from yardgate.api.schemas import Changed, In, Name, Revision
+from yardgate.api.schemas import In, Name, Revision
 from yardgate.core.host.state import RecordKind, System
 from yardgate.core.host.steps import Destination, Does
 from yardgate.core.model.share import Protocol
@@ -112,13 +112,6 @@ class Compared(BaseModel):
 
     total: int
     words: list[str]
-
-
-class SinceOut(BaseModel):
-    """What comes out otherwise than on the appliance, since the revision that was put there last; null before the first rollout."""
-
-    revision: int | None
-    changed: Changed
 
 
 class HostAt(BaseModel):

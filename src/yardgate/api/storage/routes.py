@@ -262,7 +262,7 @@ def _stops(plan: Plan, storage: StorageState, step: str, target: str, line: Entr
 def _said_anew(plan: Plan, target: PlaceState, step: str, line: EntryLine) -> str | None:
     """A grant from above that is said differently below does not count any more."""
     anew = next((g.said_on for g in target.grants if g.who == line.entry.who and g.said_on != step), None)
-    return f"granted anew on {plan.places[anew].name}" if line.made == "grant" and anew is not None else None
+    return f"granted again on {plan.places[anew].name}" if line.made == "grant" and anew is not None else None
 
 
 def _cut_between(plan: Plan, storage: StorageState, step: str, target: str) -> str | None:

@@ -93,7 +93,7 @@ def _copied(services: Services, opened: Opened, body: Import) -> server.Copied:
     try:
         with services.reading_hosts(), reached(where, SECONDS) as at:
             if not isinstance(at, LinuxHost):
-                raise HTTPException(422, "Only a Linux file server can be taken in whole; the stand-in is none")
+                raise HTTPException(422, "Only a Linux file server can be imported whole; the stand-in is not one")
             return copied(at.run, body.tops)
     except ApplianceError as error:
         raise HTTPException(409, f"The appliance could not be read: {error}") from None
@@ -130,15 +130,15 @@ def preview(plan: str, account: Planner, request: Request, services: TheServices
 def keep(plan: str, account: Planner, services: TheServices, body: Import) -> Answer:
     """Keep an import, as one change that can be undone. What is read of a host has to have been looked at (`tag`)."""
     if body.kind == "server" and not body.files and body.tag is None:
-        raise HTTPException(422, "Look first at what reading the host would do; then keep just that")
+        raise HTTPException(422, "Preview first what reading the host would do; then keep just that")
     opened = services.plans.open(plan)
     before = services.outcome(opened)
     edits = read(services, opened, body).edits
     if not edits:
         raise FormatError("there is nothing in it that the plan does not have already")
     if body.tag is not None and body.tag != _tag(apply(opened.plan, edits)[0]):
-        raise HTTPException(409, "What was looked at is out of date: it would come out otherwise now. Look at it again")
-    words = f"took in {KIND_WORDS[body.kind]}: {len(edits)} {'edit' if len(edits) == 1 else 'edits'}"
+        raise HTTPException(409, "The preview is out of date: the result would be different now. Preview it again")
+    words = f"imported {KIND_WORDS[body.kind]}: {len(edits)} {'edit' if len(edits) == 1 else 'edits'}"
     kept = services.plans.commit(plan, body.revision, edits, account.name, "import", words)
     return stepped(services, before, kept)
 

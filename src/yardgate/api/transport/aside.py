@@ -120,7 +120,7 @@ class Aside:
             raise HTTPException(503, "This takes too long to work out; ask for less", {"Retry-After": "60"}) from None
         except httpx.TransportError as error:
             log.error("the process for what takes long did not answer: %r", error)
-            given_up = "The server gave this up in the middle of it; see whether it was done, or try again"
+            given_up = "The server stopped in the middle of this; check whether it was done, or try again"
             raise HTTPException(503, given_up, {"Retry-After": "2"}) from None
         kept = {name: answer.headers[name] for name in PASSED_ON if name in answer.headers}
         return Response(content, answer.status_code, kept)

@@ -74,7 +74,7 @@ class Guard:
         most = await self._most(scope, headers)
         large = most > USUAL
         if large and not await self._turn():
-            busy = Problem(title="Other large files are being taken in; try again in a few seconds", status=503)
+            busy = Problem(title="Other large files are being imported; try again in a few seconds", status=503)
             await problems.answer(busy, {"Retry-After": "5"})(scope, receive, dressed)
             return
         try:

@@ -51,7 +51,7 @@ def install(app: FastAPI) -> None:
     def _format(_: Request, error: FormatError) -> ProblemResponse:
         return answer(
             Problem(
-                title="This text cannot be taken in",
+                title="This text cannot be imported",
                 status=422,
                 detail=str(error),
                 line=error.line,
@@ -80,7 +80,7 @@ def install(app: FastAPI) -> None:
 
     @app.exception_handler(UnderWay)
     def _busy(_: Request, __: UnderWay) -> ProblemResponse:
-        title = "Something is done on the appliance already: wait for it to end, or stop it"
+        title = "Something is running on the appliance already: wait for it to end, or stop it"
         return answer(Problem(title=title, status=409))
 
     @app.exception_handler(RequestValidationError)
@@ -98,8 +98,8 @@ def install(app: FastAPI) -> None:
 
 def unforeseen(method: str, path: str, error: Exception) -> ProblemResponse:
     """What is said where something went wrong that nobody thought of; the log has the rest."""
-    log.error("unforeseen error at %s %s", method, path[:300], exc_info=error)
-    detail = "Nothing was changed by it. The server's log has the details."
+    log.error("unexpected error at %s %s", method, path[:300], exc_info=error)
+    detail = "Nothing was changed. The server's log has the details."
     return answer(Problem(title="Something went wrong in Yard Gate itself", status=500, detail=detail))
 
 

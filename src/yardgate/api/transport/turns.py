@@ -43,7 +43,7 @@ class Turns:
             while self._next_in_line() is not mine:
                 if time.monotonic() > until:
                     raise HTTPException(
-                        503, "Too much is worked out already; try again in a minute", {"Retry-After": "60"}
+                        503, "The server is busy with other work; try again in a minute", {"Retry-After": "60"}
                     )
                 await asyncio.sleep(LOOK)
         finally:

@@ -26,7 +26,7 @@ def claim(text: str) -> Claim | None:
     uid, _, groups = text.partition(":")
     found = Claim(int(uid), tuple(int(gid) for gid in groups.split(",") if gid))
     if beyond := [number for number in (found.uid, *found.gids) if number > LARGEST_NUMBER]:
-        raise ValueError(f"{beyond[0]} is no number of a user or group; they go from 0 to {LARGEST_NUMBER}")
+        raise ValueError(f"{beyond[0]} is not a number of a user or group; they go from 0 to {LARGEST_NUMBER}")
     if len(found.gids) > 1 + CLAIMED:
         raise ValueError(f"{len(found.gids)} groups; a client can claim a primary group and {CLAIMED} more")
     return found

@@ -122,7 +122,7 @@ def _without(plan: Plan, directory: Directory) -> Iterator[AccountTrouble]:
             )
         elif rid is None:
             yield AccountTrouble(
-                "unmapped", (who,), f"{plan.called(who)} is no account of the domain itself: no {what} by RID"
+                "unmapped", (who,), f"{plan.called(who)} is not an account of the domain itself: no {what} by RID"
             )
         else:
             yield AccountTrouble(

@@ -69,7 +69,7 @@ _COUNTED = {
     "put-promise": ("promise added or changed", "promises added or changed"),
     "remove-promise": ("promise removed", "promises removed"),
     "put-accepted": ("finding accepted", "findings accepted"),
-    "remove-accepted": ("finding listed again", "findings listed again"),
+    "remove-accepted": ("finding reopened", "findings reopened"),
     "set-grant": ("grant set", "grants set"),
     "set-target": ("setting changed", "settings changed"),
     "set-title": ("title changed", "titles changed"),
@@ -153,7 +153,7 @@ def sentence(before: Plan, after: Plan, edit: Edit) -> str:
             again = f", until {accepted.until}" if accepted.until is not None else ""
             return f"accepted a finding{again}: {accepted.reason}"
         case RemoveAccepted(accepted_id):
-            return f"listed a finding again: {accepted_id}"
+            return f"reopened a finding: {accepted_id}"
         case Join(group, member):
             return f"{named(member)} joined {named(group)}"
         case Leave(group, member):
@@ -205,7 +205,7 @@ def _put_words(
     told = {"name", "members", "parent"}
     begins = isinstance(old, Place) and isinstance(new, Place) and old.acl is None and new.acl is not None
     if begins and isinstance(new, Place) and new.inheritance_stops and new.enforced_by == "storage":
-        parts.append(f"planned a list for {after.path_name(new.id)}, of what is granted there")
+        parts.append(f"planned a list for {after.path_name(new.id)}, from what is granted there")
         told |= {"acl", "inheritance_stops", "enforced_by"}
     changed = [
         _FIELD_WORDS.get(f.name, f.name.replace("_", " "))

@@ -59,7 +59,7 @@ def top_trouble(top: str) -> str:
     """Why no pools may lie in a folder; nothing where they may."""
     parts = top.split("/")
     if not top.startswith("/") or top != "/" + "/".join(part for part in parts if part) or {".", ".."} & set(parts):
-        return f"{show(top)} is no plain path from the root, as /srv"
+        return f"{show(top)} is not a plain path from the root, as /srv"
     if top in ABOVE or any(top == folder or top.startswith(f"{folder}/") for folder in SYSTEM):
         return f"{show(top)} holds what the system itself needs; shared folders have to lie elsewhere, as in /srv"
     return ""

@@ -385,7 +385,7 @@ def export(plan: Plan, share: Share, path: str) -> Export:
 def _troubles(plan: Plan, top: str) -> Iterator[Trouble]:
     """Names that a Unix host cannot have, or that would be taken for another."""
     if not top.startswith("/") or not _plain_path(top):
-        yield Trouble("top", f"{show(top)} is no plain path from the root, as /srv")
+        yield Trouble("top", f"{show(top)} is not a plain path from the root, as /srv")
     for user in plan.users.values():
         if user.origin != LOCAL or user.gone:
             continue
@@ -458,7 +458,7 @@ def _left_out(matrix: Matrix, away: Collection[str]) -> Iterator[str]:
             yield f"{what} of a directory that have no number, or a name that a host's lists cannot hold: {', '.join(map(show, sorted(odd)))}"
     other = [f"{g.name} ({named[g.id]})" for g in plan.groups.values() if g.origin == LOCAL and named[g.id] != g.name]
     if other:
-        yield f"groups are called otherwise there, since a host cannot have the names that they have: {', '.join(sorted(other))}"
+        yield f"groups get other names there, since the host cannot have theirs: {', '.join(sorted(other))}"
     for group in plan.groups.values():
         if group.origin == LOCAL and any(member in plan.users and member not in named for member in group.members):
             yield f"members of {group.name} that come from a directory: the host does not know them"

@@ -132,7 +132,8 @@ def group_troubles(plan: Plan, group: Group) -> Iterator[Trouble]:
     for member in sorted(group.members):
         if member not in plan.users and member not in plan.groups:
             yield Trouble(
-                group.id, f"group {show(group.name)} has a member {show(member)} that is no user or group of this plan"
+                group.id,
+                f"group {show(group.name)} has a member {show(member)} that is not a user or group of this plan",
             )
     yield from _origin_troubles(plan, group, "group")
 
@@ -147,7 +148,7 @@ def _origin_troubles(plan: Plan, account: User | Group, kind: str) -> Iterator[T
     elif account.origin not in plan.directories:
         yield Trouble(
             account.id,
-            f"{kind} {show(account.name)} comes from {show(account.origin)}, which is no directory of this plan",
+            f"{kind} {show(account.name)} comes from {show(account.origin)}, which is not a directory of this plan",
         )
     elif not account.key:
         yield Trouble(account.id, f"{kind} {show(account.name)} comes from a directory and has no key to follow it by")
@@ -158,7 +159,7 @@ def place_troubles(plan: Plan, place: Place) -> Iterator[Trouble]:
     yield from list_troubles(plan, place)
     if place.folder_of is not None and place.folder_of not in plan.users:
         yield Trouble(
-            place.id, f"{place.kind} {show(place.name)} is for {show(place.folder_of)}, who is no user of this plan"
+            place.id, f"{place.kind} {show(place.name)} is for {show(place.folder_of)}, who is not a user of this plan"
         )
     if place.personal_folders is not None:
         yield from _each_troubles(plan, place, place.personal_folders)
@@ -170,7 +171,7 @@ def place_troubles(plan: Plan, place: Place) -> Iterator[Trouble]:
     parent = plan.places.get(place.parent or "")
     if parent is None:
         where = show(place.parent) if place.parent else "nowhere"
-        yield Trouble(place.id, f"{place.kind} {show(place.name)} lies in {where}, which is no place of this plan")
+        yield Trouble(place.id, f"{place.kind} {show(place.name)} lies in {where}, which is not a place of this plan")
     elif place.kind == "dataset" and parent.kind == "folder":
         yield Trouble(
             place.id,
@@ -183,9 +184,9 @@ def place_troubles(plan: Plan, place: Place) -> Iterator[Trouble]:
 def _each_troubles(plan: Plan, place: Place, each: PersonalFolders) -> Iterator[Trouble]:
     where = f"the folders for each in {place.kind} {show(place.name)}"
     if each.group not in plan.groups:
-        yield Trouble(place.id, f"{where} are for {show(each.group)}, which is no group of this plan")
+        yield Trouble(place.id, f"{where} are for {show(each.group)}, which is not a group of this plan")
     for who in sorted(each.managers - plan.users.keys() - plan.groups.keys()):
-        yield Trouble(place.id, f"{where} are kept by {show(who)}, who is no user or group of this plan")
+        yield Trouble(place.id, f"{where} are kept by {show(who)}, who is not a user or group of this plan")
 
 
 def _quota_troubles(plan: Plan, place: Place) -> Iterator[Trouble]:
@@ -195,7 +196,7 @@ def _quota_troubles(plan: Plan, place: Place) -> Iterator[Trouble]:
     seen: set[str] = set()
     for quota in place.group_quotas:
         if quota.group not in plan.groups:
-            yield Trouble(place.id, f"a quota in {where} is for {show(quota.group)}, which is no group of this plan")
+            yield Trouble(place.id, f"a quota in {where} is for {show(quota.group)}, which is not a group of this plan")
         elif quota.group in seen:
             yield Trouble(place.id, f"{show(plan.groups[quota.group].name)} has two quotas in {where}; give it one")
         if not 0 < quota.bytes <= LARGEST_QUOTA:
@@ -208,9 +209,9 @@ def _quota_troubles(plan: Plan, place: Place) -> Iterator[Trouble]:
 def list_troubles(plan: Plan, place: Place) -> Iterator[Trouble]:
     where = f"{place.kind} {show(place.name)}"
     if place.owner is not None and place.owner != ROOT and place.owner not in plan.users:
-        yield Trouble(place.id, f"the owner {show(place.owner)} of {where} is no user of this plan")
+        yield Trouble(place.id, f"the owner {show(place.owner)} of {where} is not a user of this plan")
     if place.group is not None and place.group != ROOT and place.group not in plan.groups:
-        yield Trouble(place.id, f"the owning group {show(place.group)} of {where} is no group of this plan")
+        yield Trouble(place.id, f"the owning group {show(place.group)} of {where} is not a group of this plan")
     if place.acl is not None:
         for message in own_list_troubles(plan, place.acl):
             yield Trouble(place.id, f"the list of {where}: {message}")
@@ -231,7 +232,7 @@ def own_list_troubles(plan: Plan, own: OwnList) -> Iterator[str]:
                 return
             for number, entry in enumerate(entries, 1):
                 if entry.who not in (OWNER, GROUP) and not plan.knows(entry.who):
-                    yield f"line {number} names {show(entry.who)}, who is no user or group of this plan"
+                    yield f"line {number} names {show(entry.who)}, who is not a user or group of this plan"
                 if not 0 < entry.mask <= FULL or entry.mask & ~FULL:
                     yield f"line {number} has the rights 0x{entry.mask:x}; there are rights in 0x{FULL:x} only, and one at least is needed"
                 if entry.flags & ~FLAGS or entry.flags < 0:
@@ -245,7 +246,7 @@ def own_list_troubles(plan: Plan, own: OwnList) -> Iterator[str]:
                 for number, line in enumerate(lines, 1):
                     known = {"user": plan.users, "group": plan.groups}.get(line.tag, {})
                     if line.who and line.who not in known:
-                        yield f"{what}line {number} names {show(line.who)}, which is no {line.tag} of this plan"
+                        yield f"{what}line {number} names {show(line.who)}, which is not a {line.tag} of this plan"
                     if not 0 <= line.perms <= 7:
                         yield f"{what}line {number} has the permissions {line.perms}; they go from 0 to 7"
                     if (line.tag, line.who) in seen:
@@ -275,7 +276,7 @@ def directory_troubles(_plan: Plan, directory: Directory) -> Iterator[Trouble]:
         )
     if not 1 <= directory.low <= directory.high <= LARGEST_NUMBER:
         yield Trouble(
-            directory.id, f"{what}: the range {directory.low} to {directory.high} is none in 1 to {LARGEST_NUMBER}"
+            directory.id, f"{what}: the range {directory.low} to {directory.high} does not lie in 1 to {LARGEST_NUMBER}"
         )
 
 
@@ -285,11 +286,13 @@ def share_troubles(plan: Plan, share: Share) -> Iterator[Trouble]:
     if (why := share_name_trouble(share.name)) is not None:
         yield Trouble(share.id, f"the name of {what} {why}")
     if share.place not in plan.places:
-        yield Trouble(share.id, f"{what} offers {show(share.place)}, which is no place of this plan")
+        yield Trouble(share.id, f"{what} offers {show(share.place)}, which is not a place of this plan")
     if share.guests not in (Level.NA, Level.RO, Level.RW):
         yield Trouble(share.id, f"guests of {what}: only RW, RO and NA are possible")
     if share.administrator is not None and plan.account(share.administrator) is None:
-        yield Trouble(share.id, f"{what} is run by {show(share.administrator)}, who is no user or group of this plan")
+        yield Trouble(
+            share.id, f"{what} is run by {show(share.administrator)}, who is not a user or group of this plan"
+        )
     for number, rule in enumerate(share.hosts, 1):
         try:
             hosts(rule.hosts)
@@ -308,19 +311,19 @@ def service_troubles(plan: Plan, service: Service) -> Iterator[Trouble]:
     for who in sorted(service.allowed or ()):
         if plan.account(who) is None:
             yield Trouble(
-                service.id, f"{show(who)}, who may use {service.id.upper()}, is no user or group of this plan"
+                service.id, f"{show(who)}, who may use {service.id.upper()}, is not a user or group of this plan"
             )
 
 
 def promise_troubles(plan: Plan, promise: Promise) -> Iterator[Trouble]:
     yield from _text_troubles(promise.id, "promise", promise.id, {"note": promise.note})
     if promise.place not in plan.places:
-        yield Trouble(promise.id, f"a promise speaks of {show(promise.place)}, which is no place of this plan")
+        yield Trouble(promise.id, f"a promise speaks of {show(promise.place)}, which is not a place of this plan")
     if not plan.knows(promise.who) and promise.who != GUEST:
-        yield Trouble(promise.id, f"a promise speaks of {show(promise.who)}, who is no user or group of this plan")
+        yield Trouble(promise.id, f"a promise speaks of {show(promise.who)}, who is not a user or group of this plan")
     for who in sorted(promise.except_for):
         if plan.account(who) is None:
-            yield Trouble(promise.id, f"a promise leaves out {show(who)}, who is no user or group of this plan")
+            yield Trouble(promise.id, f"a promise leaves out {show(who)}, who is not a user or group of this plan")
 
 
 def accepted_troubles(_plan: Plan, accepted: Accepted) -> Iterator[Trouble]:
@@ -334,12 +337,12 @@ def accepted_troubles(_plan: Plan, accepted: Accepted) -> Iterator[Trouble]:
 def grant_troubles(plan: Plan, place: str, grants: Grants) -> Iterator[Trouble]:
     where = show(plan.path_name(place)) if place in plan.places else show(place)
     if place not in plan.places:
-        yield Trouble(place, f"there are grants on {where}, which is no place of this plan")
+        yield Trouble(place, f"there are grants on {where}, which is not a place of this plan")
     if not grants:
         yield Trouble(place, f"the list of grants on {where} is empty; leave it out")
     for who, level in grants.items():
         if not plan.knows(who):
-            yield Trouble(place, f"a grant on {where} names {show(who)}, who is no user or group of this plan")
+            yield Trouble(place, f"a grant on {where} names {show(who)}, who is not a user or group of this plan")
         if level not in GRANTABLE:
             yield Trouble(
                 place, f"{plan.named(who)} is granted {level.words} on {where}; only RW, RO and NA can be granted"

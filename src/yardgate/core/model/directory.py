@@ -201,7 +201,7 @@ def dn_parts(dn: str) -> tuple[tuple[str, str], ...]:
         for pair in _split(raw, "+"):
             kind, equals, value = pair.partition("=")
             if not equals or not kind.strip():
-                raise ValueError(f"{pair.strip()!r} is no part of a distinguished name; it needs name=value")
+                raise ValueError(f"{pair.strip()!r} is not a part of a distinguished name; it needs name=value")
             pairs.append((kind.strip().lower(), _unescaped(value)))
         pairs.sort()
         parts.append(("+".join(kind for kind, _ in pairs), "+".join(value for _, value in pairs)))

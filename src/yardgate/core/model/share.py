@@ -113,7 +113,7 @@ def hosts(text: str) -> Hosts:
         return _network(text)
     if "/" in text:
         raise ValueError(
-            f"{text} is no network: it needs an address before the /, and the length of the prefix after it"
+            f"{text} is not a network: it needs an address before the /, and the length of the prefix after it"
         )
     if re.fullmatch(r"[0-9a-fA-F.:]+-[0-9a-fA-F.:]+", text) and "." in text:
         raise ValueError(f"{text} is a range; write the network (192.0.2.0/24), or a line for each address")
@@ -122,7 +122,7 @@ def hosts(text: str) -> Hosts:
     ):
         raise ValueError(f"{text} is neither an address, nor a network, nor a host name (RFC 1123 section 2.1)")
     if text.rpartition(".")[2].isdigit():
-        raise ValueError(f"{text} is no address: it needs four numbers from 0 to 255")
+        raise ValueError(f"{text} is not an address: it needs four numbers from 0 to 255")
     return Hosts("pattern" if set(text) & set("*?") else "name", None, text.casefold())
 
 
@@ -134,7 +134,7 @@ def _network(text: str) -> Hosts:
         known = ip_address(address)
         network = ip_network(text, strict=False)
     except ValueError:
-        raise ValueError(f"{text} is no {'network' if slash else 'address'} of IPv4 or IPv6") from None
+        raise ValueError(f"{text} is not {'a network' if slash else 'an address'} of IPv4 or IPv6") from None
     if known != network.network_address:
         raise ValueError(f"{text} has bits beyond its prefix; the network is {network}")
     return Hosts("address" if network.num_addresses == 1 else "network", network)

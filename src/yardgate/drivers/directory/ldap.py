@@ -77,7 +77,7 @@ def controllers(directory: Directory) -> Sequence[tuple[str, int]]:
 def _host_and_port(text: str) -> tuple[str, int | None]:
     found = re.fullmatch(r"(?:\[([0-9A-Fa-f:.]+)\]|([^:\[\]/\s]+))(?::(\d{1,5}))?", text.strip())
     if found is None:
-        raise DirectoryError("controller", f"{text[:60]!r} is no host name or address, with or without :port")
+        raise DirectoryError("controller", f"{text[:60]!r} is not a host name or address, with or without :port")
     return found[1] or found[2], int(found[3]) if found[3] else None
 
 

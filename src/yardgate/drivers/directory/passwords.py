@@ -31,7 +31,7 @@ def from_file(path: Path) -> str:
         with path.open("rb") as file:
             found = os.fstat(file.fileno())
             if not stat.S_ISREG(found.st_mode):
-                raise DirectoryError("sign-in", f"{path} is no file")
+                raise DirectoryError("sign-in", f"{path} is not a file")
             if found.st_mode & 0o077 or found.st_uid not in (os.geteuid(), 0):
                 raise DirectoryError(
                     "sign-in", f"others may read {path}, or it belongs to somebody else; make it yours and chmod 600"

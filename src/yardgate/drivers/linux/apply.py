@@ -96,4 +96,4 @@ def _do(at: Appliance, step: Step, now: System) -> str | None:
         return f"{step.record.name} is still there"
     if there is None:
         return f"{step.record.name} is not there when it is read back"
-    return f"it reads back otherwise than it was set; what is still missing: {words(replace(step, before=there))}"
+    return f"it reads back differently from what was set; what is still missing: {words(replace(step, before=there))}"

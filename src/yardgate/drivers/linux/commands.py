@@ -207,7 +207,7 @@ def _day(text: str) -> date | None:
     try:
         day = date(int(found[3]), _MONTHS.index(found[2]) + 1, int(found[1]))
     except ValueError:
-        raise ApplianceError(f"the SMB server says a day that is none: {found[0]}") from None
+        raise ApplianceError(f"the SMB server says a day that does not exist: {found[0]}") from None
     return None if day >= NEVER else day
 
 

@@ -80,7 +80,7 @@ def runbook(title: str, now: System, found: Sequence[Step], left_out: Sequence[s
     if not found:
         lines += ["Nothing has to be done: the host has what the plan says.", ""]
     if left_out:
-        lines += ["Not part of it, or otherwise:", "", *(f"- {_plain(line)}" for line in left_out), ""]
+        lines += ["Left out, or done differently:", "", *(f"- {_plain(line)}" for line in left_out), ""]
     worked = _worked(now, found, files)
     if helping := _helping(worked, files):
         lines += [f"## Before\n\n{BEFORE}\n", *(f"    {line}" for line in helping.splitlines()), ""]
@@ -88,14 +88,14 @@ def runbook(title: str, now: System, found: Sequence[Step], left_out: Sequence[s
         said = words(step)
         lines += [f"## {number}. {_plain(said[0].upper() + said[1:])}", ""]
         if step.destroys:
-            lines += ["**This cannot be undone.** Look whether there is a copy of what goes.", ""]
+            lines += ["**This cannot be undone.** Check that there is a backup of what is deleted.", ""]
         lines += [*_shown(doing), f"To undo it: {_plain(words(step.back()))}.", "", *_shown(undoing)]
     again = sorted(sign_in_again(found))
     if again:
         lines += [
             "## Afterwards",
             "",
-            f"Whose open sessions keep what they were until they sign in again: {', '.join(again)}.",
+            f"These people keep their old access until they sign in again: {', '.join(again)}.",
             "",
         ]
     return "\n".join(lines)
@@ -122,7 +122,7 @@ def runbook_page(title: str, now: System, found: Sequence[Step], left_out: Seque
     )
     if left_out:
         lines.append(
-            f"<p>Not part of it, or otherwise:</p><ul>{''.join(f'<li>{escape(line)}</li>' for line in left_out)}</ul>"
+            f"<p>Left out, or done differently:</p><ul>{''.join(f'<li>{escape(line)}</li>' for line in left_out)}</ul>"
         )
     worked = _worked(now, found, files)
     if helping := _helping(worked, files):
@@ -131,14 +131,12 @@ def runbook_page(title: str, now: System, found: Sequence[Step], left_out: Seque
         said, back = words(step), step.back()
         lines.append(f"<section><h2>{number}. {escape(said[0].upper() + said[1:])}</h2>")
         if step.destroys:
-            lines.append("<p class=late>This cannot be undone. Look whether there is a copy of what goes.</p>")
+            lines.append("<p class=late>This cannot be undone. Check that there is a backup of what is deleted.</p>")
         lines.append(_block(doing))
         lines.append(f"<p class=undo>To undo it: {escape(words(back))}.</p>{_block(undoing)}</section>")
     again = sorted(sign_in_again(found))
     if again:
-        lines.append(
-            f"<p>Whose open sessions keep what they were until they sign in again: {escape(', '.join(again))}.</p>"
-        )
+        lines.append(f"<p>These people keep their old access until they sign in again: {escape(', '.join(again))}.</p>")
     return "\n".join([*lines, "</body></html>", ""])
 
 
@@ -186,7 +184,7 @@ def _shown(some: Sequence[Command]) -> list[str]:
     return [*(f"    {line}" for _, line in typed(some)), ""]
 
 
-BEFORE = "Give this to root's shell once. The steps call it, with what it reads after it."
+BEFORE = "Paste this into root's shell once. The steps call it."
 
 
 class RunbookStep(NamedTuple):

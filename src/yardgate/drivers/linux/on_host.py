@@ -67,7 +67,7 @@ class Folders:
             os.close(self.way.pop()[1])
         for name in names[same:]:
             if name in (b".", b".."):
-                raise OSError(f"{path!r} is no plain path")
+                raise OSError(f"{path!r} is not a plain path")
             self.way.append((name, os.open(name, FOLDER, dir_fd=self.way[-1][1])))
         return self.way[-1][1]
 

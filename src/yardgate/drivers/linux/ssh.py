@@ -56,7 +56,7 @@ def check(login: Login) -> None:
     if not USER.fullmatch(login.user):
         raise ApplianceError(f"“{login.user}” cannot be the name of an account")
     if not 0 < login.port < 65536:
-        raise ApplianceError(f"{login.port} is no port")
+        raise ApplianceError(f"{login.port} is not a port")
 
 
 def host_keys(login: Login) -> list[HostKey]:

@@ -37,7 +37,7 @@ def shut_and_granted(case: Case) -> Findings:
                 said,
                 (),
                 tuple(fix),
-                "Take away what names the account.",
+                "Remove what names the account.",
             )
 
 
@@ -162,7 +162,7 @@ def empty_group(case: Case) -> Findings:
         )
         where = f", and is granted {_paths(case, granted)}" if granted else ""
         fix = fix if fix and case.price(fix).nothing else ()
-        does = "Take the group away, with what is granted to it." if fix else ""
+        does = "Remove the group, with what is granted to it." if fix else ""
         yield Finding(
             "empty-group", "note", (group.id,), f"{case.plan.named(group.id)} has no members{where}.", (), fix, does
         )

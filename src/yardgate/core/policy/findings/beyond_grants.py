@@ -366,7 +366,7 @@ def _planned(case: Case, top: str) -> Iterator[Attempt]:
     for style, edits in planned(case.plan, case.storage, top):
         places = [case.path(edit.place.id) for edit in edits]
         named = " and ".join(places) if len(places) < 3 else f"{places[0]} and {len(places) - 1} more places"
-        yield edits, f"Plan {ARTICLES[style]}{STYLES[style]} on {named}, of what is granted there."
+        yield edits, f"Plan {ARTICLES[style]}{STYLES[style]} on {named}, from what is granted there."
 
 
 def _another_list(case: Case, place: str, whos: Sequence[str]) -> Iterator[Attempt]:
@@ -378,7 +378,7 @@ def _another_list(case: Case, place: str, whos: Sequence[str]) -> Iterator[Attem
         for who in counted:
             yield (
                 without_lines(plan, step, who),
-                f"Take away what the list of {case.path(step)} says of {plan.named(who)} by hand.",
+                f"Remove the lines by hand for {plan.named(who)} from the list of {case.path(step)}.",
             )
     yield retouched(plan, [styled], _enters_too, _enters_by_mode), f"Let whoever may read {case.path(styled)} enter it."
     if case.storage[place].enforced_by == "share":
@@ -401,7 +401,7 @@ def _another_list(case: Case, place: str, whos: Sequence[str]) -> Iterator[Attem
     for style in styles:
         yield (
             (PutPlace(begun(plan, here, style)),),
-            f"Plan {ARTICLES[style]}{STYLES[style]} on {path}, of what is granted there, and let nothing come down from above.",
+            f"Plan {ARTICLES[style]}{STYLES[style]} on {path}, from what is granted there, and let nothing come down from above.",
         )
 
 

@@ -26,7 +26,7 @@ def refusal_idle(case: Case) -> Findings:
         fix = (SetGrant(place, who, None),)
         said = f"No access for {case.plan.named(who)} on {case.path(place)} decides for nobody."
         yield Finding(
-            "refusal-idle", "note", (place, who), said, (), fix, "Take the refusal away; nothing changes for anybody."
+            "refusal-idle", "note", (place, who), said, (), fix, "Remove the refusal; nothing changes for anybody."
         )
 
 
@@ -41,7 +41,7 @@ def personal_repeats(case: Case) -> Findings:
         if case.matrix.level(who, place) == level:
             said = f"{case.plan.named(who)} has a personal grant of {level.words} on {case.path(place)}, which their groups give them anyway."
             fix = (SetGrant(place, who, None),)
-            does = "Take the personal grant away; nothing changes for anybody."
+            does = "Remove the personal grant; nothing changes for anybody."
             yield Finding("personal-repeats", "note", (place, who), said, ((who, place),), fix, does)
 
 

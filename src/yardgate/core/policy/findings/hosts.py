@@ -95,7 +95,7 @@ def host_never(case: Case) -> Findings:
             fix = (PutShare(replace(share, hosts=share.hosts[:number] + share.hosts[number + 1 :])),)
             said = f"The host rule {rule.hosts} of {share.name} never counts: {why}."
             yield Finding(
-                "host-never", "consider", (share.id, rule.hosts), said, (), fix, "Take the rule away; nothing changes."
+                "host-never", "consider", (share.id, rule.hosts), said, (), fix, "Remove the rule; nothing changes."
             )
 
 
@@ -182,7 +182,7 @@ def inside_another(case: Case) -> Findings:
                     continue
                 says = own.level.words if own is not None else "nothing"
                 if own is not None and own.level == by.level:
-                    says = f"{says}, and squashes otherwise"
+                    says = f"{says}, and squashes differently"
                 said = f"With NFS version 4, {some.words} comes to {inner.name} through {outer.name}, which says {by.level.words}; {inner.name} says {says}."
                 yield Finding("nfs-inside", "consider", (inner.id, outer.id), said)
                 break

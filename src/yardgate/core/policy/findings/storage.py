@@ -64,7 +64,7 @@ def world_writable(case: Case) -> Findings:
         )
         cells = tuple((who, place) for who in case.reaching(place, Level.RW))
         sentence = f"The list of {case.path(place)} lets everybody write ({said})."
-        yield Finding("world-writable", "serious", (place,), sentence, cells, fix, "Take writing from that line.")
+        yield Finding("world-writable", "serious", (place,), sentence, cells, fix, "Remove writing from that line.")
 
 
 def everyone_full(case: Case) -> Findings:
@@ -87,7 +87,7 @@ def everyone_full(case: Case) -> Findings:
             said,
             cells,
             fix,
-            "Take changing the list and the owner from everyone.",
+            "Remove changing the list and the owner from everyone.",
         )
 
 
@@ -185,9 +185,9 @@ def case_two(case: Case) -> Findings:
     for place in case.plan.places.values():
         shares = [share for share in case.shared.get(place.id, ()) if share.smb]
         if place.case_sensitive and shares:
-            said = f"{case.path(place.id)} tells names apart by case, and is shared over SMB as {shares[0].name}."
+            said = f"{case.path(place.id)} has case-sensitive names, and is shared over SMB as {shares[0].name}."
             fix = (PutPlace(replace(place, case_sensitive=False)),)
-            yield Finding("case-two", "consider", (place.id,), said, (), fix, "Make it take no notice of case.")
+            yield Finding("case-two", "consider", (place.id,), said, (), fix, "Make its names case-insensitive.")
 
 
 def push_wipes(case: Case) -> Findings:
@@ -316,12 +316,12 @@ CHECKS = (
     Check("enter-missing", "serious", "A folder that can be read and not entered", enter_missing),
     Check("world-writable", "serious", "A list lets everybody write", world_writable),
     Check("everyone-full", "serious", "Everyone has full control", everyone_full),
-    Check("service-lost", "serious", "A service is missing behind a cut", service_lost),
+    Check("service-lost", "serious", "A service is missing where inheritance stops", service_lost),
     Check("service-data", "serious", "An application has lost its own data", owner_service_lost),
     Check("nested-root", "consider", "A nested dataset still belongs to root", nested_root),
     Check("owner-limited", "consider", "An owner can rewrite the list that limits them", owner_limited),
     Check("style-unfit", "consider", "The list style does not suit the clients", style_unfit),
-    Check("case-two", "consider", "Names by case behind an SMB share", case_two),
+    Check("case-two", "consider", "Case-sensitive names behind an SMB share", case_two),
     Check("quota-beyond", "consider", "Quotas add up to more than there is", quota_beyond),
     Check("group-quota-beyond", "consider", "Groups may take more than there is", group_quota_beyond),
     Check("push-wipes", "note", "A push-down would wipe lines of its own", push_wipes),
