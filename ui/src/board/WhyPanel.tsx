@@ -84,6 +84,7 @@ export function WhyPanel({
         </p>
       ) : (
         <>
+          {/* eslint-disable-next-line jsx-a11y/no-noninteractive-element-interactions -- each button shows the same on focus */}
           <div
             className="sets"
             role="group"

@@ -299,6 +299,7 @@ export function Grid(props: Props) {
       aria-activedescendant={rows && columns ? `${name}-${at.row}-${at.col}` : undefined}
       onKeyDown={onKeyDown}
       onMouseDown={onMouseDown}
+      // eslint-disable-next-line jsx-a11y/mouse-events-have-key-events -- drags, and what keys with Alt show, too
       onMouseOver={onMouseOver}
       onMouseLeave={() => props.onHover?.(null)}
       onCopy={props.onCopy}

@@ -217,6 +217,7 @@ export default function People() {
             <Button onClick={() => setFilter("")}>Show all</Button>
           </div>
         ) : (
+          // eslint-disable-next-line jsx-a11y/no-static-element-interactions -- Space does the same in the grid
           <div style={{ display: "contents" }} onDoubleClick={(event) => (event.target as HTMLElement).closest("[data-col]") && toggle()}>
             <Grid
               handle={grid}

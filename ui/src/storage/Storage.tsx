@@ -91,6 +91,7 @@ export default function Storage() {
           {shown.map(({ place, depth }) => {
             const inner = (index.children.get(place.id) ?? []).length > 0;
             return (
+              // eslint-disable-next-line jsx-a11y/click-events-have-key-events, jsx-a11y/interactive-supports-focus -- the tree has the focus and the keys
               <div
                 key={place.id}
                 id={`place-${place.id}`}

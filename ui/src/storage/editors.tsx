@@ -50,6 +50,7 @@ export function OrderedEditor({ own, disabled, onKeep }: { own: OrderedOwn; disa
   return (
     <>
       {entries.map((entry, at) => (
+        // eslint-disable-next-line jsx-a11y/no-static-element-interactions -- buttons of the line move it, too
         <div
           key={`${at} ${entry.who} ${entry.type}`}
           className={`entry-line edit ${dragged === at ? "dragged" : ""}`}
