@@ -30,8 +30,8 @@ from yardgate.core.model.kinds import check
 from yardgate.core.model.plan import Plan
 from yardgate.drivers.appliance import ApplianceError
 from yardgate.drivers.directory.accounts import records
-from yardgate.drivers.linux import commands, contents, snapshot
-from yardgate.drivers.linux.commands import Command, Done
+from yardgate.drivers.linux import contents, reading, snapshot
+from yardgate.drivers.linux.command import Command, Done
 from yardgate.formats import (
     accounts,
     descriptor,
@@ -136,11 +136,11 @@ def _request(content: bytes) -> None:
 
 
 def _host_read(content: bytes) -> None:
-    commands.read(_host(content), WANTED)
+    reading.read(_host(content), WANTED)
 
 
 def _host_about(content: bytes) -> None:
-    commands.about(_host(content))
+    reading.about(_host(content))
 
 
 def _host_inside(content: bytes) -> None:

@@ -14,7 +14,7 @@ from tests.hostile import HOSTILE
 from yardgate import log
 from yardgate.core.host.steps import Destination
 from yardgate.drivers import connect
-from yardgate.drivers.linux.commands import Command, Done
+from yardgate.drivers.linux.command import Command, Done
 
 
 @pytest.fixture(autouse=True)

@@ -17,7 +17,8 @@ from yardgate.core.access.batch.resolve import resolve
 from yardgate.core.acl import Entry, Ordered, Posix
 from yardgate.core.acl.rights import Level
 from yardgate.core.host.state import System, compiled
-from yardgate.core.host.steps import Step, steps, walked, words
+from yardgate.core.host.step_words import words
+from yardgate.core.host.steps import Step, steps, walked
 from yardgate.core.model.checks import PlanError
 from yardgate.core.model.kinds import check
 from yardgate.core.model.naming import fold

@@ -28,8 +28,8 @@ from yardgate.drivers.directory import ldap
 from yardgate.drivers.directory.ldap import DirectoryReader, Progress, certificate, connect, read_all, read_changes
 from yardgate.drivers.directory.progress import DirectoryError
 from yardgate.drivers.linux.apply import put_back
-from yardgate.drivers.linux.commands import read as read_host
 from yardgate.drivers.linux.host import LinuxHost
+from yardgate.drivers.linux.reading import read as read_host
 from yardgate.formats.listing import write_restore
 from yardgate.formats.sid import sid_text
 

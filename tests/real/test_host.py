@@ -28,8 +28,9 @@ from yardgate.core.acl import Ordered, Posix
 from yardgate.core.acl.nfs4 import GROUP, OWNER, files_of, spelled
 from yardgate.core.acl.rights import GRANTABLE, Level
 from yardgate.core.host.state import PARTS, Folder, System, asked, compiled, host_names, marked, paths
+from yardgate.core.host.step_words import words
 from yardgate.core.host.steps import after as after_steps
-from yardgate.core.host.steps import stands, steps, words
+from yardgate.core.host.steps import stands, steps
 from yardgate.core.model.checks import PlanError
 from yardgate.core.model.kinds import check
 from yardgate.core.model.naming import fold
@@ -37,9 +38,11 @@ from yardgate.core.model.plan import EVERYONE, GUEST, LOCAL, Plan, Target
 from yardgate.core.model.share import HostRule, Over, Share
 from yardgate.drivers.appliance import RolloutUnderWay, TooLate
 from yardgate.drivers.linux.apply import Carried, carry_out, put_back
-from yardgate.drivers.linux.commands import KEEP, Command, Done, Runner, descriptor_text, list_text, read
+from yardgate.drivers.linux.command import Command, Done, Runner
+from yardgate.drivers.linux.commands import KEEP, descriptor_text, list_text
 from yardgate.drivers.linux.handout import restore_text, runbook, script
 from yardgate.drivers.linux.host import LinuxHost
+from yardgate.drivers.linux.reading import read
 from yardgate.drivers.linux.watch import Watch
 from yardgate.formats import planfile
 

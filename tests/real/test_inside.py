@@ -26,9 +26,9 @@ from yardgate.core.host.state import Folder, HostAccount, HostGroup, Offer, Syst
 from yardgate.core.host.steps import Destination
 from yardgate.core.model.plan import Plan
 from yardgate.drivers.linux.apply import put_back
-from yardgate.drivers.linux.commands import read
 from yardgate.drivers.linux.contents import give, inside
 from yardgate.drivers.linux.host import LinuxHost
+from yardgate.drivers.linux.reading import read
 from yardgate.jobs.push_downs import PushDownJobs
 from yardgate.store import Plans, Store
 from yardgate.store.pushes import Counted, Pushing

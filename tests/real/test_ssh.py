@@ -22,8 +22,9 @@ from yardgate.core.host.state import System, asked, compiled
 from yardgate.core.host.steps import Destination, after, steps
 from yardgate.drivers.appliance import ApplianceError, Unreachable
 from yardgate.drivers.linux.apply import carry_out, put_back
-from yardgate.drivers.linux.commands import Command, read
+from yardgate.drivers.linux.command import Command
 from yardgate.drivers.linux.host import LinuxHost
+from yardgate.drivers.linux.reading import read
 from yardgate.drivers.linux.ssh import Login, Ssh, host_keys
 from yardgate.jobs import rollouts
 from yardgate.store import Plans, Store
@@ -170,7 +171,7 @@ def test_killed_at_any_moment_the_host_is_whole_or_as_it_was(keelson: Host, way:
     print(dict(ended))
 
 
-ORPHAN = """import sys; from yardgate.drivers.linux.commands import Command; from yardgate.drivers.linux.ssh import Login, Ssh
+ORPHAN = """import sys; from yardgate.drivers.linux.command import Command; from yardgate.drivers.linux.ssh import Login, Ssh
 ssh = Ssh(Login(host="127.0.0.1", port=int(sys.argv[1]), key=sys.argv[2])); ssh(Command(("true",), "try"))
 print(ssh.carrier.pid, flush=True); sys.stdin.read()"""
 

@@ -17,8 +17,8 @@ from yardgate.core.host.state import asked, compiled
 from yardgate.core.model.kinds import check
 from yardgate.core.model.plan import Plan
 from yardgate.drivers.linux.apply import put_back
-from yardgate.drivers.linux.commands import read
 from yardgate.drivers.linux.host import LinuxHost
+from yardgate.drivers.linux.reading import read
 from yardgate.drivers.linux.snapshot import copied
 from yardgate.formats import server
 

@@ -15,7 +15,8 @@ from yardgate.cli.console import AsJson, On, Refused, To, day_of, err, load, out
 from yardgate.core.access.batch.resolve import resolve
 from yardgate.core.host.bounds import Bounds, Managed, refused, top_trouble
 from yardgate.core.host.state import Compiled, System, asked, compiled
-from yardgate.core.host.steps import Step, after, drift, needs, sign_in_again, steps, walked, words
+from yardgate.core.host.step_words import words
+from yardgate.core.host.steps import Step, after, drift, needs, sign_in_again, steps, walked
 from yardgate.core.model.naming import fold, show
 from yardgate.core.model.plan import Plan
 from yardgate.drivers.appliance import ApplianceError, RolloutUnderWay, TooLate

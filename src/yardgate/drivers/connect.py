@@ -10,7 +10,7 @@ from typing import Protocol
 from yardgate.core.host.steps import Destination
 from yardgate.drivers.appliance import Appliance, ApplianceError
 from yardgate.drivers.linux.apply import SECONDS, here
-from yardgate.drivers.linux.commands import Command, Done, Runner
+from yardgate.drivers.linux.command import Command, Done, Runner
 from yardgate.drivers.linux.host import LinuxHost
 from yardgate.drivers.linux.ssh import Login, Ssh
 from yardgate.log import told

@@ -11,7 +11,7 @@ from typing import TypeVar
 from yardgate.core.host.contents import Correction, alike, apart, pushes, words
 from yardgate.drivers.appliance import Appliance, ApplianceError, Unreachable
 from yardgate.drivers.connect import Connection, reached
-from yardgate.drivers.linux.commands import Command, Done
+from yardgate.drivers.linux.command import Command, Done
 from yardgate.log import about
 from yardgate.store import Store
 from yardgate.store.audit import Audit

@@ -11,11 +11,12 @@ from typing import Literal
 
 from yardgate.core.host.probe import differs
 from yardgate.core.host.state import System, asked
-from yardgate.core.host.steps import Step, after, words
+from yardgate.core.host.step_words import words
+from yardgate.core.host.steps import Step, after
 from yardgate.drivers.appliance import Appliance, ApplianceError, TooLate, Unreachable
 from yardgate.drivers.connect import Connection, reached
 from yardgate.drivers.linux.apply import Carried, carry_out, put_back
-from yardgate.drivers.linux.commands import Command, Done
+from yardgate.drivers.linux.command import Command, Done
 from yardgate.log import about
 from yardgate.store import Plans, Store
 from yardgate.store.audit import Audit

@@ -4,50 +4,29 @@ import { Link, useSearchParams } from "react-router";
 import { message, type Answer, type Edit, type Level } from "../api/client";
 import { WORDS } from "../parts/ArmSign";
 import { cellsWords, Changes } from "../parts/Changes";
-import { Grid, type GridHandle, type Look, type Spot } from "../parts/Grid";
+import { Grid, type GridHandle, type Spot } from "../parts/Grid";
 import { Keys } from "../parts/Keys";
 import { Side } from "../parts/Side";
-import { calledName, isLocal, pathName, shownName, shutWord, sourceName, whoName } from "../plan/index";
 import { Columns } from "../plan/columns";
 import { usePlan } from "../plan/PlanContext";
 import { useSince, useStanding, useStands } from "../plan/queries";
 import { brokenCells, promisable, promiseEdit } from "../promises/words";
-import { parseBlock } from "./block";
+import { blockEdits, parseBlock } from "./block";
 import { useCursor } from "./useCursor";
-import { CARRIERS } from "../storage/Layers";
+import { Bands, Heads, RowHead } from "./Heads";
+import { cellLook, VIEWS } from "./looks";
 import { RuleChooser } from "./RuleChooser";
 import { boardColumns, groupedRows, hasEveryone, peopleRows, type BoardRow } from "./rows";
+import { useFolds } from "./useFolds";
 import { WhyPanel } from "./WhyPanel";
 
-type View = "grants" | "effect" | "off" | "settled";
-const VIEWS: View[] = ["grants", "effect", "off", "settled"];
 const FETCH_AHEAD = 2_000_000; // cells that are fetched before they are looked at, so that no scrolling can outrun them
-const SOURCES: Record<string, string> = { "-": "", o: "", g: "group", a: "all", A: "admin", x: "off", w: "above", l: "list", i: "share" };
-const SOURCE_WORDS: Record<string, string> = {
-  "-": "not set",
-  o: "own grant",
-  g: "from a group",
-  a: "from the grant to all",
-  A: "as administrator",
-  x: "the account is disabled or expired",
-  w: "stopped at a folder above",
-  l: "from the storage list",
-  i: "by the share and its hosts",
-};
 const SEEN = [
   { value: "any", label: "any share" },
   { value: "smb", label: "over SMB" },
   { value: "nfs", label: "over NFS" },
   { value: "storage", label: "grants and storage alone" },
 ];
-const STATES: Record<string, string> = {
-  "=": "as granted",
-  s: "settled by the rule",
-  ".": "nothing is granted",
-  u: "no share leads there",
-  "+": "more than granted",
-  "<": "less than granted",
-};
 const PAINTS = [
   { value: "off", label: "select" },
   { value: "RW", label: "RW" },
@@ -67,14 +46,6 @@ function tally(number: number, one: string, many: string, what: string) {
 
 const GUESTS: BoardRow = { key: "guest", who: "guest", kind: "guest" };
 
-function kept(name: string): ReadonlySet<string> {
-  try {
-    return new Set(JSON.parse(localStorage.getItem(name) ?? "[]") as string[]);
-  } catch {
-    return new Set();
-  }
-}
-
 export default function Board() {
   const { id, outline, index, columns: out, canEdit, last, edit, whatIf, step } = usePlan();
   const { message: toast } = App.useApp();
@@ -89,8 +60,8 @@ export default function Board() {
     if (store !== out) store.outdate();
   }, [store, out, outline]);
   const peopleOnly = params.get("rows") === "people";
-  const [foldedRows, setFoldedRows] = useState(() => kept(`rows ${id}`));
-  const [foldedColumns, setFoldedColumns] = useState(() => kept(`columns ${id}`));
+  const [foldedRows, foldRow, unfoldRows] = useFolds(`rows ${id}`);
+  const [foldedColumns, foldColumn, unfoldColumns] = useFolds(`columns ${id}`);
   const [paint, setPaint] = useState("off");
   const [keysOpen, setKeysOpen] = useState(false);
   const [would, setWould] = useState<{ answer: Answer; level: Level | null } | null>(null);
@@ -128,10 +99,7 @@ export default function Board() {
     for (const [place, lines] of Object.entries(outline.grants)) found.set(place, new Map(lines.map((line) => [line.who, line.level])));
     return found;
   }, [outline.grants]);
-  const unfold = useCallback(
-    (what: "rows" | "columns") => (what === "rows" ? setFoldedRows : setFoldedColumns)((old) => (old.size > 0 ? new Set() : old)),
-    [],
-  );
+  const unfold = useCallback((what: "rows" | "columns") => (what === "rows" ? unfoldRows() : unfoldColumns()), [unfoldRows, unfoldColumns]);
   // With no cell named, begin where somebody does not get what is granted.
   const { spot, anchor, move, change, forget } = useCursor(rows, columns, grid, stands.data?.cells[0], unfold);
   const here = { row: rows[spot.row], column: columns[spot.col] };
@@ -157,20 +125,8 @@ export default function Board() {
     return () => window.clearTimeout(later);
   }, [needed, version, all, columns, store]);
 
-  /** The grants that setting a block to a level means; a person who stands under several groups counts once. */
   const editsFor = useCallback(
-    (a: Spot, b: Spot, level: (row: number, col: number) => Level | null | undefined): Edit[] => {
-      const found = new Map<string, Edit>();
-      for (let row = Math.min(a.row, b.row); row <= Math.max(a.row, b.row); row++) {
-        for (let col = Math.min(a.col, b.col); col <= Math.max(a.col, b.col); col++) {
-          const [who, place] = [rows[row]?.who, columns[col]?.place.id];
-          const value = level(row, col);
-          if (who && who !== "guest" && place && value !== undefined && (grants.get(place)?.get(who) ?? null) !== value)
-            found.set(`${who}|${place}`, { op: "set-grant", place, who, level: value, at: null });
-        }
-      }
-      return [...found.values()];
-    },
+    (a: Spot, b: Spot, level: (row: number, col: number) => Level | null | undefined) => blockEdits(rows, columns, grants, a, b, level),
     [rows, columns, grants],
   );
 
@@ -235,19 +191,6 @@ export default function Board() {
       else if (!event.shiftKey && here.row?.kind === "group") foldRow(here.row.who);
     }
   };
-
-  const fold = useCallback(
-    (name: string, set: typeof setFoldedRows, what: string) =>
-      set((old) => {
-        const next = new Set(old);
-        if (!next.delete(what)) next.add(what);
-        localStorage.setItem(`${name} ${id}`, JSON.stringify([...next]));
-        return next;
-      }),
-    [id],
-  );
-  const foldRow = useCallback((who: string) => fold("rows", setFoldedRows, who), [fold]);
-  const foldColumn = (place: string) => fold("columns", setFoldedColumns, place);
 
   const levelAt = (row: number, col: number): Level | null => {
     const [who, place] = [rows[row]!.who, columns[col]!.place.id];
@@ -315,198 +258,17 @@ export default function Board() {
 
   // What rows draw by stays the same function until something of it changes: moving the cursor draws two rows, not all.
   const serial = last?.serial ?? 0;
-  const look = useCallback(
-    (row: number, col: number): Look => {
-      void version; // cells come into the store by and by
-      const { who, kind } = rows[row]!;
-      const place = columns[col]!.place;
-      const marks = `${flashing.has(`${who}|${place.id}`) ? ` flash s${serial % 2}` : ""}${wouldChange.has(`${who}|${place.id}`) ? " would" : ""}${view !== "grants" && broken.has(`${who}|${place.id}`) ? " broken" : ""}${fresh.has(`${who}|${place.id}`) ? " fresh" : ""}`;
-      const name = `${whoName(index, who)} on ${place.name}`;
-      if (view === "grants" || kind === "everyone") {
-        const level = grants.get(place.id)?.get(who);
-        const came = level ? undefined : camesDown.get(place.id)?.get(who);
-        if (came)
-          return {
-            cls: `came ${came.level}${marks}`,
-            level: came.level,
-            word: "above",
-            label: `${name}: ${WORDS[came.level]}, comes down from ${index.places.get(came.said_on)?.name}`,
-          };
-        return level
-          ? { cls: level + marks, level, label: `${name}: granted ${WORDS[level]}` }
-          : { cls: `none${marks}`, label: `${name}: not set` };
-      }
-      const guest = chosen.cells.get(`guest|${place.id}`);
-      const cell =
-        kind !== "guest"
-          ? store.cell(place.id, index.number.get(who))
-          : {
-              level: guest?.gets ?? ("NA" as const),
-              source: "i",
-              granted: guest?.granted ?? ("NA" as const),
-              state: !guest ? "." : view === "settled" ? "s" : guest.gets > guest.granted ? "+" : "<",
-            };
-      if (!cell) return { cls: "mark far waiting", mark: "…", label: `${name}: being asked` };
-      const { level, source, granted, state } = cell;
-      const told = "+<u".includes(state)
-        ? `${state === "u" ? "" : `${WORDS[level]}, `}${STATES[state]}, granted ${WORDS[granted]}`
-        : state === "." && level === "NA"
-          ? STATES[state]
-          : `${WORDS[level]}, ${SOURCE_WORDS[source]}${state === "s" ? `, ${STATES[state]}` : ""}`;
-      const label = `${name}: ${told}${broken.has(`${who}|${place.id}`) ? ", a promise is broken" : ""}${fresh.has(`${who}|${place.id}`) ? ", not on the appliance yet" : ""}`;
-      if (listed && !chosen.cells.has(`${who}|${place.id}`)) return { cls: marks, label };
-      if (state === "u") return { cls: `mark unshared${marks}`, mark: "–", word: granted === "NA" ? "" : granted, label };
-      if (state === "." && level === "NA") return { cls: `none${marks}`, label };
-      if (state === "+" || state === "<")
-        return { cls: `${level} ${state === "+" ? "more" : "less"}${marks}`, level, word: `grant ${granted}`, label };
-      const soft = source === "x" ? " soft" : "";
-      return {
-        cls: `${level}${soft}${marks}`,
-        level,
-        word: kind === "group" && grants.get(place.id)?.has(who) ? "" : SOURCES[source],
-        label,
-      };
-    },
-    [rows, columns, index, view, listed, grants, camesDown, chosen, store, version, flashing, serial, wouldChange, broken, fresh],
-  );
-
-  const bands = (cols: { index: number; start: number }[], width: number) => {
-    const spans: { band: string; start: number; count: number; colindex: number }[] = [];
-    for (const { index: number, start } of cols) {
-      const band = columns[number]!.band;
-      const open = spans.at(-1);
-      if (open?.band === band) open.count++;
-      else spans.push({ band, start, count: 1, colindex: number });
-    }
-    return spans.map(({ band, start, count, colindex }) => {
-      const place = index.places.get(band)!;
-      return (
-        <div
-          key={`${band} ${colindex}`}
-          className="band"
-          role="columnheader"
-          aria-colindex={colindex + 2}
-          aria-colspan={count}
-          style={{ left: start, width: count * width }}
-          title={pathName(index, band)}
-        >
-          {count > 1 && place.name} {place.parent && <small>{index.places.get(place.parent)?.name}</small>}
-        </div>
-      );
-    });
-  };
-
-  const heads = (cols: { index: number; start: number }[], width: number) =>
-    cols.map(({ index: number, start }) => {
-      const column = columns[number]!;
-      const stands = outline.standing[column.place.id];
-      const above = column.place.parent ? outline.standing[column.place.parent]?.style : null;
-      // A rust-coloured bar: nothing comes down here. A thin line: it follows or adds to what comes down.
-      const inheritance = !stands?.style || !above ? "" : column.place.inheritance_stops || above !== stands.style ? "cut" : "down";
-      const unshared = out.cell(column.place.id, 0)?.state === "u";
-      const carried = unshared
-        ? `, ${STATES.u}`
-        : stands?.style
-          ? `, grants enforced by ${CARRIERS[stands.enforced_by]}${inheritance === "cut" ? ", inheritance stops here" : ""}`
-          : "";
-      return (
-        <div
-          key={column.place.id}
-          className={`head tall ${column.depth === 1 ? "own" : ""} ${number === spot.col ? "lit" : ""}`}
-          role="columnheader"
-          aria-colindex={number + 2}
-          style={{ left: start, width, top: 22, height: 118 }}
-          title={`${column.place.kind} ${pathName(index, column.place.id)}${carried}`}
-        >
-          <span className="slant">{column.place.name}</span>
-          {unshared ? (
-            <small className="carrier">not shared</small>
-          ) : (
-            stands?.style && <small className="carrier">{stands.enforced_by === "storage" ? "list" : stands.enforced_by}</small>
-          )}
-          {inheritance && <span className={`inherits ${inheritance}`} />}
-          {column.folds && (
-            <button
-              className="plain fold"
-              tabIndex={-1}
-              aria-label={`${column.folded ? "Unfold" : "Fold"} ${column.place.name}`}
-              onClick={() => foldColumn(column.place.id)}
-            >
-              {column.folded ? "▸" : "◂"}
-            </button>
-          )}
-        </div>
-      );
-    });
-
-  const rowHead = useCallback(
-    (number: number) => {
-      const row = rows[number]!;
-      if (row.kind === "person") {
-        const user = index.users.get(row.who)!;
-        const remark = shutWord(user, index) || (user.kind === "service" ? "service" : "");
-        return (
-          <>
-            <span className="n" title={calledName(index, row.who)}>
-              {shownName(user)}
-            </span>{" "}
-            <small>{remark}</small>
-            {!isLocal(user) && (
-              <span className="source" title={`from ${sourceName(index, row.who)}`}>
-                {sourceName(index, row.who)}
-              </span>
-            )}
-          </>
-        );
-      }
-      const baseline = outline.target.baseline === row.who;
-      const group = index.groups.get(row.who);
-      const nested = group?.members.filter((member) => index.groups.has(member)).map((member) => index.groups.get(member)!.name) ?? [];
-      return (
-        <>
-          {row.people ? (
-            <button
-              className="plain"
-              tabIndex={-1}
-              aria-label={`${row.folded ? "Unfold" : "Fold"} ${group?.name}`}
-              onClick={() => foldRow(row.who)}
-            >
-              {row.folded ? "▸" : "▾"}
-            </button>
-          ) : (
-            <span style={{ width: 10 }} />
-          )}
-          <span className="n">{whoName(index, row.who)}</span>
-          <small style={{ fontWeight: 400 }}>
-            {baseline ? "baseline" : nested.length > 0 ? nested.join(", ") : row.people !== undefined ? `· ${row.people}` : ""}
-          </small>
-        </>
-      );
-    },
-    [rows, index, outline.target.baseline, foldRow],
-  );
+  const look = useMemo(() => {
+    void version; // cells come into the store by and by
+    const cells = chosen.cells;
+    const shown = { view, listed, index, store, grants, camesDown, cells, flashing, serial, wouldChange, broken, fresh };
+    return (row: number, col: number) => cellLook(shown, rows[row]!, columns[col]!.place);
+  }, [rows, columns, index, view, listed, grants, camesDown, chosen, store, version, flashing, serial, wouldChange, broken, fresh]);
+  const rowHead = useCallback((row: number) => <RowHead row={rows[row]!} onFold={foldRow} />, [rows, foldRow]);
   const columnKey = useCallback((col: number) => columns[col]?.place.id ?? String(col), [columns]);
 
   if (outline.users.length + outline.groups.length === 0 || index.places.size === 0) {
-    return (
-      <div className="work">
-        <div className="empty">
-          <h2>The board begins with people and places</h2>
-          <p className="muted">
-            Its rows are people and groups, its columns the places of the storage tree. Bring them in from a table or a host's account files
-            (Import, above), or add them by hand.
-          </p>
-          <div className="row" style={{ justifyContent: "center" }}>
-            <Link to={`/p/${id}/people`}>
-              <Button type={outline.users.length ? "default" : "primary"}>Add people and groups</Button>
-            </Link>
-            <Link to={`/p/${id}/storage`}>
-              <Button type={index.places.size ? "default" : "primary"}>Add places</Button>
-            </Link>
-          </div>
-        </div>
-      </div>
-    );
+    return <Empty />;
   }
   const others = last ? last.changed : null;
   return (
@@ -650,9 +412,9 @@ export default function Board() {
                 {rows.length.toLocaleString()} rows · {columns.length} places
               </span>
             }
-            heads={heads}
+            heads={(cols, width) => <Heads columns={columns} cols={cols} width={width} lit={spot.col} onFold={foldColumn} />}
             headHeight={140}
-            bands={bands}
+            bands={(cols, width) => <Bands columns={columns} cols={cols} width={width} />}
             look={look}
             at={spot}
             from={anchor}
@@ -703,5 +465,28 @@ export default function Board() {
         }}
       />
     </>
+  );
+}
+
+function Empty() {
+  const { id, outline, index } = usePlan();
+  return (
+    <div className="work">
+      <div className="empty">
+        <h2>The board begins with people and places</h2>
+        <p className="muted">
+          Its rows are people and groups, its columns the places of the storage tree. Bring them in from a table or a host's account files
+          (Import, above), or add them by hand.
+        </p>
+        <div className="row" style={{ justifyContent: "center" }}>
+          <Link to={`/p/${id}/people`}>
+            <Button type={outline.users.length ? "default" : "primary"}>Add people and groups</Button>
+          </Link>
+          <Link to={`/p/${id}/storage`}>
+            <Button type={index.places.size ? "default" : "primary"}>Add places</Button>
+          </Link>
+        </div>
+      </div>
+    </div>
   );
 }

@@ -1,4 +1,6 @@
-import type { Level } from "../api/client";
+import type { Edit, Level } from "../api/client";
+import type { Spot } from "../parts/Grid";
+import type { BoardColumn, BoardRow } from "./rows";
 
 const SPELLED: [RegExp, Level | null][] = [
   [/^(rw|w|(read[-\s/]?)?write|change|modify|full)$/i, "RW"],
@@ -24,4 +26,25 @@ export function parseBlock(text: string): { block: (Level | null)[][] } | { trou
     block.push(levels);
   }
   return { block };
+}
+
+/** The grants that setting a block to levels means; a person who stands under several groups counts once. undefined: as it is. */
+export function blockEdits(
+  rows: readonly BoardRow[],
+  columns: readonly BoardColumn[],
+  grants: ReadonlyMap<string, ReadonlyMap<string, Level>>,
+  a: Spot,
+  b: Spot,
+  level: (row: number, col: number) => Level | null | undefined,
+): Edit[] {
+  const found = new Map<string, Edit>();
+  for (let row = Math.min(a.row, b.row); row <= Math.max(a.row, b.row); row++) {
+    for (let col = Math.min(a.col, b.col); col <= Math.max(a.col, b.col); col++) {
+      const [who, place] = [rows[row]?.who, columns[col]?.place.id];
+      const value = level(row, col);
+      if (who && who !== "guest" && place && value !== undefined && (grants.get(place)?.get(who) ?? null) !== value)
+        found.set(`${who}|${place}`, { op: "set-grant", place, who, level: value, at: null });
+    }
+  }
+  return [...found.values()];
 }

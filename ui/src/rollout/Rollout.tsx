@@ -1,18 +1,19 @@
-import { useQuery, useQueryClient } from "@tanstack/react-query";
-import { Button, Checkbox, Modal, Select } from "antd";
+import { useQueryClient } from "@tanstack/react-query";
+import { Button, Checkbox, Modal } from "antd";
 import { useMemo, useState } from "react";
 import { Link, useSearchParams } from "react-router";
 import { api, ask, message, type RolloutOut, type RolloutStep, type Schemas } from "../api/client";
-import { Ago } from "../parts/Ago";
 import { plural } from "../parts/plural";
 import { Side } from "../parts/Side";
 import { usePlan } from "../plan/PlanContext";
 import { useRollout, useStanding } from "../plan/queries";
 import { DestinationDialog, whereTo } from "./Destination";
+import { Drifted } from "./Drifted";
 import { Inside } from "./Inside";
 import { Leftovers } from "./Leftovers";
 import { Papers } from "./Papers";
 import { leftOut } from "./leftOut";
+import { History } from "./Past";
 import { PutThere } from "./PutThere";
 import { Reading } from "./Reading";
 import { Run } from "./Run";
@@ -20,7 +21,6 @@ import { Manage } from "./Manage";
 import { StepPanel } from "./StepPanel";
 
 type Drift = Schemas["DriftOut"];
-type Kind = Schemas["RolledOut"]["kind"];
 
 const GROUPS: [string, (step: RolloutStep) => boolean][] = [
   ["Shares to stop", (step) => (step.part === "offers" || step.part === "exports") && step.does === "remove"],
@@ -343,185 +343,6 @@ function Steps({
         );
       })}
     </>
-  );
-}
-
-/** What was changed behind the plan's back, found by looking. */
-function Drifted({ drift, onClose }: { drift: Drift; onClose: () => void }) {
-  return (
-    <div className="said-box">
-      <div className="row">
-        <b>
-          {drift.first
-            ? "Now it is known what the appliance has"
-            : drift.total === 0
-              ? "Everything is as the last rollout left it"
-              : `${plural(drift.total, "thing")} changed behind the plan’s back`}
-        </b>
-        <span className="spread" />
-        <button className="plain" aria-label="Close" onClick={onClose}>
-          ✕
-        </button>
-      </div>
-      {drift.total > 0 && (
-        <>
-          <p className="muted">Somebody did this at the appliance itself:</p>
-          <ul className="words">
-            {drift.words.map((words, number) => (
-              <DriftLine key={number} words={words} edits={drift.edits[number] ?? []} />
-            ))}
-          </ul>
-          <p className="muted">The steps below put it right. What is meant to stay has to come into the plan.</p>
-        </>
-      )}
-    </div>
-  );
-}
-
-/** One thing that was changed at the appliance; taken into the plan, where a plan can say it. */
-function DriftLine({ words, edits }: { words: string; edits: Drift["edits"][number] }) {
-  const { id, canEdit, outline, take } = usePlan();
-  const [state, setState] = useState<"" | "taken" | "busy">("");
-  const [trouble, setTrouble] = useState("");
-  const keep = async () => {
-    setState("busy");
-    try {
-      await take(
-        await ask(api.POST("/api/v1/plans/{plan}/edits", { params: { path: { plan: id } }, body: { revision: outline.revision, edits } })),
-      );
-      setState("taken");
-    } catch (problem) {
-      setTrouble(message(problem));
-      setState("");
-    }
-  };
-  return (
-    <li className="row">
-      <span className="spread">
-        {words}
-        {trouble && <span className="late"> {trouble}</span>}
-      </span>
-      {state === "taken" ? (
-        <span className="RW">in the plan now</span>
-      ) : (
-        canEdit &&
-        edits.length > 0 && (
-          <Button size="small" loading={state === "busy"} onClick={() => void keep()}>
-            Add it to the plan
-          </Button>
-        )
-      )}
-    </li>
-  );
-}
-
-const KINDS: Record<Kind, (steps: number) => string> = {
-  "by-hand": (steps) => `${plural(steps, "step")} marked as done by hand`,
-  applied: (steps) => `${plural(steps, "step")} applied and confirmed`,
-  "rolled-back": (steps) => `${plural(steps, "step")} rolled back`,
-  abandoned: (steps) => `of ${plural(steps, "step")}: ended with its outcome unknown`,
-  "partly-rolled-back": (steps) => `of ${plural(steps, "step")} not all could be rolled back`,
-  read: (steps) => (steps === 0 ? "looked at" : `looked at: ${plural(steps, "thing")} changed behind the plan’s back`),
-};
-
-function History({ rollout }: { rollout: RolloutOut }) {
-  const [open, setOpen] = useState<number | null>(null);
-  if (rollout.history.length === 0) return null;
-  return (
-    <>
-      <h2>
-        Done before <span className="muted">{rollout.history.length}</span>
-      </h2>
-      {rollout.history.map((one) => (
-        <div key={one.number} className="past">
-          <button className="plain" aria-expanded={open === one.number} onClick={() => setOpen(open === one.number ? null : one.number)}>
-            {open === one.number ? "▾" : "▸"} {one.number}. {KINDS[one.kind](one.steps.length)}, by {one.by}, <Ago at={one.at} /> · revision{" "}
-            {one.revision} · in {one.top}
-          </button>
-          {one.run !== null && (
-            <>
-              {" "}
-              <Link to={`?run=${one.run}`}>how it went</Link>
-            </>
-          )}
-          {open === one.number && <Past key={one.number} one={one} all={rollout.history} />}
-        </div>
-      ))}
-    </>
-  );
-}
-
-/** One rollout of before: what it did, and what the appliance had otherwise after another one. */
-function Past({ one, all }: { one: RolloutOut["history"][number]; all: RolloutOut["history"] }) {
-  const { id, canEdit, outline, take } = usePlan();
-  const [other, setOther] = useState<number | null>(null);
-  const [trouble, setTrouble] = useState("");
-  const compared = useQuery({
-    queryKey: ["compared", id, one.number, other],
-    enabled: other !== null,
-    queryFn: () =>
-      ask(api.GET("/api/v1/plans/{plan}/rollout/compare", { params: { path: { plan: id }, query: { before: one.number, then: other! } } })),
-  });
-  const back = async () => {
-    try {
-      await take(
-        await ask(
-          api.POST("/api/v1/plans/{plan}/back-to", {
-            params: { path: { plan: id } },
-            body: { revision: outline.revision, to: one.revision },
-          }),
-        ),
-      );
-    } catch (problem) {
-      setTrouble(message(problem));
-    }
-  };
-  return (
-    <div className="past-more">
-      {one.steps.length > 0 && (
-        <ol>
-          {one.steps.map((words, number) => (
-            <li key={number}>{words}</li>
-          ))}
-        </ol>
-      )}
-      <div className="row">
-        {all.length > 1 && (
-          <>
-            What differed after{" "}
-            <Select
-              size="small"
-              aria-label="Compare with"
-              placeholder="another"
-              value={other}
-              onChange={setOther}
-              style={{ minWidth: 90 }}
-              options={all
-                .filter((past) => past.number !== one.number)
-                .map((past) => ({ value: past.number, label: `rollout ${past.number}` }))}
-            />
-          </>
-        )}
-        <span className="spread" />
-        {canEdit && one.revision < outline.revision && (
-          <Button size="small" onClick={() => void back()}>
-            Take the plan back to revision {one.revision}
-          </Button>
-        )}
-      </div>
-      {trouble && <div className="trouble">{trouble}</div>}
-      {compared.isError && <div className="trouble">{message(compared.error)}</div>}
-      {compared.data &&
-        (compared.data.total === 0 ? (
-          <p className="muted">Nothing.</p>
-        ) : (
-          <ul className="words" tabIndex={0}>
-            {compared.data.words.map((words, number) => (
-              <li key={number}>{words}</li>
-            ))}
-          </ul>
-        ))}
-    </div>
   );
 }
 

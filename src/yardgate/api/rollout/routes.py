@@ -21,6 +21,7 @@ from yardgate.api.transport.parsing import OffLoop
 from yardgate.api.transport.turns import Large
 from yardgate.core.host.bounds import HostAccounts, manageable, refused
 from yardgate.core.host.state import Compiled, System, compiled
+from yardgate.core.host.step_words import words
 from yardgate.core.host.steps import (
     Destination,
     Step,
@@ -33,7 +34,6 @@ from yardgate.core.host.steps import (
     sign_in_again,
     steps,
     walked,
-    words,
 )
 from yardgate.core.model.checks import PlanError
 from yardgate.core.model.naming import show

@@ -31,7 +31,8 @@ from yardgate.core.host.bounds import NEVER, Managed, top_trouble
 from yardgate.core.host.drift import taken_in
 from yardgate.core.host.probe import Question, questions
 from yardgate.core.host.state import System, asked, away_from, compiled, host_names
-from yardgate.core.host.steps import Destination, Step, after, chosen, drift, in_the_way, removals, sign_in_again, words
+from yardgate.core.host.step_words import words
+from yardgate.core.host.steps import Destination, Step, after, chosen, drift, in_the_way, removals, sign_in_again
 from yardgate.core.model.naming import show
 from yardgate.core.model.plan import Plan
 from yardgate.drivers.appliance import ApplianceError

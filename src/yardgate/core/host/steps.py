@@ -8,9 +8,8 @@ from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Any, Literal
 
-from yardgate.core.acl import Entry, Ordered, Posix, PosixEntry, posix
-from yardgate.core.acl.rights import STRICT, Level
-from yardgate.core.acl.words import rights, rwx
+from yardgate.core.acl import Ordered, Posix, PosixEntry, posix
+from yardgate.core.acl.rights import STRICT
 from yardgate.core.host.state import (
     GROUP_MARK,
     PARTS,
@@ -24,7 +23,6 @@ from yardgate.core.host.state import (
     RecordKind,
     System,
 )
-from yardgate.core.model.plan import GUEST
 from yardgate.core.model.share import Protocol
 
 Does = Literal["make", "change", "rename", "remove"]
@@ -453,172 +451,3 @@ def sign_in_again(found: Iterable[Step]) -> frozenset[str]:
                     else set()
                 )
     return frozenset(again)
-
-
-# --- in words ---------------------------------------------------------------------------------------------------------
-
-
-def words(step: Step) -> str:
-    """What a step does, in a line."""
-    match step.before, step.after:
-        case None, HostGroup(name=name):
-            return f"make the group {name}"
-        case HostGroup(name=name), None:
-            return f"delete the group {name}"
-        case HostGroup() as was, HostGroup() as now:
-            return (
-                f"rename the group {was.name} to {now.name}"
-                if was.name != now.name
-                else f"give the group {now.name} the number {now.gid}"
-            )
-        case None, HostAccount() as now:
-            return f"make the account {now.name}{'' if now.enabled else ', disabled'}"
-        case HostAccount(name=name), None:
-            return f"delete the account {name}"
-        case HostAccount() as was, HostAccount() as now:
-            return _account_words(was, now)
-        case (None | Members()) as was, (None | Members()) as now:
-            had, has = (m.users if m is not None else frozenset() for m in (was, now))
-            parts = [f"{verb} {_few(users)}" for verb, users in (("add", has - had), ("take out", had - has)) if users]
-            return f"members of {step.record.name}: {' and '.join(parts) or 'none'}"
-        case None, Folder(name=name):
-            return f"make the folder {name} with its owner and list"
-        case Folder(name=name), None:
-            return f"delete the folder {name} and all that is in it"
-        case Folder() as was, Folder() as now:
-            return _folder_words(was, now)
-        case None, (Offer() | Export()) as now:
-            return f"share {now.path} as {now.name} over {_over(step)}"
-        case (Offer() | Export()) as was, None:
-            return f"stop sharing {was.name} over {_over(step)}; {was.path} stays as it is"
-        case Offer() as was, Offer() as now:
-            return _offer_words(was, now)
-        case Export() as was, Export() as now:
-            said = [f"offer {now.path} in place of {was.path}"] if was.path != now.path else []
-            said += ["other hosts"] if was.rules != now.rules else []
-            said += (
-                [{"none": "squash nobody", "root": "squash root", "all": "squash everybody"}[now.squash]]
-                if was.squash != now.squash
-                else []
-            )
-            return f"share {now.name} over NFS: {', '.join(said)}"
-    raise TypeError(step)
-
-
-def _over(step: Step) -> str:
-    return "SMB" if step.part == "offers" else "NFS"
-
-
-def _few(names: Iterable[str], most: int = 6) -> str:
-    listed = sorted(names)
-    return ", ".join(listed) if len(listed) <= most + 1 else f"{', '.join(listed[:most])} and {len(listed) - most} more"
-
-
-def _account_words(was: HostAccount, now: HostAccount) -> str:
-    if was.name != now.name:
-        return f"rename the account {was.name} to {now.name}"
-    said = []
-    if was.enabled != now.enabled:
-        said.append("enable it" if now.enabled else "disable it")
-    if was.expires != now.expires:
-        said.append(f"let it expire on {now.expires}" if now.expires is not None else "let it never expire")
-    if was.smb != now.smb:
-        said.append(f"{'make' if now.smb else 'end'} its account at the SMB server")
-    if was.full_name != now.full_name:
-        said.append(f"call it {now.full_name or 'nothing'}")
-    if was.primary != now.primary:
-        said.append(f"primary group {now.primary}")
-    if was.uid != now.uid:
-        said.append(f"number {now.uid}; files of {was.uid} keep their old number")
-    return f"account {now.name}: {', '.join(said)}"
-
-
-def _folder_words(was: Folder, now: Folder) -> str:
-    said = []
-    if was.owner != now.owner:
-        said.append(f"owner {now.owner}")
-    if was.group != now.group:
-        said.append(f"group {now.group}")
-    if was.listed != now.listed:
-        said.append(list_words(was.listed, now.listed))
-    if was.beneath != now.beneath:
-        said.append("closed beneath its list" if now.beneath is not None else "opened beneath its list")
-    return f"folder {now.name}: {', '.join(said)}"
-
-
-def list_words(was: Posix | Ordered, now: Posix | Ordered) -> str:
-    """What is otherwise in a list."""
-    if isinstance(was, Ordered) and isinstance(now, Ordered):
-        return _ordered_words(was, now)
-    if not isinstance(was, Posix) or not isinstance(now, Posix):
-        return (
-            "an ordered list in place of a POSIX list"
-            if isinstance(now, Ordered)
-            else "a POSIX list in place of an ordered list"
-        )
-    had, has = ({(e.tag, e.who): e.perms for e in own.access} for own in (was, now))
-    said = []
-    for tag, who in sorted(had.keys() | has.keys()):
-        before, after = had.get((tag, who)), has.get((tag, who))
-        if before != after and tag != "mask":
-            name = who or {"user": "owner", "group": "owning group", "other": "everybody else"}[tag]
-            said.append(f"{name} {_rwx(before)} to {_rwx(after)}")
-    if len(said) > 3:
-        said = [*said[:3], f"{len(said) - 3} more entries"]
-    return f"list ({', '.join(said)})" if said else "what new things in it get"
-
-
-def _ordered_words(was: Ordered, now: Ordered) -> str:
-    gone = [e for e in was.entries if e not in now.entries]
-    come = [e for e in now.entries if e not in was.entries]
-    said = []
-    for entry in gone:
-        other = next((e for e in come if (e.type, e.who) == (entry.type, entry.who)), None)
-        if other is None:
-            said.append(f"no longer {_entry_words(entry)}")
-        else:
-            come.remove(other)
-            said.append(f"{entry.who.removeprefix(GROUP_MARK)} from {_mask_words(entry)} to {_mask_words(other)}")
-    said += [f"now {_entry_words(entry)}" for entry in come]
-    if len(said) > 3:
-        said = [*said[:3], f"{len(said) - 3} more entries"]
-    return f"list ({', '.join(said)})" if said else "its list in another order"
-
-
-def _mask_words(entry: Entry) -> str:
-    return f"{'refused ' if entry.type == 'deny' else ''}{rights(entry.mask)}"
-
-
-def _entry_words(entry: Entry) -> str:
-    verb = "refuses" if entry.type == "deny" else "gives"
-    return f"{verb} {entry.who.removeprefix(GROUP_MARK)} {rights(entry.mask)}"
-
-
-def _rwx(perms: int | None) -> str:
-    return "nothing" if perms is None else rwx(perms)
-
-
-def _offer_words(was: Offer, now: Offer) -> str:
-    said = [f"offer {now.path} in place of {was.path}"] if was.path != now.path else []
-    had, has = ({**dict.fromkeys(o.reads, Level.RO), **dict.fromkeys(o.writes, Level.RW)} for o in (was, now))
-    verbs = {
-        Level.RW: ("writes", "write"),
-        Level.RO: ("only reads", "only read"),
-        Level.NA: ("does not get in", "do not get in"),
-    }
-    for level, (one, several) in verbs.items():
-        moved = [u for u in had.keys() | has.keys() if had.get(u, Level.NA) != has.get(u, Level.NA) == level]
-        said += [f"{_few(moved)} {one if len(moved) == 1 else several}"] if moved else []
-    if was.roots != now.roots:
-        said.append(f"root inside: {_few(now.roots) or 'nobody'}")
-    if was.guests != now.guests:
-        said.append(f"a {GUEST} gets {now.guests.words}")
-    for name, yes, no in (
-        ("hidden", "not listed", "listed"),
-        ("hide_unreadable", "hides what one cannot read", "shows what one cannot read"),
-        ("versions", "shows earlier versions", "shows no earlier versions"),
-        ("recycle", "keeps what is deleted", "deletes at once"),
-    ):
-        if getattr(was, name) != getattr(now, name):
-            said.append(yes if getattr(now, name) else no)
-    return f"share {now.name} over SMB: {', '.join(said)}"

@@ -5,9 +5,10 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 
 from yardgate.core.host.state import System
-from yardgate.core.host.steps import Step, stands, words
+from yardgate.core.host.step_words import words
+from yardgate.core.host.steps import Step, stands
 from yardgate.drivers.appliance import Appliance, ApplianceError, TooLate, Unreachable
-from yardgate.drivers.linux.commands import LANGUAGE, Command, Done
+from yardgate.drivers.linux.command import LANGUAGE, Command, Done
 from yardgate.log import about
 
 SECONDS = 600  # the longest that one command may take

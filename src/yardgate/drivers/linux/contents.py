@@ -14,7 +14,8 @@ from yardgate.core.acl import Ordered, Posix
 from yardgate.core.host.contents import Thing
 from yardgate.core.host.state import Folder
 from yardgate.drivers.appliance import ApplianceError
-from yardgate.drivers.linux.commands import DOMAIN, Command, Runner, ordered_lists, posix_lists
+from yardgate.drivers.linux.command import Command, Runner
+from yardgate.drivers.linux.reading import DOMAIN, ordered_lists, posix_lists
 from yardgate.formats import descriptor
 
 PORTION = 4000  # things that are read at a time

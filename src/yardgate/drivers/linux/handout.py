@@ -7,8 +7,10 @@ from typing import NamedTuple
 
 from yardgate.core.acl import Ordered
 from yardgate.core.host.state import GROUP_MARK, System
-from yardgate.core.host.steps import Step, sign_in_again, walked, words
-from yardgate.drivers.linux.commands import FILES, Command, Files, commands, helpers, list_text
+from yardgate.core.host.step_words import words
+from yardgate.core.host.steps import Step, sign_in_again, walked
+from yardgate.drivers.linux.command import FILES, Command, Files
+from yardgate.drivers.linux.commands import commands, helpers, list_text
 from yardgate.formats import nfs4_text, posix_text
 from yardgate.log import one_line
 

@@ -9,8 +9,8 @@ from yardgate.core.host.contents import Thing
 from yardgate.core.host.state import PARTS, RecordKind, System
 from yardgate.core.host.steps import Step
 from yardgate.drivers.appliance import ApplianceError, Watching
-from yardgate.drivers.linux import commands, contents
-from yardgate.drivers.linux.commands import FILES, Files, Runner
+from yardgate.drivers.linux import commands, contents, reading
+from yardgate.drivers.linux.command import FILES, Files, Runner
 from yardgate.drivers.linux.handout import script, shown
 from yardgate.drivers.linux.trial import LinuxTrial
 from yardgate.drivers.linux.watch import Watch
@@ -24,10 +24,10 @@ class LinuxHost:
         self.watch = Watch(run)
 
     def read(self, asked: System, parts: Collection[RecordKind] = PARTS) -> System:
-        return commands.read(self.run, asked, self.files, parts)
+        return reading.read(self.run, asked, self.files, parts)
 
     def about(self) -> HostAccounts:
-        return commands.about(self.run)
+        return reading.about(self.run)
 
     def do(self, step: Step, now: System) -> None:
         for command in commands.commands(step, now, self.files):

@@ -3,7 +3,7 @@
 import re
 from collections.abc import Sequence
 
-from yardgate.drivers.linux.commands import FILES, Command, Files, Runner
+from yardgate.drivers.linux.command import FILES, Command, Files, Runner
 from yardgate.formats.server import Copied
 
 INCLUDE = re.compile(r"^\s*include\s*=\s*(\S.*?)\s*$", re.MULTILINE | re.IGNORECASE)

@@ -17,7 +17,7 @@ from pathlib import Path
 from threading import Lock
 
 from yardgate.drivers.appliance import ApplianceError, Unreachable
-from yardgate.drivers.linux.commands import LANGUAGE, Command, Done
+from yardgate.drivers.linux.command import LANGUAGE, Command, Done
 
 SECONDS = 600  # the longest that one command may take
 LOST = 255  # what ssh(1) ends with where the connection fails

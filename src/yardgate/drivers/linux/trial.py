@@ -12,7 +12,7 @@ from contextlib import suppress
 
 from yardgate.core.host.probe import Abilities
 from yardgate.drivers.appliance import ApplianceError
-from yardgate.drivers.linux.commands import Command, Files, Runner
+from yardgate.drivers.linux.command import Command, Files, Runner
 
 FOLDER = "/run/yardgate-trial"
 SECONDS = 900  # after which it ends by itself

@@ -6,7 +6,7 @@ by the time of day, which somebody may set.
 """
 
 from yardgate.drivers.appliance import RolloutUnderWay, TooLate, Watching
-from yardgate.drivers.linux.commands import Command, Runner
+from yardgate.drivers.linux.command import Command, Runner
 
 FOLDER = "/var/lib/yardgate"
 AT_START = "/etc/cron.d/yardgate-put-back"

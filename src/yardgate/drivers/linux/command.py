@@ -1,0 +1,53 @@
+"""A command on a Linux host, what it said, and who runs it; where the host keeps what a rollout writes."""
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import NamedTuple
+
+from yardgate.drivers.appliance import ApplianceError
+
+LANGUAGE = "LC_ALL=C.UTF-8"  # in which commands speak, so that what they say is understood
+
+
+@dataclass(frozen=True, slots=True)
+class Command:
+    """A program with its arguments, and what it reads. why: what it is for, in a few words. changes: whether it changes anything.
+
+    shown: the same as a person would type it, where that is shorter. by_hand: the same in a runbook, by one of the `helpers` that stand at its
+    head, and what that reads, if anything. root: whether only root may do it.
+    """
+
+    argv: tuple[str, ...]
+    why: str
+    given: str = ""
+    changes: bool = True
+    shown: str = ""
+    by_hand: tuple[str, str | None] | None = None
+    root: bool = True
+
+
+class Done(NamedTuple):
+    code: int
+    out: str
+    err: str
+
+    def needed(self, why: str) -> str:
+        """What it said, of what must not fail. Raises ApplianceError."""
+        if self.code:
+            raise ApplianceError(f"could not {why}: {self.err.strip() or self.out.strip()}")
+        return self.out
+
+
+Runner = Callable[[Command], Done]
+
+
+@dataclass(frozen=True, slots=True)
+class Files:
+    """Where the host keeps what a rollout writes. smb: the file that the SMB server's configuration includes."""
+
+    smb: str = "/etc/samba/yardgate.conf"
+    smb_main: str = "/etc/samba/smb.conf"
+    exports: str = "/etc/exports.d/yardgate.exports"
+
+
+FILES = Files()
