@@ -333,7 +333,7 @@ def test_who_may_say_where_it_goes_and_what_is_no_place(web: Web) -> None:
     assert boss.put(here, json={"kind": "papers", "joined": ["lanternquay"]}).status_code == 204
     assert boss.get(here).json()["joined"] == ["lanternquay"]
     assert "the host is not joined to it" not in str(boss.get(web.at("/rollout")).json()["left_out"])
-    assert "\\saskia.dewit" in boss.get(web.at("/rollout/take-away/smb")).text
+    assert "@LANTERNQUAY\\contract staff" in boss.get(web.at("/rollout/take-away/smb")).text
     assert boss.put(here, json={"kind": "papers"}).status_code == 204
     assert planner.post(web.at("/rollout/look"), json={"revision": 1}).status_code == 409
     assert planner.get(web.at("/rollout/runs/9")).status_code == 404

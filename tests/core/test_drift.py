@@ -62,7 +62,7 @@ def test_who_was_taken_out_leaves_where_they_are_a_member_themselves() -> None:
     "found",
     [
         changed("folders", "/srv/keel", owner="somebody"),
-        changed("offers", "hulls", writes=()),
+        changed("offers", "hulls", refused=("mira.oyelaran",)),
         changed("accounts", "mira.oyelaran", uid=4711),
         members("Yard", take=frozenset({"idris.falk"})),
         members("Yard", add=frozenset({"somebody"})),

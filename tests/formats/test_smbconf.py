@@ -32,7 +32,7 @@ def test_everybody_who_gets_in_is_named() -> None:
         "[keel]",
         " path = /srv/keel",
         " read only = yes",
-        " valid users = bo, ann, nobody",
+        " valid users = ann, bo, nobody",
         " write list = ann",
         " admin users = ann",
         " guest ok = yes",

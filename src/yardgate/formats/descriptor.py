@@ -10,7 +10,8 @@ from typing import NamedTuple
 
 from yardgate.core.acl import Entry, Ordered
 from yardgate.core.acl.nfs4 import FLAGS, GROUP, INHERITED, OWNER
-from yardgate.core.host.state import GROUP_MARK, Folder
+from yardgate.core.host.share_lists import GROUP_MARK
+from yardgate.core.host.state import Folder
 from yardgate.core.model.plan import EVERYONE
 from yardgate.formats.reading import FormatError
 from yardgate.formats.sid import sid_bytes, sid_text

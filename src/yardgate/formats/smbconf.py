@@ -1,6 +1,6 @@
-"""Shares as an SMB server's configuration has them (smb.conf(5)): one section a share, who gets in by name.
+"""Shares as an SMB server's configuration has them (smb.conf(5)): one section a share, with its lists (see `share_lists`).
 
-`valid users` are those who get in, `write list` those who may write; a guest counts as the guest account.
+A guest counts as the guest account.
 """
 
 import re
@@ -8,6 +8,7 @@ from collections.abc import Callable, Iterable, Iterator, Mapping
 
 from yardgate.core.access.batch.resolve import Matrix
 from yardgate.core.acl.rights import Level
+from yardgate.core.host.share_lists import ACCOUNT, GROUP, GROUP_MARK
 from yardgate.core.host.state import GUEST_ACCOUNT, Offer, host_names, offer
 from yardgate.core.model.naming import show
 from yardgate.core.model.share import share_name_trouble
@@ -21,6 +22,9 @@ def write(matrix: Matrix, where: Callable[[str], str]) -> str:
     """
     shares = sorted((share for share in matrix.plan.shares.values() if share.smb), key=lambda share: share.name)
     named = host_names(matrix.plan)
+    for user in matrix.plan.users.keys() & named.keys():
+        if named[user].startswith(GROUP_MARK):
+            raise FormatError(f"{show(named[user])} cannot be named in a configuration: it would be a group")
     return render(offer(matrix, share, where(share.place), named) for share in shares)
 
 
@@ -35,11 +39,20 @@ def _section(share: Offer) -> Iterator[str]:
     yield f"[{share.name}]"
     yield f" path = {_value(share.path)}"
     guest = [GUEST_ACCOUNT] if share.guests > Level.NA else []
-    if not share.reads and not share.writes and not guest:
+    let_in = [*share.enters, *share.reads, *share.writes]
+    if not let_in and not share.everybody and not guest:
         yield " available = no"
-    yield " read only = yes"
-    yield _list("valid users", [*share.reads, *share.writes, *guest])
-    yield _list("write list", [*share.writes, *(guest if share.guests == Level.RW else [])])
+    yield f" read only = {'no' if share.usual == Level.RW else 'yes'}"
+    if not share.everybody:
+        yield _list("valid users", [*sorted(let_in), *guest])
+    if share.refused:
+        yield _list("invalid users", share.refused)
+    writes = [*share.writes, *(guest if share.guests == Level.RW > share.usual else [])]
+    if writes:
+        yield _list("write list", writes)
+    reads = [*share.reads, *(guest if share.guests == Level.RO else [])]
+    if reads and share.usual == Level.RW:
+        yield _list("read list", reads)
     if share.roots:
         yield _list("admin users", share.roots)
     yield f" guest ok = {'yes' if guest else 'no'}"
@@ -76,24 +89,33 @@ def read(text: str) -> tuple[Offer, ...]:
 
 
 SETTINGS = frozenset({
-    "path", "available", "read only", "valid users", "write list", "admin users", "guest ok", "browseable", "hide unreadable",
+    "path", "available", "read only", "valid users", "invalid users", "write list", "read list", "admin users", "guest ok", "browseable", "hide unreadable",
     "vfs objects", "acl_xattr:ignore system acls", "inherit permissions", "recycle:repository", "recycle:directory_mode", "recycle:subdir_mode", "recycle:keeptree", "recycle:versions",
 })  # fmt: skip
 
 
 def _offer(name: str, said: Mapping[str, str]) -> Offer:
     def accounts(key: str) -> list[str]:
-        return [account for account in said.get(key, "").replace(",", " ").split() if account != GUEST_ACCOUNT]
+        return [one for one in _split(said.get(key, "")) if one != GUEST_ACCOUNT]
 
-    modules, writes = said.get("vfs objects", "").split(), accounts("write list")
+    modules = said.get("vfs objects", "").split()
+    usual = Level.RW if said.get("read only") == "no" else Level.RO
+    let_in, writes, reads = set(accounts("valid users")), set(accounts("write list")), set(accounts("read list"))
+    if usual == Level.RO:
+        reads = let_in - writes
     guests = Level.NA
     if said.get("guest ok") == "yes":
-        guests = Level.RW if GUEST_ACCOUNT in said.get("write list", "").replace(",", " ").split() else Level.RO
+        guests = Level.RO if usual == Level.RO or GUEST_ACCOUNT in _split(said.get("read list", "")) else Level.RW
+        guests = Level.RW if GUEST_ACCOUNT in _split(said.get("write list", "")) else guests
     return Offer(
         name=name,
         path=said.get("path", ""),
-        reads=tuple(sorted(set(accounts("valid users")) - set(writes))),
+        usual=usual,
+        everybody="valid users" not in said,
+        enters=tuple(sorted(let_in - writes - reads)),
         writes=tuple(sorted(writes)),
+        reads=tuple(sorted(reads)),
+        refused=tuple(sorted(accounts("invalid users"))),
         roots=tuple(sorted(accounts("admin users"))),
         guests=guests,
         hidden=said.get("browseable") == "no",
@@ -105,15 +127,20 @@ def _offer(name: str, said: Mapping[str, str]) -> Offer:
 
 
 def _list(name: str, accounts: Iterable[str]) -> str:
-    found = list(accounts)
-    for account in found:
-        if not ACCOUNT.fullmatch(account):
-            raise FormatError(f"{show(account)} cannot be named in a configuration")
-    return f" {name} = {', '.join(found)}"
+    return f" {name} = {', '.join(map(_called, accounts))}"
 
 
-ACCOUNT = re.compile(r"([A-Za-z0-9][A-Za-z0-9._-]*\\)?[A-Za-z0-9._][A-Za-z0-9._-]*\$?")
-"""A sign-in name, perhaps with the short name of its domain before it: nothing that a server's list would read otherwise."""
+def _called(who: str) -> str:
+    """A name as it stands in a list: a group's with its mark, in quotes where it has a space."""
+    pattern = GROUP if who.startswith(GROUP_MARK) else ACCOUNT
+    if not pattern.fullmatch(who.removeprefix(GROUP_MARK)):
+        raise FormatError(f"{show(who)} cannot be named in a configuration")
+    return f'"{who}"' if " " in who else who
+
+
+def _split(text: str) -> list[str]:
+    """The names of a list, between commas or blanks, where these do not stand in quotes."""
+    return [quoted or plain for quoted, plain in re.findall(r'"([^"]*)"|([^\s,"]+)', text)]
 
 
 def _value(text: str) -> str:

@@ -145,7 +145,7 @@ def explain_over(
             gates += [way, list_gate(plan, stored, who, place, ways, rights)]
     result = min(gate.level for gate in gates)
     passed = {"account", "service", "way"} if result > Level.NA else set()
-    if rights is not None and over.protocol == "smb" and not _by_share(storage, share):
+    if rights is not None and over.protocol == "smb" and not is_by_share(storage, share):
         passed |= {"share"} if shared.level == Level.RW else set()  # the list carries the grants: that decides
     deciding = next(gate for gate in gates if gate.level == result and gate.kind not in passed)
     return Reason(
@@ -204,7 +204,7 @@ def _share_gate(plan: Plan, subject: str, over: Over, storage: StorageState) -> 
         found = Gate("share", f"Share {share.name}", share.guests, False, f"{share.name} {words}.")
     else:
         granted = grants_gate(plan, share.place, storage.get(share.place), token(plan, subject))
-        found = granted if _by_share(storage, share) else replace(granted, level=Level.RW)
+        found = granted if is_by_share(storage, share) else replace(granted, level=Level.RW)
     if share.read_only and found.level > Level.RO:
         return replace(
             found,
@@ -229,7 +229,7 @@ def _host_gate(plan: Plan, share: Share, over: Over) -> Gate:
     return Gate("share", title, rule.level, False, f"{over.address} falls under {rule.hosts}: {rule.level.words}.")
 
 
-def _by_share(storage: StorageState, share: Share) -> bool:
+def is_by_share(storage: StorageState, share: Share) -> bool:
     stored = storage.get(share.place)
     return stored is None or stored.by_share
 
@@ -355,7 +355,7 @@ def _let_in(matrix: Matrix, over: Over) -> tuple[Bits, Bits]:
     if over.protocol == "nfs":
         code = _host_gate(plan, share, over).level.code
         high, low = (everybody if code & bit else ~everybody for bit in (2, 1))
-    elif _by_share(matrix.storage, share):
+    elif is_by_share(matrix.storage, share):
         planes = weigh(plan.target, counting, [granted_on(plan, matrix.storage, share.place)])
         high, low = planes[0][0] | counting.boss, planes[1][0] | counting.boss
     else:

@@ -11,7 +11,8 @@ from typing import NamedTuple
 from yardgate.core.acl import Entry, Ordered, Posix, posix
 from yardgate.core.acl.nfs4 import INHERITED, files_of, folders_of, spelled
 from yardgate.core.acl.rights import STRICT
-from yardgate.core.host.state import ADMIN, GROUP_MARK, OPEN, Folder, System
+from yardgate.core.host.share_lists import GROUP_MARK
+from yardgate.core.host.state import ADMIN, OPEN, Folder, System
 from yardgate.core.host.step_words import list_words
 
 RUNS, PLAIN = 0o777, 0o666  # the modes with which a program, or a folder, and any other file is made

@@ -7,7 +7,8 @@ from datetime import date
 from yardgate.core.acl import Ordered, PosixEntry, nfs4, posix
 from yardgate.core.acl.rights import ADD_FILE, EVERYTHING, EXECUTE, LIST_DIRECTORY, Level, Rights
 from yardgate.core.host.probe import Abilities
-from yardgate.core.host.state import ADMIN, GROUP_MARK, GUEST_ACCOUNT, Folder, Offer, System
+from yardgate.core.host.share_lists import GROUP_MARK
+from yardgate.core.host.state import ADMIN, GUEST_ACCOUNT, Folder, Offer, System
 from yardgate.core.model.plan import EVERYONE
 
 
@@ -18,14 +19,14 @@ def groups_of(system: System, account: str) -> frozenset[str]:
     return frozenset(primary | {m.name for m in system.members.values() if account in m.users})
 
 
-def let_in(system: System, offer: Offer, account: str, on: date) -> Level:
-    """What a share lets an account do before storage has its say; no account: a guest."""
+def let_in(system: System, offer: Offer, account: str, groups: Collection[str], on: date) -> Level:
+    """What a share lets an account of these groups do before storage has its say; no account: a guest."""
     if not account:
         return offer.guests
     own = system.accounts.get(account)
     if own is None or not own.enabled or (own.expires is not None and own.expires <= on):
         return Level.NA
-    return Level.RW if account in offer.writes else Level.RO if account in offer.reads else Level.NA
+    return offer.gives({account, *(f"{GROUP_MARK}{group}" for group in groups)})
 
 
 def rights_in(folder: Folder, account: str, groups: Collection[str]) -> Rights:
@@ -55,11 +56,11 @@ def found(
     groups: those that the session counts as, which may be older than who is in them now. Every folder on the way asks to be entered.
     """
     offer = system.offers.get(share)
-    level = let_in(system, offer, account, on) if offer is not None else Level.NA
+    level = let_in(system, offer, account, groups, on) if offer is not None else Level.NA
     if offer is None or level == Level.NA:
         return None
     me = account or GUEST_ACCOUNT
-    is_root = me in offer.roots or me == ADMIN
+    is_root = me == ADMIN or not {me, *(f"{GROUP_MARK}{group}" for group in groups)}.isdisjoint(offer.roots)
 
     def rights(path: str) -> Rights:
         folder = system.folders.get(path)

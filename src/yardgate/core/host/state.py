@@ -5,29 +5,26 @@ them (`rollout`), reading back is comparing, and putting back is the difference 
 """
 
 from collections.abc import Collection, Iterable, Iterator, Mapping
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field, fields, replace
 from datetime import date
 from functools import cached_property
 from itertools import chain
 from typing import Any, Literal, NamedTuple, TypeVar
 
-import numpy as np
-from numpy.typing import NDArray
-
 from yardgate.core.access.batch.resolve import Matrix
 from yardgate.core.access.membership import token
-from yardgate.core.access.paths import inside, is_on, lets_in, members
+from yardgate.core.access.paths import inside, is_on
 from yardgate.core.access.storage import Nfs4State, PlaceState
 from yardgate.core.acl import Ordered, Posix, PosixEntry, posix
 from yardgate.core.acl.nfs4 import GROUP, OWNER, spelled
 from yardgate.core.acl.rights import STRICT, Level
+from yardgate.core.host.share_lists import GROUP_MARK, ShareLists, share_lists
 from yardgate.core.model.checks import PlanError, Trouble
 from yardgate.core.model.names import fresh_id, unix_trouble
 from yardgate.core.model.naming import fold, show
 from yardgate.core.model.plan import EVERYONE, LOCAL, ROOT, Group, Plan, User
-from yardgate.core.model.share import HostRule, Over, Share, Squash, in_order
+from yardgate.core.model.share import HostRule, Share, Squash, in_order
 
-GROUP_MARK = "@"  # before the name of a group in an ordered list
 ADMIN = "root"  # the account and the group that every Unix host has
 GUEST_ACCOUNT = "nobody"  # as whom an SMB server lets guests in
 OF_THE_HOST = frozenset({
@@ -96,14 +93,12 @@ class Folder:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class Offer:
-    """A share over SMB: who gets in by name, who of them writes, who acts as root inside. ordered: the server keeps ordered lists in it."""
+class Offer(ShareLists):
+    """A share over SMB: whom its lists name, and who acts as root inside. ordered: the server keeps ordered lists in it."""
 
     __pydantic_config__ = STRICT
     name: str
     path: str
-    reads: tuple[str, ...] = ()
-    writes: tuple[str, ...] = ()
     roots: tuple[str, ...] = ()
     guests: Level = Level.NA
     hidden: bool = False
@@ -327,38 +322,27 @@ def _entries(named: Mapping[str, str], entries: tuple[PosixEntry, ...]) -> tuple
 
 
 def offer(matrix: Matrix, share: Share, path: str, named: Mapping[str, str]) -> Offer:
-    """A share as an SMB server is told of it: everybody who gets in by name.
-
-    Such a server's own lists know two answers, a refusal that beats all and the widest of the rest. So that any clash rule comes out
-    as planned, the people themselves are named. named: how the host calls them.
-    """
-    plan, counting = matrix.plan, matrix.counting
-    codes = lets_in(matrix, Over(share.id, "smb"))[: counting.users]
-    subjects = counting.subjects[: counting.users]
-
-    called = np.array([named.get(subject, "") for subject in subjects], dtype=object)
-
-    def those(chosen: NDArray[np.bool_]) -> tuple[str, ...]:
-        return tuple(sorted(filter(None, called[chosen].tolist())))
-
+    """A share as an SMB server is told of it. named: how the host calls whom it knows."""
+    plan = matrix.plan
+    people = {who: name for who, name in named.items() if who in plan.users}
+    groups = {who: name for who, name in named.items() if who in plan.groups and name != ADMIN}
+    lists, _ = share_lists(matrix, share, people, groups)
     kept_to = plan.services["smb"].allowed if "smb" in plan.services else None
     guests = share.guests if is_on(plan, "smb") and kept_to is None else Level.NA
-    roots: tuple[str, ...] = ()
-    if share.administrator is not None:
-        admins = members(matrix, share.administrator)[: counting.users]
-        roots = those(admins)
+    roots = []
+    if (admin := share.administrator) is not None:
+        roots = [f"{GROUP_MARK}{groups[admin]}"] if admin in groups else [people[admin]] if admin in people else []
     return Offer(
         name=share.name,
         path=path,
-        reads=those(codes == Level.RO.code),
-        writes=those(codes == Level.RW.code),
-        roots=roots,
+        roots=tuple(roots),
         guests=min(guests, Level.RO) if share.read_only else guests,
         hidden=share.hidden,
         hide_unreadable=share.hide_unreadable,
         versions=share.versions,
         recycle=share.recycle,
         ordered=any(kept_in_order(matrix, p) for p in inside(plan, share)),
+        **{part.name: getattr(lists, part.name) for part in fields(lists)},
     )
 
 

@@ -5,15 +5,8 @@ from collections.abc import Iterable
 from yardgate.core.acl import Entry, Ordered, Posix
 from yardgate.core.acl.rights import Level
 from yardgate.core.acl.words import rights, rwx
-from yardgate.core.host.state import (
-    GROUP_MARK,
-    Export,
-    Folder,
-    HostAccount,
-    HostGroup,
-    Members,
-    Offer,
-)
+from yardgate.core.host.share_lists import GROUP_MARK
+from yardgate.core.host.state import Export, Folder, HostAccount, HostGroup, Members, Offer
 from yardgate.core.host.steps import Step
 from yardgate.core.model.plan import GUEST
 
@@ -160,17 +153,22 @@ def _rwx(perms: int | None) -> str:
 
 def _offer_words(was: Offer, now: Offer) -> str:
     said = [f"offer {now.path} in place of {was.path}"] if was.path != now.path else []
-    had, has = ({**dict.fromkeys(o.reads, Level.RO), **dict.fromkeys(o.writes, Level.RW)} for o in (was, now))
+    had, has = _levels(was), _levels(now)
     verbs = {
         Level.RW: ("writes", "write"),
         Level.RO: ("only reads", "only read"),
-        Level.NA: ("does not get in", "do not get in"),
+        Level.NA: ("is refused", "are refused"),
+        None: ("is no longer named", "are no longer named"),
     }
     for level, (one, several) in verbs.items():
-        moved = [u for u in had.keys() | has.keys() if had.get(u, Level.NA) != has.get(u, Level.NA) == level]
-        said += [f"{_few(moved)} {one if len(moved) == 1 else several}"] if moved else []
+        moved = {who for who in had.keys() | has.keys() if had.get(who) != has.get(who) == level}
+        groups = {who for who in moved if who.startswith(GROUP_MARK)}
+        if groups:
+            said.append(f"members of {_few(who.removeprefix(GROUP_MARK) for who in groups)} {several}")
+        if people := moved - groups:
+            said.append(f"{_few(people)} {one if len(people) == 1 else several}")
     if was.roots != now.roots:
-        said.append(f"root inside: {_few(now.roots) or 'nobody'}")
+        said.append(f"root inside: {_few(who.removeprefix(GROUP_MARK) for who in now.roots) or 'nobody'}")
     if was.guests != now.guests:
         said.append(f"a {GUEST} gets {now.guests.words}")
     for name, yes, no in (
@@ -182,3 +180,10 @@ def _offer_words(was: Offer, now: Offer) -> str:
         if getattr(was, name) != getattr(now, name):
             said.append(yes if getattr(now, name) else no)
     return f"share {now.name} over SMB: {', '.join(said)}"
+
+
+def _levels(offer: Offer) -> dict[str, Level]:
+    """What a share's lists say of each name; of everybody, where they let in all who sign in."""
+    usual = dict.fromkeys((*offer.enters, *(["everybody"] if offer.everybody else [])), offer.usual)
+    only, writes = dict.fromkeys(offer.reads, Level.RO), dict.fromkeys(offer.writes, Level.RW)
+    return {**usual, **only, **writes, **dict.fromkeys(offer.refused, Level.NA)}

@@ -10,8 +10,8 @@ from typing import Any, Literal
 
 from yardgate.core.acl import Ordered, Posix, PosixEntry, posix
 from yardgate.core.acl.rights import STRICT
+from yardgate.core.host.share_lists import GROUP_MARK
 from yardgate.core.host.state import (
-    GROUP_MARK,
     PARTS,
     Export,
     Folder,
@@ -398,9 +398,11 @@ def _names(step: Step) -> Iterator[tuple[RecordKind, Iterable[str]]]:
                 said = [("group" if e.who.startswith(GROUP_MARK) else "user", e.who) for e in listed.entries]
             yield "groups", [who.removeprefix(GROUP_MARK) for tag, who in said if tag == "group"]
             yield "accounts", [who for tag, who in said if tag != "group"]
-        case Offer(path=path, reads=reads, writes=writes, roots=roots):
+        case Offer(path=path) as offer:
             yield "folders", (path,)
-            yield "accounts", (*reads, *writes, *roots)
+            named = [*offer.enters, *offer.writes, *offer.reads, *offer.refused, *offer.roots]
+            yield "groups", [who.removeprefix(GROUP_MARK) for who in named if who.startswith(GROUP_MARK)]
+            yield "accounts", [who for who in named if not who.startswith(GROUP_MARK)]
         case Export(path=path):
             yield "folders", (path,)
         case _:

@@ -12,16 +12,8 @@ from typing import Literal
 
 from yardgate.core.acl import Ordered, Posix
 from yardgate.core.acl.rights import letters
-from yardgate.core.host.state import (
-    GROUP_MARK,
-    Folder,
-    HostAccount,
-    HostGroup,
-    Members,
-    Offer,
-    System,
-    whos,
-)
+from yardgate.core.host.share_lists import GROUP_MARK
+from yardgate.core.host.state import Folder, HostAccount, HostGroup, Members, Offer, System, whos
 from yardgate.core.host.steps import Step
 from yardgate.drivers.linux.command import FILES, Command, Files
 from yardgate.drivers.linux.reading import EPOCH, NEVER, SHUT

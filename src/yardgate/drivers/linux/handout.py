@@ -6,7 +6,8 @@ from html import escape
 from typing import NamedTuple
 
 from yardgate.core.acl import Ordered
-from yardgate.core.host.state import GROUP_MARK, System
+from yardgate.core.host.share_lists import GROUP_MARK
+from yardgate.core.host.state import System
 from yardgate.core.host.step_words import words
 from yardgate.core.host.steps import Step, sign_in_again, walked
 from yardgate.drivers.linux.command import FILES, Command, Files

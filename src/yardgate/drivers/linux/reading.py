@@ -7,17 +7,8 @@ from datetime import date, timedelta
 
 from yardgate.core.acl import Posix, PosixEntry, posix
 from yardgate.core.host.bounds import LOWEST, HostAccounts
-from yardgate.core.host.state import (
-    GROUP_MARK,
-    OPEN,
-    PARTS,
-    Folder,
-    HostAccount,
-    HostGroup,
-    Members,
-    RecordKind,
-    System,
-)
+from yardgate.core.host.share_lists import GROUP_MARK
+from yardgate.core.host.state import OPEN, PARTS, Folder, HostAccount, HostGroup, Members, RecordKind, System
 from yardgate.drivers.appliance import ApplianceError
 from yardgate.drivers.linux.command import FILES, Command, Files, Runner
 from yardgate.formats import accounts, descriptor, posix_text, smbconf

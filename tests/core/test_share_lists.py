@@ -1,0 +1,125 @@
+"""Whom a share names: everybody gets in as planned, by groups where these say it."""
+
+from collections import Counter
+from dataclasses import replace
+
+from hypothesis import given, settings
+
+from tests.conftest import ON
+from tests.plans import plans
+from tests.tries import times
+from yardgate.core.access.batch.resolve import resolve
+from yardgate.core.access.membership import token
+from yardgate.core.access.paths import lets_in
+from yardgate.core.acl.rights import LEVELS, Level
+from yardgate.core.host.share_lists import GROUP_MARK, ShareLists, share_lists
+from yardgate.core.model.plan import EVERYONE, Group, Place, Plan, Target, User
+from yardgate.core.model.share import Over, Service, Share
+
+NA, RO, RW = Level.NA, Level.RO, Level.RW
+
+
+def lists(plan: Plan, share: str = "s") -> tuple[ShareLists, int]:
+    return share_lists(resolve(plan, ON), plan.shares[share], {u: u for u in plan.users}, {g: g for g in plan.groups})
+
+
+def test_everybody_gets_what_the_share_shall_let_through_by_the_lists_alone() -> None:
+    tally = Counter[str]()
+
+    def right(plan: Plan) -> None:
+        matrix = resolve(plan, ON)
+        for share in plan.shares.values():
+            found, people = share_lists(matrix, share, {u: u for u in plan.users}, {g: g for g in plan.groups})
+            codes = lets_in(matrix, Over(share.id, "smb"))
+            for user in plan.users.values():
+                if user.active(ON):
+                    groups = (
+                        () if user.uid == 0 else (f"{GROUP_MARK}{g}" for g in token(plan, user.id) if g in plan.groups)
+                    )
+                    wanted = LEVELS[codes[matrix.counting.number[user.id]]]
+                    assert found.gives({user.id, *groups}) == wanted, (user.id, share.name)
+            named = {who for part in (found.enters, found.writes, found.reads, found.refused) for who in part}
+            assert people == sum(not who.startswith(GROUP_MARK) for who in named)
+            tally["shares"] += 1
+            tally["by people"] += people > 0
+            tally["groups"] += any(who.startswith(GROUP_MARK) for who in named)
+
+    settings(max_examples=times(300, 5000))(given(plans(shares=True))(right))()
+    print(dict(tally))
+    assert tally["groups"] > times(10, 100)
+
+
+def office(*grants: tuple[str, Level], target: Target | None = None, **more: object) -> Plan:
+    """Ada and Ben in the crew, Ben and Cy in the office; one share with grants at itself alone."""
+    return replace(
+        Plan(name="n", target=target or Target()),
+        users={who: User(id=who, name=who) for who in ("ada", "ben", "cy")},
+        groups={
+            "crew": Group(id="crew", name="crew", members=frozenset({"ada", "ben"})),
+            "office": Group(id="office", name="office", members=frozenset({"ben", "cy"})),
+        },
+        places={
+            "tank": Place(id="tank", name="tank", kind="pool"),
+            "jobs": Place(id="jobs", name="jobs", kind="folder", parent="tank"),
+        },
+        shares={"s": Share(id="s", name="s", place="jobs", smb=True, **more)},  # type: ignore[arg-type]
+        grants={"jobs": dict(grants)},
+    )
+
+
+WIDEST, NARROWEST = Target(combining="widest"), Target(combining="narrowest")
+
+
+def test_some_write_and_some_read_as_anybody_would_write_it_down() -> None:
+    assert lists(office(("crew", RW))) == (ShareLists(usual=RW, enters=("@crew",)), 0)
+    assert lists(office(("crew", RO))) == (ShareLists(reads=("@crew",)), 0)
+    both = (("crew", RW), ("office", RO))
+    assert lists(office(*both, target=WIDEST)) == (ShareLists(writes=("@crew",), reads=("@office",)), 0)
+    assert lists(office(*both, target=NARROWEST)) == (ShareLists(usual=RW, enters=("@crew",), reads=("@office",)), 0)
+    assert lists(office((EVERYONE, RO), ("crew", RW), target=WIDEST)) == (
+        ShareLists(everybody=True, writes=("@crew",)),
+        0,
+    )
+    assert lists(office(("crew", RW), ("office", NA))) == (
+        ShareLists(usual=RW, enters=("@crew",), refused=("@office",)),
+        0,
+    )
+    assert lists(office(("crew", RW), read_only=True)) == (ShareLists(reads=("@crew",)), 0)
+
+
+def test_people_are_named_where_no_group_says_it() -> None:
+    assert lists(office(("crew", RW), ("cy", RO), target=WIDEST)) == (ShareLists(reads=("cy",), writes=("@crew",)), 1)
+    refused = office(("crew", RW), ("ben", NA))
+    assert lists(refused) == (ShareLists(usual=RW, enters=("@crew",), refused=("ben",)), 1)
+    # A refusal beats all at such a server: so the office is not refused as a group, since Ben gets in by his own grant.
+    nearest = Target(precedence="nearest")
+    assert lists(office(("crew", RW), ("office", NA), ("ben", RW), target=nearest)) == (
+        ShareLists(usual=RW, enters=("@crew",)),
+        0,
+    )
+
+
+def test_whoever_joins_a_group_later_gets_what_the_plan_would_give() -> None:
+    plan = office(("crew", RW), ("office", RO), target=WIDEST)
+    found, _ = lists(plan)
+    for group, level in (("crew", RW), ("office", RO)):
+        later = replace(plan, users={**plan.users, "dan": User(id="dan", name="dan")})
+        later = replace(
+            later,
+            groups={**later.groups, group: replace(later.groups[group], members=later.groups[group].members | {"dan"})},
+        )
+        assert found.gives({"dan", f"@{group}"}) == level
+        assert lists(later) == (found, 0), "and the share is the same"
+
+
+def test_a_share_for_some_names_those_the_service_is_for() -> None:
+    only = office(("crew", RW))
+    only = replace(only, services={"smb": Service(id="smb", on=True, allowed=frozenset({"office"}))})
+    found, people = lists(only)
+    assert [
+        found.gives({who, *groups})
+        for who, groups in (("ada", ["@crew"]), ("ben", ["@crew", "@office"]), ("cy", ["@office"]))
+    ] == [NA, RW, NA]
+    assert people == 1
+    off = replace(only, services={"smb": Service(id="smb", on=False)})
+    assert lists(off) == (ShareLists(usual=RW), 0)
