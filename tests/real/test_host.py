@@ -22,11 +22,15 @@ from tests.real.test_shares import ACTS
 from tests.tries import times
 from yardgate.core.access.batch.resolve import Matrix, resolve
 from yardgate.core.access.combining import RULES
+from yardgate.core.access.membership import token
+from yardgate.core.access.outcome import outcome, shifts
 from yardgate.core.access.storage import PosixState
 from yardgate.core.access.walk import walk
 from yardgate.core.acl import Ordered, Posix
 from yardgate.core.acl.nfs4 import GROUP, OWNER, files_of, spelled
 from yardgate.core.acl.rights import GRANTABLE, Level
+from yardgate.core.edits.apply import apply
+from yardgate.core.edits.records import Join
 from yardgate.core.host.state import PARTS, Folder, System, asked, compiled, host_names, marked, paths
 from yardgate.core.host.step_words import words
 from yardgate.core.host.steps import after as after_steps
@@ -269,6 +273,37 @@ def fails(at: Host, first: System, then: System) -> None:
         assert undone.failed is None, (number, broken.failed, undone.why)
         assert shell(at, SNAPSHOT) == before, (number, broken.failed)
     print(f"{total} commands in {len(found)} steps, {len(numbers)} of them made to fail")
+
+
+def test_whoever_joins_a_group_on_the_host_gets_what_the_plan_would_give_without_a_rollout() -> None:
+    counts, wrong = Counter[str](), []
+    with host() as at:
+        run, now = runner(at), System()
+        for seed in range(500, 500 + times(20, 200)):
+            plan = office(seed)
+            before = outcome(resolve(plan, ON))
+            wanted = compiled(before.matrix, TOP).system
+            pairs = [
+                (u, g) for u in plan.users for g in plan.groups if g not in token(plan, u) and plan.users[u].active(ON)
+            ]
+            joins = []
+            for user, group in random.Random(seed).sample(pairs, min(len(pairs), 40)):
+                then, _ = apply(plan, [Join(group, user)])
+                after = outcome(resolve(then, ON))
+                if shifts(before, after):
+                    found = steps(wanted, compiled(after.matrix, TOP).system)
+                    counts["one step" if len(found) == 1 else "more"] += 1
+                    joins += [(found[0].record.name, user, after.matrix)] if len(found) == 1 else []
+            if joins:
+                group, user, matrix = joins[0]
+                roll(at, now, wanted)
+                shell(at, f"gpasswd --add {plan.users[user].name} {group}")
+                wrong += visit(at, matrix, counts)
+                now = read(run, asked(now, wanted))
+                counts["joined"] += 1
+    print(dict(counts), f"{len(wrong)} differ")
+    assert wrong == []
+    assert counts["joined"] > times(5, 50)
 
 
 def visit(

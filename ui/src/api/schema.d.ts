@@ -3296,23 +3296,40 @@ export interface components {
         };
         /**
          * Offer
-         * @description A share over SMB: who gets in by name, who of them writes, who acts as root inside. ordered: the server keeps ordered lists in it.
+         * @description A share over SMB: whom its lists name, and who acts as root inside. ordered: the server keeps ordered lists in it.
          */
         Offer: {
-            /** Name */
-            name: string;
-            /** Path */
-            path: string;
+            /** @default RO */
+            usual: components["schemas"]["Level"];
+            /**
+             * Everybody
+             * @default false
+             */
+            everybody: boolean;
+            /**
+             * Enters
+             * @default []
+             */
+            enters: string[];
+            /**
+             * Writes
+             * @default []
+             */
+            writes: string[];
             /**
              * Reads
              * @default []
              */
             reads: string[];
             /**
-             * Writes
+             * Refused
              * @default []
              */
-            writes: string[];
+            refused: string[];
+            /** Name */
+            name: string;
+            /** Path */
+            path: string;
             /**
              * Roots
              * @default []

@@ -66,7 +66,7 @@ class _Group(NamedTuple):
     who: Who
 
 
-class _Draft(NamedTuple):
+class _ByGroups(NamedTuple):
     """Lists to be. comes: what they give each before people are named, `Level.code`; wrong: to whom something else than is wanted."""
 
     usual: Level
@@ -137,7 +137,7 @@ def _everyone(matrix: Matrix, share: Share) -> Level:
     return min(level, Level.RO) if share.read_only else level
 
 
-def _draft(wanted: Codes, active: Who, usual: Level, everybody: bool, groups: tuple[_Group, ...]) -> _Draft:
+def _draft(wanted: Codes, active: Who, usual: Level, everybody: bool, groups: tuple[_Group, ...]) -> _ByGroups:
     """What comes of lists with these groups: see `ShareLists.gives`."""
 
     def within(level: Level) -> Who:
@@ -153,10 +153,10 @@ def _draft(wanted: Codes, active: Who, usual: Level, everybody: bool, groups: tu
     comes = np.where(inside & ~refused, comes, NA).astype(np.uint8)
     wrong = active & (comes != wanted)
     helpless = (refused & (wanted > NA)) | ((usual == Level.RO) & (comes == RW) & (wanted == RO))
-    return _Draft(usual, everybody, groups, comes, wrong, int((wrong & helpless).sum()))
+    return _ByGroups(usual, everybody, groups, comes, wrong, int((wrong & helpless).sum()))
 
 
-def _leaner(wanted: Codes, active: Who, draft: _Draft) -> _Draft:
+def _leaner(wanted: Codes, active: Who, draft: _ByGroups) -> _ByGroups:
     """Without the groups that make more people to be named than they save, one after the other, the best first."""
     while any(draft.cost):
         tries = (
@@ -170,7 +170,7 @@ def _leaner(wanted: Codes, active: Who, draft: _Draft) -> _Draft:
     return draft
 
 
-def _lists(draft: _Draft, wanted: Codes, called: Sequence[str]) -> ShareLists:
+def _lists(draft: _ByGroups, wanted: Codes, called: Sequence[str]) -> ShareLists:
     """A draft as lists, with the people in it for whom its groups come to something else."""
     said: dict[str, list[str]] = {"enters": [], "writes": [], "reads": [], "refused": []}
 
