@@ -34,13 +34,13 @@ from yardgate.core.edits.records import Join
 from yardgate.core.host.state import PARTS, Folder, System, asked, compiled, host_names, marked, paths
 from yardgate.core.host.step_words import words
 from yardgate.core.host.steps import after as after_steps
-from yardgate.core.host.steps import stands, steps
+from yardgate.core.host.steps import drift, stands, steps
 from yardgate.core.model.checks import PlanError
 from yardgate.core.model.kinds import check
 from yardgate.core.model.naming import fold
-from yardgate.core.model.plan import EVERYONE, GUEST, LOCAL, Plan, Target
+from yardgate.core.model.plan import EVERYONE, GUEST, LOCAL, Group, Plan, Target, User
 from yardgate.core.model.share import HostRule, Over, Share
-from yardgate.drivers.appliance import RolloutUnderWay, TooLate
+from yardgate.drivers.appliance import ApplianceError, RolloutUnderWay, TooLate
 from yardgate.drivers.linux.apply import Carried, carry_out, put_back
 from yardgate.drivers.linux.command import Command, Done, Runner
 from yardgate.drivers.linux.commands import KEEP, descriptor_text, list_text
@@ -388,6 +388,73 @@ def files(matrix: Matrix, subjects: Sequence[str], top: str) -> str:
             keep = f"printf '%s' {shlex.quote(text)} | sh -euc {shlex.quote(KEEP)} sh"
             lines += [f"chmod a=rw {made}", f"{keep} {made}", f"{ALIKE} {made}"]
     return "\n".join(lines)
+
+
+def test_shares_count_as_the_server_has_them_not_as_the_file_says() -> None:
+    """The include line taken away, settings added by hand under the same name, another default: drift, and put right where a rollout can."""
+    with host() as at:
+        run, wanted = runner(at), compiled(resolve(office(9), ON), TOP).system
+        now, _ = roll(at, System(), wanted)
+        main = shell(at, "cat /etc/samba/smb.conf")
+        shell(at, "sed -i '/^ include = .*yardgate/d' /etc/samba/smb.conf")
+        found = read(run, asked(now))
+        assert wanted.offers
+        assert found.offers == {}, "no client sees any of them"
+        assert {words(step) for step in drift(now, found)} == {
+            f"stop sharing {one.name} over SMB; {one.path} stays as it is" for one in now.offers.values()
+        }
+        again, _ = roll(at, found, wanted)
+        assert again == now
+        shell(at, "cat > /etc/samba/smb.conf", main)
+        name, one = next(iter(now.offers.items()))
+        shell(
+            at,
+            "cat >> /etc/samba/smb.conf",
+            f"[{name}]\n hosts deny = ALL\n read only = {'yes' if one.usual == Level.RW else 'no'}\n",
+        )
+        found = read(run, asked(now))
+        assert found.offers[name].foreign == ("hosts deny = ALL",)
+        assert found.offers[name].usual != one.usual
+        (step,) = drift(now, found)
+        assert "also hosts deny = ALL" in words(step)
+        carried = carry_out(LinuxHost(run), found, steps(found, wanted))
+        assert carried.failed is not None, "another section of that name beats what a rollout writes, and it is told"
+        assert "hosts deny = ALL" in carried.why
+        shell(
+            at, "cat > /etc/samba/smb.conf", main.replace("[global]", "[global]\n read only = no\n guest ok = yes\n", 1)
+        )
+        assert read(run, asked(now)).offers == now.offers, "a default that a share overrides is no drift"
+
+
+def test_planned_numbers_are_taken_before_the_host_gives_free_ones(keelson: Host) -> None:
+    shell(keelson, "groupadd probe")
+    free = int(shell(keelson, "getent group probe").split(":")[2])
+    shell(keelson, "groupdel probe")
+    users = {"ann": User(id="ann", name="ann"), "zoe": User(id="zoe", name="zoe", uid=free + 1, primary_group="zeta")}
+    groups = {"zeta": Group(id="zeta", name="zeta", gid=free), "yard": Group(id="yard", name="yard", gid=free + 1)}
+    before = shell(keelson, SNAPSHOT)
+    wanted = compiled(resolve(Plan(users=users, groups=groups), ON), TOP).system
+    now, carried = roll(keelson, read(runner(keelson), asked(wanted)), wanted)
+    assert now.groups["zeta"].gid == free
+    assert now.groups["ann"].gid not in (free, free + 1)
+    assert put_back(LinuxHost(runner(keelson)), now, carried).failed is None
+    assert shell(keelson, SNAPSHOT) == before
+
+
+def test_a_rollout_of_shares_begins_only_where_the_smb_server_runs() -> None:
+    with host() as at:
+        run, wanted = runner(at), compiled(resolve(office(9), ON), TOP).system
+        found = steps(System(), wanted)
+        appliance = LinuxHost(run)
+        appliance.arm(System(), found, 600)
+        appliance.end()
+        shell(at, "smbcontrol smbd shutdown; while smbcontrol smbd ping; do sleep 0.1; done")
+        with pytest.raises(ApplianceError, match=r"the SMB server \(smbd\) does not run there"):
+            appliance.arm(System(), found, 600)
+        with pytest.raises(ApplianceError, match="does not run there"), appliance.trial(()):
+            pass
+        appliance.arm(System(), [step for step in found if step.part != "offers"], 600)
+        appliance.end()
 
 
 def test_the_script_does_the_same_and_again_nothing_and_takes_it_back(keelson: Host, tmp_path: Path) -> None:

@@ -5,12 +5,13 @@ A guest counts as the guest account.
 
 import re
 from collections.abc import Callable, Iterable, Iterator, Mapping
+from dataclasses import replace
 
 from yardgate.core.access.batch.resolve import Matrix
 from yardgate.core.acl.rights import Level
 from yardgate.core.host.share_lists import ACCOUNT, GROUP, GROUP_MARK
 from yardgate.core.host.state import GUEST_ACCOUNT, Offer, host_names, offer
-from yardgate.core.model.naming import show
+from yardgate.core.model.naming import fold, show
 from yardgate.core.model.share import share_name_trouble
 from yardgate.formats.reading import FormatError
 
@@ -86,6 +87,29 @@ def read(text: str) -> tuple[Offer, ...]:
             raise FormatError(f"{show(line)} is nothing that a rollout writes", number, 1)
         found[-1][1][key] = value
     return tuple(_offer(name, said) for name, said in found)
+
+
+def in_effect(text: str) -> Mapping[str, Offer]:
+    """Shares by folded name, as testparm(1) tells of the whole configuration: what differs from its [global] section and the server's own
+    settings."""
+    sections: dict[str, dict[str, str]] = {}
+    here: dict[str, str] = {}
+    for line in text.splitlines():
+        line = line.strip()
+        if line.startswith("[") and line.endswith("]"):
+            here = sections.setdefault(fold(line[1:-1]), {})
+        elif "=" in line and not line.startswith("#"):
+            key, _, value = (part.strip() for part in line.partition("="))
+            here[key.lower()] = value.lower() if value in ("Yes", "No") else value
+    usual = {key: value for key, value in sections.get("global", {}).items() if key in SETTINGS}
+    found = {}
+    for name, said in sections.items():
+        one = _offer(name, {**usual, **said})
+        foreign = [f"{key} = {said[key]}" for key in sorted(said.keys() - SETTINGS)]
+        if said.get("available") == "no" and (one.enters or one.writes or one.reads or one.guests > Level.NA):
+            foreign.append("available = no")
+        found[name] = replace(one, foreign=tuple(foreign), everybody=one.everybody and said.get("available") != "no")
+    return found
 
 
 SETTINGS = frozenset({

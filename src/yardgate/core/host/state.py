@@ -94,7 +94,8 @@ class Folder:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Offer(ShareLists):
-    """A share over SMB: whom its lists name, and who acts as root inside. ordered: the server keeps ordered lists in it."""
+    """A share over SMB: whom its lists name, and who acts as root inside. ordered: the server keeps ordered lists in it. foreign: what
+    the server's own configuration says of it besides, which no rollout wrote."""
 
     __pydantic_config__ = STRICT
     name: str
@@ -106,6 +107,7 @@ class Offer(ShareLists):
     versions: bool = False
     recycle: bool = False
     ordered: bool = False
+    foreign: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -171,6 +171,8 @@ def _offer_words(was: Offer, now: Offer) -> str:
         said.append(f"root inside: {_few(who.removeprefix(GROUP_MARK) for who in now.roots) or 'nobody'}")
     if was.guests != now.guests:
         said.append(f"a {GUEST} gets {now.guests.words}")
+    for line in sorted({*was.foreign} ^ {*now.foreign}):
+        said.append(f"{'no longer' if line in was.foreign else 'also'} {line}")
     for name, yes, no in (
         ("hidden", "not listed", "listed"),
         ("hide_unreadable", "hides what one cannot read", "shows what one cannot read"),

@@ -166,11 +166,17 @@ def steps(now: System, wanted: System) -> tuple[Step, ...]:
             if not stands(before, then):
                 found[part].append(Step(part=part, before=before, after=then))
     found["exports"] = list(_apart(found["exports"]))
-    found["groups"], found["accounts"] = _freed_first(found["groups"]), _freed_first(found["accounts"])
+    for part in ("groups", "accounts"):
+        found[part] = _freed_first(sorted(found[part], key=_takes_a_free_number))
     shares: tuple[RecordKind, ...] = ("offers", "exports")
     ending = [step for part in shares for step in found[part] if step.after is None]
     rest = [step for part in PARTS for step in found[part] if step not in ending]
     return (*ending, *renamed, *rest)
+
+
+def _takes_a_free_number(step: Step) -> bool:
+    """Whether the host gives a number of its own choice, which may be one that is planned for another: so that is done last."""
+    return step.before is None and _number(step.after) is None
 
 
 def _freed_first(changes: Sequence[Step]) -> list[Step]:

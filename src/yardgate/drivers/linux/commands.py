@@ -265,12 +265,12 @@ def list_text(own: Posix) -> str:
 WRITE_SMB = """umask 022; cat > "$1.new"
 testparm --suppress-prompt "$1.new" > /dev/null 2> "$1.said" || { cat "$1.said" >&2; false; }
 rm -f -- "$1.said"; mv -f -- "$1.new" "$1"
-grep -qxF '# begin yardgate' "$2" || printf '# begin yardgate\\n[global]\\n include = %s\\n# end yardgate\\n' "$1" >> "$2"
+grep -qxF " include = $1" "$2" || printf '# begin yardgate\\n[global]\\n include = %s\\n# end yardgate\\n' "$1" >> "$2"
 """
 TAKE = """rm -f -- "$1"; d=$(dirname -- "$1"); test ! -d "$d" || rmdir --ignore-fail-on-non-empty -- "$d"
 """
-TAKE_SMB = """sed -i '/^# begin yardgate$/,/^# end yardgate$/d' "$2"; rm -f -- "$1"
-"""
+TAKE_SMB = """sed -i '/^# begin yardgate$/{N;N;N;/\\n# end yardgate$/d}' "$2"; rm -f -- "$1"
+"""  # those four lines, and no more where somebody took one away
 WRITE = """umask 022; mkdir -p -- "$(dirname -- "$1")"; cat > "$1.new"; mv -f -- "$1.new" "$1"
 """
 

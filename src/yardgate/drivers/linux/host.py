@@ -15,6 +15,10 @@ from yardgate.drivers.linux.handout import script, shown
 from yardgate.drivers.linux.trial import LinuxTrial
 from yardgate.drivers.linux.watch import Watch
 
+NO_SMB = (
+    "the SMB server (smbd) does not run there, so no client would get in; start it first: systemctl enable --now smbd"
+)
+
 
 class LinuxHost:
     """`Appliance` by commands. run: how one is run there."""
@@ -42,6 +46,8 @@ class LinuxHost:
         return shown(commands.commands(step, now, self.files))
 
     def arm(self, now: System, found: Sequence[Step], seconds: int) -> None:
+        if any(step.reloads == "smb" for step in found) and not reading.smb_runs(self.run):
+            raise ApplianceError(NO_SMB)
         self.watch.arm(script("Put back what was there before", now, found, self.files), seconds)
 
     def alive(self) -> None:
@@ -64,6 +70,8 @@ class LinuxHost:
 
     @contextmanager
     def trial(self, accounts: Collection[str]) -> Iterator[LinuxTrial]:
+        if not reading.smb_runs(self.run):
+            raise ApplianceError(NO_SMB)
         own = LinuxTrial(self.run, self.files, secrets.token_hex(4))
         try:
             own.begin(accounts)

@@ -8,7 +8,8 @@ from datetime import date, timedelta
 from yardgate.core.acl import Posix, PosixEntry, posix
 from yardgate.core.host.bounds import LOWEST, HostAccounts
 from yardgate.core.host.share_lists import GROUP_MARK
-from yardgate.core.host.state import OPEN, PARTS, Folder, HostAccount, HostGroup, Members, RecordKind, System
+from yardgate.core.host.state import OPEN, PARTS, Folder, HostAccount, HostGroup, Members, Offer, RecordKind, System
+from yardgate.core.model.naming import fold
 from yardgate.drivers.appliance import ApplianceError
 from yardgate.drivers.linux.command import FILES, Command, Files, Runner
 from yardgate.formats import accounts, descriptor, posix_text, smbconf
@@ -34,13 +35,31 @@ def read(run: Runner, asked: System, files: Files = FILES, parts: Collection[Rec
     try:
         if "offers" in parts:
             offers = smbconf.read(_text(run, files.smb, missing=""))
-            found = replace(found, offers={one.name: one for one in offers})
+            found = replace(found, offers={one.name: one for one in _in_effect(run, offers, files)})
         if "exports" in parts:
             exports = exports_text.read(_text(run, files.exports, missing=""))
             found = replace(found, exports={one.name: one for one in exports})
     except FormatError as error:
         raise ApplianceError(f"a file that only rollouts should write was changed by hand: {error}") from None
     return found
+
+
+def _in_effect(run: Runner, written: Sequence[Offer], files: Files) -> Iterator[Offer]:
+    """Of the shares that rollouts wrote those that the server's whole configuration has, as it has them: its own parser says so."""
+    if not written:
+        return
+    asking = Command(
+        ("testparm", "--suppress-prompt", files.smb_main), "read the SMB server's whole configuration", changes=False
+    )
+    there = smbconf.in_effect(run(asking).needed(asking.why))
+    for one in written:
+        if (found := there.get(fold(one.name))) is not None:
+            yield replace(found, name=one.name)
+
+
+def smb_runs(run: Runner) -> bool:
+    """Whether the SMB server that clients connect to is there and answers."""
+    return run(Command(("smbcontrol", "smbd", "ping"), "ask whether the SMB server runs", changes=False)).code == 0
 
 
 def about(run: Runner) -> HostAccounts:
