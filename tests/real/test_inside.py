@@ -170,6 +170,20 @@ def test_what_clients_make_needs_no_push_and_is_everybodys_to_go_on_with(keelson
         assert "NT_STATUS" not in said, (share, said)
 
 
+def test_what_somebody_deleted_is_theirs_after_pushing_too(keelson: Host, yard: System) -> None:
+    keeping = {**yard.offers, "hulls": replace(yard.offers["hulls"], recycle=True)}
+    there, _ = roll(keelson, yard, replace(yard, offers=keeping))
+    assert "NT_STATUS" not in as_client(keelson, "ada", "hulls", "put hostname secret; del secret")
+    reads = "get .recycle\\ada\\secret /dev/null"
+    assert "NT_STATUS_ACCESS_DENIED" in as_client(keelson, "ben", "hulls", reads)
+    shell(keelson, "touch /srv/hulls/left; chmod 600 /srv/hulls/left; mkdir -m 700 /srv/hulls/lost+found")
+    assert [one.was.name for one in push(keelson, there)] == ["/srv/hulls/left"]
+    assert "NT_STATUS_ACCESS_DENIED" in as_client(keelson, "ben", "hulls", reads)
+    assert "NT_STATUS" not in as_client(keelson, "ada", "hulls", reads)
+    shell(keelson, "rm -rf /srv/hulls/.recycle")
+    roll(keelson, there, yard)
+
+
 HOSTILE = (
     "-rf",
     "a b",

@@ -15,8 +15,8 @@ from yardgate.cli.console import AsJson, On, Refused, To, day_of, err, load, out
 from yardgate.core.access.batch.resolve import resolve
 from yardgate.core.host.bounds import Bounds, Managed, refused, top_trouble
 from yardgate.core.host.state import Compiled, System, asked, compiled
-from yardgate.core.host.step_words import words
-from yardgate.core.host.steps import Step, after, drift, needs, sign_in_again, steps, walked
+from yardgate.core.host.step_words import afterwards, words
+from yardgate.core.host.steps import Step, after, drift, needs, steps, walked
 from yardgate.core.model.naming import fold, show
 from yardgate.core.model.plan import Plan
 from yardgate.drivers.appliance import ApplianceError, RolloutUnderWay, TooLate
@@ -94,9 +94,8 @@ def show_steps(
         out.print(f"{number:4}  {words(step)}", markup=False, highlight=False, soft_wrap=True)
     if not found:
         out.print("Nothing has to be done: the host has what the plan says.")
-    again = sorted(sign_in_again(found))
-    if again:
-        out.print(f"Must sign in again: {', '.join(again)}", markup=False, highlight=False, soft_wrap=True)
+    for line in afterwards(found):
+        out.print(line, markup=False, highlight=False, soft_wrap=True)
     for line in meant.left_out:
         out.print(f"left out: {line}", markup=False, highlight=False, soft_wrap=True)
 

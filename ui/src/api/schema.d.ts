@@ -3296,7 +3296,8 @@ export interface components {
         };
         /**
          * Offer
-         * @description A share over SMB: whom its lists name, and who acts as root inside. ordered: the server keeps ordered lists in it.
+         * @description A share over SMB: whom its lists name, and who acts as root inside. ordered: the server keeps ordered lists in it. foreign: what
+         *     the server's own configuration says of it besides, which no rollout wrote.
          */
         Offer: {
             /** @default RO */
@@ -3362,6 +3363,11 @@ export interface components {
              * @default false
              */
             ordered: boolean;
+            /**
+             * Foreign
+             * @default []
+             */
+            foreign: string[];
         };
         /**
          * Ordered
@@ -4306,6 +4312,8 @@ export interface components {
             leftovers: components["schemas"]["RolloutStep"][];
             /** Again */
             again: string[];
+            /** Without Password */
+            without_password: string[];
             /**
              * Manageable
              * @default []
@@ -4416,6 +4424,8 @@ export interface components {
             notes: string[];
             /** Again */
             again: string[];
+            /** Without Password */
+            without_password: string[];
             /** Destroys */
             destroys: boolean;
         };

@@ -2,3 +2,9 @@
 export function plural(count: number, one: string, many = `${one}s`): string {
   return `${count.toLocaleString()} ${count === 1 ? one : many}`;
 }
+
+/** Names, the first of many alone: "ann, bo and 3 more". */
+export function few(names: readonly string[], most = 12): string {
+  const rest = names.length - most;
+  return names.slice(0, most).join(", ") + (rest > 0 ? ` and ${rest.toLocaleString()} more` : "");
+}

@@ -3,7 +3,7 @@ import { Button, Checkbox, Modal } from "antd";
 import { useMemo, useState } from "react";
 import { Link, useSearchParams } from "react-router";
 import { api, ask, message, type RolloutOut, type RolloutStep, type Schemas } from "../api/client";
-import { plural } from "../parts/plural";
+import { few, plural } from "../parts/plural";
 import { Side } from "../parts/Side";
 import { usePlan } from "../plan/PlanContext";
 import { useRollout, useStanding } from "../plan/queries";
@@ -217,11 +217,13 @@ export default function Rollout() {
           {rollout.total > steps.length && (
             <p className="muted">… and {(rollout.total - steps.length).toLocaleString()} more steps, in the script.</p>
           )}
-          {rollout.again.length > 0 && (
+          {rollout.without_password.length > 0 && (
             <p className="muted">
-              These people keep their old access until they sign in again: {rollout.again.slice(0, 12).join(", ")}
-              {rollout.again.length > 12 && ` and ${rollout.again.length - 12} more`}.
+              New, with a password that nobody knows until you give one on the host (smbpasswd NAME): {few(rollout.without_password)}.
             </p>
+          )}
+          {rollout.again.length > 0 && (
+            <p className="muted">These people keep their old access until they sign in again: {few(rollout.again)}.</p>
           )}
           {rollout.left_out.length > 0 && (
             <>

@@ -4,7 +4,7 @@ import { useEffect, useRef, useState, type ReactNode } from "react";
 import { Link } from "react-router";
 import { api, ask, message, type Schemas } from "../api/client";
 import { Ago } from "../parts/Ago";
-import { plural } from "../parts/plural";
+import { few, plural } from "../parts/plural";
 import { Progress } from "../parts/Progress";
 import { Side } from "../parts/Side";
 import { usePlan } from "../plan/PlanContext";
@@ -104,10 +104,16 @@ export function Run({ number, onClose }: { number: number; onClose: () => void }
           <EndRun run={run} host={whereTo(run.destination)} onAsked={() => void found.refetch()} />
         )}
         <Tried run={run} />
+        {run.without_password.length > 0 && run.state !== "rolled-back" && (
+          <>
+            <h3>New accounts without a known password</h3>
+            <p>{few(run.without_password)}: nobody can sign in as these until you give each a password on the host, with smbpasswd NAME.</p>
+          </>
+        )}
         {run.again.length > 0 && run.state !== "rolled-back" && (
           <>
             <h3>Must sign in again</h3>
-            <p>{run.again.join(", ")}: their open sessions keep what they were.</p>
+            <p>{few(run.again)}: their open sessions keep what they were.</p>
           </>
         )}
         {run.notes.length > 0 && (

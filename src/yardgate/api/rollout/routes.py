@@ -34,6 +34,7 @@ from yardgate.core.host.steps import (
     sign_in_again,
     steps,
     walked,
+    without_password,
 )
 from yardgate.core.model.checks import PlanError
 from yardgate.core.model.naming import show
@@ -71,7 +72,9 @@ def rollout(plan: str, _: Reader, services: TheServices) -> RolloutOut:
         meant, there, found = steps_of(services, opened)
     except PlanError as error:
         troubles = [trouble.message for trouble in error.troubles]
-        return RolloutOut(**about, troubles=troubles, left_out=[], total=0, steps=[], leftovers=[], again=[])
+        return RolloutOut(
+            **about, troubles=troubles, left_out=[], total=0, steps=[], leftovers=[], again=[], without_password=[]
+        )
     hangs, making = needs(found, found[:LISTED]), anew(found)
     then = after(there, found)
     over = removals(then, meant.system)[:LISTED]
@@ -79,7 +82,8 @@ def rollout(plan: str, _: Reader, services: TheServices) -> RolloutOut:
     listed = [_step(step, hangs[step.id], making.get(step.id), why.get(step.id)) for step in found[:LISTED]]
     leftovers = [_step(step, (), None, why.get(step.id)) for step in over]
     bounds = services.rollouts.bounds(plan)
-    again = sorted(sign_in_again(found))[:AGAIN]
+    new = without_password(found)
+    again = sorted(sign_in_again(found) - new)[:AGAIN]
     return RolloutOut(
         **about,
         troubles=[],
@@ -88,6 +92,7 @@ def rollout(plan: str, _: Reader, services: TheServices) -> RolloutOut:
         steps=listed,
         leftovers=leftovers,
         again=again,
+        without_password=sorted(new)[:AGAIN],
         manageable=[
             ManagedOut(part=one.part, name=one.name) for one in manageable(found, bounds, services.rollouts.host(plan))
         ],

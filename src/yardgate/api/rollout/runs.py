@@ -32,7 +32,17 @@ from yardgate.core.host.drift import taken_in
 from yardgate.core.host.probe import Question, questions
 from yardgate.core.host.state import System, asked, away_from, compiled, host_names
 from yardgate.core.host.step_words import words
-from yardgate.core.host.steps import Destination, Step, after, chosen, drift, in_the_way, removals, sign_in_again
+from yardgate.core.host.steps import (
+    Destination,
+    Step,
+    after,
+    chosen,
+    drift,
+    in_the_way,
+    removals,
+    sign_in_again,
+    without_password,
+)
 from yardgate.core.model.naming import show
 from yardgate.core.model.plan import Plan
 from yardgate.drivers.appliance import ApplianceError
@@ -308,6 +318,7 @@ def _told(plan: Plan, run: Run, lines: tuple[RunLine, ...]) -> RunOut:
     tried = {line.number: line for line in lines if line.kind == "tried"}
     done = sum(not line.said for line in forth.values()) + len(ticks)
     counting = [step for number, step in enumerate(run.steps) if number in ticks] if ticks else run.steps
+    stands, new = run.state in (RunState.AWAITING_CONFIRMATION, *ENDED), without_password(counting)
     return RunOut(
         number=run.number, at=run.at, by=run.by, revision=run.revision, top=run.top, destination=run.destination,
         seconds=run.seconds, state=run.state, trouble=run.trouble, until=run.until, left=_left(run.until), ended=run.ended,
@@ -323,7 +334,8 @@ def _told(plan: Plan, run: Run, lines: tuple[RunLine, ...]) -> RunOut:
         promises=_promises(plan, run.questions, tried),
         notes=[said for line in lines if line.kind == "note" for said in line.said],
         destroys=any(step.destroys for step in run.steps),
-        again=sorted(sign_in_again(counting)) if run.state in (RunState.AWAITING_CONFIRMATION, *ENDED) else [],
+        again=sorted(sign_in_again(counting) - new) if stands else [],
+        without_password=sorted(new) if stands else [],
     )  # fmt: skip
 
 

@@ -60,6 +60,7 @@ class RolloutOut(BaseModel):
     steps: list[RolloutStep]
     leftovers: list[RolloutStep]
     again: list[str]
+    without_password: list[str]
     manageable: list["ManagedOut"] = []
     history: list[RolledOut]
 
@@ -194,6 +195,7 @@ class RunOut(BaseModel):
     promises: list[PromiseTried]
     notes: list[str]
     again: list[str]
+    without_password: list[str]
     destroys: bool
 
 

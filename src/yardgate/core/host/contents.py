@@ -15,6 +15,8 @@ from yardgate.core.host.share_lists import GROUP_MARK
 from yardgate.core.host.state import ADMIN, OPEN, Folder, System
 from yardgate.core.host.step_words import list_words
 
+SERVERS_OWN = (".recycle", ".snapshot", ".snapshots", ".zfs", "lost+found")
+"""What an SMB server or a file system keeps at the top of a share or a dataset: deleted files, earlier versions, what a repair found."""
 RUNS, PLAIN = 0o777, 0o666  # the modes with which a program, or a folder, and any other file is made
 
 
@@ -62,8 +64,10 @@ def words(push: Correction) -> str:
 
 
 def apart(system: System, folder: str) -> tuple[str, ...]:
-    """The planned folders in a planned one: they, and what lies in them, go by lists of their own."""
-    return tuple(sorted(name for name in system.folders if name.startswith(f"{folder}/")))
+    """What in a planned folder goes by lists of its own, with all that lies in it: planned folders, and what the server keeps there itself,
+    such as what each person deleted, which others may not read."""
+    planned = (name for name in system.folders if name.startswith(f"{folder}/"))
+    return tuple(sorted({*planned, *(f"{folder}/{name}" for name in SERVERS_OWN)}))
 
 
 def pushes(folder: Folder, things: Iterable[Thing]) -> Iterator[Correction]:

@@ -1,13 +1,13 @@
 """What a step does, in words."""
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 
 from yardgate.core.acl import Entry, Ordered, Posix
 from yardgate.core.acl.rights import Level
 from yardgate.core.acl.words import rights, rwx
 from yardgate.core.host.share_lists import GROUP_MARK
 from yardgate.core.host.state import Export, Folder, HostAccount, HostGroup, Members, Offer
-from yardgate.core.host.steps import Step
+from yardgate.core.host.steps import Step, sign_in_again, without_password
 from yardgate.core.model.plan import GUEST
 
 
@@ -189,3 +189,15 @@ def _levels(offer: Offer) -> dict[str, Level]:
     usual = dict.fromkeys((*offer.enters, *(["everybody"] if offer.everybody else [])), offer.usual)
     only, writes = dict.fromkeys(offer.reads, Level.RO), dict.fromkeys(offer.writes, Level.RW)
     return {**usual, **only, **writes, **dict.fromkeys(offer.refused, Level.NA)}
+
+
+def afterwards(found: Sequence[Step]) -> tuple[str, ...]:
+    """What people have to know when the steps are done."""
+    said = []
+    if new := sorted(without_password(found)):
+        said.append(
+            f"Nobody knows the passwords of new accounts; give each one on the host, with smbpasswd NAME: {', '.join(new)}."
+        )
+    if again := sorted(sign_in_again(found) - without_password(found)):
+        said.append(f"These people keep their old access until they sign in again: {', '.join(again)}.")
+    return tuple(said)

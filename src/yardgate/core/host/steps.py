@@ -459,3 +459,9 @@ def sign_in_again(found: Iterable[Step]) -> frozenset[str]:
                     else set()
                 )
     return frozenset(again)
+
+
+def without_password(found: Iterable[Step]) -> frozenset[str]:
+    """Accounts that steps make and open: the SMB server has them under a password that nobody knows."""
+    made = (step.after for step in found if step.before is None)
+    return frozenset(account.name for account in made if isinstance(account, HostAccount) and account.enabled)

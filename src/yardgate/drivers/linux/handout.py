@@ -8,8 +8,8 @@ from typing import NamedTuple
 from yardgate.core.acl import Ordered
 from yardgate.core.host.share_lists import GROUP_MARK
 from yardgate.core.host.state import System
-from yardgate.core.host.step_words import words
-from yardgate.core.host.steps import Step, sign_in_again, walked
+from yardgate.core.host.step_words import afterwards, words
+from yardgate.core.host.steps import Step, walked
 from yardgate.drivers.linux.command import FILES, Command, Files
 from yardgate.drivers.linux.commands import commands, helpers, list_text
 from yardgate.formats import nfs4_text, posix_text
@@ -93,14 +93,8 @@ def runbook(title: str, now: System, found: Sequence[Step], left_out: Sequence[s
         if step.destroys:
             lines += ["**This cannot be undone.** Check that there is a backup of what is deleted.", ""]
         lines += [*_shown(doing), f"To undo it: {_plain(words(step.back()))}.", "", *_shown(undoing)]
-    again = sorted(sign_in_again(found))
-    if again:
-        lines += [
-            "## Afterwards",
-            "",
-            f"These people keep their old access until they sign in again: {', '.join(again)}.",
-            "",
-        ]
+    if later := afterwards(found):
+        lines += ["## Afterwards", "", *(part for line in later for part in (_plain(line), ""))]
     return "\n".join(lines)
 
 
@@ -137,9 +131,7 @@ def runbook_page(title: str, now: System, found: Sequence[Step], left_out: Seque
             lines.append("<p class=late>This cannot be undone. Check that there is a backup of what is deleted.</p>")
         lines.append(_block(doing))
         lines.append(f"<p class=undo>To undo it: {escape(words(back))}.</p>{_block(undoing)}</section>")
-    again = sorted(sign_in_again(found))
-    if again:
-        lines.append(f"<p>These people keep their old access until they sign in again: {escape(', '.join(again))}.</p>")
+    lines += [f"<p>{escape(line)}</p>" for line in afterwards(found)]
     return "\n".join([*lines, "</body></html>", ""])
 
 
