@@ -3410,6 +3410,11 @@ export interface components {
              * @enum {string}
              */
             may: "administrator" | "planner" | "reader" | "member";
+            /**
+             * Top
+             * @description the folder of the appliance in which the pools lie
+             */
+            top: string;
             target: components["schemas"]["Target"];
             /** Rule */
             rule: string;

@@ -97,6 +97,11 @@ export function pathName(index: PlanIndex, place: string): string {
   return steps.join(" / ");
 }
 
+/** The folder of a place on the appliance. top: in which the pools lie there. */
+export function hostPath(index: PlanIndex, top: string, place: string): string {
+  return `${top.replace(/\/+$/, "")}/${pathName(index, place).split(" / ").join("/")}`;
+}
+
 /** The places below one, depth first, itself not included. */
 export function below(index: PlanIndex, place: string): Place[] {
   return (index.children.get(place) ?? []).flatMap((child) => [child, ...below(index, child.id)]);

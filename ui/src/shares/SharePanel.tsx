@@ -8,7 +8,7 @@ import { LevelTag, WORDS } from "../parts/ArmSign";
 import { useAskFirst } from "../parts/AskFirst";
 import { Field } from "../parts/Field";
 import { RemoveDialog } from "../parts/RemoveDialog";
-import { pathName, whoName } from "../plan/index";
+import { hostPath, pathName, whoName } from "../plan/index";
 import { usePlan } from "../plan/PlanContext";
 import { notEmpty } from "../people/PersonPanel";
 import { useWhos } from "../storage/editors";
@@ -97,7 +97,7 @@ export function SharePanel({ share, ways }: { share: Share; ways: WayOut[] | und
       {share.nfs && <Hosts share={share} put={put} />}
       <Field label="Note" area value={share.note ?? ""} disabled={!canEdit} onKeep={(note) => void edit(changed({ note }))} />
       <h3>How clients connect</h3>
-      {connections(share, outline.name, pathName(index, share.place)).map(([system, line]) => (
+      {connections(share, outline.name, hostPath(index, outline.top, share.place)).map(([system, line]) => (
         <div key={system} className="connect">
           <span className="muted">{system}</span>
           <code>{line}</code>

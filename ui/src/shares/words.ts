@@ -27,7 +27,10 @@ export function marks(share: Share): string[] {
   ];
 }
 
-/** How clients connect: what to type, by system. */
+/** A word of fstab(5): blanks and what else would end or begin something there, in octal. */
+const word = (text: string) => text.replace(/[ \t\n\\#]/g, (char) => `\\${char.charCodeAt(0).toString(8).padStart(3, "0")}`);
+
+/** How clients connect: what to type, by system. path: of the shared folder, on the appliance. */
 export function connections(share: Share, appliance: string, path: string): [string, string][] {
   const safe = encodeURIComponent(share.name);
   return [
@@ -35,17 +38,9 @@ export function connections(share: Share, appliance: string, path: string): [str
       ? ([
           ["Windows", `\\\\${appliance}\\${share.name}`],
           ["macOS, Linux desktops", `smb://${appliance}/${safe}`],
-          [
-            "Linux, /etc/fstab",
-            `//${appliance}/${share.name.replaceAll(" ", "\\040")} /mnt/${safe} cifs credentials=/etc/${safe}.cred,uid=1000,_netdev 0 0`,
-          ],
+          ["Linux, /etc/fstab", `//${appliance}/${word(share.name)} /mnt/${safe} cifs credentials=/etc/${safe}.cred,uid=1000,_netdev 0 0`],
         ] as [string, string][])
       : []),
-    ...(share.nfs
-      ? ([["NFS, /etc/fstab", `${appliance}:/${path.split(" / ").join("/").replaceAll(" ", "\\040")} /mnt/${safe} nfs4 _netdev 0 0`]] as [
-          string,
-          string,
-        ][])
-      : []),
+    ...(share.nfs ? ([["NFS, /etc/fstab", `${appliance}:${word(path)} /mnt/${safe} nfs4 _netdev 0 0`]] as [string, string][]) : []),
   ];
 }

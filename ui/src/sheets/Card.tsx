@@ -3,7 +3,7 @@ import { Select } from "antd";
 import { useNavigate, useParams } from "react-router";
 import { api, ask, message, type Level, type Schemas, type Share } from "../api/client";
 import { LevelTag } from "../parts/ArmSign";
-import { calledName, pathName, shownName } from "../plan/index";
+import { calledName, hostPath, shownName } from "../plan/index";
 import { usePlan } from "../plan/PlanContext";
 import { connections } from "../shares/words";
 import { Sheet } from "./Sheet";
@@ -74,7 +74,7 @@ export default function Card() {
           reach={reach}
           share={outline.shares.find((share) => share.id === reach.share)!}
           appliance={outline.name}
-          name={(place) => pathName(index, place)}
+          folder={hostPath(index, outline.top, outline.shares.find((share) => share.id === reach.share)!.place)}
           inside={(place) => index.places.get(place)?.name ?? place}
         />
       ))}
@@ -86,17 +86,17 @@ function Block({
   reach,
   share,
   appliance,
-  name,
+  folder,
   inside,
 }: {
   reach: Reach;
   share: Share;
   appliance: string;
-  name: (place: string) => string;
+  folder: string;
   inside: (place: string) => string;
 }) {
   const [top, ...below] = reach.stretches;
-  const lines = connections({ ...share, smb: reach.protocol === "smb", nfs: reach.protocol === "nfs" }, appliance, name(share.place));
+  const lines = connections({ ...share, smb: reach.protocol === "smb", nfs: reach.protocol === "nfs" }, appliance, folder);
   return (
     <section className="reach">
       <h2>

@@ -126,6 +126,7 @@ def outline(plan: str, account: Reader, services: TheServices) -> Outline:
         revision=opened.revision,
         archived=opened.archived,
         may=RANKS[rank(account, plan)],
+        top=services.rollouts.destination(opened.id).top,
         target=p.target,
         rule=rule_words(p.target),
         users=[p.users[key] for key in sorted(p.users)],

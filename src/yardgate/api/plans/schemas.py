@@ -71,6 +71,7 @@ class Outline(BaseModel):
     revision: Revision
     archived: bool
     may: Annotated[Role, Field(description="what whoever asks may do in it")]
+    top: Annotated[str, Field(description="the folder of the appliance in which the pools lie")]
     target: Target
     rule: str
     users: list[User]
