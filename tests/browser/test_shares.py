@@ -50,7 +50,7 @@ def test_a_share_is_made_changed_in_place_and_stopped(yard: Yard, page: Page) ->
     page.says("10.0.0.0/24 on curlew-31: ")
     page.button("Change it", ".ant-modal").click()
     page.until(lambda: yard.now().shares["share-curlew-31"].hosts == (HostRule(hosts="10.0.0.0/24", level=Level.RO),))
-    page.says("keelson:/keel/hulls/curlew-31 /mnt/curlew-31 nfs4 _netdev 0 0")
+    page.says("keelson:/srv/keel/hulls/curlew-31 /mnt/curlew-31 nfs4 _netdev 0 0")
     page.button("Stop sharing").click()
     page.says("the share curlew-31, which offers keel/hulls/curlew-31")
     page.until(lambda: next(b for b in page.all(".ant-modal .ant-btn-dangerous") if b.is_enabled())).click()

@@ -18,7 +18,7 @@ def test_a_persons_card_tells_what_they_reach_and_what_to_type(yard: Yard, page:
     page.go(yard.at("card/guest"))
     page.says("no share lets guests through to anything")
     page.go(yard.at("card/night-backup"))
-    page.says("keelson:/ballast/vm-images /mnt/images nfs4 _netdev 0 0")
+    page.says("keelson:/srv/ballast/vm-images /mnt/images nfs4 _netdev 0 0")
     page.driver.execute_cdp_cmd("Emulation.setEmulatedMedia", {"media": "print"})
     assert page.driver.execute_script(PRINTED) == 0
     page.driver.execute_cdp_cmd("Emulation.setEmulatedMedia", {"media": ""})
