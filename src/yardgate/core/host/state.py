@@ -455,5 +455,34 @@ def _left_out(matrix: Matrix, away: Collection[str]) -> Iterator[str]:
         if share.nfs and not share.hosts and is_on(plan, "nfs"):
             yield f"the share {share.name} over NFS: no host may mount it"
     for service in plan.services.values():
-        if service.id == "pages" and service.allowed is not None:
-            yield "who may use the appliance's administration pages: a plain host has none"
+        if service.id == "pages" and (service.allowed is not None or not service.on):
+            yield "the appliance's administration pages: a plain host has none"
+    yield from _not_made(plan)
+
+
+def _not_made(plan: Plan) -> Iterator[str]:
+    """What a plan says and no step makes on a host of folders, with what to do by hand."""
+    quotas = sorted(plan.path_name(place.id) for place in plan.places.values() if place.quota is not None)
+    if quotas:
+        yield f"quotas of {', '.join(quotas)}: folders have none; give each a file system of its own, or set a project quota on the host"
+    of_groups = sorted(plan.path_name(place.id) for place in plan.places.values() if place.group_quotas)
+    if of_groups:
+        yield f"quotas of groups in {', '.join(of_groups)}: set them on the host, with setquota(8) where its file system keeps them"
+    by_case = sorted(plan.path_name(place.id) for place in plan.places.values() if place.case_sensitive)
+    if by_case:
+        yield f"case-sensitive names in {', '.join(by_case)}: over SMB the server there takes names that differ only in case for one"
+    aliases = sorted(f"{alias} ({user.name})" for user in plan.users.values() for alias in user.aliases)
+    if aliases:
+        yield f"other sign-in names, {', '.join(aliases)}: write them into a file that the SMB server's configuration names as username map"
+    shares = sorted(plan.shares.values(), key=lambda share: share.name)
+    if versions := [share.name for share in shares if share.smb and share.versions]:
+        yield f"earlier versions in {', '.join(versions)}: no step makes any; the SMB server shows those that the host's file system keeps"
+    stars = sorted(
+        {rule.hosts for share in shares if share.nfs for rule in share.hosts if _is_starred_address(rule.hosts)}
+    )
+    if stars and plan.target.wildcards == "both":
+        yield f"host rules for {', '.join(stars)}: the kernel's NFS server compares * and ? with host names, never with addresses; write networks"
+
+
+def _is_starred_address(hosts: str) -> bool:
+    return bool(set(hosts) & set("*?")) and hosts != "*" and set(hosts) <= set("0123456789.*?:")

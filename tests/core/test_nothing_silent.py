@@ -1,0 +1,157 @@
+"""Nothing of a plan is silently left out on a host: every field of every record is carried out, told as left out, or none of the host's."""
+
+from dataclasses import fields, replace
+from datetime import date
+from typing import Any
+
+import pytest
+
+from tests.conftest import ON
+from yardgate.core.access.batch.resolve import resolve
+from yardgate.core.acl import Posix, PosixEntry
+from yardgate.core.acl.rights import Level
+from yardgate.core.host.state import System, compiled
+from yardgate.core.model.checks import PlanError
+from yardgate.core.model.plan import Group, GroupQuota, Place, Plan, Target, User
+from yardgate.core.model.share import HostRule, Service, Share
+
+LIST = Posix((
+    PosixEntry("user", "", 7), PosixEntry("group", "", 7), PosixEntry("mask", "", 7), PosixEntry("other", "", 0),
+))  # fmt: skip
+PLAN = Plan(
+    users={
+        "ann": User(id="ann", name="ann", uid=1001, primary_group="crew"),
+        "bo": User(id="bo", name="bo", uid=1002, primary_group="office"),
+    },
+    groups={
+        "crew": Group(id="crew", name="crew", gid=2001),
+        "office": Group(id="office", name="office", gid=2002, members=frozenset({"bo"})),
+    },
+    places={
+        "keel": Place(id="keel", name="keel", kind="pool", acl=LIST, enforced_by="both", group="crew"),
+        "jobs": Place(id="jobs", name="jobs", kind="dataset", parent="keel", acl=LIST, group="crew"),
+        "ours": Place(id="ours", name="ours", kind="folder", parent="keel", acl=LIST),
+    },
+    grants={"keel": {"crew": Level.RW, "bo": Level.RO}, "jobs": {"crew": Level.RW, "office": Level.RO}},
+    shares={
+        "s": Share(id="s", name="s", place="jobs", nfs=True, hosts=(HostRule(hosts="192.0.2.7", level=Level.RW), HostRule(hosts="192.0.2.0/24", level=Level.RO)))
+    },
+    services={"smb": Service(id="smb"), "nfs": Service(id="nfs"), "pages": Service(id="pages")},
+)  # fmt: skip
+
+
+def user(**to: Any) -> Plan:
+    return replace(PLAN, users={**PLAN.users, "ann": replace(PLAN.users["ann"], **to)})
+
+
+def group(**to: Any) -> Plan:
+    return replace(PLAN, groups={**PLAN.groups, "crew": replace(PLAN.groups["crew"], **to)})
+
+
+def place(**to: Any) -> Plan:
+    return replace(PLAN, places={**PLAN.places, "jobs": replace(PLAN.places["jobs"], **to)})
+
+
+def share(**to: Any) -> Plan:
+    return replace(PLAN, shares={"s": replace(PLAN.shares["s"], **to)})
+
+
+def service(**to: Any) -> list[Plan]:
+    return [replace(PLAN, services={**PLAN.services, one: replace(PLAN.services[one], **to)}) for one in PLAN.services]
+
+
+def target(**to: Any) -> Plan:
+    plan = replace(PLAN, grants={"jobs": {"crew": Level.RW, "ann": Level.RO}})
+    return replace(plan, target=replace(plan.target, **to))
+
+
+CASES: dict[type, dict[str, Any]] = {
+    User: {
+        "name": user(name="anna"), "full_name": user(full_name="Ann Lee"), "uid": user(uid=1007), "primary_group": user(primary_group="office"),
+        "enabled": user(enabled=False), "expires": user(expires=date(2027, 1, 1)), "aliases": user(aliases=("ann@quay.example",)),
+    },
+    Group: {"name": group(name="hands"), "gid": group(gid=2007), "members": group(members=frozenset({"bo"}))},
+    Place: {
+        "name": place(name="work"), "parent": place(parent="ours", kind="folder"), "owner": place(owner="ann"), "group": place(group="office"),
+        "acl": place(acl=Posix((*LIST.access[:2], PosixEntry("user", "ann", 4), *LIST.access[2:]))),
+        "inheritance_stops": place(inheritance_stops=True), "enforced_by": place(enforced_by="storage"), "quota": place(quota=1 << 30),
+        "case_sensitive": place(case_sensitive=True), "group_quotas": place(group_quotas=(GroupQuota(group="crew", bytes=1 << 30),)),
+    },
+    Share: {
+        "name": share(name="t"), "place": share(place="ours"), "smb": share(smb=False), "nfs": share(nfs=False), "guests": share(guests=Level.RO),
+        "read_only": share(read_only=True), "hidden": share(hidden=True), "hide_unreadable": share(hide_unreadable=True),
+        "versions": share(versions=True), "recycle": share(recycle=True), "administrator": share(administrator="crew"), "hosts": share(hosts=()),
+        "squash": share(squash="all"),
+    },
+    Service: {"on": service(on=False), "allowed": service(allowed=frozenset({"office"}))[:1]},
+    Target: {
+        "precedence": target(precedence="nearest"), "combining": target(combining="narrowest"),
+        "baseline": replace(target(baseline="office"), grants={"jobs": {"office": Level.RW}}),
+        "administrators": target(administrators="office"),
+        "host_rules": replace(share(hosts=PLAN.shares["s"].hosts[::-1]), target=Target(host_rules="first")),
+        "wildcards": replace(share(hosts=(HostRule(hosts="192.0.2.*", level=Level.RO),)), target=Target(wildcards="both")),
+    },
+}  # fmt: skip
+"""Plans in which one field says something else than in PLAN."""
+
+NOT_THE_HOSTS: dict[type, dict[str, str]] = {
+    User: {
+        "id": "ours", "kind": "what it is for", "origin": "a directory's are the directory's", "key": "a directory's", "sid": "a directory's",
+        "gone": "a directory's", "jobs": "what it is for", "note": "for who plans",
+    },
+    Group: {
+        "id": "ours", "origin": "a directory's", "key": "a directory's", "sid": "a directory's", "gone": "a directory's",
+        "unknown": "a directory's", "note": "for who plans",
+    },
+    Place: {
+        "id": "ours", "kind": "a folder there, all of them", "note": "for who plans", "personal_folders": "kept as places and shares of their own",
+        "folder_of": "kept as a place with an owner",
+    },
+    Share: {"id": "ours", "note": "for who plans"},
+    Service: {"id": "ours"},
+    Target: {
+        "baseline_covers_directory": "who is in the baseline, seen in its members", "traverse": "what the appliance does by itself",
+        "attributes_open": "what the appliance does by itself", "nfs_traverse": "what the appliance does by itself",
+    },
+}  # fmt: skip
+
+
+def of(plan: Plan) -> tuple[System | None, tuple[str, ...]]:
+    """What a plan comes to on a host, and what is told of it; where it cannot be had, what is told alone."""
+    try:
+        return compiled(resolve(plan, ON), "/srv")
+    except PlanError as error:
+        return None, (str(error),)
+
+
+@pytest.mark.parametrize("kind", CASES)
+def test_every_field_is_carried_out_told_or_none_of_the_hosts(kind: type) -> None:
+    named = {one.name for one in fields(kind)}
+    assert CASES[kind].keys() | NOT_THE_HOSTS[kind].keys() == named, "a new field: what becomes of it on a host?"
+    assert not CASES[kind].keys() & NOT_THE_HOSTS[kind].keys()
+
+
+@pytest.mark.parametrize(("kind", "field"), [(kind, field) for kind, some in CASES.items() for field in some])
+def test_what_a_field_says_makes_a_difference_there_or_is_told(kind: type, field: str) -> None:
+    found = CASES[kind][field]
+    plain = of(PLAN)
+    for plan in found if isinstance(found, list) else [found]:
+        before = of(replace(plan, target=Target())) if kind is Target and field not in ("wildcards",) else plain
+        assert of(plan) != before
+
+
+@pytest.mark.parametrize(
+    ("plan", "told"),
+    [
+        (CASES[User]["aliases"], "username map"),
+        (CASES[Place]["quota"], "quotas of keel/jobs"),
+        (CASES[Place]["group_quotas"], "quotas of groups in keel/jobs"),
+        (CASES[Place]["case_sensitive"], "case-sensitive names in keel/jobs"),
+        (CASES[Share]["versions"], "earlier versions in s"),
+        (CASES[Target]["wildcards"], "host rules for 192.0.2.*"),
+        (service(on=False)[2], "administration pages"),
+    ],
+)
+def test_what_no_step_makes_is_told_with_what_to_do(plan: Plan, told: str) -> None:
+    assert any(told in line for line in of(plan)[1])
+    assert not any(told in line for line in of(PLAN)[1])
