@@ -249,7 +249,7 @@ def test_other_numbers_are_looked_at_and_given(client: TestClient, web: Web) -> 
     assert client.post(web.at(of("mapping/keep")), json=body).status_code == 200
     assert now(web).users["pia-lombardi"].uid in range(40_000, 40_013)
     wrong = client.post(web.at(of("mapping")), json={**body, "low": 50_000})
-    assert (wrong.status_code, "none in 1 to" in wrong.json()["detail"]) == (422, True)
+    assert (wrong.status_code, "does not lie in 1 to" in wrong.json()["detail"]) == (422, True)
 
 
 def test_readers_look_and_change_nothing(web: Web, joined: Directory) -> None:
