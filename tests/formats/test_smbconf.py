@@ -8,7 +8,7 @@ from tests.conftest import ON
 from yardgate.core.access.batch.resolve import resolve
 from yardgate.core.acl.rights import Level
 from yardgate.core.model.kinds import check
-from yardgate.core.model.plan import Place, Plan, User
+from yardgate.core.model.plan import Group, Place, Plan, User
 from yardgate.core.model.share import Share
 from yardgate.formats import smbconf
 from yardgate.formats.reading import FormatError
@@ -40,6 +40,31 @@ def test_everybody_who_gets_in_is_named() -> None:
         " hide unreadable = no",
         " inherit permissions = yes",
     ]
+
+
+def test_groups_are_named_and_people_beside_them_with_the_reason() -> None:
+    crew = Group(id="crew", name="Crew", members=frozenset({"ann", "bo"}))
+    share = Share(id="s", name="keel", place="keel")
+    plan = replace(
+        PLAN, groups={"crew": crew}, grants={"keel": {"crew": Level.RW, "dag": Level.RO}}, shares={"s": share}
+    )
+    lines = written(plan)
+    assert lines[:6] == [
+        "[keel]",
+        " path = /srv/keel",
+        " # named themselves, since their groups give something else: dag",
+        " read only = yes",
+        " valid users = @Crew, dag",
+        " write list = @Crew",
+    ]
+    (offer,) = smbconf.read("\n".join(lines))
+    assert (offer.writes, offer.reads, offer.people) == (("@Crew",), ("dag",), {"dag"})
+    spaced = smbconf.render([replace(offer, reads=("@QUAY\\contract staff",))])
+    assert '"@QUAY\\contract staff"' in spaced
+    assert smbconf.read(spaced)[0].reads == ("@QUAY\\contract staff",)
+    for odd in ("@a,b", '@a"b', "@a%u", "@+a", "@", "@a\nb"):
+        with pytest.raises(FormatError, match="cannot be named"):
+            smbconf.render([replace(offer, reads=(odd,))])
 
 
 def test_a_share_for_nobody_is_not_offered() -> None:

@@ -39,6 +39,8 @@ def _section(share: Offer) -> Iterator[str]:
         raise FormatError(f"{show(share.name)} cannot be the name of a share: it {why or 'has a control character'}")
     yield f"[{share.name}]"
     yield f" path = {_value(share.path)}"
+    if share.people and share.people != share.named:
+        yield f" # named themselves, since their groups give something else: {', '.join(map(_called, sorted(share.people)))}"
     guest = [GUEST_ACCOUNT] if share.guests > Level.NA else []
     let_in = [*share.enters, *share.reads, *share.writes]
     if not let_in and not share.everybody and not guest:

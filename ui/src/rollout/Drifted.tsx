@@ -26,7 +26,7 @@ export function Drifted({ drift, onClose }: { drift: Drift; onClose: () => void 
       {drift.total > 0 && (
         <>
           <p className="muted">Somebody did this at the appliance itself:</p>
-          <ul className="words">
+          <ul className="words" tabIndex={0}>
             {drift.words.map((words, number) => (
               <DriftLine key={number} words={words} edits={drift.edits[number] ?? []} />
             ))}

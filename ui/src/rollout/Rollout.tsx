@@ -228,7 +228,7 @@ export default function Rollout() {
           {rollout.left_out.length > 0 && (
             <>
               <h2>Left out, or done differently</h2>
-              <ul className="words">
+              <ul className="words" tabIndex={0}>
                 {rollout.left_out.map((line) => (
                   <li key={line}>{line}</li>
                 ))}

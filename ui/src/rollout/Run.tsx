@@ -119,7 +119,7 @@ export function Run({ number, onClose }: { number: number; onClose: () => void }
         {run.notes.length > 0 && (
           <>
             <h3>On the way</h3>
-            <ul className="words">
+            <ul className="words" tabIndex={0}>
               {run.notes.map((note, place) => (
                 <li key={place}>{note}</li>
               ))}

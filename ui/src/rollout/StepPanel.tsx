@@ -32,7 +32,7 @@ export function StepPanel({
       {needed.length > 0 && (
         <>
           <h3>Comes after</h3>
-          <ul className="words">
+          <ul className="words" tabIndex={0}>
             {needed.map((words) => (
               <li key={words}>{words}</li>
             ))}

@@ -45,6 +45,15 @@ class ShareLists:
     reads: tuple[str, ...] = ()
     refused: tuple[str, ...] = ()
 
+    @property
+    def named(self) -> frozenset[str]:
+        return frozenset((*self.enters, *self.writes, *self.reads, *self.refused))
+
+    @property
+    def people(self) -> frozenset[str]:
+        """Those who are named themselves."""
+        return frozenset(name for name in self.named if not name.startswith(GROUP_MARK))
+
     def gives(self, names: Collection[str]) -> Level:
         """What the lists give somebody who goes by these names: their own, and their groups', marked."""
 
@@ -81,10 +90,8 @@ class _ByGroups(NamedTuple):
         return self.stuck, int(self.wrong.sum())
 
 
-def share_lists(
-    matrix: Matrix, share: Share, people: Mapping[str, str], groups: Mapping[str, str]
-) -> tuple[ShareLists, int]:
-    """Whom a share names so that everybody gets in as planned, and how many of them are people.
+def share_lists(matrix: Matrix, share: Share, people: Mapping[str, str], groups: Mapping[str, str]) -> ShareLists:
+    """Whom a share names so that everybody gets in as planned.
 
     people, groups: the users and groups of the plan that the server knows, by id, and what it calls them. Whoever cannot sign in
     (disabled, expired) is kept out by the account, and may count as in any list.
@@ -112,7 +119,7 @@ def share_lists(
     best = min(drafts, key=lambda draft: draft.cost)
     if best.stuck:  # cannot be with nobody named but people, where those who read are named, and those who write
         best = _draft(wanted, active, Level.RO, False, ())
-    return _lists(best, wanted, list(people.values())), int(best.wrong.sum())
+    return _lists(best, wanted, list(people.values()))
 
 
 def _concerned(matrix: Matrix, share: Share) -> Mapping[str, Level]:

@@ -328,7 +328,7 @@ def offer(matrix: Matrix, share: Share, path: str, named: Mapping[str, str]) -> 
     plan = matrix.plan
     people = {who: name for who, name in named.items() if who in plan.users}
     groups = {who: name for who, name in named.items() if who in plan.groups and name != ADMIN}
-    lists, _ = share_lists(matrix, share, people, groups)
+    lists = share_lists(matrix, share, people, groups)
     kept_to = plan.services["smb"].allowed if "smb" in plan.services else None
     guests = share.guests if is_on(plan, "smb") and kept_to is None else Level.NA
     roots = []

@@ -406,7 +406,7 @@ def _names(step: Step) -> Iterator[tuple[RecordKind, Iterable[str]]]:
             yield "accounts", [who for tag, who in said if tag != "group"]
         case Offer(path=path) as offer:
             yield "folders", (path,)
-            named = [*offer.enters, *offer.writes, *offer.reads, *offer.refused, *offer.roots]
+            named = sorted({*offer.named, *offer.roots})
             yield "groups", [who.removeprefix(GROUP_MARK) for who in named if who.startswith(GROUP_MARK)]
             yield "accounts", [who for who in named if not who.startswith(GROUP_MARK)]
         case Export(path=path):
