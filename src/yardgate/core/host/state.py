@@ -471,9 +471,10 @@ def _not_made(plan: Plan) -> Iterator[str]:
     by_case = sorted(plan.path_name(place.id) for place in plan.places.values() if place.case_sensitive)
     if by_case:
         yield f"case-sensitive names in {', '.join(by_case)}: over SMB the server there takes names that differ only in case for one"
-    aliases = sorted(f"{alias} ({user.name})" for user in plan.users.values() for alias in user.aliases)
+    aliases = sorted(f"{alias} for {u.name}" for u in plan.users.values() if u.origin == LOCAL for alias in u.aliases)
     if aliases:
-        yield f"other sign-in names, {', '.join(aliases)}: write them into a file that the SMB server's configuration names as username map"
+        more = f" and {len(aliases) - 1} more" if len(aliases) > 1 else ""
+        yield f"other sign-in names, {aliases[0]}{more}: write them into a file that the SMB server's configuration names as username map"
     shares = sorted(plan.shares.values(), key=lambda share: share.name)
     if versions := [share.name for share in shares if share.smb and share.versions]:
         yield f"earlier versions in {', '.join(versions)}: no step makes any; the SMB server shows those that the host's file system keeps"
