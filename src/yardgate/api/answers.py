@@ -121,11 +121,11 @@ def since(services: Services, opened: Opened) -> SinceOut:
     return SinceOut(revision=services.rollouts.revision_in_force(opened.id), changed=changed(found))
 
 
-def around(services: Services, opened: Opened) -> Around:
+def around(services: Services, opened: Opened, last: JournalEntry) -> Around:
     return Around(
         stands=off(services.gets(opened), opened),
         since=since(services, opened),
-        last=entry_out(services.plans.history(opened.id, most=1)[0]),
+        last=entry_out(last),
     )
 
 

@@ -3,17 +3,17 @@
 A guest counts as the guest account.
 """
 
-import re
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import replace
 
 from yardgate.core.access.batch.resolve import Matrix
 from yardgate.core.acl.rights import Level
 from yardgate.core.host.share_lists import ACCOUNT, GROUP, GROUP_MARK
-from yardgate.core.host.state import GUEST_ACCOUNT, Offer, host_names, offer
+from yardgate.core.host.state import GUEST_ACCOUNT, Offer, host_names, offers
 from yardgate.core.model.naming import fold, show
 from yardgate.core.model.share import share_name_trouble
 from yardgate.formats.reading import FormatError
+from yardgate.formats.smb_server import names
 
 
 def write(matrix: Matrix, where: Callable[[str], str]) -> str:
@@ -21,12 +21,11 @@ def write(matrix: Matrix, where: Callable[[str], str]) -> str:
 
     Raises FormatError for a name that such a configuration cannot carry.
     """
-    shares = sorted((share for share in matrix.plan.shares.values() if share.smb), key=lambda share: share.name)
     named = host_names(matrix.plan)
     for user in matrix.plan.users.keys() & named.keys():
         if named[user].startswith(GROUP_MARK):
             raise FormatError(f"{show(named[user])} cannot be named in a configuration: it would be a group")
-    return render(offer(matrix, share, where(share.place), named) for share in shares)
+    return render(offers(matrix, where, named))
 
 
 def render(offers: Iterable[Offer]) -> str:
@@ -122,7 +121,7 @@ SETTINGS = frozenset({
 
 def _offer(name: str, said: Mapping[str, str]) -> Offer:
     def accounts(key: str) -> list[str]:
-        return [one for one in _split(said.get(key, "")) if one != GUEST_ACCOUNT]
+        return [one for one in names(said.get(key, "")) if one != GUEST_ACCOUNT]
 
     modules = said.get("vfs objects", "").split()
     usual = Level.RW if said.get("read only") == "no" else Level.RO
@@ -131,8 +130,8 @@ def _offer(name: str, said: Mapping[str, str]) -> Offer:
         reads = let_in - writes
     guests = Level.NA
     if said.get("guest ok") == "yes":
-        guests = Level.RO if usual == Level.RO or GUEST_ACCOUNT in _split(said.get("read list", "")) else Level.RW
-        guests = Level.RW if GUEST_ACCOUNT in _split(said.get("write list", "")) else guests
+        guests = Level.RO if usual == Level.RO or GUEST_ACCOUNT in names(said.get("read list", "")) else Level.RW
+        guests = Level.RW if GUEST_ACCOUNT in names(said.get("write list", "")) else guests
     return Offer(
         name=name,
         path=said.get("path", ""),
@@ -162,11 +161,6 @@ def _called(who: str) -> str:
     if not pattern.fullmatch(who.removeprefix(GROUP_MARK)):
         raise FormatError(f"{show(who)} cannot be named in a configuration")
     return f'"{who}"' if " " in who else who
-
-
-def _split(text: str) -> list[str]:
-    """The names of a list, between commas or blanks, where these do not stand in quotes."""
-    return [quoted or plain for quoted, plain in re.findall(r'"([^"]*)"|([^\s,"]+)', text)]
 
 
 def _value(text: str) -> str:

@@ -51,7 +51,8 @@ export interface Shown {
 /** How a cell of the board looks, and what a screen reader says of it. */
 export function cellLook(shown: Shown, { who, kind }: BoardRow, place: Place): Look {
   const { view, listed, index, store, grants, camesDown, cells, flashing, serial, wouldChange, broken, fresh } = shown;
-  const marks = `${flashing.has(`${who}|${place.id}`) ? ` flash s${serial % 2}` : ""}${wouldChange.has(`${who}|${place.id}`) ? " would" : ""}${view !== "grants" && broken.has(`${who}|${place.id}`) ? " broken" : ""}${fresh.has(`${who}|${place.id}`) ? " fresh" : ""}`;
+  const here = `${who}|${place.id}`;
+  const marks = `${flashing.has(here) ? ` flash s${serial % 2}` : ""}${wouldChange.has(here) ? " would" : ""}${view !== "grants" && broken.has(here) ? " broken" : ""}${fresh.has(here) ? " fresh" : ""}`;
   const name = `${whoName(index, who)} on ${place.name}`;
   if (view === "grants" || kind === "everyone") {
     const level = grants.get(place.id)?.get(who);
@@ -84,8 +85,8 @@ export function cellLook(shown: Shown, { who, kind }: BoardRow, place: Place): L
     : state === "." && level === "NA"
       ? STATES[state]
       : `${WORDS[level]}, ${SOURCE_WORDS[source]}${state === "s" ? `, ${STATES[state]}` : ""}`;
-  const label = `${name}: ${told}${broken.has(`${who}|${place.id}`) ? ", a promise is broken" : ""}${fresh.has(`${who}|${place.id}`) ? ", not on the appliance yet" : ""}`;
-  if (listed && !cells.has(`${who}|${place.id}`)) return { cls: marks, label };
+  const label = `${name}: ${told}${broken.has(here) ? ", a promise is broken" : ""}${fresh.has(here) ? ", not on the appliance yet" : ""}`;
+  if (listed && !cells.has(here)) return { cls: marks, label };
   if (state === "u") return { cls: `mark unshared${marks}`, mark: "–", word: granted === "NA" ? "" : granted, label };
   if (state === "." && level === "NA") return { cls: `none${marks}`, label };
   if (state === "+" || state === "<")

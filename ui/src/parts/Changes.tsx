@@ -1,7 +1,7 @@
 import type { Changed } from "../api/client";
 import { pathName, whoName, type PlanIndex } from "../plan/index";
 import { LevelChange } from "./ArmSign";
-import { plural } from "./plural";
+import { few, plural } from "./plural";
 
 type CellChange = Changed["cells"][number];
 const NAMED = 12; // of those to whom the same happens
@@ -37,8 +37,7 @@ export function Changes({
                 <div key={change}>
                   <LevelChange before={alike[0]!.before} after={alike[0]!.after} />
                   <span title={others.join(", ")}>
-                    {others.slice(0, NAMED).join(", ")}
-                    {others.length > NAMED && ` and ${(others.length - NAMED).toLocaleString()} more`}
+                    {few(others, NAMED)}
                     {alike[0]!.over && ` (over ${alike[0]!.over.toUpperCase()} alone)`}
                   </span>
                 </div>

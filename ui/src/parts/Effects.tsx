@@ -5,7 +5,7 @@ import { pathName, whoName } from "../plan/index";
 import { usePlan } from "../plan/PlanContext";
 import { LevelChange, LevelTag } from "./ArmSign";
 import { Changes } from "./Changes";
-import { plural } from "./plural";
+import { few, plural } from "./plural";
 
 const NAMED = 6;
 type OffCell = EffectOut["more"][number];
@@ -103,11 +103,11 @@ function Off({ cells, words }: { cells: OffCell[]; words: string }) {
   const people = [...new Set(cells.map((cell) => cell.subject))];
   return (
     <div className="late">
-      {people
-        .slice(0, NAMED)
-        .map((one) => (one === "guest" ? "guests" : whoName(index, one)))
-        .join(", ")}
-      {people.length > NAMED && ` and ${(people.length - NAMED).toLocaleString()} more`} {words} than is granted to them
+      {few(
+        people.map((one) => (one === "guest" ? "guests" : whoName(index, one))),
+        NAMED,
+      )}{" "}
+      {words} than is granted to them
       {cells.length === 1 ? (
         <>
           {" "}

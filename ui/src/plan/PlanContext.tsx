@@ -35,7 +35,7 @@ export interface PlanState {
 const NOTHING: Named = { users: [], groups: [], places: [], inactive: [], namesakes: [], directories: [] };
 /** What stands around every screen comes with the answer to an edit, and is not asked for again; where it is kept. */
 export const KEYS = { stands: ["stands", "off"], since: ["rollout", "since"], last: ["latest"] } as const;
-const AROUND = ["stands", "since", "last"] as const;
+const AROUND = Object.keys(KEYS) as (keyof typeof KEYS)[];
 
 const Context = createContext<PlanState | null>(null);
 

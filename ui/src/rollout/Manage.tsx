@@ -2,7 +2,7 @@ import { useQueryClient } from "@tanstack/react-query";
 import { Checkbox, Modal } from "antd";
 import { useState } from "react";
 import { api, ask, message, type RolloutOut, type Schemas } from "../api/client";
-import { plural } from "../parts/plural";
+import { few, plural } from "../parts/plural";
 import { usePlan } from "../plan/PlanContext";
 import { whereTo } from "./Destination";
 
@@ -15,7 +15,7 @@ export function Manage({ rollout }: { rollout: RolloutOut }) {
   const { administers } = usePlan();
   const [open, setOpen] = useState(false);
   const names = rollout.manageable.map((one) => one.name);
-  const some = names.slice(0, 4).join(", ") + (names.length > 4 ? ` and ${names.length - 4} more` : "");
+  const some = few(names, 4);
   return (
     <div className="said">
       <span>

@@ -4,6 +4,7 @@ import { useEffect, useMemo, useState, useSyncExternalStore } from "react";
 import { Link } from "react-router";
 import { api, ask, message, type Level, type Place } from "../api/client";
 import { LevelTag, WORDS } from "../parts/ArmSign";
+import { few } from "../parts/plural";
 import { shownName, whoName } from "../plan/index";
 import { usePlan } from "../plan/PlanContext";
 import type { Stored } from "./Layers";
@@ -134,10 +135,10 @@ function NewThing({ place, first }: { place: Place; first: string | undefined })
   const names = (ids: string[]) =>
     ids.length === 0
       ? "nobody"
-      : ids
-          .slice(0, 8)
-          .map((user) => whoName(index, user))
-          .join(", ") + (ids.length > 8 ? ` and ${ids.length - 8} more` : "");
+      : few(
+          ids.map((user) => whoName(index, user)),
+          8,
+        );
   return (
     <>
       <h3>Something new here</h3>

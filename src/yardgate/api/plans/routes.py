@@ -47,7 +47,7 @@ from yardgate.core.policy.impact import between
 from yardgate.formats import planfile
 from yardgate.formats.reading import decode
 from yardgate.services.derived import Services
-from yardgate.store import NotThere, Opened
+from yardgate.store import JournalEntry, NotThere, Opened
 from yardgate.store.plans import NEWEST
 
 log = logging.getLogger(__name__)
@@ -168,9 +168,9 @@ def _answer(
     opened: Opened,
     edits: Sequence[Edit],
     words: str,
-    kept: bool = True,
+    last: JournalEntry | None = None,
 ) -> Answer:
-    """What changed between two outcomes; where it is kept, what stands around every screen, too. Only grants edited: the new columns of their places, and of those where something else comes out,
+    """What changed between two outcomes; where it is kept, as the journal's last entry, what stands around every screen, too. Only grants edited: the new columns of their places, and of those where something else comes out,
     come along, if they are few."""
     after, plan, storage = now.outcome, now.outcome.matrix.plan, now.outcome.matrix.storage
     edited = {edit.place for edit in edits if isinstance(edit, SetGrant)}
@@ -188,7 +188,7 @@ def _answer(
         whole=whole,
         undo=step(services.plans, opened, opened.done),
         redo=step(services.plans, opened, opened.undone),
-        around=around(services, opened) if kept else None,
+        around=None if last is None else around(services, opened, last),
     )
 
 
@@ -198,9 +198,8 @@ def edit(plan: str, account: Planner, services: TheServices, body: Edits) -> Ans
     opened = services.plans.open(plan)
     before = services.outcome(opened)
     kept = services.plans.commit(plan, body.revision, body.edits, account.name)
-    return _answer(
-        services, before, services.gets(kept), kept, body.edits, describe(opened.plan, kept.plan, body.edits)
-    )
+    words = describe(opened.plan, kept.plan, body.edits)
+    return _answer(services, before, services.gets(kept), kept, body.edits, words, _last(services, kept))
 
 
 @router.post("/{plan}/what-if")
@@ -210,7 +209,7 @@ def what_if(plan: str, _: Reader, services: TheServices, body: Edits) -> Answer:
     before = services.outcome(opened)
     next_plan, _inverse = apply(opened.plan, body.edits)
     after = gets(outcome_of(next_plan, before), services.gets(opened))
-    return _answer(services, before, after, opened, body.edits, describe(opened.plan, next_plan, body.edits), False)
+    return _answer(services, before, after, opened, body.edits, describe(opened.plan, next_plan, body.edits))
 
 
 @router.post("/{plan}/loss")
@@ -245,9 +244,13 @@ def redo(plan: str, account: Planner, services: TheServices, body: AtRevision) -
 
 
 def stepped(services: Services, before: Outcome, opened: Opened) -> Answer:
-    entry = services.plans.history(opened.id, most=1)[0]
+    entry = _last(services, opened)
     edits = services.plans.edits(opened.id, opened.revision)
-    return _answer(services, before, services.gets(opened), opened, edits, entry.words)
+    return _answer(services, before, services.gets(opened), opened, edits, entry.words, entry)
+
+
+def _last(services: Services, opened: Opened) -> JournalEntry:
+    return services.plans.history(opened.id, most=1)[0]
 
 
 @router.get("/{plan}/history")

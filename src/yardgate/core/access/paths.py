@@ -39,9 +39,14 @@ def is_on(plan: Plan, service: ServiceId) -> bool:
     return service not in plan.services or plan.services[service].on
 
 
+def kept_to(plan: Plan, service: ServiceId) -> frozenset[str] | None:
+    """The users and groups that a service is for; None: everybody."""
+    return plan.services[service].allowed if service in plan.services else None
+
+
 def may_use(plan: Plan, who: str, service: ServiceId) -> bool:
     """Whether a service is on and lets a user or a group's members use it."""
-    only = plan.services[service].allowed if service in plan.services else None
+    only = kept_to(plan, service)
     return is_on(plan, service) and (only is None or any(one in only for one in token(plan, who)))
 
 
@@ -325,7 +330,7 @@ def _may_use(matrix: Matrix, over: Over) -> Bits:
             if plan.shares[over.share].squash == "all"
             else counting.numbered
         )
-    only = plan.services["smb"].allowed if "smb" in plan.services else None
+    only = kept_to(plan, "smb")
     if only is None:
         return counting.active
     admitted = np.zeros_like(counting.active)

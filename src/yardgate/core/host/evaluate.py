@@ -26,13 +26,17 @@ def let_in(system: System, offer: Offer, account: str, groups: Collection[str], 
     own = system.accounts.get(account)
     if own is None or not own.enabled or (own.expires is not None and own.expires <= on):
         return Level.NA
-    return offer.gives({account, *(f"{GROUP_MARK}{group}" for group in groups)})
+    return offer.gives(_names(account, groups))
+
+
+def _names(account: str, groups: Collection[str]) -> set[str]:
+    """All that somebody goes by in lists."""
+    return {account, *(f"{GROUP_MARK}{group}" for group in groups)}
 
 
 def rights_in(folder: Folder, account: str, groups: Collection[str]) -> Rights:
     """What the list of a folder gives somebody of these groups there."""
-    marked = {f"{GROUP_MARK}{group}" for group in groups}
-    names = {account, EVERYONE, *marked}
+    names = {EVERYONE, *_names(account, groups)}
     is_owner = account == folder.owner
     if isinstance(folder.listed, Ordered):
         names |= {nfs4.OWNER} if is_owner else set()
@@ -60,7 +64,7 @@ def found(
     if offer is None or level == Level.NA:
         return None
     me = account or GUEST_ACCOUNT
-    is_root = me == ADMIN or not {me, *(f"{GROUP_MARK}{group}" for group in groups)}.isdisjoint(offer.roots)
+    is_root = me == ADMIN or not _names(me, groups).isdisjoint(offer.roots)
 
     def rights(path: str) -> Rights:
         folder = system.folders.get(path)

@@ -18,10 +18,11 @@ import numpy as np
 from numpy.typing import NDArray
 
 from yardgate.core.access.batch.resolve import Codes, Matrix
-from yardgate.core.access.paths import is_by_share, is_on, lets_in, members
+from yardgate.core.access.bitsets import unpack
+from yardgate.core.access.paths import is_by_share, is_on, kept_to, lets_in, members
 from yardgate.core.access.storage import granted_on
 from yardgate.core.acl.rights import LEVELS, Level
-from yardgate.core.model.plan import EVERYONE
+from yardgate.core.model.plan import EVERYONE, Plan
 from yardgate.core.model.share import Over, Share
 
 GROUP_MARK = "@"  # before the name of a group, here and in an ordered list
@@ -96,23 +97,20 @@ def share_lists(matrix: Matrix, share: Share, people: Mapping[str, str], groups:
     people, groups: the users and groups of the plan that the server knows, by id, and what it calls them. Whoever cannot sign in
     (disabled, expired) is kept out by the account, and may count as in any list.
     """
-    plan, number = matrix.plan, matrix.counting.number
+    counting, number = matrix.counting, matrix.counting.number
     numbers = [number[who] for who in people]
     codes = lets_in(matrix, Over(share.id, "smb"))
-    active = np.array([plan.users[who].active(matrix.on) for who in people], dtype=np.bool_)
-    others = np.array(
-        [plan.users[who].uid != 0 for who in people], dtype=np.bool_
-    )  # root is in no group of the plan there
+    active, root = (unpack(bits, len(counting.subjects))[numbers] for bits in (counting.active, counting.root))
+    grouped = active & ~root  # the server has root in no group of the plan
     wanted = np.where(active, codes[numbers], NA).astype(np.uint8)
-    concerned = _concerned(matrix, share)
+    granted = granted_on(matrix.plan, matrix.storage, share.place) if is_by_share(matrix.storage, share) else None
+    concerned = _concerned(matrix.plan, granted or {})
     named = [
-        _Group(
-            f"{GROUP_MARK}{groups[who]}", LEVELS[codes[number[who]]], members(matrix, who)[numbers] & active & others
-        )
+        _Group(f"{GROUP_MARK}{groups[who]}", LEVELS[codes[number[who]]], members(matrix, who)[numbers] & grouped)
         for who in sorted(concerned.keys() & groups.keys())
         if GROUP.fullmatch(groups[who]) and (codes[number[who]] > NA or concerned[who] == Level.NA)
     ]
-    everyone = _everyone(matrix, share)
+    everyone = _everyone(matrix.plan, share, granted)
     ways: list[tuple[Level, bool]] = [(everyone, True)] if everyone > Level.NA else []
     ways += [(Level.RO, False), (Level.RW, False)] if (wanted == RO).any() else [(Level.RW, False), (Level.RO, False)]
     drafts = [_leaner(wanted, active, _draft(wanted, active, *way, tuple(named))) for way in ways]
@@ -122,25 +120,18 @@ def share_lists(matrix: Matrix, share: Share, people: Mapping[str, str], groups:
     return _lists(best, wanted, list(people.values()))
 
 
-def _concerned(matrix: Matrix, share: Share) -> Mapping[str, Level]:
+def _concerned(plan: Plan, granted: Mapping[str, Level]) -> Mapping[str, Level]:
     """The groups that have a say in who gets in, and what they are granted: by the share's grants, as administrators, or as those whom
     the service is for."""
-    plan = matrix.plan
-    granted = dict(granted_on(plan, matrix.storage, share.place)) if is_by_share(matrix.storage, share) else {}
-    if plan.target.administrators is not None:
-        granted[plan.target.administrators] = Level.RW
-    only = plan.services["smb"].allowed if "smb" in plan.services else None
-    return {**dict.fromkeys(only or (), Level.RW), **granted}
+    bosses = {plan.target.administrators: Level.RW} if plan.target.administrators is not None else {}
+    return {**dict.fromkeys(kept_to(plan, "smb") or (), Level.RW), **granted, **bosses}
 
 
-def _everyone(matrix: Matrix, share: Share) -> Level:
-    """What the share lets somebody do who signs in, and is in no group and granted nothing."""
-    plan = matrix.plan
-    if not share.smb or not is_on(plan, "smb") or ("smb" in plan.services and plan.services["smb"].allowed is not None):
+def _everyone(plan: Plan, share: Share, granted: Mapping[str, Level] | None) -> Level:
+    """What the share lets somebody do who signs in, and is in no group and granted nothing. granted: there; None: it lets all through."""
+    if not share.smb or not is_on(plan, "smb") or kept_to(plan, "smb") is not None:
         return Level.NA
-    level = Level.RW
-    if is_by_share(matrix.storage, share):
-        level = granted_on(plan, matrix.storage, share.place).get(EVERYONE, Level.NA)
+    level = Level.RW if granted is None else granted.get(EVERYONE, Level.NA)
     return min(level, Level.RO) if share.read_only else level
 
 

@@ -4,7 +4,7 @@
 them (`rollout`), reading back is comparing, and putting back is the difference the other way round.
 """
 
-from collections.abc import Collection, Iterable, Iterator, Mapping
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping
 from dataclasses import dataclass, field, fields, replace
 from datetime import date
 from functools import cached_property
@@ -13,7 +13,7 @@ from typing import Any, Literal, NamedTuple, TypeVar
 
 from yardgate.core.access.batch.resolve import Matrix
 from yardgate.core.access.membership import token
-from yardgate.core.access.paths import inside, is_on
+from yardgate.core.access.paths import inside, is_on, kept_to
 from yardgate.core.access.storage import Nfs4State, PlaceState
 from yardgate.core.acl import Ordered, Posix, PosixEntry, posix
 from yardgate.core.acl.nfs4 import GROUP, OWNER, spelled
@@ -233,7 +233,7 @@ def compiled(matrix: Matrix, top: str, joined: Collection[str] = ()) -> Compiled
             accounts=_by_name(accounts),
             members=_by_name(belongs),
             folders=_by_name(folder for folder in folders if folder is not None),
-            offers=_by_name(offer(matrix, share, where[share.place], named) for share in shares if share.smb),
+            offers=_by_name(offers(matrix, where.__getitem__, named)),
             exports=_by_name(export(plan, share, where[share.place]) for share in shares if is_exported(plan, share)),
         ),
         tuple(_left_out(matrix, away)),
@@ -323,14 +323,19 @@ def _entries(named: Mapping[str, str], entries: tuple[PosixEntry, ...]) -> tuple
     return posix.in_order(replace(e, who=named[e.who] if e.who else "") for e in entries if not e.who or e.who in named)
 
 
-def offer(matrix: Matrix, share: Share, path: str, named: Mapping[str, str]) -> Offer:
-    """A share as an SMB server is told of it. named: how the host calls whom it knows."""
+def offers(matrix: Matrix, where: Callable[[str], str], named: Mapping[str, str]) -> Iterator[Offer]:
+    """All shares over SMB as such a server is told of them, by name. where: place id -> folder there. named: how the host calls whom it knows."""
     plan = matrix.plan
     people = {who: name for who, name in named.items() if who in plan.users}
     groups = {who: name for who, name in named.items() if who in plan.groups and name != ADMIN}
-    lists = share_lists(matrix, share, people, groups)
-    kept_to = plan.services["smb"].allowed if "smb" in plan.services else None
-    guests = share.guests if is_on(plan, "smb") and kept_to is None else Level.NA
+    for share in sorted(plan.shares.values(), key=lambda share: share.name):
+        if share.smb:
+            yield _offer(matrix, share, where(share.place), people, groups)
+
+
+def _offer(matrix: Matrix, share: Share, path: str, people: Mapping[str, str], groups: Mapping[str, str]) -> Offer:
+    plan, lists = matrix.plan, share_lists(matrix, share, people, groups)
+    guests = share.guests if is_on(plan, "smb") and kept_to(plan, "smb") is None else Level.NA
     roots = []
     if (admin := share.administrator) is not None:
         roots = [f"{GROUP_MARK}{groups[admin]}"] if admin in groups else [people[admin]] if admin in people else []

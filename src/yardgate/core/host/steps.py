@@ -400,19 +400,24 @@ def _names(step: Step) -> Iterator[tuple[RecordKind, Iterable[str]]]:
             yield "groups", (group,)
             if isinstance(listed, Posix):
                 said = [(e.tag, e.who) for e in (*listed.access, *(listed.default or ()))]
+                yield "groups", [who for tag, who in said if tag == "group"]
+                yield "accounts", [who for tag, who in said if tag != "group"]
             else:
-                said = [("group" if e.who.startswith(GROUP_MARK) else "user", e.who) for e in listed.entries]
-            yield "groups", [who.removeprefix(GROUP_MARK) for tag, who in said if tag == "group"]
-            yield "accounts", [who for tag, who in said if tag != "group"]
+                yield from _marked(entry.who for entry in listed.entries)
         case Offer(path=path) as offer:
             yield "folders", (path,)
-            named = sorted({*offer.named, *offer.roots})
-            yield "groups", [who.removeprefix(GROUP_MARK) for who in named if who.startswith(GROUP_MARK)]
-            yield "accounts", [who for who in named if not who.startswith(GROUP_MARK)]
+            yield from _marked({*offer.named, *offer.roots})
         case Export(path=path):
             yield "folders", (path,)
         case _:
             pass
+
+
+def _marked(names: Iterable[str]) -> Iterator[tuple[RecordKind, Iterable[str]]]:
+    """The groups and the accounts of names of which those of groups are marked."""
+    some = list(names)
+    yield "groups", [who.removeprefix(GROUP_MARK) for who in some if who.startswith(GROUP_MARK)]
+    yield "accounts", [who for who in some if not who.startswith(GROUP_MARK)]
 
 
 def anew(found: Sequence[Step]) -> Mapping[str, str]:

@@ -46,8 +46,8 @@ class LinuxHost:
         return shown(commands.commands(step, now, self.files))
 
     def arm(self, now: System, found: Sequence[Step], seconds: int) -> None:
-        if any(step.reloads == "smb" for step in found) and not reading.smb_runs(self.run):
-            raise ApplianceError(NO_SMB)
+        if any(step.reloads == "smb" for step in found):
+            self._serves()
         self.watch.arm(script("Put back what was there before", now, found, self.files), seconds)
 
     def alive(self) -> None:
@@ -68,10 +68,13 @@ class LinuxHost:
     def give(self, wanted: Sequence[Thing]) -> None:
         contents.give(self.run, wanted)
 
-    @contextmanager
-    def trial(self, accounts: Collection[str]) -> Iterator[LinuxTrial]:
+    def _serves(self) -> None:
         if not reading.smb_runs(self.run):
             raise ApplianceError(NO_SMB)
+
+    @contextmanager
+    def trial(self, accounts: Collection[str]) -> Iterator[LinuxTrial]:
+        self._serves()
         own = LinuxTrial(self.run, self.files, secrets.token_hex(4))
         try:
             own.begin(accounts)

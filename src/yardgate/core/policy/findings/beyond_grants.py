@@ -15,7 +15,7 @@ from numpy.typing import NDArray
 from yardgate.core.access.bitsets import unpack
 from yardgate.core.access.comparison import LESS, MORE, Off, stands
 from yardgate.core.access.membership import token
-from yardgate.core.access.paths import explain_over
+from yardgate.core.access.paths import explain_over, kept_to
 from yardgate.core.access.storage import granted_on
 from yardgate.core.acl import Entry, Mode, Ordered, OwnList, Posix, posix
 from yardgate.core.acl.rights import EXECUTE, LEVELS, READ_DATA, WRITE_DATA, Level
@@ -263,7 +263,7 @@ def _of_guest(case: Case, off: Off, ways: Sequence[Over]) -> Cause:
 
 def _at_share(case: Case, way: Over, off: Off, let_in: Level) -> Cause:
     share, user = case.plan.shares[way.share], case.plan.users[off.subject]
-    only = case.plan.services[way.protocol].allowed if way.protocol in case.plan.services else None
+    only = kept_to(case.plan, way.protocol)
     if way.protocol == "nfs" and user.uid is None and share.squash != "all":
         return Cause("number", share.id)
     if way.protocol == "smb" and only is not None and not any(who in only for who in token(case.plan, user.id)):
