@@ -1,8 +1,9 @@
 """How many small faults in the core the tests would notice: `python -m tests.mutants [--count N] [--seed N] [PATH…]`.
 
 Changes one place of one module at a time (a comparison, a bit operation, a condition, a number, a statement left out), runs the core's tests on
-it in a process of their own, in the quick form, and names each change that no test notices. Nothing is written into the source: the
-changed module is put in the way of the import. Takes minutes to hours; not part of any run.
+it in a process of their own, and names each change that no test notices: those that stand nearest in the quick form and then as often as in
+every run, the others in the quick form. Nothing is written into the source: the changed module is put in the way of the import. Takes
+minutes to hours; not part of any run.
 """
 
 import argparse
@@ -20,10 +21,12 @@ from typing import NamedTuple
 
 TOP = Path(__file__).parent.parent
 ROOMS = ("src/yardgate/core/acl", "src/yardgate/core/access")
-TESTS = (
-    *(f"tests/core/test_{name}.py" for name in ("lists", "naive", "compile", "clash", "resolve")),
-    "tests/core",
-)  # the quick to fail first
+FIRST = tuple(f"tests/core/test_{name}.py" for name in ("lists", "ways", "naive", "compile", "clash", "resolve"))
+ROUNDS = (
+    ("quick", FIRST),
+    ("usual", FIRST),
+    ("quick", ("tests/core",)),
+)  # how often is tried, and by which tests: the quick to fail first
 LEFT_OUT = "nothing"
 LONGEST = 600  # seconds; a mutant that runs longer is noticed
 
@@ -160,8 +163,12 @@ sys.exit(pytest.main(["-x", "-q", "-n0", "-p", "no:cacheprovider", "--no-header"
 """
 
 
-def noticed(mutant: Mutant, tests: tuple[str, ...]) -> bool:
+def noticed(mutant: Mutant) -> bool:
     """Whether the tests fail, hang or break on it."""
+    return any(_noticed(mutant, tries, tests) for tries, tests in ROUNDS)
+
+
+def _noticed(mutant: Mutant, tries: str, tests: tuple[str, ...]) -> bool:
     module = ".".join(mutant.path.relative_to(TOP / "src").with_suffix("").parts)
     with tempfile.NamedTemporaryFile("w", suffix=".py") as changed:
         changed.write(mutant.source)
@@ -169,7 +176,7 @@ def noticed(mutant: Mutant, tests: tuple[str, ...]) -> bool:
         try:
             run = subprocess.run(
                 [sys.executable, "-c", STAND_IN, module, changed.name, *tests],
-                cwd=TOP, env={**os.environ, "YARDGATE_TRIES": "quick"}, capture_output=True, timeout=LONGEST, check=False,
+                cwd=TOP, env={**os.environ, "YARDGATE_TRIES": tries}, capture_output=True, timeout=LONGEST, check=False,
             )  # fmt: skip
         except subprocess.TimeoutExpired:
             return True
@@ -181,7 +188,6 @@ def main() -> None:
     parser.add_argument("--count", type=int, default=200, help="how many changes to try, drawn at random")
     parser.add_argument("--seed", type=int, default=1)
     parser.add_argument("--jobs", type=int, default=2)
-    parser.add_argument("--tests", nargs="+", default=TESTS)
     parser.add_argument("paths", nargs="*", default=ROOMS)
     asked = parser.parse_args()
     files = [
@@ -195,9 +201,7 @@ def main() -> None:
     print(f"{len(found)} changes in {len(files)} modules; trying {len(chosen)}", flush=True)
     survivors = 0
     with ThreadPoolExecutor(asked.jobs) as pool:
-        for number, (one, seen) in enumerate(
-            zip(chosen, pool.map(lambda m: noticed(m, tuple(asked.tests)), chosen), strict=True), 1
-        ):
+        for number, (one, seen) in enumerate(zip(chosen, pool.map(noticed, chosen), strict=True), 1):
             survivors += not seen
             if not seen:
                 print(f"survives: {one.name}", flush=True)

@@ -19,6 +19,7 @@ from yardgate.core.acl.rights import (
     EDITS,
     EXECUTE,
     FULL,
+    LETTERS,
     PASS,
     READ,
     READ_ACL,
@@ -162,6 +163,85 @@ def test_what_is_made_takes_the_default_list_limited_by_the_mode_asked_for() -> 
     default = entries("user::7 user:u:7 group::5 mask::7 other::5")
     assert posix.created(default, 0o640) == entries("user::6 user:u:7 group::5 mask::4 other::0")
     assert posix.created(entries("user::7 group::7 other::7"), 0o666) == entries("user::6 group::6 other::6")
+
+
+@pytest.mark.parametrize(
+    ("perms", "owner", "given"),
+    [
+        (0, False, "tcy"),
+        (0, True, "tTcCy"),
+        (posix.R, False, "rtncy"),
+        (posix.W, False, "watTNcy"),
+        (posix.X, False, "xtcy"),
+        (posix.R | posix.W, False, "rwatTnNcy"),
+    ],
+)
+def test_what_permissions_are_as_rights_on_a_file(perms: int, owner: bool, given: str) -> None:
+    found = posix.rights_on_file((PosixEntry("other", "", perms),), owner)
+    assert found == sum(LETTERS[letter] for letter in given), letters(found)
+
+
+@pytest.mark.parametrize(
+    ("perms", "owner", "given"),
+    [(posix.W, False, "tTNcy"), (posix.X, False, "xtcy"), (posix.W | posix.X, True, "waDxtTNcCy")],
+)
+def test_what_permissions_are_as_rights_on_a_folder(perms: int, owner: bool, given: str) -> None:
+    """Writing a folder without entering it adds and deletes nothing."""
+    found = posix.rights_on_folder((PosixEntry("other", "", perms),), owner)
+    assert found == sum(LETTERS[letter] for letter in given), letters(found)
+
+
+def test_owner_and_group_by_name_where_they_count_and_whoever_they_are_below() -> None:
+    only_below = nfs4.INHERIT_ONLY | EVERYTHING_BELOW
+    listed = (
+        Entry(A, OWNER, READ),
+        Entry(D, GROUP, WRITE, 0),
+        Entry(A, OWNER, FULL, only_below),
+        Entry(A, GROUP, READ, nfs4.FILE_INHERIT | INHERITED),
+        Entry(A, "v", READ),
+    )
+    assert nfs4.spelled(listed, "u", "g") == (
+        Entry(A, "u", READ, 0),
+        Entry(A, OWNER, READ, only_below),
+        Entry(D, "g", WRITE, 0),
+        Entry(A, OWNER, FULL, only_below),
+        Entry(A, "g", READ, INHERITED),
+        Entry(A, GROUP, READ, nfs4.FILE_INHERIT | nfs4.INHERIT_ONLY | INHERITED),
+        Entry(A, "v", READ),
+    )
+
+
+def test_an_entry_for_below_alone_decides_nothing_here() -> None:
+    listed = (Entry(D, "u", READ_DATA, nfs4.INHERIT_ONLY | EVERYTHING_BELOW), Entry(A, "u", READ))
+    assert nfs4.allowed(listed, {"u"}) == READ
+    assert nfs4.decided(listed, {"u"}) == (0, READ)
+    assert nfs4.allowed(nfs4.files_of(listed), {"u"}) == READ & ~READ_DATA
+    assert nfs4.allowed(listed, {OWNER}) == READ_ACL | WRITE_ACL, "whoever owns it keeps the list"
+
+
+def test_posix_lists_put_together() -> None:
+    upper, lower = entries("user:u:7 group::5"), entries("user:u:0 group::0 user:v:4 mask::1 other::0")
+    assert posix.merged(upper, lower) == entries("user:u:7 group::5 user:v:4 other::0")
+    assert posix.merged((), lower) == lower
+    assert posix.whole(entries("group:g:4 user:u:6"), 0o750) == entries(
+        "user::7 user:u:6 group::5 group:g:4 mask::7 other::0"
+    )
+    assert posix.whole(entries("other::1"), 0o740) == entries("user::7 group::4 other::1"), "nobody is named: no mask"
+    assert posix.file_in(entries("user::7 user:u:7 group::5 mask::7 other::5"), None) == entries(
+        "user::6 group::4 other::4"
+    )
+    assert posix.file_in(entries("user::7 group::7 other::7"), entries("user::7 group::1 other::0")) == entries(
+        "user::6 group::0 other::0"
+    )
+
+
+def test_what_a_server_tells_of_a_posix_list() -> None:
+    told = entries("user::4 user:u:6 group::2 group:g:5 mask::5 other::1")
+    assert posix.told(told, {"w"}, False, False) == 1
+    assert posix.told(told, {"w"}, True, False) == 5, "the owner's entry is not masked"
+    assert posix.told(told, {"u"}, False, False) == 5, "masked, and what others get"
+    assert posix.told(told, {"w"}, False, True) == 1, "the owning group's is masked to nothing"
+    assert posix.told(told, {"u", "g"}, False, False) == 5
 
 
 # --- in the demo plan -------------------------------------------------------------------------------------------------

@@ -10,8 +10,21 @@ from tests.conftest import ON
 from tests.plans import plans
 from tests.tries import times
 from yardgate.core.access.batch.resolve import resolve
+from yardgate.core.access.membership import token
 from yardgate.core.access.outcome import outcome
-from yardgate.core.access.paths import PROTOCOLS, explain_over, identity, inside, offered, resolve_over
+from yardgate.core.access.paths import (
+    PROTOCOLS,
+    explain_over,
+    identity,
+    inside,
+    is_on,
+    kept_to,
+    may_use,
+    offered,
+    resolve_over,
+    seen_otherwise,
+    unclaimed,
+)
 from yardgate.core.access.walk import walk
 from yardgate.core.acl import Mode, Posix, PosixEntry
 from yardgate.core.acl.rights import LEVELS, Level
@@ -279,3 +292,61 @@ def test_root_that_is_squashed_keeps_its_groups_but_for_gid_0() -> None:
     assert list(identity(plan, "ann", Over("s", "nfs"))[1]) == ["ann", "everyone"]
     unsquashed = replace(plan, shares={"s": replace(plan.shares["s"], squash="none")})
     assert identity(unsquashed, "boss", Over("s", "nfs"))[0] == "boss"
+
+
+def test_a_service_that_the_plan_does_not_name_is_on_and_for_everybody() -> None:
+    plan = office()
+    assert (is_on(plan, "smb"), kept_to(plan, "smb"), may_use(plan, "ann", "smb")) == (True, None, True)
+    for service, used in (
+        (Service(id="smb", on=False), (False, None, False)),
+        (Service(id="smb", allowed=frozenset({"crew"})), (True, {"crew"}, True)),
+        (Service(id="smb", allowed=frozenset({"bo"})), (True, {"bo"}, False)),
+        (Service(id="smb", on=False, allowed=frozenset({"crew"})), (False, {"crew"}, False)),
+    ):
+        named = replace(plan, services={"smb": service})
+        assert (is_on(named, "smb"), kept_to(named, "smb"), may_use(named, "ann", "smb")) == used
+
+
+def test_who_has_no_uid_gets_in_over_nfs_only_where_everybody_is_the_guest() -> None:
+    rules = (HostRule(hosts="*", level=RW),)
+    for squash, expected in (("none", (NA, "account")), ("root", (NA, "account")), ("all", (RW, "share"))):
+        plan = office(nfs=True, hosts=rules, squash=squash)
+        plan = replace(plan, users={**plan.users, "cy": User(id="cy", name="cy")})
+        assert level(plan, "cy", "petrel", Over("s", "nfs")) == expected
+        assert level(plan, "crew", "petrel", Over("s", "nfs"))[0] == RW, "somebody in a group has one"
+        matrix = resolve(plan, ON)
+        assert LEVELS[resolve_over(matrix, Over("s", "nfs"))["petrel"][matrix.counting.number["cy"]]] == expected[0]
+
+
+def test_whom_storage_may_see_as_somebody_else_over_nfs() -> None:
+    def in_groups(number: int, gid: int = 100) -> Plan:
+        groups = {
+            f"g{n:02}": Group(id=f"g{n:02}", name=f"g{n:02}", gid=gid + n, members=frozenset({"ann"}))
+            for n in range(number)
+        }
+        return replace(office(), groups=groups, grants={})
+
+    def seen(plan: Plan) -> list[str]:
+        matrix = resolve(plan, ON)
+        return sorted({matrix.counting.subjects[number] for number in seen_otherwise(matrix)} & plan.users.keys())
+
+    assert seen(in_groups(16)) == []
+    assert seen(in_groups(17)) == ["ann"]
+    assert seen(in_groups(1, gid=0)) == ["ann"]
+    root = in_groups(1)
+    assert seen(replace(root, users={**root.users, "bo": replace(root.users["bo"], uid=0)})) == ["bo"]
+
+
+def test_groups_are_claimed_by_number_beside_the_primary_one() -> None:
+    plan = office()
+    groups = {
+        f"g{n:02}": Group(id=f"g{n:02}", name=f"g{n:02}", gid=None if n == 3 else 900 - n, members=frozenset({"ann"}))
+        for n in range(18)
+    }
+    plan = replace(plan, groups=groups, grants={})
+    assert unclaimed(plan, "ann", token(plan, "ann")) == ["g00", "g03"], (
+        "the highest number, and who has none, after all"
+    )
+    primary = replace(plan, users={"ann": replace(plan.users["ann"], primary_group="g00")})
+    assert unclaimed(primary, "ann", token(primary, "ann")) == ["g03"]
+    assert unclaimed(plan, "g01", token(plan, "g01")) == ()
