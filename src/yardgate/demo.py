@@ -15,6 +15,7 @@ from yardgate.core.directory.sync import sync
 from yardgate.core.edits.apply import apply
 from yardgate.core.edits.records import Leave, RemoveShare, SetGrant
 from yardgate.core.host.contents import Thing, made
+from yardgate.core.host.sign_in import OpenSession
 from yardgate.core.host.state import System, compiled
 from yardgate.core.model.agreements import Promise
 from yardgate.core.model.directory import AccountRecord, Copy, Directory, Ref
@@ -413,6 +414,24 @@ def lying(system: System) -> list[Thing]:
             brought = number % 17 == 8 and len(path) % 3 != 1
             found.append(replace(thing, group="root", listed=BROUGHT) if brought else made(folder, thing))
     return found
+
+
+WITHOUT_PASSWORD = frozenset({"juno.harker", "leif.arnesen"})
+"""Accounts of the demo that were made with a password that nobody was given yet."""
+
+
+def signed_in(now: datetime) -> tuple[OpenSession, ...]:
+    """Sessions that are open on the demo's appliance."""
+
+    def session(account: str, machine: str, hours: float, share: str, *files: str) -> OpenSession:
+        since = (now - timedelta(hours=hours)).isoformat(timespec="seconds")
+        return OpenSession(account, machine, since, (share,), tuple(f"{TOP}/{file}" for file in files))
+
+    return (
+        session("beatriz.almeida", "192.0.2.57", 2.5, "office", "keel/office/payroll/2026/sheet 3.pdf"),
+        session("gwen.castellan", "192.0.2.41", 5, "hulls"),
+        session("priya.natarajan", "192.0.2.63", 1.2, "drawings", "keel/drawings/2026/draft 2.txt"),
+    )
 
 
 BROUGHT = Posix((PosixEntry("user", "", 6), PosixEntry("group", "", 4), PosixEntry("other", "", 4)))

@@ -7,7 +7,7 @@ import signal
 import sys
 import threading
 from dataclasses import replace
-from datetime import date
+from datetime import UTC, date, datetime
 from pathlib import Path
 from typing import Annotated, Any
 from urllib.parse import urlsplit
@@ -163,7 +163,8 @@ def _rolled_out(store: Store, opened: Opened, data: Path) -> None:
     said = tuple(words(step) for step in made)
     rollouts.made(opened.id, made, "H. Vance")
     rollouts.keep(opened.id, "by-hand", "H. Vance", opened.revision, shipped.TOP, said, system)
-    seed(data / "appliance.json", shipped.by_hand(system), shipped.lying(system))
+    signed_in = shipped.signed_in(datetime.now(UTC))
+    seed(data / "appliance.json", shipped.by_hand(system), shipped.lying(system), signed_in, shipped.WITHOUT_PASSWORD)
 
 
 def _run(store: Store, settings: Settings, host_names: list[str], greeting: str) -> None:

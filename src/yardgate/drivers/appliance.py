@@ -7,6 +7,7 @@ from typing import Literal, Protocol
 from yardgate.core.host.bounds import HostAccounts
 from yardgate.core.host.contents import Thing
 from yardgate.core.host.probe import Abilities
+from yardgate.core.host.sign_in import OpenSession
 from yardgate.core.host.state import PARTS, RecordKind, System
 from yardgate.core.host.steps import Step
 
@@ -79,3 +80,15 @@ class Appliance(Protocol):
 
     def trial(self, accounts: Collection[str], /) -> AbstractContextManager[Trial]:
         """Going into its shares as some of its accounts. Raises ApplianceError, where it cannot be tried."""
+
+    def without_password(self) -> frozenset[str]:
+        """The accounts whose password nobody was given since they were made. Raises ApplianceError."""
+
+    def give_passwords(self, passwords: Mapping[str, str], /, *, change: bool) -> None:
+        """Let accounts have these; `change`: each has to be changed before anything else. Raises ApplianceError."""
+
+    def sessions(self) -> tuple[OpenSession, ...]:
+        """Those that are open now, by account. Raises ApplianceError."""
+
+    def end_sessions(self, accounts: Collection[str], /) -> tuple[OpenSession, ...]:
+        """End those of some accounts, and say which. Raises ApplianceError."""

@@ -26,6 +26,7 @@ from yardgate.core.host.bounds import LOWEST, HostAccounts
 from yardgate.core.host.contents import Thing
 from yardgate.core.host.evaluate import found, groups_of
 from yardgate.core.host.probe import Abilities
+from yardgate.core.host.sign_in import OpenSession
 from yardgate.core.host.state import PARTS, Export, Folder, Record, RecordKind, System
 from yardgate.core.host.steps import Step
 from yardgate.drivers.appliance import ApplianceError, RolloutUnderWay, TooLate, Trial, Unreachable, Watching
@@ -34,6 +35,7 @@ from yardgate.drivers.linux.commands import entries_text, list_text
 HOST = "127.0.0.1"
 LARGEST = 64 * 1024 * 1024
 _SYSTEM, _STEP, _THINGS = TypeAdapter(System), TypeAdapter(Step), TypeAdapter(tuple[Thing, ...])
+_SESSIONS = TypeAdapter(tuple[OpenSession, ...])
 PORTION = 1000  # things that are told at a time
 
 
@@ -54,7 +56,8 @@ class ApplianceFaults:
 
 @dataclass
 class ApplianceState:
-    """saved: what it was told. running: what its services go by. held: what it was when the watch began, and when that puts it back."""
+    """saved: what it was told. running: what its services go by. held: what it was when the watch began, and when that puts it back.
+    given: the accounts whose passwords somebody knows. open: the sessions that people have open."""
 
     saved: System = field(default_factory=System)
     running: System = field(default_factory=System)
@@ -62,6 +65,12 @@ class ApplianceState:
     until: float = 0
     seconds: int = 0
     ended: Watching = "nothing"
+    given: frozenset[str] = frozenset()
+    open: tuple[OpenSession, ...] = ()
+
+    def having(self, held: System) -> "ApplianceState":
+        """The same put back to what it was."""
+        return ApplianceState(held, held, ended="rolled back", given=self.given, open=self.open)
 
 
 class SimulatedAppliance(ThreadingHTTPServer):
@@ -92,8 +101,13 @@ class SimulatedAppliance(ThreadingHTTPServer):
             return ApplianceState()
         said = json.loads(self.path.read_text())
         held = None if said["held"] is None else _SYSTEM.validate_python(said["held"], strict=False)
-        systems = {name: _SYSTEM.validate_python(said[name], strict=False) for name in ("saved", "running")}
-        return ApplianceState(**systems, held=held, until=said["until"], seconds=said["seconds"], ended=said["ended"])
+        systems: dict[str, Any] = {n: _SYSTEM.validate_python(said[n], strict=False) for n in ("saved", "running")}
+        given, sessions = (
+            frozenset(said.get("given", ())),
+            _SESSIONS.validate_python(said.get("open", ()), strict=False),
+        )
+        ends: dict[str, Any] = {name: said[name] for name in ("until", "seconds", "ended")}
+        return ApplianceState(**systems, held=held, **ends, given=given, open=sessions)
 
     def keep(self) -> None:
         """Write the state down."""
@@ -105,7 +119,7 @@ class SimulatedAppliance(ThreadingHTTPServer):
             with self.turn:
                 held = self.state.held
                 if held is not None and time.time() >= self.state.until:
-                    self.state = ApplianceState(held, held, ended="rolled back")
+                    self.state = self.state.having(held)
                     self.keep()
 
     def do(self, step: Step) -> None:
@@ -125,10 +139,35 @@ class SimulatedAppliance(ThreadingHTTPServer):
                 running: dict[str, Any] = {part: saved.part(part)}
                 self.state = replace(self.state, running=replace(self.state.running, **running))
             running = {part: saved.part(part) for part in PARTS if part not in ("offers", "exports")}
-            self.state = replace(self.state, running=replace(self.state.running, **running))
+            gone = (
+                {step.before.name}
+                if step.part == "accounts" and step.before is not None and step.after is None
+                else set()
+            )
+            now = replace(self.state.running, **running)
+            self.state = replace(self.state, running=now, given=self.state.given - gone)
             self.keep()
             if self.steps == self.faults.cut:
                 raise ConnectionAbortedError
+
+    def without_password(self) -> list[str]:
+        there = self.state.saved.accounts.values()
+        return sorted(one.name for one in there if one.smb and one.name not in self.state.given)
+
+    def give_passwords(self, accounts: Collection[str]) -> None:
+        """It knows that somebody has one, not which. Raises ApplianceError for accounts that it does not have."""
+        with self.turn:
+            if unknown := sorted(set(accounts) - self.state.saved.accounts.keys()):
+                raise ApplianceError(f"it has no account {unknown[0]}")
+            self.state = replace(self.state, given=self.state.given | set(accounts))
+            self.keep()
+
+    def end_sessions(self, accounts: Collection[str]) -> tuple[OpenSession, ...]:
+        with self.turn:
+            ended = tuple(one for one in self.state.open if one.account in accounts)
+            self.state = replace(self.state, open=tuple(one for one in self.state.open if one not in ended))
+            self.keep()
+        return ended
 
     def give(self, wanted: Sequence[Thing]) -> None:
         """What is not there any more stays away."""
@@ -158,13 +197,20 @@ def _write(path: Path, s: ApplianceState) -> None:
         for name, system in (("saved", s.saved), ("running", s.running), ("held", s.held))
     }
     new = path.with_suffix(".new")
-    new.write_text(json.dumps({**systems, "until": s.until, "seconds": s.seconds, "ended": s.ended}))
+    people = {"given": sorted(s.given), "open": s.open}
+    new.write_text(json.dumps({**systems, "until": s.until, "seconds": s.seconds, "ended": s.ended, **people}))
     new.replace(path)
 
 
-def seed(path: Path, system: System, things: Iterable[Thing] = ()) -> None:
-    """Let a stand-in begin with this, and with these things in its folders."""
-    _write(path, ApplianceState(system, system))
+def seed(
+    path: Path,
+    system: System,
+    things: Iterable[Thing] = (),
+    sessions: Iterable[OpenSession] = (),
+    without: Collection[str] = (),
+) -> None:
+    """Let a stand-in begin with this, with these things in its folders, these sessions open, and passwords for all but those `without`."""
+    _write(path, ApplianceState(system, system, given=frozenset(system.accounts) - set(without), open=tuple(sessions)))
     _write_inside(path, things)
 
 
@@ -231,6 +277,14 @@ class _Asked(BaseHTTPRequestHandler):
                 return _THINGS.dump_python(there, mode="json")
             case "/give":
                 return at.give(_THINGS.validate_python(told, strict=False))
+            case "/without-password":
+                return at.without_password()
+            case "/passwords":
+                return at.give_passwords(told)
+            case "/open":
+                return at.state.open
+            case "/end":
+                return at.end_sessions(told)
             case "/faults":
                 at.steps, at.faults = 0, ApplianceFaults(**told)
                 return asdict(at.faults)
@@ -341,6 +395,18 @@ class Client:
 
     def give(self, wanted: Sequence[Thing]) -> None:
         self._ask("/give", _THINGS.dump_python(tuple(wanted), mode="json"))
+
+    def without_password(self) -> frozenset[str]:
+        return frozenset(self._ask("/without-password"))
+
+    def give_passwords(self, passwords: Mapping[str, str], *, change: bool) -> None:  # noqa: ARG002 (nobody signs in there with one)
+        self._ask("/passwords", list(passwords))
+
+    def sessions(self) -> tuple[OpenSession, ...]:
+        return _SESSIONS.validate_python(self._ask("/open"), strict=False)
+
+    def end_sessions(self, accounts: Collection[str]) -> tuple[OpenSession, ...]:
+        return _SESSIONS.validate_python(self._ask("/end", sorted(accounts)), strict=False)
 
     @contextmanager
     def trial(self, _: Collection[str]) -> Iterator[Trial]:

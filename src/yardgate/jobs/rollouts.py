@@ -10,6 +10,7 @@ from threading import Event, Lock, RLock, Thread
 from typing import Literal
 
 from yardgate.core.host.probe import differs
+from yardgate.core.host.sign_in import outlasting
 from yardgate.core.host.state import System, asked
 from yardgate.core.host.step_words import words
 from yardgate.core.host.steps import Step, after
@@ -233,12 +234,14 @@ class Worker:
     def _go_on(self, at: Appliance) -> None:
         match self.state:
             case RunState.PENDING:
-                if at.watching() != "armed" or not self.runs.lines(self.run.plan, self.run.number):
+                begun = any(line.kind != "end-sessions" for line in self.runs.lines(self.run.plan, self.run.number))
+                if not begun or at.watching() != "armed":
                     at.arm(self.run.before, self.run.steps, self.run.seconds)
                 self._be(RunState.APPLYING)
             case RunState.APPLYING:
                 self._do(at)
             case RunState.VERIFYING:
+                self._end_sessions(at)
                 self._try(at)
                 at.alive()
                 until = datetime.now(UTC) + timedelta(seconds=self.run.seconds)
@@ -280,6 +283,21 @@ class Worker:
             self._be(RunState.ROLLING_BACK, f"{words(carried.failed)}: {carried.why}")
         else:
             self._be(RunState.VERIFYING)
+
+    def _end_sessions(self, at: Appliance) -> None:
+        """End those that would keep what they were, if somebody wants it. Where it cannot be done that is said, and no reason to roll anything back."""
+        if all(line.kind != "end-sessions" for line in self.runs.lines(self.run.plan, self.run.number)):
+            return
+        try:
+            stale = outlasting(self.run.steps, at.sessions())
+            ended = at.end_sessions({one.account for one in stale}) if stale else ()
+        except Unreachable:
+            raise
+        except ApplianceError as error:
+            self.runs.say(self.run, "note", 0, f"open sessions were not ended: {error}")
+            return
+        said = (f"ended the open session of {one.account} at {one.machine}" for one in ended)
+        self.runs.say(self.run, "note", 0, *(said if ended else ("no open session was to be ended",)))
 
     def _try(self, at: Appliance) -> None:
         """Go in as the people whom the questions name. What cannot be tried is said, and is no reason to roll anything back."""

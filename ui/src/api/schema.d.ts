@@ -1748,6 +1748,87 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/plans/{plan}/rollout/passwords/read": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Read Passwords
+         * @description Of the plan's people who have an account on the appliance: whether anybody was given its password.
+         */
+        post: operations["read_passwords"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan}/rollout/passwords": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Give Passwords
+         * @description Let people have new passwords, made here, told once, and kept nowhere but on the appliance. Who has one already gets another from an
+         *     administrator alone: whoever gives a password can sign in as somebody else.
+         */
+        post: operations["give_passwords"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan}/rollout/sessions/read": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Open Sessions
+         * @description The sessions that are open on the appliance, and which of them would keep what they are if the plan were rolled out now.
+         */
+        post: operations["open_sessions"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan}/rollout/sessions/end": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * End Open Sessions
+         * @description End the sessions of people of the plan. What they hold open and have not saved is lost.
+         */
+        post: operations["end_open_sessions"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
@@ -2514,6 +2595,31 @@ export interface components {
             kind: "account" | "service" | "share" | "way" | "list";
             /** Sentence */
             sentence: string;
+        };
+        /**
+         * GivePasswords
+         * @description change: each has to choose another before anything else.
+         */
+        GivePasswords: {
+            /** Users */
+            users: string[];
+            /**
+             * Change
+             * @default false
+             */
+            change: boolean;
+        };
+        /**
+         * GivenPassword
+         * @description Told this once.
+         */
+        GivenPassword: {
+            /** User */
+            user: string;
+            /** Account */
+            account: string;
+            /** Password */
+            password: string;
         };
         /**
          * GrantLine
@@ -3370,6 +3476,27 @@ export interface components {
             foreign: string[];
         };
         /**
+         * OpenSessionOut
+         * @description Where somebody has shares open now. account: as the appliance calls them; user: who that is in the plan, if anybody. since: in ISO 8601, or
+         *     empty. stale: whether it would keep what it is, if the plan were rolled out now.
+         */
+        OpenSessionOut: {
+            /** Account */
+            account: string;
+            /** User */
+            user: string | null;
+            /** Machine */
+            machine: string;
+            /** Since */
+            since: string;
+            /** Shares */
+            shares: string[];
+            /** Files */
+            files: string[];
+            /** Stale */
+            stale: boolean;
+        };
+        /**
          * Ordered
          * @description A place's own entries, in the order in which they are read.
          */
@@ -3479,6 +3606,18 @@ export interface components {
         Password: {
             /** Password */
             password: string;
+        };
+        /**
+         * PasswordState
+         * @description Whether anybody was given the password of somebody's account on the appliance. account: as the appliance calls it.
+         */
+        PasswordState: {
+            /** User */
+            user: string;
+            /** Account */
+            account: string;
+            /** Given */
+            given: boolean;
         };
         /**
          * Pattern
@@ -3880,7 +4019,8 @@ export interface components {
         /**
          * PutThere
          * @description Carry the steps out but those left for later; what is not kept within `seconds` is put back. delete: ids of leftovers that are to
-         *     be deleted, each with its name as somebody typed it (of a folder, the last part of its path).
+         *     be deleted, each with its name as somebody typed it (of a folder, the last part of its path). end_sessions: those sessions that would keep
+         *     what they were are ended when the steps are done.
          */
         PutThere: {
             /**
@@ -3905,6 +4045,11 @@ export interface components {
             delete: {
                 [key: string]: string;
             };
+            /**
+             * End Sessions
+             * @default false
+             */
+            end_sessions: boolean;
         };
         /**
          * PutUser
@@ -4535,6 +4680,11 @@ export interface components {
             agent: string;
             /** This */
             this: boolean;
+        };
+        /** SessionsEnd */
+        SessionsEnd: {
+            /** Users */
+            users: string[];
         };
         /**
          * SetGrant
@@ -12680,6 +12830,318 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["PushOut"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    read_passwords: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                plan: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PasswordState"][];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    give_passwords: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                plan: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["GivePasswords"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["GivenPassword"][];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    open_sessions: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                plan: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OpenSessionOut"][];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    end_open_sessions: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                plan: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SessionsEnd"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OpenSessionOut"][];
                 };
             };
             /** @description Unauthorized */

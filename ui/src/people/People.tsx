@@ -184,6 +184,7 @@ export default function People() {
           />
           <span className="muted">● member · ○ indirect member{canEdit && " · Space joins or leaves"}</span>
           <span className="spread" />
+          {canEdit && <Link to={`/p/${id}/rollout?signin=`}>Passwords, sessions …</Link>}
           <Link to={`/p/${id}/directories`}>
             {outline.directories.length === 0 ? "Directory …" : outline.directories.map((one) => one.name).join(", ")}
           </Link>

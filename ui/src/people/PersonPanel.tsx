@@ -136,6 +136,7 @@ export function PersonPanel({ user }: { user: User }) {
       <div className="row" style={{ marginTop: 12 }}>
         <Link to={`/p/${id}/board?rows=people&who=${encodeURIComponent(user.id)}`}>See on the board</Link>
         <Link to={`/p/${id}/card/${encodeURIComponent(user.id)}`}>Card to print</Link>
+        {ours && user.uid !== 0 && <Link to={`/p/${id}/rollout?signin=${encodeURIComponent(user.id)}`}>New password</Link>}
         <span className="spread" />
         {canEdit && (
           <Button danger size="small" onClick={() => setRemoving(true)}>

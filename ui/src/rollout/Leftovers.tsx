@@ -65,7 +65,7 @@ function Deleting({ step, rollout, onClose }: { step: RolloutStep; rollout: Roll
       const run = await ask(
         api.POST("/api/v1/plans/{plan}/rollout/apply", {
           params: { path: { plan: id } },
-          body: { revision: rollout.revision, left, seconds: 300, delete: { [step.id]: typed } },
+          body: { revision: rollout.revision, left, seconds: 300, delete: { [step.id]: typed }, end_sessions: false },
         }),
       );
       void client.invalidateQueries({ queryKey: ["of-plan", id, "rollout"] });

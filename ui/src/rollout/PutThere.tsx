@@ -1,10 +1,11 @@
 import { useQueryClient } from "@tanstack/react-query";
-import { Modal, Select } from "antd";
+import { Checkbox, Modal, Select } from "antd";
 import { useState } from "react";
 import { api, ask, message, type RolloutOut } from "../api/client";
-import { plural } from "../parts/plural";
+import { few, plural } from "../parts/plural";
 import { usePlan } from "../plan/PlanContext";
 import { whereTo } from "./Destination";
+import { useSessions } from "./SignIns";
 
 const WITHIN = [
   [120, "2 minutes"],
@@ -33,6 +34,10 @@ export function PutThere({
   const [busy, setBusy] = useState(false);
   const [trouble, setTrouble] = useState("");
   const host = whereTo(rollout.destination);
+  const sessions = useSessions(rollout.again.length > 0);
+  const stale = (sessions.data ?? []).filter((one) => one.stale);
+  const files = stale.reduce((sum, one) => sum + one.files.length, 0);
+  const [ending, setEnding] = useState(false);
   const begin = async () => {
     setBusy(true);
     setTrouble("");
@@ -40,7 +45,7 @@ export function PutThere({
       const run = await ask(
         api.POST("/api/v1/plans/{plan}/rollout/apply", {
           params: { path: { plan: id } },
-          body: { revision: rollout.revision, left, seconds, delete: {} },
+          body: { revision: rollout.revision, left, seconds, delete: {}, end_sessions: ending },
         }),
       );
       void client.invalidateQueries({ queryKey: ["of-plan", id, "rollout"] });
@@ -65,15 +70,15 @@ export function PutThere({
         look whether they find what the plan says.
       </p>
       <p>
-        Then it waits to be kept. What nobody keeps within{" "}
+        Then it waits to be confirmed. If nobody does within{" "}
         <Select
           size="small"
-          aria-label="Keep within"
+          aria-label="Confirm within"
           value={seconds}
           onChange={setSeconds}
           options={WITHIN.map(([value, label]) => ({ value, label }))}
-        />{" "}
-        is put back by {host} itself, even if Yard Gate or the network is gone.
+        />
+        , {host} rolls everything back by itself, even if Yard Gate or the network is gone.
       </p>
       {broken > 0 && (
         <p className="late">
@@ -81,7 +86,26 @@ export function PutThere({
         </p>
       )}
       {rollout.again.length > 0 && (
-        <p className="muted">{plural(rollout.again.length, "person", "people")} must sign in again for it to count for them.</p>
+        <p className="muted">
+          {plural(rollout.again.length, "person", "people")} must sign in again for it to count for them.{" "}
+          {sessions.isFetching
+            ? "Asking who has a share open …"
+            : sessions.isError
+              ? `Who has a share open could not be asked: ${message(sessions.error)}`
+              : stale.length === 0 && "None of them has a share open now."}
+        </p>
+      )}
+      {stale.length > 0 && (
+        <p>
+          <Checkbox checked={ending} onChange={(event) => setEnding(event.target.checked)}>
+            End what they have open when the steps are done:{" "}
+            {few(
+              stale.map((one) => `${one.account} at ${one.machine}`),
+              4,
+            )}
+            {files > 0 && `; work that is not saved in ${plural(files, "open file")} may be lost`}
+          </Checkbox>
+        </p>
       )}
       {left.length > 0 && (
         <p className="muted">

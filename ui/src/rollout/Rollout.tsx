@@ -17,6 +17,7 @@ import { History } from "./Past";
 import { PutThere } from "./PutThere";
 import { Reading } from "./Reading";
 import { Run } from "./Run";
+import { SignIns } from "./SignIns";
 import { Manage } from "./Manage";
 import { StepPanel } from "./StepPanel";
 
@@ -73,6 +74,8 @@ export default function Rollout() {
       />
     );
   if (params.has("inside")) return <Inside rollout={rollout} onClose={() => setParams({}, { replace: true })} />;
+  if (params.has("signin"))
+    return <SignIns rollout={rollout} only={params.get("signin")!} onClose={() => setParams({}, { replace: true })} />;
   const reachable = rollout.destination.kind !== "papers";
   const look = async () => {
     setLooking("");
@@ -123,6 +126,11 @@ export default function Rollout() {
           <button className="plain link" disabled={!canEdit} onClick={() => setSending(true)}>
             to {whereTo(rollout.destination)} ▾
           </button>
+          {canEdit && reachable && rollout.known && (
+            <Button size="small" onClick={() => setParams({ signin: "" }, { replace: true })}>
+              Signing in …
+            </Button>
+          )}
           {canEdit &&
             (reachable ? (
               <Button size="small" loading={looking === ""} onClick={() => void look()}>
@@ -219,7 +227,8 @@ export default function Rollout() {
           )}
           {rollout.without_password.length > 0 && (
             <p className="muted">
-              New, with a password that nobody knows until you give one on the host (smbpasswd NAME): {few(rollout.without_password)}.
+              New accounts: {few(rollout.without_password)}. Nobody knows their passwords yet:{" "}
+              {reachable ? "when they stand, make first ones under Signing in" : "give each one on the host, with smbpasswd NAME"}.
             </p>
           )}
           {rollout.again.length > 0 && (

@@ -107,7 +107,14 @@ export function Run({ number, onClose }: { number: number; onClose: () => void }
         {run.without_password.length > 0 && run.state !== "rolled-back" && (
           <>
             <h3>New accounts without a known password</h3>
-            <p>{few(run.without_password)}: nobody can sign in as these until you give each a password on the host, with smbpasswd NAME.</p>
+            <p>{few(run.without_password)}: nobody can sign in as these until you give each a password.</p>
+            {run.state === "committed" && run.destination.kind !== "papers" ? (
+              <p>
+                <Link to="?signin=">Make first passwords</Link>
+              </p>
+            ) : (
+              <p className="muted">{run.ended ? "On the host: smbpasswd NAME." : "That can be done as soon as this is confirmed."}</p>
+            )}
           </>
         )}
         {run.again.length > 0 && run.state !== "rolled-back" && (

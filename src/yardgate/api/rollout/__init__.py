@@ -1,5 +1,5 @@
-"""Rollouts: the steps, the runs, and what lies in folders on the appliance."""
+"""Rollouts: the steps, the runs, what lies in folders on the appliance, and what goes on there now."""
 
-from yardgate.api.rollout import contents, routes, runs
+from yardgate.api.rollout import contents, live, routes, runs
 
-ROUTERS = (routes.router, routes.large, runs.router, contents.router)
+ROUTERS = (routes.router, routes.large, runs.router, contents.router, live.router)

@@ -189,6 +189,8 @@ def put_there(plan: str, account: Planner, request: Request, services: TheServic
         plan, account.name, opened.revision, where.top, where, body.seconds, there, doing, ask
     )
     say(request, account.name, "rollout begun", f"run {run.number}: {len(doing)} steps to {where.appliance}", plan)
+    if body.end_sessions:
+        services.rolling.runs.say(run, "end-sessions", 0, account.name)
     services.rolling.start(run)
     return _told(opened.plan, run, services.rolling.runs.lines(plan, run.number))
 

@@ -4,7 +4,7 @@ from typing import Annotated, Literal
 
 from pydantic import BaseModel, ConfigDict, Field
 
-from yardgate.api.schemas import In, Name, Revision
+from yardgate.api.schemas import Id, In, Name, Revision
 from yardgate.core.host.state import RecordKind, System
 from yardgate.core.host.steps import Destination, Does
 from yardgate.core.model.share import Protocol
@@ -137,11 +137,13 @@ class LookAt(BaseModel):
 
 class PutThere(LookAt):
     """Carry the steps out but those left for later; what is not kept within `seconds` is put back. delete: ids of leftovers that are to
-    be deleted, each with its name as somebody typed it (of a folder, the last part of its path)."""
+    be deleted, each with its name as somebody typed it (of a folder, the last part of its path). end_sessions: those sessions that would keep
+    what they were are ended when the steps are done."""
 
     left: Annotated[list[str], Field(max_length=10_000)] = []
     seconds: Annotated[int, Field(ge=10, le=86400)] = 300
     delete: Annotated[dict[str, str], Field(max_length=100)] = {}
+    end_sessions: bool = False
 
 
 class RunStep(BaseModel):
@@ -264,3 +266,43 @@ class DriftOut(BaseModel):
         list[list[AnyEdit]], Field(description="for each, what would take it into the plan, where a plan can say it")
     ] = []
     kept: RolledOut | None
+
+
+class PasswordState(BaseModel):
+    """Whether anybody was given the password of somebody's account on the appliance. account: as the appliance calls it."""
+
+    user: str
+    account: str
+    given: bool
+
+
+class GivePasswords(In):
+    """change: each has to choose another before anything else."""
+
+    users: Annotated[list[Id], Field(min_length=1, max_length=2000)]
+    change: bool = False
+
+
+class GivenPassword(BaseModel):
+    """Told this once."""
+
+    user: str
+    account: str
+    password: str
+
+
+class OpenSessionOut(BaseModel):
+    """Where somebody has shares open now. account: as the appliance calls them; user: who that is in the plan, if anybody. since: in ISO 8601, or
+    empty. stale: whether it would keep what it is, if the plan were rolled out now."""
+
+    account: str
+    user: str | None
+    machine: str
+    since: str
+    shares: list[str]
+    files: list[str]
+    stale: bool
+
+
+class SessionsEnd(In):
+    users: Annotated[list[Id], Field(min_length=1, max_length=2000)]

@@ -117,7 +117,7 @@ def _account_commands(was: HostAccount | None, now: HostAccount | None) -> Itera
             now.name,
         )
         stamp = "never" if now.expires is None or now.expires >= NEVER else str((now.expires - EPOCH).days * 86400)
-        yield _script("say it to the SMB server", UNTIL, now.name, "-e" if now.enabled else "-d", stamp)
+        yield _script("say it to the SMB server", UNTIL, now.name, "no" if now.enabled else "yes", stamp)
 
 
 def _account_changes(was: HostAccount, now: HostAccount) -> Iterator[Command]:
@@ -160,10 +160,12 @@ done"""
 ENTER = """if ! pdbedit -u "$1" > /dev/null 2>&1; then
   p=$(head -c 24 /dev/urandom | base64)
   printf '%s\\n%s\\n' "$p" "$p" | smbpasswd -s -a "$1" > /dev/null
+  since=$(pdbedit -v -u "$1" | sed -n 's/^Password last set: *//p')
+  pdbedit -r -u "$1" -N "no password given yet ($since)" > /dev/null
 fi"""
 FORGET = """if pdbedit -u "$1" > /dev/null 2>&1; then pdbedit -x -u "$1"; fi"""
 UNTIL = """if pdbedit -u "$1" > /dev/null 2>&1; then
-  smbpasswd "$2" "$1" > /dev/null
+  net sam set disabled "$1" "$2" > /dev/null
   pdbedit -r -u "$1" -K "$3" > /dev/null
 fi"""
 IN = """cd -P -- "$1" && test "$PWD" = "$1" || { echo "no folder of its own, or behind a link: $1" >&2; exit 1; }

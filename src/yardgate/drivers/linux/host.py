@@ -6,10 +6,11 @@ from contextlib import contextmanager
 
 from yardgate.core.host.bounds import HostAccounts
 from yardgate.core.host.contents import Thing
+from yardgate.core.host.sign_in import OpenSession
 from yardgate.core.host.state import PARTS, RecordKind, System
 from yardgate.core.host.steps import Step
 from yardgate.drivers.appliance import ApplianceError, Watching
-from yardgate.drivers.linux import commands, contents, reading
+from yardgate.drivers.linux import commands, contents, reading, sign_in
 from yardgate.drivers.linux.command import FILES, Files, Runner
 from yardgate.drivers.linux.handout import script, shown
 from yardgate.drivers.linux.trial import LinuxTrial
@@ -67,6 +68,18 @@ class LinuxHost:
 
     def give(self, wanted: Sequence[Thing]) -> None:
         contents.give(self.run, wanted)
+
+    def without_password(self) -> frozenset[str]:
+        return sign_in.without_password(self.run)
+
+    def give_passwords(self, passwords: Mapping[str, str], *, change: bool) -> None:
+        sign_in.give_passwords(self.run, passwords, change)
+
+    def sessions(self) -> tuple[OpenSession, ...]:
+        return sign_in.sessions(self.run)
+
+    def end_sessions(self, accounts: Collection[str]) -> tuple[OpenSession, ...]:
+        return sign_in.end_sessions(self.run, accounts)
 
     def _serves(self) -> None:
         if not reading.smb_runs(self.run):

@@ -130,11 +130,11 @@ def _account(
 
 def _smb_accounts(run: Runner, names: Sequence[str]) -> dict[str, tuple[bool, date | None]]:
     """Sign-in name -> whether the SMB server lets it in, and until which day. Where one is asked about, as after each step, no other is read."""
-    known = _passdb(run, names[0]) if len(names) == 1 else _passdb(run)
+    known = passdb(run, names[0]) if len(names) == 1 else passdb(run)
     return {name: (accounts.is_open(said), _day(said.get("Kickoff time", ""))) for name, said in known.items()}
 
 
-def _passdb(run: Runner, only: str | None = None) -> dict[str, dict[str, str]]:
+def passdb(run: Runner, only: str | None = None) -> dict[str, dict[str, str]]:
     """Sign-in name -> all that the SMB server says of the account; of every account, or of one."""
     which = "--list" if only is None else f"--user={only}"
     done = run(
@@ -231,7 +231,7 @@ def _names(run: Runner, sids: Collection[str]) -> dict[str, str]:
     the directory that it is joined to have the directory's."""
     known: dict[str, str] = {}
     if any(sid.startswith(DOMAIN) for sid in sids):
-        known |= {said["User SID"]: name for name, said in _passdb(run).items() if "User SID" in said}
+        known |= {said["User SID"]: name for name, said in passdb(run).items() if "User SID" in said}
         known |= _of_directory(run, sorted(sid for sid in sids if sid.startswith(DOMAIN) and sid not in known))
     for kind, database in descriptor.UNIX.items():
         numbers = sorted(sid.removeprefix(kind) for sid in sids if sid.startswith(kind))

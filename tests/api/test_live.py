@@ -1,0 +1,112 @@
+"""First passwords and open sessions, on the stand-in appliance: who may, what is told, and what is kept nowhere."""
+
+from collections.abc import Iterator
+from dataclasses import replace
+from pathlib import Path
+
+import pytest
+
+from tests.api.conftest import Web
+from tests.api.test_runs import BEFORE, PLAN, begin, know, until
+from tests.standin import stand_in
+from yardgate.core.host.sign_in import OpenSession
+from yardgate.core.host.steps import Destination
+from yardgate.drivers.simulator import SimulatedAppliance
+from yardgate.store import Store
+from yardgate.store.rollouts import Rollouts
+
+PRIYA, GWEN = (
+    OpenSession(name, machine, "2027-01-01T08:00:00+00:00", ("drawings",), files)
+    for name, machine, files in (
+        ("priya.natarajan", "192.0.2.63", ("/srv/keel/drawings/a.txt",)),
+        ("gwen.castellan", "192.0.2.41", ()),
+    )
+)
+WHOSE = {user.name: user.id for user in PLAN.users.values()}
+
+
+@pytest.fixture
+def appliance(tmp_path: Path) -> Iterator[SimulatedAppliance]:
+    with stand_in(tmp_path, BEFORE) as found:
+        found.state = replace(found.state, given=frozenset(BEFORE.accounts) - {"juno.harker"}, open=(GWEN, PRIYA))
+        yield found
+
+
+@pytest.fixture
+def web(store: Store, appliance: SimulatedAppliance) -> Web:
+    return Web(store, know(store, appliance))
+
+
+def test_who_has_no_password_yet_gets_one_that_is_told_once(
+    web: Web, store: Store, appliance: SimulatedAppliance
+) -> None:
+    planner = web.client("planner")
+    states = planner.post(web.at("/rollout/passwords/read")).json()
+    assert {one["account"] for one in states} == set(BEFORE.accounts)
+    assert [one["account"] for one in states if not one["given"]] == ["juno.harker"]
+    answer = planner.post(web.at("/rollout/passwords"), json={"users": [WHOSE["juno.harker"]] * 2})
+    assert answer.status_code == 201
+    (given,) = answer.json()
+    assert (given["account"], len(given["password"])) == ("juno.harker", 14)
+    assert answer.headers["cache-control"] == "no-store"
+    assert appliance.state.given == frozenset(BEFORE.accounts)
+    files = [path for path in Path(store.path).parent.rglob("*") if path.is_file()]
+    assert files
+    assert [path for path in files if given["password"].encode() in path.read_bytes()] == []
+    audit = web.client("administrator").get("/api/v1/audit").json()
+    assert ("passwords given", "juno.harker") in [(one["what"], one["about"]) for one in audit]
+
+
+def test_only_an_administrator_replaces_a_password(web: Web) -> None:
+    body = {"users": [WHOSE["juno.harker"], WHOSE["gwen.castellan"]]}
+    refused = web.client("planner").post(web.at("/rollout/passwords"), json=body)
+    assert refused.status_code == 403
+    assert refused.json()["title"] == "gwen.castellan has a password already; only an administrator gives another"
+    one, other = web.client("administrator").post(web.at("/rollout/passwords"), json=body).json()
+    assert one["password"] != other["password"]
+    unknown = web.client("administrator").post(web.at("/rollout/passwords"), json={"users": ["root"]})
+    assert unknown.status_code == 422
+    assert web.client("administrator").post(web.at("/rollout/passwords"), json={"users": []}).status_code == 422
+
+
+def test_accounts_that_no_rollout_made_keep_their_passwords(web: Web, store: Store) -> None:
+    Rollouts(store).manage(web.plan, frozenset(), "ann")
+    boss = web.client("administrator")
+    assert boss.post(web.at("/rollout/passwords/read")).json() == []
+    answer = boss.post(web.at("/rollout/passwords"), json={"users": [WHOSE["gwen.castellan"]]})
+    assert answer.status_code == 422
+    assert boss.post(web.at("/rollout/sessions/end"), json={"users": [WHOSE["gwen.castellan"]]}).status_code == 422
+
+
+def test_sessions_are_told_and_ended(web: Web, appliance: SimulatedAppliance) -> None:
+    client = web.client("planner")
+    found = client.post(web.at("/rollout/sessions/read")).json()
+    assert [(one["account"], one["user"], one["stale"]) for one in found] == [
+        ("gwen.castellan", WHOSE["gwen.castellan"], False),
+        ("priya.natarajan", WHOSE["priya.natarajan"], True),
+    ]
+    assert found[1]["files"] == ["/srv/keel/drawings/a.txt"]
+    ended = client.post(web.at("/rollout/sessions/end"), json={"users": [WHOSE["gwen.castellan"]]}).json()
+    assert [one["account"] for one in ended] == ["gwen.castellan"]
+    assert appliance.state.open == (PRIYA,)
+
+
+@pytest.mark.parametrize("asked", [False, True])
+def test_a_rollout_ends_the_sessions_that_would_keep_what_they_were_if_it_is_asked_to(
+    web: Web, appliance: SimulatedAppliance, asked: bool
+) -> None:
+    client = web.client()
+    begin(client, web, end_sessions=asked)
+    run = until(client, web.at("/rollout/runs/1"), "awaiting-confirmation")
+    assert appliance.state.open == ((GWEN,) if asked else (GWEN, PRIYA))
+    said = "ended the open session of priya.natarajan at 192.0.2.63"
+    assert (said in run["notes"]) is asked
+    client.post(web.at("/rollout/runs/1/rollback"))
+    until(client, web.at("/rollout/runs/1"), "rolled-back")
+
+
+def test_an_appliance_that_is_not_there_says_so(web: Web, store: Store) -> None:
+    Rollouts(store).send_to(web.plan, Destination(kind="stand-in", host="127.0.0.1", port=9))
+    for path in ("passwords/read", "sessions/read"):
+        answer = web.client("planner").post(web.at(f"/rollout/{path}"))
+        assert (answer.status_code, "does not answer" in answer.json()["title"]) == (409, True)

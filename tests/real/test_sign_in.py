@@ -1,0 +1,138 @@
+"""Signing in on a real SMB server: passwords that people are given, and sessions that are ended."""
+
+import secrets
+import time
+from collections.abc import Iterator
+
+import pytest
+
+from tests.conftest import ON
+from tests.real.host import Host, host
+from tests.real.test_host import roll, runner, shell
+from tests.server import until
+from yardgate.core.access.batch.resolve import resolve
+from yardgate.core.acl import Posix, PosixEntry
+from yardgate.core.acl.rights import Level
+from yardgate.core.host.sign_in import outlasting
+from yardgate.core.host.state import System, asked, compiled
+from yardgate.core.host.steps import steps
+from yardgate.core.model.plan import Group, Place, Plan, User
+from yardgate.core.model.share import Share
+from yardgate.drivers.appliance import ApplianceError
+from yardgate.drivers.linux.host import LinuxHost
+from yardgate.drivers.linux.reading import read
+
+
+def yard(*crew: str, disabled: tuple[str, ...] = ()) -> Plan:
+    people = ("ann", "bo", "cy")
+    users = {
+        name: User(id=name, name=name, uid=4001 + n, enabled=name not in disabled) for n, name in enumerate(people)
+    }
+    listed = Posix((PosixEntry("group", "crew", 7), PosixEntry("mask", "", 7)), (PosixEntry("group", "crew", 7),))
+    keel = Place(id="keel", name="keel", kind="pool", acl=listed, enforced_by="both")
+    return Plan(
+        users=users,
+        groups={"crew": Group(id="crew", name="crew", gid=4100, members=frozenset(crew))},
+        places={"keel": keel},
+        grants={"keel": {"crew": Level.RW}},
+        shares={"s": Share(id="s", name="work", place="keel")},
+    )
+
+
+def system(plan: Plan) -> System:
+    return compiled(resolve(plan, ON), "/srv").system
+
+
+@pytest.fixture(scope="module")
+def keelson() -> Iterator[Host]:
+    with host() as at:
+        roll(at, System(), system(yard("ann", "bo")))
+        yield at
+
+
+def enters(at: Host, name: str, password: str, act: str = "ls") -> str:
+    return shell(at, f"smbclient -U {name}%{password} //127.0.0.1/work -c '{act}' 2>&1")
+
+
+def test_passwords_are_given_once_and_leave_no_trace(keelson: Host) -> None:
+    appliance = LinuxHost(runner(keelson))
+    assert appliance.without_password() == {"ann", "bo", "cy"}
+    one, first = f"kelp-{secrets.token_hex(8)}", f"first-{secrets.token_hex(8)}"
+    shell(keelson, "touch /run/samba/begun")
+    watch = "echo $$ > /run/samba/watch; while sleep 0.002; do cat /proc/[0-9]*/cmdline; done > /run/samba/watched"
+    shell(keelson, f"setsid sh -c '{watch}' > /dev/null 2>&1 &")
+    appliance.give_passwords({"ann": one, "bo": "it's $(odd) \\\\"}, change=False)
+    assert appliance.without_password() == {"cy"}
+    assert "blocks available" in enters(keelson, "ann", one)
+    assert "blocks available" in enters(keelson, "bo", "'it'\\''s $(odd) \\\\'")
+    assert "NT_STATUS_LOGON_FAILURE" in enters(keelson, "ann", one[:-1])
+    appliance.give_passwords({"cy": first}, change=True)
+    assert "NT_STATUS_PASSWORD_MUST_CHANGE" in enters(keelson, "cy", first)
+    changed = shell(keelson, "smbpasswd -s -r 127.0.0.1 -U cy 2>&1", f"{first}\nown-choice-9\nown-choice-9\n")
+    assert "Password changed" in changed
+    assert "NT_STATUS_PASSWORD" not in enters(keelson, "cy", "own-choice-9")
+    shell(keelson, "kill $(cat /run/samba/watch)")
+    kept = "/run/samba /var/log/samba /var/cache/samba /var/lib/samba /etc /srv /tmp"
+    traces = shell(keelson, f"find {kept} -type f -newer /run/samba/begun -exec grep -laE '{one}|{first}' {{}} +")
+    assert [line for line in traces.splitlines() if not line.endswith("/watched")] == []
+    watched = shell(keelson, "cat /run/samba/watched").replace("\0", " ")
+    assert "smbpasswd -s" in watched, "the watch saw the commands"
+    typed = watched.replace(f"-U ann%{one}", "").replace(f"-U cy%{first}", "")
+    assert one not in typed, "but for those by which it is tried here"
+    assert first not in typed
+
+
+def test_who_has_to_change_a_password_can_be_disabled_and_enabled(keelson: Host) -> None:
+    appliance = LinuxHost(runner(keelson))
+    appliance.give_passwords({"bo": "soon-another"}, change=True)
+    now = read(runner(keelson), asked(system(yard("ann", "bo"))))
+    for plan in (yard("ann", "bo", disabled=("bo",)), yard("ann", "bo")):
+        now, _ = roll(keelson, now, system(plan))
+    assert "NT_STATUS_PASSWORD_MUST_CHANGE" in enters(keelson, "bo", "soon-another")
+
+
+def test_sessions_that_keep_what_they_were_are_told_and_ended(keelson: Host) -> None:
+    """Who leaves a group goes on writing in an open session, until it is ended."""
+    appliance = LinuxHost(runner(keelson))
+    appliance.give_passwords({"ann": "tide-table", "bo": "tide-table"}, change=False)
+    now = read(runner(keelson), asked(system(yard("ann", "bo"))))
+    for name in ("ann", "bo"):
+        keep = f"rm -f /run/{name}.in; mkfifo /run/{name}.in; setsid smbclient -U {name}%tide-table //127.0.0.1/work < /run/{name}.in > /run/{name}.out 2>&1 &"
+        shell(
+            keelson,
+            f"({keep}) > /dev/null 2>&1; (exec 3> /run/{name}.in; echo 'put /etc/hostname {name}-1' >&3; setsid sleep 600 >&3 2>/dev/null < /dev/null) > /dev/null 2>&1 &",
+        )
+    until(lambda: [one.account for one in appliance.sessions()] == ["ann", "bo"], 20)
+    ann, _bo = appliance.sessions()
+    assert (ann.shares, ann.machine) == (("work",), "127.0.0.1")
+    assert ann.since.startswith(time.strftime("%Y-"))
+    wanted = system(yard("ann"))
+    found = steps(now, wanted)
+    assert [one.account for one in outlasting(found, appliance.sessions())] == ["bo"]
+    roll(keelson, now, wanted)
+
+    def put(name: str, file: str) -> None:
+        shell(keelson, f"timeout 5 sh -c 'echo put /etc/hostname {file} > /run/{name}.in'")
+
+    def there(file: str) -> bool:
+        return shell(keelson, f"test -e /srv/keel/{file} && echo yes") == "yes\n"
+
+    put("bo", "late")
+    until(lambda: there("late"), 20)
+    ended = appliance.end_sessions({"bo"})
+    assert [one.account for one in ended] == ["bo"]
+    until(lambda: [one.account for one in appliance.sessions()] == ["ann"], 20)
+    put("bo", "later")
+    put("ann", "still")
+    until(lambda: there("still"), 20)
+    time.sleep(1)
+    assert not there("later")
+    assert appliance.end_sessions({"nobody-else"}) == ()
+
+
+def test_what_is_no_password_or_no_account_is_refused(keelson: Host) -> None:
+    appliance = LinuxHost(runner(keelson))
+    with pytest.raises(ApplianceError, match="more than one line"):
+        appliance.give_passwords({"ann": "one\ntwo"}, change=False)
+    with pytest.raises(ApplianceError, match="could not give passwords"):
+        appliance.give_passwords({"nobody-at-all": "kelp"}, change=False)
