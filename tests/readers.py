@@ -23,7 +23,8 @@ from yardgate.core.edits.apply import apply
 from yardgate.core.edits.describe import sentence
 from yardgate.core.edits.difference import difference
 from yardgate.core.edits.records import Edit
-from yardgate.core.host.state import Folder, compiled
+from yardgate.core.host.compiled import compiled
+from yardgate.core.host.state import Folder
 from yardgate.core.model.checks import PlanError
 from yardgate.core.model.directory import Schema
 from yardgate.core.model.kinds import check

@@ -14,9 +14,10 @@ from yardgate.core.acl.rights import Level
 from yardgate.core.directory.sync import sync
 from yardgate.core.edits.apply import apply
 from yardgate.core.edits.records import Leave, RemoveShare, SetGrant
+from yardgate.core.host.compiled import compiled
 from yardgate.core.host.contents import Thing, made
 from yardgate.core.host.sign_in import OpenSession
-from yardgate.core.host.state import System, compiled
+from yardgate.core.host.state import System
 from yardgate.core.model.agreements import Promise
 from yardgate.core.model.directory import AccountRecord, Copy, Directory, Ref
 from yardgate.core.model.names import fresh_id

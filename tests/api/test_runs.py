@@ -17,7 +17,8 @@ from tests.standin import stand_in
 from tests.tries import times
 from yardgate import demo
 from yardgate.core.access.batch.resolve import resolve
-from yardgate.core.host.state import System, compiled
+from yardgate.core.host.compiled import compiled
+from yardgate.core.host.state import System
 from yardgate.core.host.steps import Destination, steps
 from yardgate.drivers.simulator import ApplianceFaults, SimulatedAppliance
 from yardgate.jobs import rollouts as rollout_jobs

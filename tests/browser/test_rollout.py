@@ -12,7 +12,8 @@ from tests.browser.conftest import Page, Yard
 from yardgate.core.access.batch.resolve import resolve
 from yardgate.core.acl import Posix
 from yardgate.core.edits.records import PutPlace
-from yardgate.core.host.state import System, compiled
+from yardgate.core.host.compiled import compiled
+from yardgate.core.host.state import System
 from yardgate.core.host.steps import Destination
 from yardgate.core.model.plan import Plan
 from yardgate.store import Plans

@@ -14,8 +14,9 @@ from yardgate.core.access.batch.resolve import resolve
 from yardgate.core.acl import Entry, Ordered, Posix, PosixEntry, posix
 from yardgate.core.acl.rights import FULL, MASK_OF, Level
 from yardgate.core.edits.apply import apply
+from yardgate.core.host.compiled import compiled
 from yardgate.core.host.drift import taken_in
-from yardgate.core.host.state import Members, System, compiled
+from yardgate.core.host.state import Members, System
 from yardgate.core.host.steps import drift
 
 PLAN = demo.plan()

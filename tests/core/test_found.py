@@ -7,9 +7,9 @@ from tests.real.test_host import office
 from yardgate import demo
 from yardgate.core.access.batch.resolve import resolve
 from yardgate.core.access.walk import walk
+from yardgate.core.host.compiled import compiled
 from yardgate.core.host.evaluate import found, groups_of
 from yardgate.core.host.probe import Abilities
-from yardgate.core.host.state import compiled
 from yardgate.core.model.plan import GUEST, LOCAL, Plan
 from yardgate.core.model.share import Over
 

@@ -10,7 +10,8 @@ from tests.conftest import ON
 from yardgate.core.access.batch.resolve import resolve
 from yardgate.core.acl import Posix, PosixEntry
 from yardgate.core.acl.rights import Level
-from yardgate.core.host.state import System, compiled
+from yardgate.core.host.compiled import compiled
+from yardgate.core.host.state import System
 from yardgate.core.model.checks import PlanError
 from yardgate.core.model.plan import Group, GroupQuota, Place, Plan, Target, User
 from yardgate.core.model.share import HostRule, Service, Share

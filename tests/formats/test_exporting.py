@@ -13,7 +13,8 @@ from tests.test_cli import yardgate
 from yardgate import demo
 from yardgate.core.access.batch.resolve import resolve
 from yardgate.core.access.outcome import outcome
-from yardgate.core.host.state import System, compiled
+from yardgate.core.host.compiled import compiled
+from yardgate.core.host.state import System
 from yardgate.core.host.steps import steps
 from yardgate.core.policy.compliance import keep
 from yardgate.core.policy.findings import Case, find

@@ -16,7 +16,8 @@ from yardgate import demo
 from yardgate.core.access.batch.resolve import resolve
 from yardgate.core.acl import Entry, Ordered, Posix
 from yardgate.core.acl.rights import Level
-from yardgate.core.host.state import System, compiled
+from yardgate.core.host.compiled import compiled
+from yardgate.core.host.state import System
 from yardgate.core.host.step_words import words
 from yardgate.core.host.steps import Step, steps, walked
 from yardgate.core.model.checks import PlanError

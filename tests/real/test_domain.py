@@ -20,7 +20,8 @@ from yardgate.core.acl import Ordered, Posix
 from yardgate.core.acl.rights import Level
 from yardgate.core.directory.sync import sync
 from yardgate.core.edits.apply import apply
-from yardgate.core.host.state import System, asked, compiled
+from yardgate.core.host.compiled import compiled
+from yardgate.core.host.state import System, asked
 from yardgate.core.model.directory import Copy, Directory, rid_of
 from yardgate.core.model.kinds import check
 from yardgate.core.model.plan import GUEST, LOCAL, Group, Place, Plan, User

@@ -31,7 +31,8 @@ from yardgate.core.acl.nfs4 import GROUP, OWNER, files_of, spelled
 from yardgate.core.acl.rights import GRANTABLE, Level
 from yardgate.core.edits.apply import apply
 from yardgate.core.edits.records import Join
-from yardgate.core.host.state import PARTS, Folder, System, asked, compiled, host_names, marked, paths
+from yardgate.core.host.compiled import compiled, host_names, marked, paths
+from yardgate.core.host.state import PARTS, Folder, System, asked
 from yardgate.core.host.step_words import words
 from yardgate.core.host.steps import after as after_steps
 from yardgate.core.host.steps import drift, stands, steps
@@ -441,20 +442,40 @@ def test_planned_numbers_are_taken_before_the_host_gives_free_ones(keelson: Host
     assert shell(keelson, SNAPSHOT) == before
 
 
-def test_a_rollout_of_shares_begins_only_where_the_smb_server_runs() -> None:
+def test_servers_that_do_not_run_are_started_and_stopped_again() -> None:
+    """Dead, and not started with the host: drift says so, steps start them, and taking it back stops them. Without such a step none begins."""
     with host() as at:
         run, wanted = runner(at), compiled(resolve(office(9), ON), TOP).system
-        found = steps(System(), wanted)
+        assert wanted.services.keys() == {"smb", "nfs"}
+        now, _ = roll(at, read(run, asked(wanted)), wanted)
+        assert now.services == wanted.services
         appliance = LinuxHost(run)
-        appliance.arm(System(), found, 600)
-        appliance.end()
-        shell(at, "smbcontrol smbd shutdown; while smbcontrol smbd ping; do sleep 0.1; done")
+        shell(at, "smbcontrol smbd shutdown; while smbcontrol smbd ping; do sleep 0.1; done; update-rc.d smbd disable")
+        shell(at, "service nfs-kernel-server stop")
+        found = read(run, asked(now))
+        assert [words(step) for step in drift(now, found)] == [
+            "the NFS server: stop it",
+            "the SMB server: stop it and let it not start with the host any more",
+        ]
         with pytest.raises(ApplianceError, match=r"the SMB server \(smbd\) does not run there"):
-            appliance.arm(System(), found, 600)
+            appliance.arm(found, [step for step in steps(System(), wanted) if step.part == "offers"], 600)
         with pytest.raises(ApplianceError, match="does not run there"), appliance.trial(()):
             pass
-        appliance.arm(System(), [step for step in found if step.part != "offers"], 600)
+        missing = steps(found, wanted)
+        assert [words(step) for step in missing] == [
+            "the NFS server: start it",
+            "the SMB server: start it and let it start with the host",
+        ]
+        appliance.arm(found, missing, 600)
         appliance.end()
+        again, carried = roll(at, found, wanted)
+        assert again == now
+        listed = shell(at, "smbclient -N -L 127.0.0.1 2>&1")
+        assert all(one.name in listed for one in wanted.offers.values() if not one.hidden), "clients are served"
+        assert put_back(appliance, again, carried).failed is None
+        assert read(run, asked(now)).services == found.services
+        ran = shell(at, "sh -eu -s", script("again", found, missing).replace("\r", ""))
+        assert read(run, asked(now)).services == wanted.services, ran
 
 
 def test_the_script_does_the_same_and_again_nothing_and_takes_it_back(keelson: Host, tmp_path: Path) -> None:

@@ -21,8 +21,9 @@ from yardgate.core.acl import Entry, Ordered, Posix, PosixEntry, posix
 from yardgate.core.acl.nfs4 import EVERYTHING_BELOW, INHERIT_ONLY, NO_PROPAGATE_INHERIT
 from yardgate.core.acl.posix import Tag, created
 from yardgate.core.acl.rights import FULL, MASK_OF, WRITE_ACL, WRITE_OWNER, Level
+from yardgate.core.host.compiled import compiled
 from yardgate.core.host.contents import Correction, apart, pushes
-from yardgate.core.host.state import Folder, HostAccount, HostGroup, Offer, System, compiled
+from yardgate.core.host.state import Folder, HostAccount, HostGroup, Offer, System
 from yardgate.core.host.steps import Destination
 from yardgate.core.model.plan import Plan
 from yardgate.drivers.linux.apply import put_back

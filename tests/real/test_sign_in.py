@@ -13,8 +13,9 @@ from tests.server import until
 from yardgate.core.access.batch.resolve import resolve
 from yardgate.core.acl import Posix, PosixEntry
 from yardgate.core.acl.rights import Level
+from yardgate.core.host.compiled import compiled
 from yardgate.core.host.sign_in import outlasting
-from yardgate.core.host.state import System, asked, compiled
+from yardgate.core.host.state import System, asked
 from yardgate.core.host.steps import steps
 from yardgate.core.model.plan import Group, Place, Plan, User
 from yardgate.core.model.share import Share

@@ -18,7 +18,8 @@ from tests.real.test_host import SNAPSHOT, office, runner, shell
 from tests.server import Server, until
 from tests.tries import times
 from yardgate.core.access.batch.resolve import resolve
-from yardgate.core.host.state import System, asked, compiled
+from yardgate.core.host.compiled import compiled
+from yardgate.core.host.state import System, asked
 from yardgate.core.host.steps import Destination, after, steps
 from yardgate.drivers.appliance import ApplianceError, Unreachable
 from yardgate.drivers.linux.apply import carry_out, put_back

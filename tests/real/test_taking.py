@@ -13,7 +13,8 @@ from tests.real.test_host import after_steps, office, roll, runner, shell, visit
 from tests.tries import times
 from yardgate.core.access.batch.resolve import resolve
 from yardgate.core.edits.apply import apply
-from yardgate.core.host.state import asked, compiled
+from yardgate.core.host.compiled import compiled
+from yardgate.core.host.state import asked
 from yardgate.core.model.kinds import check
 from yardgate.core.model.plan import Plan
 from yardgate.drivers.linux.apply import put_back

@@ -14,7 +14,8 @@ from pydantic import TypeAdapter, ValidationError
 from yardgate.cli.console import AsJson, On, Refused, To, day_of, err, load, out, read_bytes, write
 from yardgate.core.access.batch.resolve import resolve
 from yardgate.core.host.bounds import Bounds, Managed, refused, top_trouble
-from yardgate.core.host.state import Compiled, System, asked, compiled
+from yardgate.core.host.compiled import Compiled, compiled
+from yardgate.core.host.state import System, asked
 from yardgate.core.host.step_words import afterwards, words
 from yardgate.core.host.steps import Step, after, drift, needs, steps, walked
 from yardgate.core.model.naming import fold, show

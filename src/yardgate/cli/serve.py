@@ -17,7 +17,8 @@ import typer
 from yardgate.cli.console import Data, Refused, err, out, settings_of
 from yardgate.core.access.batch.resolve import resolve
 from yardgate.core.edits.difference import difference
-from yardgate.core.host.state import System, compiled
+from yardgate.core.host.compiled import compiled
+from yardgate.core.host.state import System
 from yardgate.core.host.step_words import words
 from yardgate.core.host.steps import Destination, steps
 from yardgate.log import Form, LogLevel

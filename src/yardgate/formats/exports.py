@@ -4,7 +4,8 @@ import re
 from collections.abc import Callable, Iterable, Iterator
 
 from yardgate.core.acl.rights import Level
-from yardgate.core.host.state import Export, export, is_exported
+from yardgate.core.host.compiled import export, is_exported
+from yardgate.core.host.state import Export
 from yardgate.core.model.naming import show
 from yardgate.core.model.plan import Plan
 from yardgate.core.model.share import HostRule, Squash, hosts, in_order

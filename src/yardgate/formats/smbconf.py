@@ -8,8 +8,9 @@ from dataclasses import replace
 
 from yardgate.core.access.batch.resolve import Matrix
 from yardgate.core.acl.rights import Level
+from yardgate.core.host.compiled import host_names, offers
 from yardgate.core.host.share_lists import ACCOUNT, GROUP, GROUP_MARK
-from yardgate.core.host.state import GUEST_ACCOUNT, Offer, host_names, offers
+from yardgate.core.host.state import GUEST_ACCOUNT, Offer
 from yardgate.core.model.naming import fold, show
 from yardgate.core.model.share import share_name_trouble
 from yardgate.formats.reading import FormatError

@@ -27,8 +27,9 @@ from yardgate.core.acl.nfs4 import EVERYTHING_BELOW
 from yardgate.core.acl.rights import GRANTABLE, Level
 from yardgate.core.edits.apply import apply
 from yardgate.core.edits.records import PutPlace, PutUser, SetGrant
+from yardgate.core.host.compiled import compiled
 from yardgate.core.host.contents import Thing, pushes
-from yardgate.core.host.state import Folder, System, compiled
+from yardgate.core.host.state import Folder, System
 from yardgate.core.host.steps import steps
 from yardgate.core.model.agreements import Act, Promise
 from yardgate.core.model.plan import EVERYONE, Group, Place, PlaceKind, Plan, Target, User

@@ -2839,6 +2839,24 @@ export interface components {
             level: components["schemas"]["Level"];
         };
         /**
+         * HostService
+         * @description A server program of the host's: whether it answers now, and whether it starts when the host does. name: smb or nfs.
+         */
+        HostService: {
+            /** Name */
+            name: string;
+            /**
+             * Running
+             * @default true
+             */
+            running: boolean;
+            /**
+             * Enabled
+             * @default true
+             */
+            enabled: boolean;
+        };
+        /**
          * HostShiftOut
          * @description Hosts that would do something else in a share over NFS, in words, and how many people would get something else there from them.
          *
@@ -4484,7 +4502,7 @@ export interface components {
              * Part
              * @enum {string}
              */
-            part: "groups" | "accounts" | "members" | "folders" | "offers" | "exports";
+            part: "groups" | "accounts" | "members" | "folders" | "offers" | "exports" | "services";
             /** Name */
             name: string;
             /**
@@ -5047,6 +5065,10 @@ export interface components {
             /** Exports */
             exports?: {
                 [key: string]: components["schemas"]["Export"];
+            };
+            /** Services */
+            services?: {
+                [key: string]: components["schemas"]["HostService"];
             };
         };
         /**

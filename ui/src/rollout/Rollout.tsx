@@ -30,6 +30,7 @@ const GROUPS: [string, (step: RolloutStep) => boolean][] = [
   ["Who is in which group", (step) => step.part === "members"],
   ["Folders, owners and lists", (step) => step.part === "folders"],
   ["Shares", (step) => (step.part === "offers" || step.part === "exports") && step.does !== "remove"],
+  ["Servers", (step) => step.part === "services"],
 ];
 
 /** From what the appliance has to what the plan says: the steps, what to take away, and what was done when. */

@@ -7,7 +7,8 @@ from fastapi import APIRouter, HTTPException, Path, Request
 from yardgate.api.authentication import Planner, Reader, TheServices, say
 from yardgate.api.rollout.schemas import InsideFolder, InsideOut, InsideThing, LookInside, PushDo, PushOut
 from yardgate.api.transport.parsing import OffLoop
-from yardgate.core.host.state import System, paths
+from yardgate.core.host.compiled import paths
+from yardgate.core.host.state import System
 from yardgate.services.derived import Services
 from yardgate.store import NotThere
 from yardgate.store.pushes import Counted, Pushing

@@ -10,14 +10,14 @@ from yardgate.api.rollout.routes import steps_of
 from yardgate.api.rollout.schemas import (
     GivenPassword,
     GivePasswords,
-    PasswordState,
     OpenSessionOut,
+    PasswordState,
     SessionsEnd,
 )
 from yardgate.api.transport.parsing import OffLoop
 from yardgate.core.host.bounds import Managed
+from yardgate.core.host.compiled import away_from, host_names
 from yardgate.core.host.sign_in import OpenSession, outlasting
-from yardgate.core.host.state import away_from, host_names
 from yardgate.core.model.checks import PlanError
 from yardgate.core.model.naming import fold
 from yardgate.core.model.plan import LOCAL

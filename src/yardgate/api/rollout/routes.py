@@ -20,7 +20,8 @@ from yardgate.api.rollout.schemas import (
 from yardgate.api.transport.parsing import OffLoop
 from yardgate.api.transport.turns import Large
 from yardgate.core.host.bounds import HostAccounts, manageable, refused
-from yardgate.core.host.state import Compiled, System, compiled
+from yardgate.core.host.compiled import Compiled, compiled
+from yardgate.core.host.state import System
 from yardgate.core.host.step_words import words
 from yardgate.core.host.steps import (
     Destination,

@@ -28,9 +28,10 @@ from yardgate.api.rollout.schemas import (
 from yardgate.api.schemas import SinceOut
 from yardgate.api.transport.parsing import OffLoop
 from yardgate.core.host.bounds import NEVER, Managed, top_trouble
+from yardgate.core.host.compiled import away_from, compiled, host_names
 from yardgate.core.host.drift import taken_in
 from yardgate.core.host.probe import Question, questions
-from yardgate.core.host.state import System, asked, away_from, compiled, host_names
+from yardgate.core.host.state import System, asked
 from yardgate.core.host.step_words import words
 from yardgate.core.host.steps import (
     Destination,

@@ -10,8 +10,9 @@ from yardgate.core.acl.mode import SETGID, STICKY, bits_of
 from yardgate.core.acl.nfs4 import INHERITED
 from yardgate.core.edits.apply import apply
 from yardgate.core.edits.records import Edit, Join, Leave, PutPlace, PutShare, PutUser
+from yardgate.core.host.compiled import away_from, compiled, host_names, marked, paths
 from yardgate.core.host.share_lists import GROUP_MARK
-from yardgate.core.host.state import Folder, HostAccount, Members, Offer, away_from, compiled, host_names, marked, paths
+from yardgate.core.host.state import Folder, HostAccount, Members, Offer
 from yardgate.core.host.steps import Step, stands
 from yardgate.core.model.checks import PlanError
 from yardgate.core.model.plan import LOCAL, Group, Place, Plan, User

@@ -6,7 +6,7 @@ from yardgate.core.acl import Entry, Ordered, Posix
 from yardgate.core.acl.rights import Level
 from yardgate.core.acl.words import rights, rwx
 from yardgate.core.host.share_lists import GROUP_MARK
-from yardgate.core.host.state import Export, Folder, HostAccount, HostGroup, Members, Offer
+from yardgate.core.host.state import Export, Folder, HostAccount, HostGroup, HostService, Members, Offer
 from yardgate.core.host.steps import Step, sign_in_again, without_password
 from yardgate.core.model.plan import GUEST
 
@@ -55,6 +55,8 @@ def words(step: Step) -> str:
                 else []
             )
             return f"share {now.name} over NFS: {', '.join(said)}"
+        case (None | HostService()) as was, (None | HostService()) as now:
+            return _service_words(was, now)
     raise TypeError(step)
 
 
@@ -65,6 +67,22 @@ def _over(step: Step) -> str:
 def _few(names: Iterable[str], most: int = 6) -> str:
     listed = sorted(names)
     return ", ".join(listed) if len(listed) <= most + 1 else f"{', '.join(listed[:most])} and {len(listed) - most} more"
+
+
+SERVERS = {"smb": "the SMB server", "nfs": "the NFS server"}
+
+
+def _service_words(was: HostService | None, now: HostService | None) -> str:
+    if now is None:
+        return f"leave {SERVERS[was.name] if was is not None else 'it'} as it is"
+    if was is None:
+        return f"see that {SERVERS[now.name]} runs, and starts with the host"
+    said = []
+    if was.running != now.running:
+        said.append("start it" if now.running else "stop it")
+    if was.enabled != now.enabled:
+        said.append("let it start with the host" if now.enabled else "let it not start with the host any more")
+    return f"{SERVERS[now.name]}: {' and '.join(said)}"
 
 
 def _account_words(was: HostAccount, now: HostAccount) -> str:

@@ -148,7 +148,7 @@ def steps(now: System, wanted: System) -> tuple[Step, ...]:
     """What brings an appliance from one to the other, in the order in which it has to be done.
 
     Nothing is deleted by it: an account that is not wanted any more is shut, a group emptied, a share ended, a folder left as it is
-    (`removals` would delete them). Shares that go are ended first and shares that come are offered last, so that nobody gets in
+    (`removals` would delete them), a server program goes on. Shares that go are ended first and shares that come are offered last, so that nobody gets in
     over what is half done. An export that gives up a folder or a host which another takes is ended first, too, and made anew.
     """
     renamed = tuple(_renames(now, wanted))
@@ -329,6 +329,7 @@ def _kept(now: System, wanted: System) -> System:
         accounts={**shut, **wanted.accounts},
         members={**empty, **wanted.members},
         folders={**{n: f for n, f in now.folders.items() if n not in wanted.folders}, **wanted.folders},
+        services={**now.services, **wanted.services},
     )
 
 

@@ -13,7 +13,7 @@ from typing import Literal
 from yardgate.core.acl import Ordered, Posix
 from yardgate.core.acl.rights import letters
 from yardgate.core.host.share_lists import GROUP_MARK
-from yardgate.core.host.state import Folder, HostAccount, HostGroup, Members, Offer, System, whos
+from yardgate.core.host.state import Folder, HostAccount, HostGroup, HostService, Members, Offer, System, whos
 from yardgate.core.host.steps import Step
 from yardgate.drivers.linux.command import FILES, Command, Files
 from yardgate.drivers.linux.reading import EPOCH, NEVER, SHUT
@@ -37,6 +37,8 @@ def commands(step: Step, now: System, files: Files = FILES) -> tuple[Command, ..
             found = _folder_commands(was, folder, wipe=step.wipe)
         case ((None | Offer()), (None | Offer())):
             found = _offer_commands(step, step.onto(now), files)
+        case (None | HostService()) as was, (None | HostService()) as service:
+            found = _service_commands(was, service)
         case _:
             found = _export_commands(step.onto(now), files)
     return tuple(found)
@@ -297,6 +299,38 @@ def _export_commands(after: System, files: Files) -> Iterator[Command]:
     else:
         yield _script("take the file with the exports away", TAKE, files.exports)
     yield _run("let the NFS server read it", "exportfs", "-ra")
+
+
+def _service_commands(was: HostService | None, now: HostService | None) -> Iterator[Command]:
+    """What was not known before is left as it is when it is taken back."""
+    if now is None:
+        return
+    before = was if was is not None else HostService(name=now.name, running=False, enabled=False)
+    for has, shall, yes, no in (
+        (before.enabled, now.enabled, "enable", "disable"),
+        (before.running, now.running, "start", "stop"),
+    ):
+        if has != shall:
+            act, units = yes if shall else no, UNITS[now.name]
+            typed = f"systemctl {act} {units[0]}"
+            yield replace(
+                _script(f"{act} the {now.name.upper()} server", SERVE, act, *units), shown=typed, by_hand=(typed, None)
+            )
+
+
+UNITS = {"smb": ("smbd", "smb"), "nfs": ("nfs-kernel-server", "nfs-server")}
+"""How systems call the service of a protocol: the first that is there counts."""
+SERVE = """act=$1; shift
+if test -d /run/systemd/system; then
+  for unit; do if systemctl cat "$unit" > /dev/null 2>&1; then exec systemctl "$act" "$unit"; fi; done
+else
+  for unit; do
+    test -x "/etc/init.d/$unit" || continue
+    case $act in enable|disable) exec update-rc.d "$unit" "$act" ;; *) exec service "$unit" "$act" > /dev/null ;; esac
+  done
+fi
+echo "there is no service $1 on the host; is its package installed?" >&2; false
+"""
 
 
 HEAD = "# Written by Yard Gate at each rollout. What is changed here by hand is shown as drift, and goes with the next one.\n"

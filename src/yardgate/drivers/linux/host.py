@@ -47,7 +47,7 @@ class LinuxHost:
         return shown(commands.commands(step, now, self.files))
 
     def arm(self, now: System, found: Sequence[Step], seconds: int) -> None:
-        if any(step.reloads == "smb" for step in found):
+        if any(step.reloads == "smb" for step in found) and all(step.id != "services:smb" for step in found):
             self._serves()
         self.watch.arm(script("Put back what was there before", now, found, self.files), seconds)
 

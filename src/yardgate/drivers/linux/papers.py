@@ -3,7 +3,8 @@
 from collections.abc import Callable, Sequence
 from typing import Literal, NamedTuple
 
-from yardgate.core.host.state import Compiled, System
+from yardgate.core.host.compiled import Compiled
+from yardgate.core.host.state import System
 from yardgate.core.host.steps import Step
 from yardgate.core.model.plan import Plan
 from yardgate.drivers.linux.handout import restore_text, runbook, runbook_page, script, specs_text

@@ -8,7 +8,18 @@ from datetime import date, timedelta
 from yardgate.core.acl import Posix, PosixEntry, posix
 from yardgate.core.host.bounds import LOWEST, HostAccounts
 from yardgate.core.host.share_lists import GROUP_MARK
-from yardgate.core.host.state import OPEN, PARTS, Folder, HostAccount, HostGroup, Members, Offer, RecordKind, System
+from yardgate.core.host.state import (
+    OPEN,
+    PARTS,
+    Folder,
+    HostAccount,
+    HostGroup,
+    HostService,
+    Members,
+    Offer,
+    RecordKind,
+    System,
+)
 from yardgate.core.model.naming import fold
 from yardgate.drivers.appliance import ApplianceError
 from yardgate.drivers.linux.command import FILES, Command, Files, Runner
@@ -41,7 +52,32 @@ def read(run: Runner, asked: System, files: Files = FILES, parts: Collection[Rec
             found = replace(found, exports={one.name: one for one in exports})
     except FormatError as error:
         raise ApplianceError(f"a file that only rollouts should write was changed by hand: {error}") from None
+    if "services" in parts and asked.services:
+        found = replace(found, services=_services(run, asked.services))
     return found
+
+
+def _services(run: Runner, names: Collection[str]) -> dict[str, HostService]:
+    """Whether the servers of some protocols take connections (over NFS at their port, RFC 7530 section 3.1), and start with the host."""
+    asking = Command(
+        ("sh", "-euc", SERVING, "sh", *sorted(names)), "ask the host's servers whether they run", changes=False
+    )
+    rows = (line.split() for line in run(asking).needed(asking.why).splitlines())
+    return {name: HostService(name=name, running=runs == "yes", enabled=starts == "yes") for name, runs, starts in rows}
+
+
+SERVING = """for name; do
+  case $name in
+    smb) units='smbd smb'; smbcontrol smbd ping > /dev/null 2>&1 && runs=yes || runs=no ;;
+    *) units='nfs-kernel-server nfs-server'; test -n "$(ss -Hltn 'sport = :2049')" && runs=yes || runs=no ;;
+  esac
+  starts=no
+  for unit in $units; do
+    if test -d /run/systemd/system; then systemctl is-enabled --quiet "$unit" 2> /dev/null && starts=yes
+    else set -- /etc/rc[2-5].d/S??"$unit"; test -e "$1" && starts=yes; fi
+  done
+  echo "$name $runs $starts"
+done"""
 
 
 def _in_effect(run: Runner, written: Sequence[Offer], files: Files) -> Iterator[Offer]:

@@ -1,0 +1,348 @@
+"""What a plan comes to on an appliance: accounts, groups, folders, shares and exports by name; and what of it that cannot have."""
+
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping
+from dataclasses import fields, replace
+from itertools import chain
+from typing import NamedTuple
+
+from yardgate.core.access.batch.resolve import Matrix
+from yardgate.core.access.membership import token
+from yardgate.core.access.paths import inside, is_on, kept_to, offered
+from yardgate.core.access.storage import Nfs4State, PlaceState
+from yardgate.core.acl import Ordered, Posix, PosixEntry, posix
+from yardgate.core.acl.nfs4 import GROUP, OWNER, spelled
+from yardgate.core.acl.rights import Level
+from yardgate.core.host.share_lists import GROUP_MARK, share_lists
+from yardgate.core.host.state import (
+    ADMIN,
+    OF_THE_HOST,
+    Export,
+    Folder,
+    HostAccount,
+    HostGroup,
+    HostService,
+    Members,
+    Offer,
+    R,
+    System,
+)
+from yardgate.core.model.checks import PlanError, Trouble
+from yardgate.core.model.names import fresh_id, unix_trouble
+from yardgate.core.model.naming import fold, show
+from yardgate.core.model.plan import EVERYONE, LOCAL, ROOT, Group, Plan, User
+from yardgate.core.model.share import Share, in_order
+
+
+class Compiled(NamedTuple):
+    """What a plan comes to on an appliance. left_out: what it will not have, or have otherwise, in words."""
+
+    system: System
+    left_out: tuple[str, ...]
+
+
+def compiled(matrix: Matrix, top: str, joined: Collection[str] = ()) -> Compiled:
+    """What a plan comes to. top: the folder in which the pools lie, or are mounted. joined: ids of the directories that the host is joined to.
+
+    Whoever has no primary group gets one of their own, of the same name, since a host knows nobody without.
+    Accounts of a directory are the directory's and never made here; where the host is joined to it, lists and shares name them, and
+    they are in the host's own groups.
+    Raises PlanError where a name cannot be carried by a Unix host.
+    """
+    plan = matrix.plan
+    away = away_from(plan, joined)
+    if troubles := tuple(_troubles(plan, top)):
+        raise PlanError(troubles)
+    users = [user for user in plan.users.values() if user.origin == LOCAL and user.uid != 0]
+    groups = [group for group in plan.groups.values() if group.origin == LOCAL and group.gid != 0]
+    where, named = paths(plan, top), host_names(plan, away)
+    accounts = (
+        HostAccount(
+            name=user.name,
+            uid=user.uid,
+            full_name=user.full_name,
+            primary=named[user.primary_group] if user.primary_group is not None else user.name,
+            enabled=user.enabled and not user.gone,
+            expires=user.expires if user.enabled else None,
+        )
+        for user in users
+    )
+    counting: dict[str, set[str]] = {group.id: set() for group in groups}
+    for user in plan.users.values():
+        if user.id in named and named[user.id] != ADMIN:
+            for group in counting.keys() & token(plan, user.id).keys():
+                counting[group].add(named[user.id])
+    belongs = (Members(name=named[group], users=frozenset(found)) for group, found in counting.items())
+    own = (HostGroup(name=user.name) for user in users if user.primary_group is None)
+    listed = marked(plan, named)
+    folders = (
+        _folder(named, listed, where[place], matrix.storage[place]) for place in plan.places if place in matrix.storage
+    )
+    shares = sorted(plan.shares.values(), key=lambda share: share.name)
+    return Compiled(
+        System(
+            groups=_by_name(chain((HostGroup(name=named[group.id], gid=group.gid) for group in groups), own)),
+            accounts=_by_name(accounts),
+            members=_by_name(belongs),
+            folders=_by_name(folder for folder in folders if folder is not None),
+            offers=_by_name(offers(matrix, where.__getitem__, named)),
+            exports=_by_name(export(plan, share, where[share.place]) for share in shares if is_exported(plan, share)),
+            services=_by_name(
+                HostService(name=protocol) for protocol in dict.fromkeys(o.protocol for o in offered(plan))
+            ),
+        ),
+        tuple(_left_out(matrix, away)),
+    )
+
+
+def paths(plan: Plan, top: str) -> Mapping[str, str]:
+    """Place id -> the path of its folder."""
+    return {place: f"{top.rstrip('/')}/{plan.path_name(place)}" for place in plan.places}
+
+
+def _by_name(records: Iterable[R]) -> dict[str, R]:
+    return {record.name: record for record in records}
+
+
+def away_from(plan: Plan, joined: Collection[str]) -> frozenset[str]:
+    """The directories that a host does not know: all but those it is joined to."""
+    return frozenset(plan.directories) - frozenset(joined)
+
+
+def host_names(plan: Plan, away: Collection[str] = ()) -> Mapping[str, str]:
+    """Account id -> how the host calls it; root as root, and nothing for those of a directory that is away, or that it cannot know.
+
+    A group whose name it cannot have gets one made of that name. Those of a directory it calls by the directory's short name and their
+    own in small letters, as winbindd(8) does.
+    """
+    found = {ROOT: ADMIN}
+    here = [user for user in plan.users.values() if _is_known(plan, user, away)]
+    found |= {user.id: ADMIN if user.uid == 0 else _called(plan, user) for user in here}
+    taken = {fold(name) for name in found.values()}
+    local = [group for group in plan.groups.values() if group.origin == LOCAL]
+    taken |= {fold(group.name) for group in local if unix_trouble(group.name) is None}
+    for group in sorted((g for g in plan.groups.values() if _is_known(plan, g, away)), key=lambda group: group.id):
+        name = ADMIN if group.gid == 0 else _called(plan, group)
+        its_own = fold(name) in OF_THE_HOST
+        if group.origin == LOCAL and group.gid != 0 and (unix_trouble(name) is not None or its_own):
+            spoken = fresh_id(name, ()).strip("0123456789") and not its_own
+            name = fresh_id(name if spoken else f"group {name}", taken)[:32]
+            taken.add(name)
+        found[group.id] = name
+    return found
+
+
+def _called(plan: Plan, account: User | Group) -> str:
+    if account.origin == LOCAL:
+        return account.name
+    return f"{plan.source(account.origin)}\\{account.name.lower()}"
+
+
+def _is_known(plan: Plan, account: User | Group, away: Collection[str]) -> bool:
+    """Whether a host knows an account: all of its own; of a directory that is not away those that have a number and a name for a list."""
+    if account.origin == LOCAL:
+        return True
+    if account.origin in away or account.gone or unix_trouble(plan.source(account.origin)) is not None:
+        return False
+    if isinstance(account, User):
+        return account.uid is not None and unix_trouble(account.name) is None
+    name = account.name
+    return account.gid is not None and name.isprintable() and name == name.strip() and not set(name) & set(':,"\\')
+
+
+def marked(plan: Plan, named: Mapping[str, str]) -> Mapping[str, str]:
+    """Account id -> how an ordered list calls whom the host calls `named`."""
+    return {who: f"{GROUP_MARK}{name}" if who in plan.groups else name for who, name in named.items()}
+
+
+def _folder(named: Mapping[str, str], called: Mapping[str, str], path: str, stored: PlaceState) -> Folder | None:
+    """called: how an ordered list calls whom the host calls `named`."""
+    owner, group = named.get(stored.owner, ADMIN), named.get(stored.group, ADMIN)
+    match stored.list:
+        case None:
+            return None
+        case Nfs4State() as listed:
+            kept = (e for e in listed.entries if e.who in named or e.who in (OWNER, GROUP, EVERYONE))
+            said = tuple(replace(e, who=called.get(e.who, e.who)) for e in kept)
+            return Folder(
+                name=path, owner=owner, group=group, listed=Ordered(spelled(said, owner, f"{GROUP_MARK}{group}"))
+            )
+        case listed:
+            own = Posix(_entries(named, listed.access), None, listed.setgid, listed.sticky)
+            if listed.style == "posix" and listed.default is not None:
+                own = replace(own, default=_entries(named, listed.default))
+            return Folder(name=path, owner=owner, group=group, listed=own)
+
+
+def _entries(named: Mapping[str, str], entries: tuple[PosixEntry, ...]) -> tuple[PosixEntry, ...]:
+    return posix.in_order(replace(e, who=named[e.who] if e.who else "") for e in entries if not e.who or e.who in named)
+
+
+def offers(matrix: Matrix, where: Callable[[str], str], named: Mapping[str, str]) -> Iterator[Offer]:
+    """All shares over SMB as such a server is told of them, by name. where: place id -> folder there. named: how the host calls whom it knows."""
+    plan = matrix.plan
+    people = {who: name for who, name in named.items() if who in plan.users}
+    groups = {who: name for who, name in named.items() if who in plan.groups and name != ADMIN}
+    for share in sorted(plan.shares.values(), key=lambda share: share.name):
+        if share.smb:
+            yield _offer(matrix, share, where(share.place), people, groups)
+
+
+def _offer(matrix: Matrix, share: Share, path: str, people: Mapping[str, str], groups: Mapping[str, str]) -> Offer:
+    plan, lists = matrix.plan, share_lists(matrix, share, people, groups)
+    guests = share.guests if is_on(plan, "smb") and kept_to(plan, "smb") is None else Level.NA
+    roots = []
+    if (admin := share.administrator) is not None:
+        roots = [f"{GROUP_MARK}{groups[admin]}"] if admin in groups else [people[admin]] if admin in people else []
+    return Offer(
+        name=share.name,
+        path=path,
+        roots=tuple(roots),
+        guests=min(guests, Level.RO) if share.read_only else guests,
+        hidden=share.hidden,
+        hide_unreadable=share.hide_unreadable,
+        versions=share.versions,
+        recycle=share.recycle,
+        ordered=any(kept_in_order(matrix, p) for p in inside(plan, share)),
+        **{part.name: getattr(lists, part.name) for part in fields(lists)},
+    )
+
+
+def kept_in_order(matrix: Matrix, place: str) -> bool:
+    """Whether a place has an ordered list, which a Linux host's SMB server keeps beside the folder."""
+    return place in matrix.storage and isinstance(matrix.storage[place].list, Nfs4State)
+
+
+def is_exported(plan: Plan, share: Share) -> bool:
+    """Whether any host may mount a share over NFS."""
+    return share.nfs and bool(share.hosts) and is_on(plan, "nfs")
+
+
+def export(plan: Plan, share: Share, path: str) -> Export:
+    """A share as an NFS server is told of it."""
+    most = Level.RO if share.read_only else Level.RW
+    rules = (replace(rule, level=min(rule.level, most)) for rule in in_order(share.hosts, plan.target.host_rules))
+    return Export(name=share.name, path=path, rules=tuple(rules), squash=share.squash)
+
+
+# --- what cannot be carried -------------------------------------------------------------------------------------------
+
+
+def _troubles(plan: Plan, top: str) -> Iterator[Trouble]:
+    """Names that a Unix host cannot have, or that would be taken for another."""
+    if not top.startswith("/") or not _plain_path(top):
+        yield Trouble("top", f"{show(top)} is not a plain path from the root, as /srv")
+    for user in plan.users.values():
+        if user.origin != LOCAL or user.gone:
+            continue
+        if (why := unix_trouble(user.name)) is not None:
+            yield Trouble(user.id, f"{show(user.name)} cannot be an account of the host: it {why}")
+        elif fold(user.name) in OF_THE_HOST and user.uid != 0:
+            yield Trouble(
+                user.id, f"{show(user.name)} is an account that hosts have for themselves; give it another sign-in name"
+            )
+    named = host_names(plan, plan.directories)
+    groups = {named[group.id] for group in plan.groups.values() if group.origin == LOCAL}
+    for user in plan.users.values():
+        if user.origin == LOCAL and user.primary_group is None and user.name in groups:
+            yield Trouble(
+                user.id,
+                f"{show(user.name)} has no primary group, and the group of its own that the host would make has the name of a group of the plan; give it a primary group",
+            )
+        if user.origin == LOCAL and set(user.full_name) & set(":,\n"):
+            yield Trouble(
+                user.id, f"the full name {show(user.full_name)} has a colon or comma, which passwd(5) cannot hold"
+            )
+    if plan.target.host_rules == "first":
+        for share in plan.shares.values():
+            if share.nfs and tuple(in_order(share.hosts, "narrowest")) != share.hosts:
+                yield Trouble(
+                    share.id,
+                    f"{show(share.name)} has a wider host rule before a narrower one, and the kernel's NFS server takes the narrower; put it first",
+                )
+    for share in plan.shares.values():
+        published = share.smb or is_exported(plan, share)
+        if published and all(plan.places[step].acl is None for step in plan.path(share.place)):
+            yield Trouble(
+                share.id,
+                f"{show(share.name)} offers {plan.path_name(share.place)}, for which no list is planned, so that its folder would not be made; plan its list",
+            )
+    exported: dict[tuple[str, str], Share] = {}
+    for share in plan.shares.values() if is_on(plan, "nfs") else ():
+        for rule in share.hosts if share.nfs else ():
+            first = exported.setdefault((share.place, rule.hosts), share)
+            if first is not share:
+                yield Trouble(
+                    share.id,
+                    f"{show(share.name)} and {show(first.name)} offer the same folder over NFS to {rule.hosts}, and such a server knows folders, not names; leave one of them",
+                )
+    for place in plan.places.values():
+        if not _plain_path(place.name):
+            yield Trouble(
+                place.id,
+                f"the folder {show(place.name)} has a character that configurations of servers cannot carry in a path",
+            )
+
+
+def _plain_path(name: str) -> bool:
+    return name.isprintable() and not set(name) & set('%"\\$`') and not name.startswith("-")
+
+
+def _left_out(matrix: Matrix, away: Collection[str]) -> Iterator[str]:
+    plan = matrix.plan
+    for origin in sorted(away):
+        number = sum(user.origin == origin and not user.gone for user in plan.users.values())
+        yield f"{number} accounts of {plan.source(origin)}: the host is not joined to it, and knows none of them; if it is, say so where the plan goes"
+    named = host_names(plan, away)
+    kinds: tuple[tuple[str, Iterable[User | Group]], ...] = (
+        ("accounts", plan.users.values()),
+        ("groups", plan.groups.values()),
+    )
+    for what, all_of in kinds:
+        odd = [a.name for a in all_of if a.origin not in {LOCAL, *away} and a.id not in named and not a.gone]
+        if odd:
+            yield f"{what} of a directory that have no number, or a name that a host's lists cannot hold: {', '.join(map(show, sorted(odd)))}"
+    other = [f"{g.name} ({named[g.id]})" for g in plan.groups.values() if g.origin == LOCAL and named[g.id] != g.name]
+    if other:
+        yield f"groups get other names there, since the host cannot have theirs: {', '.join(sorted(other))}"
+    for group in plan.groups.values():
+        if group.origin == LOCAL and any(member in plan.users and member not in named for member in group.members):
+            yield f"members of {group.name} that come from a directory: the host does not know them"
+    for place in plan.places.values():
+        if place.id not in matrix.storage or matrix.storage[place.id].list is None:
+            yield f"the list of {plan.path_name(place.id)}, which is not planned"
+    for share in plan.shares.values():
+        if share.nfs and not share.hosts and is_on(plan, "nfs"):
+            yield f"the share {share.name} over NFS: no host may mount it"
+    for service in plan.services.values():
+        if service.id == "pages" and (service.allowed is not None or not service.on):
+            yield "the appliance's administration pages: a plain host has none"
+    yield from _not_made(plan)
+
+
+def _not_made(plan: Plan) -> Iterator[str]:
+    """What a plan says and no step makes on a host of folders, with what to do by hand."""
+    quotas = sorted(plan.path_name(place.id) for place in plan.places.values() if place.quota is not None)
+    if quotas:
+        yield f"quotas of {', '.join(quotas)}: folders have none; give each a file system of its own, or set a project quota on the host"
+    of_groups = sorted(plan.path_name(place.id) for place in plan.places.values() if place.group_quotas)
+    if of_groups:
+        yield f"quotas of groups in {', '.join(of_groups)}: set them on the host, with setquota(8) where its file system keeps them"
+    by_case = sorted(plan.path_name(place.id) for place in plan.places.values() if place.case_sensitive)
+    if by_case:
+        yield f"case-sensitive names in {', '.join(by_case)}: over SMB the server there takes names that differ only in case for one"
+    aliases = sorted(f"{alias} for {u.name}" for u in plan.users.values() if u.origin == LOCAL for alias in u.aliases)
+    if aliases:
+        more = f" and {len(aliases) - 1} more" if len(aliases) > 1 else ""
+        yield f"other sign-in names, {aliases[0]}{more}: write them into a file that the SMB server's configuration names as username map"
+    shares = sorted(plan.shares.values(), key=lambda share: share.name)
+    if versions := [share.name for share in shares if share.smb and share.versions]:
+        yield f"earlier versions in {', '.join(versions)}: no step makes any; the SMB server shows those that the host's file system keeps"
+    stars = sorted(
+        {rule.hosts for share in shares if share.nfs for rule in share.hosts if _is_starred_address(rule.hosts)}
+    )
+    if stars and plan.target.wildcards == "both":
+        yield f"host rules for {', '.join(stars)}: the kernel's NFS server compares * and ? with host names, never with addresses; write networks"
+
+
+def _is_starred_address(hosts: str) -> bool:
+    return bool(set(hosts) & set("*?")) and hosts != "*" and set(hosts) <= set("0123456789.*?:")
