@@ -21,7 +21,9 @@ from typing import NamedTuple
 
 TOP = Path(__file__).parent.parent
 ROOMS = ("src/yardgate/core/acl", "src/yardgate/core/access")
-FIRST = tuple(f"tests/core/test_{name}.py" for name in ("lists", "ways", "naive", "compile", "clash", "resolve"))
+FIRST = tuple(
+    f"tests/core/test_{name}.py" for name in ("lists", "ways", "naive", "compile", "clash", "keeping", "resolve")
+)
 ROUNDS = (
     ("quick", FIRST),
     ("usual", FIRST),

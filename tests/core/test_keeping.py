@@ -10,12 +10,15 @@ from tests.conftest import ON
 from tests.plans import edits, plans
 from tests.tries import times
 from yardgate.core.access.batch.resolve import resolve
+from yardgate.core.access.bitsets import count
 from yardgate.core.access.membership import token
 from yardgate.core.access.outcome import Outcome, outcome, over_ways, shifts
 from yardgate.core.access.paths import offered
+from yardgate.core.access.storage import alike, storage_state
 from yardgate.core.access.walk import walk
 from yardgate.core.acl.rights import Level
 from yardgate.core.edits.apply import apply
+from yardgate.core.edits.records import PutPlace
 from yardgate.core.model.agreements import LEAST, Act, Promise
 from yardgate.core.model.checks import PlanError
 from yardgate.core.model.kinds import check
@@ -126,6 +129,21 @@ def office(**promises: Promise) -> Plan:
     return Plan(
         users=users, groups=groups, places=places, grants={"hulls": {"crew": RO}}, shares=shares, promises=promises
     )
+
+
+def test_places_stand_alike_where_owner_group_and_list_are_the_same(quay: Plan) -> None:
+    before = storage_state(quay, count(quay, ON))
+    for place in quay.places.values():
+        if before[place.id].list is None:
+            continue
+        again, _ = apply(quay, [PutPlace(replace(place, note="looked at"))])
+        assert alike(before, storage_state(again, count(again, ON)), quay.places)
+        owned = replace(place, owner="mira-oyelaran" if before[place.id].owner != "mira-oyelaran" else "root")
+        other, _ = apply(quay, [PutPlace(owned)])
+        then = storage_state(other, count(other, ON))
+        assert not alike(before, then, [place.id])
+        assert alike(before, then, quay.path(place.id)[:-1])
+        assert not alike(before, {}, [place.id])
 
 
 def test_everyone_else_takes_in_the_guest_and_follows_the_group() -> None:

@@ -14,6 +14,7 @@ from yardgate.core.acl import Entry, Mode, Ordered, Posix, PosixEntry, mode, nfs
 from yardgate.core.acl.nfs4 import EVERYTHING_BELOW, GROUP, INHERITED, OWNER
 from yardgate.core.acl.rights import (
     APART,
+    APPEND_DATA,
     CHANGE,
     DELETE_CHILD,
     EDITS,
@@ -46,6 +47,10 @@ A, D = "allow", "deny"
         (Rights(PASS, 0), Level.PT, False),
         (Rights(0, 0), Level.NA, False),
         (Rights(READ | 0x6, READ), Level.RO, True),  # adds, but does not delete
+        (Rights(READ, READ | WRITE_DATA), Level.RO, True),  # writes a file that is there
+        (Rights(READ, READ | APPEND_DATA), Level.RO, True),
+        (Rights(PASS, READ_DATA), Level.PT, True),  # reads a file that somebody names
+        (Rights(READ_DATA, 0), Level.NA, True),  # lists, but does not enter
         (Rights(WRITE, WRITE | APART), Level.RO, True),  # reads and writes, but not in one opening
         (Rights(READ & ~EXECUTE, READ), Level.NA, True),  # reads, but does not enter
         (Rights(WRITE & ~DELETE_CHILD, WRITE), Level.RW, False),  # deletes by the right on the file

@@ -100,6 +100,24 @@ def test_resolving_again_after_an_edit_is_resolving_from_the_start(plan: Plan, d
         )
 
 
+@settings(max_examples=times(60, 1000))
+@given(plans(lists=True))
+def test_resolving_again_after_a_place_was_moved_is_resolving_from_the_start(plan: Plan) -> None:
+    before = resolve(plan, ON)
+    for place in plan.places.values():
+        for parent in plan.places:
+            if place.kind == "pool" or parent == place.parent or place.id in plan.path(parent):
+                continue
+            try:
+                after, _ = apply(plan, [PutPlace(replace(place, parent=parent))])
+            except PlanError:
+                continue
+            again, whole = resolve(after, ON, before), resolve(after, ON)
+            assert all(np.array_equal(again.rows[p], whole.rows[p]) for p in whole.rows), (place.id, parent)
+            assert again.ways.keys() == whole.ways.keys()
+            assert all(np.array_equal(again.ways[p], whole.ways[p]) for p in whole.ways), (place.id, parent)
+
+
 def test_taking_the_only_list_away_and_putting_it_back(lantern: Plan) -> None:
     keel = lantern.places["keel"]
     with_list, _ = apply(lantern, [PutPlace(replace(keel, acl=Mode(0o750)))])
