@@ -37,6 +37,13 @@ GLOBAL = """[global]
  guest account = nobody
 """
 NFS = """#!/bin/sh
+### BEGIN INIT INFO
+# Provides:          nfs-kernel-server
+# Required-Start:    $remote_fs
+# Required-Stop:     $remote_fs
+# Default-Start:     2 3 4 5
+# Default-Stop:      0 1 6
+### END INIT INFO
 case $1 in
   start)
     mkdir -p /run/samba/nfs

@@ -90,6 +90,10 @@ def test_who_has_to_change_a_password_can_be_disabled_and_enabled(keelson: Host)
     for plan in (yard("ann", "bo", disabled=("bo",)), yard("ann", "bo")):
         now, _ = roll(keelson, now, system(plan))
     assert "NT_STATUS_PASSWORD_MUST_CHANGE" in enters(keelson, "bo", "soon-another")
+    now, _ = roll(keelson, now, system(yard("ann", "bo", disabled=("bo",))))
+    appliance.give_passwords({"bo": "tide-table"}, change=False)
+    assert "NT_STATUS_ACCOUNT_DISABLED" in enters(keelson, "bo", "tide-table"), "a password opens no account"
+    roll(keelson, now, system(yard("ann", "bo")))
 
 
 def test_sessions_that_keep_what_they_were_are_told_and_ended(keelson: Host) -> None:

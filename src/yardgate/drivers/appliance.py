@@ -6,6 +6,7 @@ from typing import Literal, Protocol
 
 from yardgate.core.host.bounds import HostAccounts
 from yardgate.core.host.contents import Thing
+from yardgate.core.host.diagnosis import Asked, Facts
 from yardgate.core.host.probe import Abilities
 from yardgate.core.host.sign_in import OpenSession
 from yardgate.core.host.state import PARTS, RecordKind, System
@@ -80,6 +81,9 @@ class Appliance(Protocol):
 
     def trial(self, accounts: Collection[str], /) -> AbstractContextManager[Trial]:
         """Going into its shares as some of its accounts. Raises ApplianceError, where it cannot be tried."""
+
+    def facts(self, asked: Asked, top: str, /) -> Facts:
+        """What it says of one account and one thing in a share, whose folder is `top`. Raises ApplianceError."""
 
     def without_password(self) -> frozenset[str]:
         """The accounts whose password nobody was given since they were made. Raises ApplianceError."""

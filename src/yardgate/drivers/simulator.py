@@ -24,6 +24,7 @@ from yardgate.core.acl import Ordered, Posix
 from yardgate.core.acl.rights import Level
 from yardgate.core.host.bounds import LOWEST, HostAccounts
 from yardgate.core.host.contents import Thing
+from yardgate.core.host.diagnosis import Asked, Facts
 from yardgate.core.host.evaluate import found, groups_of
 from yardgate.core.host.probe import Abilities
 from yardgate.core.host.sign_in import OpenSession
@@ -277,6 +278,8 @@ class _Asked(BaseHTTPRequestHandler):
                 return _THINGS.dump_python(there, mode="json")
             case "/give":
                 return at.give(_THINGS.validate_python(told, strict=False))
+            case "/running":
+                return _SYSTEM.dump_python(at.state.running, mode="json")
             case "/without-password":
                 return at.without_password()
             case "/passwords":
@@ -395,6 +398,23 @@ class Client:
 
     def give(self, wanted: Sequence[Thing]) -> None:
         self._ask("/give", _THINGS.dump_python(tuple(wanted), mode="json"))
+
+    def facts(self, asked: Asked, top: str) -> Facts:
+        there = _SYSTEM.validate_python(self._ask("/running"), strict=False)
+        thing = f"{top}/{asked.path}" if asked.path else top
+        paths = [thing[:at] for at in range(1, len(thing)) if thing[at] == "/"] + [thing]
+        known = [there.folders[path] for path in paths if path in there.folders]
+        return Facts(
+            service=there.services.get(asked.protocol),
+            account=there.accounts.get(asked.account),
+            password="not given" if asked.account in self.without_password() else "known",
+            groups=groups_of(there, asked.account),
+            sessions=tuple(one for one in self.sessions() if one.account == asked.account),
+            offer=there.offers.get(asked.share),
+            export=there.exports.get(asked.share),
+            folders=tuple(known),
+            missing="" if known and known[-1].name == thing else thing,
+        )
 
     def without_password(self) -> frozenset[str]:
         return frozenset(self._ask("/without-password"))

@@ -6,12 +6,14 @@ from contextlib import contextmanager
 
 from yardgate.core.host.bounds import HostAccounts
 from yardgate.core.host.contents import Thing
+from yardgate.core.host.diagnosis import Asked, Facts
 from yardgate.core.host.sign_in import OpenSession
 from yardgate.core.host.state import PARTS, RecordKind, System
 from yardgate.core.host.steps import Step
 from yardgate.drivers.appliance import ApplianceError, Watching
 from yardgate.drivers.linux import commands, contents, reading, sign_in
 from yardgate.drivers.linux.command import FILES, Files, Runner
+from yardgate.drivers.linux.facts import facts
 from yardgate.drivers.linux.handout import script, shown
 from yardgate.drivers.linux.trial import LinuxTrial
 from yardgate.drivers.linux.watch import Watch
@@ -68,6 +70,9 @@ class LinuxHost:
 
     def give(self, wanted: Sequence[Thing]) -> None:
         contents.give(self.run, wanted)
+
+    def facts(self, asked: Asked, top: str) -> Facts:
+        return facts(self.run, asked, self.files, top)
 
     def without_password(self) -> frozenset[str]:
         return sign_in.without_password(self.run)

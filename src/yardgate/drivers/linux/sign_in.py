@@ -16,11 +16,13 @@ UNKNOWN = "no password given yet"
 
 GIVE = """change=$1
 while read -r name && read -r p; do
+  was=$(pdbedit -v -u "$name" | sed -n 's/^Account Flags: *//p')
   printf '%s\\n%s\\n' "$p" "$p" | smbpasswd -s "$name" > /dev/null
+  case $was in *D*) net sam set disabled "$name" yes > /dev/null ;; esac
   pdbedit -r -u "$name" -N "" > /dev/null
   net sam set pwdmustchangenow "$name" "$change" > /dev/null
 done"""
-"""Names and passwords come line by line: they stand in no command, and so in no list of processes."""
+"""Names and passwords come line by line: they stand in no command, and so in no list of processes. A password would enable an account."""
 SHUT = """for pid; do smbcontrol "$pid" shutdown; done"""
 
 

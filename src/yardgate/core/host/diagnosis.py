@@ -1,0 +1,486 @@
+"""Why somebody does not get in, or does: what an appliance says of one account and one thing in a share, in the order in which it fails.
+
+The first check that is amiss is the cause; what comes after it may be amiss because of it. Each is told beside what the plan comes to there.
+"""
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, field
+from datetime import date
+from ipaddress import ip_address
+from typing import Literal, NamedTuple
+
+from yardgate.core.acl import Posix, posix
+from yardgate.core.acl.rights import (
+    ADD_FILE,
+    EVERYTHING,
+    EXECUTE,
+    LIST_DIRECTORY,
+    READ_DATA,
+    STRICT,
+    WRITE_DATA,
+    Level,
+    Rights,
+)
+from yardgate.core.host.evaluate import groups_of, let_in, rights_in
+from yardgate.core.host.share_lists import GROUP_MARK
+from yardgate.core.host.sign_in import OpenSession
+from yardgate.core.host.state import Export, Folder, HostAccount, HostService, Offer, System
+from yardgate.core.host.step_words import SERVERS, words
+from yardgate.core.host.steps import Step
+from yardgate.core.model.share import Protocol, host_rule
+
+Password = Literal["known", "not given", "to be changed", "unknown"]
+About = Literal[
+    "plan",
+    "server",
+    "account",
+    "password",
+    "groups",
+    "session",
+    "share",
+    "host",
+    "folder",
+    "thing",
+    "file system",
+    "client",
+]
+LOOPBACK = ("127.", "[::1]", "::1")
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Asked:
+    """account: as the host calls them. share: its name; path: below its top, a folder's or a file's, none for the top itself. machine: the address that
+    a client comes from; none: not asked about. password: what they type, to try it; none: not tried."""
+
+    __pydantic_config__ = STRICT
+    account: str
+    share: str
+    protocol: Protocol = "smb"
+    path: str = ""
+    machine: str = ""
+    password: str = field(default="", repr=False)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Facts:
+    """What an appliance says now. service None, listens none: nothing can be said of that. listens: the addresses at which the server takes
+    connections. account None: there is none. groups: as the host counts them. regrouped: when its groups were changed last, in ISO 8601.
+    offer, export: the share as the server's configuration has it. folders: from the top of the file system down to the thing, as far as
+    they are there; missing, link: the first path on the way that is not there, or leads out of the share. is_file: the thing is one. tried: what the server said to the password, `in` where it let them in."""
+
+    service: HostService | None = None
+    listens: tuple[str, ...] | None = None
+    account: HostAccount | None = None
+    locked: bool = False
+    password: Password = "unknown"
+    groups: frozenset[str] = frozenset()
+    regrouped: str = ""
+    sessions: tuple[OpenSession, ...] = ()
+    offer: Offer | None = None
+    export: Export | None = None
+    folders: tuple[Folder, ...] = ()
+    missing: str = ""
+    link: str = ""
+    is_file: bool = False
+    read_only: bool = False
+    full: str = ""
+    tried: str = ""
+
+
+class Planned(NamedTuple):
+    """What a plan comes to there. level, why: what it gives, and the sentence that says why. system: what the appliance shall have."""
+
+    level: Level
+    why: str
+    system: System
+
+
+class HostCheck(NamedTuple):
+    """state: well, amiss, or not known. act: what mends it, in words; nothing where nothing is to be done."""
+
+    about: About
+    state: Literal["well", "amiss", "unknown"]
+    words: str
+    act: str = ""
+
+
+AGAIN = "Read what the appliance has, and roll out: the steps put it right."
+
+
+def diagnose(asked: Asked, planned: Planned, facts: Facts, on: date) -> tuple[HostCheck, ...]:
+    """All checks, in the order in which things fail."""
+    over_nfs = asked.protocol == "nfs"
+    return (
+        *_plan(planned),
+        *_server(asked, facts),
+        *_account(asked, planned, facts, on),
+        *(() if over_nfs else _password(asked, facts)),
+        *_groups(asked, planned, facts),
+        *(() if over_nfs else _sessions(facts)),
+        *(_export(asked, planned, facts) if over_nfs else _share(asked, planned, facts, on)),
+        *_folders(asked, planned, facts),
+        *_file_system(planned, facts),
+        *_tried(asked, facts),
+    )
+
+
+def cause(checks: Sequence[HostCheck]) -> HostCheck | None:
+    """The first that is amiss."""
+    return next((check for check in checks if check.state == "amiss"), None)
+
+
+def _plan(planned: Planned) -> Iterator[HostCheck]:
+    given = planned.level >= Level.RO
+    act = "" if given else "Change it on the board, or by What would it take."
+    yield HostCheck("plan", "well" if given else "amiss", f"The plan says {planned.level.words}. {planned.why}", act)
+
+
+def _server(asked: Asked, facts: Facts) -> Iterator[HostCheck]:
+    name = SERVERS[asked.protocol]
+    if facts.service is None:
+        return
+    if not facts.service.running:
+        yield HostCheck("server", "amiss", f"{name[0].upper()}{name[1:]} does not run.", AGAIN)
+        return
+    if facts.listens is not None and all(one.startswith(LOOPBACK) for one in facts.listens):
+        where = f"takes connections only from the appliance itself ({', '.join(facts.listens) or 'nowhere'})"
+        yield HostCheck(
+            "server",
+            "amiss",
+            f"{name[0].upper()}{name[1:]} {where}.",
+            "In its configuration: interfaces, and bind interfaces only.",
+        )
+        return
+    later = "" if facts.service.enabled else " It does not start with the host."
+    yield HostCheck("server", "well", f"{name[0].upper()}{name[1:]} runs and takes connections.{later}")
+
+
+def _account(asked: Asked, planned: Planned, facts: Facts, on: date) -> Iterator[HostCheck]:
+    there, wanted = facts.account, planned.system.accounts.get(asked.account)
+    if there is None:
+        yield HostCheck("account", "amiss", f"The appliance has no account {asked.account}.", AGAIN)
+        return
+    if wanted is not None and wanted.uid is not None and there.uid != wanted.uid:
+        yield HostCheck(
+            "account",
+            "amiss",
+            f"{asked.account} has the number {there.uid} there, {wanted.uid} in the plan: lists go by it.",
+            AGAIN,
+        )
+        return
+    if asked.protocol == "nfs":
+        yield HostCheck(
+            "account",
+            "well",
+            f"{asked.account} has the number {there.uid}; over NFS nothing else of the account counts.",
+        )
+        return
+    if not there.enabled:
+        meant = wanted is not None and not wanted.enabled
+        said = "as the plan says" if meant else "the plan has it enabled"
+        yield HostCheck(
+            "account",
+            "amiss",
+            f"The account {asked.account} is disabled there; {said}.",
+            "Enable it in People." if meant else AGAIN,
+        )
+    elif there.expires is not None and there.expires <= on:
+        yield HostCheck(
+            "account",
+            "amiss",
+            f"The account {asked.account} expired on {there.expires}.",
+            "Give it another day in People.",
+        )
+    elif not there.smb:
+        yield HostCheck("account", "amiss", f"The SMB server has no account {asked.account}; the host has.", AGAIN)
+    elif facts.locked:
+        yield HostCheck(
+            "account",
+            "amiss",
+            f"The SMB server has locked {asked.account} after too many wrong passwords.",
+            f"On the host: pdbedit -r -u {asked.account} -z -c '[ ]'",
+        )
+    else:
+        yield HostCheck("account", "well", f"The account {asked.account} is there and enabled.")
+
+
+def _password(asked: Asked, facts: Facts) -> Iterator[HostCheck]:
+    match facts.password:
+        case "not given":
+            yield HostCheck(
+                "password",
+                "amiss",
+                f"Nobody was given a password for {asked.account} yet.",
+                "Make one under Signing in.",
+            )
+        case "to be changed":
+            yield HostCheck(
+                "password",
+                "amiss",
+                f"{asked.account} has to choose another password before anything else.",
+                f"On their computer; on Linux: smbpasswd -r SERVER -U {asked.account}",
+            )
+        case "known":
+            yield HostCheck("password", "well", f"{asked.account} has a password.")
+        case _:
+            pass
+    if facts.tried == "in":
+        yield HostCheck("password", "well", "The server takes the password that was typed here.")
+    elif "LOGON_FAILURE" in facts.tried or "WRONG_PASSWORD" in facts.tried:
+        yield HostCheck(
+            "password",
+            "amiss",
+            "The server does not take the password that was typed here.",
+            "Make another under Signing in.",
+        )
+
+
+def _groups(asked: Asked, planned: Planned, facts: Facts) -> Iterator[HostCheck]:
+    if facts.account is None:
+        return
+    wanted = groups_of(planned.system, asked.account)
+    known = planned.system.groups.keys() | planned.system.members.keys()
+    missing, more = sorted(wanted - facts.groups), sorted((facts.groups & known) - wanted)
+    if missing or more:
+        said = [f"not in {', '.join(missing)}"] if missing else []
+        said += [f"also in {', '.join(more)}"] if more else []
+        yield HostCheck(
+            "groups",
+            "amiss",
+            f"On the appliance {asked.account} is {' and '.join(said)}; the plan says otherwise.",
+            AGAIN,
+        )
+    else:
+        yield HostCheck(
+            "groups",
+            "well",
+            f"The appliance counts {asked.account} in {', '.join(sorted(facts.groups)) or 'no group'}, as planned.",
+        )
+
+
+def _sessions(facts: Facts) -> Iterator[HostCheck]:
+    for one in facts.sessions:
+        if one.since and facts.regrouped and one.since < facts.regrouped:
+            yield HostCheck(
+                "session",
+                "amiss",
+                f"A session is open from {one.machine}, begun before the appliance’s groups last changed: it keeps what it began with.",
+                "End it under Signing in, or sign out and in again on that computer.",
+            )
+        else:
+            yield HostCheck("session", "well", f"A session is open from {one.machine}; it has today’s groups.")
+
+
+def _share(asked: Asked, planned: Planned, facts: Facts, on: date) -> Iterator[HostCheck]:
+    offer, wanted = facts.offer, planned.system.offers.get(asked.share)
+    if offer is None:
+        why = "" if wanted is not None else " Nor does the plan offer it over SMB."
+        yield HostCheck(
+            "share",
+            "amiss",
+            f"The SMB server’s configuration in effect has no share {asked.share}.{why}",
+            AGAIN if wanted is not None else "Offer it under Shares.",
+        )
+        return
+    hosts = [line for line in offer.foreign if line.startswith("hosts ")]
+    if hosts:
+        yield HostCheck(
+            "host",
+            "amiss",
+            f"The share keeps computers out by a line that no rollout wrote: {'; '.join(hosts)}.",
+            "Take it out of the server’s configuration.",
+        )
+    if other := [line for line in offer.foreign if line not in hosts]:
+        yield HostCheck(
+            "share",
+            "amiss",
+            f"Something besides rollouts configures {asked.share}: {'; '.join(other)}.",
+            "Look for another section of that name in the server’s configuration.",
+        )
+    if facts.account is None:
+        return
+    gives = let_in(System(accounts={asked.account: facts.account}), offer, asked.account, facts.groups, on)
+    shall = (
+        min(planned.level, let_in(planned.system, wanted, asked.account, groups_of(planned.system, asked.account), on))
+        if wanted is not None
+        else planned.level
+    )
+    if gives < shall:
+        changed = (
+            f" {words(Step(part='offers', before=wanted, after=offer))}."
+            if wanted is not None and wanted != offer
+            else ""
+        )
+        yield HostCheck(
+            "share",
+            "amiss",
+            f"The share {asked.share} gives {asked.account} {gives.words}; the plan says {shall.words}.{changed}",
+            AGAIN,
+        )
+    elif not offer.foreign:
+        yield HostCheck(
+            "share", "well", f"The share {asked.share} is in effect, and gives {asked.account} {gives.words}."
+        )
+
+
+def _export(asked: Asked, planned: Planned, facts: Facts) -> Iterator[HostCheck]:
+    export = facts.export
+    if export is None:
+        yield HostCheck("share", "amiss", f"The NFS server exports no share {asked.share}.", AGAIN)
+        return
+    if not asked.machine:
+        yield HostCheck(
+            "host",
+            "unknown",
+            f"{asked.share} is exported to {', '.join(rule.hosts for rule in export.rules)}.",
+            "Say from which address they come.",
+        )
+        return
+    rule = host_rule(export.rules, "narrowest", ip_address(asked.machine), "", "names")
+    if rule is None or rule.level < Level.RO:
+        yield HostCheck(
+            "host", "amiss", f"{asked.machine} may not mount {asked.share}.", "Add a host rule under Shares."
+        )
+    elif rule.level < planned.level:
+        yield HostCheck(
+            "host",
+            "amiss",
+            f"{asked.machine} mounts {asked.share} for reading only ({rule.hosts}).",
+            "Change the host rule under Shares.",
+        )
+    else:
+        yield HostCheck("host", "well", f"{asked.machine} may mount {asked.share}: {rule.hosts}, {rule.level.words}.")
+
+
+def _folders(asked: Asked, planned: Planned, facts: Facts) -> Iterator[HostCheck]:
+    roots = facts.offer.roots if facts.offer is not None and asked.protocol == "smb" else ()
+    me = {asked.account, *(f"{GROUP_MARK}{group}" for group in facts.groups)}
+    acts_as_root = not me.isdisjoint(roots)
+    if facts.link and asked.protocol == "smb":
+        yield HostCheck(
+            "folder",
+            "amiss",
+            f"{facts.link} is a link that leads out of the share; the SMB server follows none of these.",
+            "Put the folder itself there.",
+        )
+        return
+    way, thing = (
+        (facts.folders, None) if facts.missing or not facts.folders else (facts.folders[:-1], facts.folders[-1])
+    )
+    for folder in way:
+        if not acts_as_root and not rights_in(folder, asked.account, facts.groups).folder & EXECUTE:
+            wanted = planned.system.folders.get(folder.name)
+            act = (
+                AGAIN
+                if wanted is not None and wanted != folder
+                else "Change its list under Storage."
+                if wanted is not None
+                else f"On the host: chmod a+x {folder.name}"
+            )
+            yield HostCheck(
+                "folder",
+                "amiss",
+                f"{asked.account} may not enter {folder.name} on the way.{_differs(folder, wanted)}",
+                act,
+            )
+            return
+    if facts.missing:
+        yield HostCheck(
+            "folder",
+            "amiss",
+            f"{facts.missing} is not there.",
+            AGAIN if facts.missing in planned.system.folders else "Look for it under another name.",
+        )
+        return
+    if thing is None:
+        return
+    yield HostCheck("folder", "well", f"{asked.account} may enter every folder on the way.")
+    rights = (
+        EVERYTHING
+        if acts_as_root
+        else _on_file(thing, asked.account, facts)
+        if facts.is_file
+        else rights_in(thing, asked.account, facts.groups)
+    )
+    reads, writes = (
+        (rights.file & READ_DATA, rights.file & WRITE_DATA)
+        if facts.is_file
+        else (rights.folder & LIST_DIRECTORY and rights.folder & EXECUTE, rights.folder & ADD_FILE)
+    )
+    does = (
+        "reads and changes it"
+        if reads and writes
+        else "may only read it"
+        if reads
+        else "may only write it"
+        if writes
+        else "can do nothing with it"
+    )
+    short = (planned.level >= Level.RO and not reads) or (planned.level == Level.RW and not writes)
+    wanted = planned.system.folders.get(thing.name)
+    act = (
+        ""
+        if not short
+        else AGAIN
+        if wanted is not None and wanted != thing
+        else "Push the folder’s list down over what lies in it (Rollout, Look into the folders)."
+        if wanted is None
+        else "Change its list under Storage."
+    )
+    yield HostCheck(
+        "thing",
+        "amiss" if short else "well",
+        f"By the list of {thing.name} itself, {asked.account} {does}.{_differs(thing, wanted)}",
+        act,
+    )
+
+
+def _on_file(thing: Folder, account: str, facts: Facts) -> Rights:
+    """What a file's own list gives; an ordered one counts as that of its kind."""
+    if not isinstance(thing.listed, Posix):
+        return rights_in(thing, account, facts.groups)
+    owner, names = account == thing.owner, {account, *facts.groups}
+    named = [
+        e for e in thing.listed.access if e.tag != "user" or not e.who or e.who == account
+    ]  # an account may be called as a group is
+    deciding = posix.matching(
+        [e for e in named if e.tag != "group" or not e.who or e.who in facts.groups],
+        names,
+        owner,
+        thing.group in facts.groups,
+    )
+    return Rights(0, posix.rights_on_file(deciding, owner))
+
+
+def _differs(there: Folder, wanted: Folder | None) -> str:
+    if wanted is None or wanted == there:
+        return ""
+    return f" It is not as the plan has it: {words(Step(part='folders', before=wanted, after=there))}."
+
+
+def _file_system(planned: Planned, facts: Facts) -> Iterator[HostCheck]:
+    if facts.read_only and planned.level == Level.RW:
+        yield HostCheck(
+            "file system",
+            "amiss",
+            "The file system there is mounted read-only.",
+            "On the host: look why (dmesg), then mount -o remount,rw.",
+        )
+    elif facts.full and planned.level == Level.RW:
+        yield HostCheck(
+            "file system", "amiss", f"The file system there is full: {facts.full}.", "Make room, or let it grow."
+        )
+    elif facts.folders:
+        yield HostCheck("file system", "well", "The file system takes what is written.")
+
+
+def _tried(asked: Asked, facts: Facts) -> Iterator[HostCheck]:
+    if facts.tried and facts.tried != "in" and "LOGON_FAILURE" not in facts.tried:
+        yield HostCheck(
+            "client", "amiss", f"A client on the appliance, signing in as {asked.account}, was told: {facts.tried}."
+        )
+    else:
+        said = "If it still fails, it is their computer: it is signed in to this server as somebody else already (Windows keeps one at a time), it sends an old password that it has kept, or the name leads it to another machine."
+        if asked.protocol == "nfs":
+            said = "If it still fails, it is their computer: it gives them another number than the appliance does, or the name leads it to another machine."
+        yield HostCheck("client", "unknown", said)
