@@ -110,3 +110,38 @@ def test_an_appliance_that_is_not_there_says_so(web: Web, store: Store) -> None:
     for path in ("passwords/read", "sessions/read"):
         answer = web.client("planner").post(web.at(f"/rollout/{path}"))
         assert (answer.status_code, "does not answer" in answer.json()["title"]) == (409, True)
+
+
+def test_what_the_appliance_says_of_somebody_is_told_in_the_order_in_which_it_fails(
+    web: Web, store: Store, appliance: SimulatedAppliance
+) -> None:
+    client, shares = web.client("planner"), {share.name: share.id for share in PLAN.shares.values()}
+
+    def cause(user: str, share: str, **more: str) -> tuple[str, str] | None:
+        answer = client.post(web.at("/rollout/check"), json={"user": WHOSE[user], "share": shares[share], **more})
+        assert answer.status_code == 200, answer.text
+        found = answer.json()
+        return (
+            None
+            if found["cause"] is None
+            else tuple(found["checks"][found["cause"]][part] for part in ("about", "words"))
+        )  # type: ignore[return-value]
+
+    assert cause("mira.oyelaran", "drawings", path="in-progress", password="secret-1") is None
+    assert cause("juno.harker", "training") == ("password", "Nobody was given a password for juno.harker yet.")
+    assert cause("priya.natarajan", "training") == (
+        "groups",
+        "On the appliance priya.natarajan is not in Apprentices; the plan says otherwise.",
+    )
+    about, words = cause("juno.harker", "payroll") or ("", "")
+    assert (about, words[:24]) == ("plan", "The plan says no access.")
+    assert cause("mira.oyelaran", "drawings", path="gone/away") == (
+        "folder",
+        "/srv/keel/drawings/gone/away is not there.",
+    )
+    files = [path for path in Path(store.path).parent.rglob("*") if path.is_file()]
+    assert [path for path in files if b"secret-1" in path.read_bytes()] == []
+    for wrong in ({"path": "../.."}, {"machine": "nowhere", "protocol": "nfs"}):
+        body = {"user": WHOSE["mira.oyelaran"], "share": shares["drawings"], **wrong}
+        assert client.post(web.at("/rollout/check"), json=body).status_code == 422
+    assert client.post(web.at("/rollout/check"), json={"user": "nobody", "share": "s"}).status_code == 404

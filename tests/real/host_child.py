@@ -13,6 +13,10 @@ import traceback
 from pathlib import Path
 from typing import Any
 
+sys.path.append(str(Path(__file__).parent))
+
+import nfs_service
+
 OWN = {
     "etc": "/etc", "srv": "/srv", "samba": "/var/lib/samba", "cache": "/var/cache/samba", "run": "/run/samba",
     "log": "/var/log/samba", "nfs": "/var/lib/nfs", "yardgate": "/var/lib/yardgate",
@@ -36,24 +40,6 @@ GLOBAL = """[global]
  map to guest = Bad User
  guest account = nobody
 """
-NFS = """#!/bin/sh
-### BEGIN INIT INFO
-# Provides:          nfs-kernel-server
-# Required-Start:    $remote_fs
-# Required-Stop:     $remote_fs
-# Default-Start:     2 3 4 5
-# Default-Stop:      0 1 6
-### END INIT INFO
-case $1 in
-  start)
-    mkdir -p /run/samba/nfs
-    printf 'NFS_CORE_PARAM { Protocols = 4; Enable_RQUOTA = false; Enable_NLM = false; NFS_Port = 2049; }\n' > /run/samba/nfs/conf
-    printf 'NFSv4 { Graceless = true; RecoveryRoot = /run/samba/nfs; }\n' >> /run/samba/nfs/conf
-    ganesha.nfsd -f /run/samba/nfs/conf -L /run/samba/nfs/log -p /run/samba/nfs/pid
-    for _ in $(seq 400); do ss -Hltn 'sport = :2049' | grep -q . && exit 0; sleep 0.05; done; exit 1 ;;
-  stop) kill "$(cat /run/samba/nfs/pid)"; while kill -0 "$(cat /run/samba/nfs/pid)" 2> /dev/null; do sleep 0.05; done ;;
-esac
-"""  # a real server in the place of the kernel's, which the machine's kernel may not have; it answers, and has no exports
 
 
 def settle(top: Path) -> None:
@@ -66,7 +52,7 @@ def settle(top: Path) -> None:
     (top / "samba" / "private").mkdir(mode=0o700)
     subprocess.run(["ip", "link", "set", "lo", "up"], check=True)
     Path("/etc/samba/smb.conf").write_text(GLOBAL)
-    Path("/etc/init.d/nfs-kernel-server").write_text(NFS)
+    nfs_service.install()
 
 
 def serve() -> subprocess.Popen[bytes]:

@@ -6,6 +6,7 @@ import sys
 from pathlib import Path
 
 sys.path.append(str(Path(__file__).parent))
+import nfs_service
 from namespaces import ADMIN, DNS, PASSWORD, SHORT, answers, namespace, run
 
 CONF = """[global]
@@ -52,6 +53,7 @@ def own(top: Path) -> None:
         if inner != "srv":
             run("cp", "--archive", "--no-target-directory", over, str(top / inner))
         run("mount", "--bind", str(top / inner), over)
+    nfs_service.install()
 
 
 def join(top: Path) -> None:

@@ -74,7 +74,10 @@ def test_passwords_are_given_once_and_leave_no_trace(keelson: Host) -> None:
     assert "NT_STATUS_PASSWORD" not in enters(keelson, "cy", "own-choice-9")
     shell(keelson, "kill $(cat /run/samba/watch)")
     kept = "/run/samba /var/log/samba /var/cache/samba /var/lib/samba /etc /srv /tmp"
-    traces = shell(keelson, f"find {kept} -type f -newer /run/samba/begun -exec grep -laE '{one}|{first}' {{}} +")
+    traces = shell(
+        keelson,
+        f"find {kept} -type f -newer /run/samba/begun -exec grep -laE '{one}|{first}' {{}} + 2> /dev/null; true",
+    )
     assert [line for line in traces.splitlines() if not line.endswith("/watched")] == []
     watched = shell(keelson, "cat /run/samba/watched").replace("\0", " ")
     assert "smbpasswd -s" in watched, "the watch saw the commands"

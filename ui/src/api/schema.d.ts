@@ -1829,6 +1829,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/plans/{plan}/rollout/check": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Check Access
+         * @description Look up, in the order in which things fail, what the appliance says of somebody and a thing in a share. A password is tried, and not kept.
+         */
+        post: operations["check_access"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
@@ -2793,6 +2813,69 @@ export interface components {
              * @default 22
              */
             port: number;
+        };
+        /**
+         * HostCheckIn
+         * @description Who, at which share, over what. path: of a folder or file in it, none for its top. machine: the address they come from. password: what they type,
+         *     to try it; it is not kept.
+         */
+        HostCheckIn: {
+            /** User */
+            user: string;
+            /** Share */
+            share: string;
+            /**
+             * Protocol
+             * @default smb
+             * @enum {string}
+             */
+            protocol: "smb" | "nfs";
+            /**
+             * Path
+             * @default
+             */
+            path: string;
+            /**
+             * Machine
+             * @default
+             */
+            machine: string;
+            /**
+             * Password
+             * @default
+             */
+            password: string;
+        };
+        /**
+         * HostCheckLine
+         * @description One thing that was looked up. act: what mends it; empty where nothing is to be done.
+         */
+        HostCheckLine: {
+            /**
+             * About
+             * @enum {string}
+             */
+            about: "plan" | "server" | "account" | "password" | "groups" | "session" | "share" | "host" | "folder" | "thing" | "file system" | "client";
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "well" | "amiss" | "unknown";
+            /** Words */
+            words: string;
+            /** Act */
+            act: string;
+        };
+        /**
+         * HostCheckOut
+         * @description level: what the plan gives there. cause: the number of the first check that is amiss.
+         */
+        HostCheckOut: {
+            level: components["schemas"]["Level"];
+            /** Cause */
+            cause: number | null;
+            /** Checks */
+            checks: components["schemas"]["HostCheckLine"][];
         };
         /**
          * HostGroup
@@ -13164,6 +13247,86 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["OpenSessionOut"][];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    check_access: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                plan: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["HostCheckIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HostCheckOut"];
                 };
             };
             /** @description Unauthorized */

@@ -9,6 +9,7 @@ import { pathName, whoName } from "../plan/index";
 import type { Seen } from "../plan/columns";
 import { usePlan } from "../plan/PlanContext";
 import { Remedies } from "../promises/Remedies";
+import { checkThere } from "../rollout/checkThere";
 import { PromiseThis } from "../promises/PromiseThis";
 import { useStanding } from "../plan/queries";
 import { Gates } from "./Gates";
@@ -191,6 +192,13 @@ export function WhyPanel({
                 />
               )}
             </>
+          )}
+          {isUser && canEdit && reason.data?.over && (
+            <p>
+              <Link to={checkThere(id, outline, index, who, reason.data.over, place)}>
+                Is it different in practice? Look it up on the appliance
+              </Link>
+            </p>
           )}
           <PromiseThis who={who} place={place} level={found.level} />
         </>

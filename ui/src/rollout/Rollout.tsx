@@ -7,6 +7,7 @@ import { few, plural } from "../parts/plural";
 import { Side } from "../parts/Side";
 import { usePlan } from "../plan/PlanContext";
 import { useRollout, useStanding } from "../plan/queries";
+import { Check } from "./Check";
 import { DestinationDialog, whereTo } from "./Destination";
 import { Drifted } from "./Drifted";
 import { Inside } from "./Inside";
@@ -75,6 +76,7 @@ export default function Rollout() {
       />
     );
   if (params.has("inside")) return <Inside rollout={rollout} onClose={() => setParams({}, { replace: true })} />;
+  if (params.has("check")) return <Check rollout={rollout} onClose={() => setParams({}, { replace: true })} />;
   if (params.has("signin"))
     return <SignIns rollout={rollout} only={params.get("signin")!} onClose={() => setParams({}, { replace: true })} />;
   const reachable = rollout.destination.kind !== "papers";
@@ -130,6 +132,11 @@ export default function Rollout() {
           {canEdit && reachable && rollout.known && (
             <Button size="small" onClick={() => setParams({ signin: "" }, { replace: true })}>
               Signing in …
+            </Button>
+          )}
+          {canEdit && reachable && rollout.known && (
+            <Button size="small" onClick={() => setParams({ check: "" }, { replace: true })}>
+              Cannot get in? …
             </Button>
           )}
           {canEdit &&

@@ -1,5 +1,5 @@
 """Rollouts: the steps, the runs, what lies in folders on the appliance, and what goes on there now."""
 
-from yardgate.api.rollout import contents, live, routes, runs
+from yardgate.api.rollout import check, contents, live, routes, runs
 
-ROUTERS = (routes.router, routes.large, runs.router, contents.router, live.router)
+ROUTERS = (routes.router, routes.large, runs.router, contents.router, live.router, check.router)

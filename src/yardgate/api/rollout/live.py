@@ -32,7 +32,7 @@ SECONDS = 60.0  # that a command may take while somebody waits
 
 
 @contextmanager
-def _at(services: Services, plan: str) -> Iterator[Appliance]:
+def at_appliance(services: Services, plan: str) -> Iterator[Appliance]:
     """The plan's appliance. Raises HTTPException, in its words, where it cannot be reached or does not do what is asked."""
     try:
         with services.reading_hosts(), reached(services.rollouts.destination(plan), SECONDS) as at:
@@ -59,7 +59,7 @@ def _accounts(services: Services, opened: Opened) -> Mapping[str, str]:
 def read_passwords(plan: str, _: Planner, services: TheServices) -> list[PasswordState]:
     """Of the plan's people who have an account on the appliance: whether anybody was given its password."""
     accounts = _accounts(services, services.plans.open(plan))
-    with _at(services, plan) as at:
+    with at_appliance(services, plan) as at:
         without = at.without_password()
     return [PasswordState(user=user, account=name, given=name not in without) for user, name in accounts.items()]
 
@@ -74,7 +74,7 @@ def give_passwords(
     if unknown := [user for user in body.users if user not in accounts]:
         raise HTTPException(422, f"No rollout of this plan has made an account for {unknown[0]}")
     passwords = {accounts[user]: fresh() for user in dict.fromkeys(body.users)}
-    with _at(services, plan) as at:
+    with at_appliance(services, plan) as at:
         if rank(account, plan) < RANKS.index("administrator"):
             known = sorted(passwords.keys() - at.without_password())
             if known:
@@ -91,7 +91,7 @@ def give_passwords(
 def open_sessions(plan: str, _: Planner, services: TheServices) -> list[OpenSessionOut]:
     """The sessions that are open on the appliance, and which of them would keep what they are if the plan were rolled out now."""
     opened = services.plans.open(plan)
-    with _at(services, plan) as at:
+    with at_appliance(services, plan) as at:
         now = at.sessions()
     try:
         stale = outlasting(steps_of(services, opened)[2], now)
@@ -110,7 +110,7 @@ def end_open_sessions(
     if unknown := [user for user in body.users if user not in accounts]:
         raise HTTPException(422, f"No rollout of this plan has made an account for {unknown[0]}")
     whose = {accounts[user]: user for user in body.users}
-    with _at(services, plan) as at:
+    with at_appliance(services, plan) as at:
         ended = at.end_sessions(whose.keys())
     say(request, account.name, "sessions ended", ", ".join(sorted({one.account for one in ended})), plan)
     return [_session(one, whose[one.account], stale=False) for one in ended]

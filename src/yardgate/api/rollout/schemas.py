@@ -5,6 +5,8 @@ from typing import Annotated, Literal
 from pydantic import BaseModel, ConfigDict, Field
 
 from yardgate.api.schemas import Id, In, Name, Revision
+from yardgate.core.acl.rights import Level
+from yardgate.core.host.diagnosis import About
 from yardgate.core.host.state import RecordKind, System
 from yardgate.core.host.steps import Destination, Does
 from yardgate.core.model.share import Protocol
@@ -306,3 +308,32 @@ class OpenSessionOut(BaseModel):
 
 class SessionsEnd(In):
     users: Annotated[list[Id], Field(min_length=1, max_length=2000)]
+
+
+class HostCheckIn(In):
+    """Who, at which share, over what. path: of a folder or file in it, none for its top. machine: the address they come from. password: what they type,
+    to try it; it is not kept."""
+
+    user: Id
+    share: Id
+    protocol: Protocol = "smb"
+    path: Annotated[str, Field(max_length=4096)] = ""
+    machine: Annotated[str, Field(max_length=100)] = ""
+    password: Annotated[str, Field(max_length=200)] = ""
+
+
+class HostCheckLine(BaseModel):
+    """One thing that was looked up. act: what mends it; empty where nothing is to be done."""
+
+    about: About
+    state: Literal["well", "amiss", "unknown"]
+    words: str
+    act: str
+
+
+class HostCheckOut(BaseModel):
+    """level: what the plan gives there. cause: the number of the first check that is amiss."""
+
+    level: Level
+    cause: int | None
+    checks: list[HostCheckLine]

@@ -29,7 +29,7 @@ from yardgate.core.host.step_words import SERVERS, words
 from yardgate.core.host.steps import Step
 from yardgate.core.model.share import Protocol, host_rule
 
-Password = Literal["known", "not given", "to be changed", "unknown"]
+PasswordKnown = Literal["known", "not given", "to be changed", "unknown"]
 About = Literal[
     "plan",
     "server",
@@ -72,7 +72,7 @@ class Facts:
     listens: tuple[str, ...] | None = None
     account: HostAccount | None = None
     locked: bool = False
-    password: Password = "unknown"
+    password: PasswordKnown = "unknown"
     groups: frozenset[str] = frozenset()
     regrouped: str = ""
     sessions: tuple[OpenSession, ...] = ()

@@ -312,21 +312,21 @@ def _service_commands(was: HostService | None, now: HostService | None) -> Itera
     ):
         if has != shall:
             act, units = yes if shall else no, UNITS[now.name]
-            typed = f"systemctl {act} {units[0]}"
-            yield replace(
-                _script(f"{act} the {now.name.upper()} server", SERVE, act, *units), shown=typed, by_hand=(typed, None)
-            )
+            serving = _script(f"{act} the {now.name.upper()} server", SERVE, act, *units)
+            by_hand = (f"serve {act} {' '.join(units)}", None)
+            yield replace(serving, shown=f"systemctl {act} {units[0]}", by_hand=by_hand)
 
 
 UNITS = {"smb": ("smbd", "smb"), "nfs": ("nfs-kernel-server", "nfs-server")}
 """How systems call the service of a protocol: the first that is there counts."""
 SERVE = """act=$1; shift
 if test -d /run/systemd/system; then
-  for unit; do if systemctl cat "$unit" > /dev/null 2>&1; then exec systemctl "$act" "$unit"; fi; done
+  for unit; do if systemctl cat "$unit" > /dev/null 2>&1; then systemctl "$act" "$unit"; exit; fi; done
 else
   for unit; do
     test -x "/etc/init.d/$unit" || continue
-    case $act in enable|disable) exec update-rc.d "$unit" "$act" ;; *) exec service "$unit" "$act" > /dev/null ;; esac
+    case $act in enable|disable) update-rc.d "$unit" "$act" ;; *) service "$unit" "$act" > /dev/null ;; esac
+    exit
   done
 fi
 echo "there is no service $1 on the host; is its package installed?" >&2; false
@@ -343,6 +343,7 @@ def helpers(files: Files = FILES) -> dict[str, str]:
         "in_folder": f"in_folder() (set -eu\n{DO_IN})\n",
         "keep_list": f"keep_list() (set -eu\n{KEEP})\n",
         "drop_list": f"drop_list() (set -eu\n{DROP})\n",
+        "serve": f"serve() (set -eu\n{SERVE})\n",
         "keep_share": f'keep_share() (set -eu; umask 022; export name="$1"\n{smb}\n{KEEP_SHARE})\n',
     }
 

@@ -5,7 +5,7 @@ from collections.abc import Mapping
 from dataclasses import replace
 from datetime import UTC, datetime
 
-from yardgate.core.host.diagnosis import Asked, Facts, Password
+from yardgate.core.host.diagnosis import Asked, Facts, PasswordKnown
 from yardgate.core.host.state import Folder, HostAccount, HostService, System
 from yardgate.drivers.appliance import ApplianceError
 from yardgate.drivers.linux import sign_in
@@ -85,7 +85,7 @@ def _signing_in(run: Runner, asked: Asked, found: Facts) -> Facts:
     )
 
 
-def _password(known: Mapping[str, str] | None) -> Password:
+def _password(known: Mapping[str, str] | None) -> PasswordKnown:
     if known is None:
         return "unknown"
     since = known.get("Password last set", "")
