@@ -112,9 +112,7 @@ def test_an_appliance_that_is_not_there_says_so(web: Web, store: Store) -> None:
         assert (answer.status_code, "does not answer" in answer.json()["title"]) == (409, True)
 
 
-def test_what_the_appliance_says_of_somebody_is_told_in_the_order_in_which_it_fails(
-    web: Web, store: Store, appliance: SimulatedAppliance
-) -> None:
+def test_what_the_appliance_says_of_somebody_is_told_in_the_order_in_which_it_fails(web: Web, store: Store) -> None:
     client, shares = web.client("planner"), {share.name: share.id for share in PLAN.shares.values()}
 
     def cause(user: str, share: str, **more: str) -> tuple[str, str] | None:

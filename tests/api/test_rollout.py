@@ -137,3 +137,27 @@ def test_what_was_changed_behind_the_plans_back_is_told_and_put_right(host: Web)
     ]
     broken = client.post(host.at("/rollout/reading"), json={**body, "system": {"accounts": "none"}})
     assert broken.status_code == 422
+
+
+def test_what_is_known_of_one_appliance_is_not_taken_for_another(host: Web) -> None:
+    """Steps, script and runbook of another destination begin with nothing, and say so; back at the first one, it is known again."""
+    client, rollouts = host.client(), Rollouts(host.store)
+    first = asked(client, host)
+    assert first["known"] is None
+    script = client.get(host.at("/rollout/take-away/script")).text
+    assert "# For a host by hand, of which nothing is known yet" in script
+    assert client.post(host.at("/rollout/done"), json={"revision": first["revision"], "left": []}).status_code == 201
+    done = asked(client, host)
+    assert (done["total"], done["known"]["kind"], done["known"]["appliance"]) == (0, "by-hand", "papers")
+    rollouts.send_to(host.plan, Destination(kind="ssh", host="192.0.2.10", key="ssh-ed25519 AAAA"))
+    other = asked(client, host)
+    assert (other["total"], other["known"]) == (first["total"], None)
+    for paper in ("script", "runbook", "page"):
+        text = client.get(host.at(f"/rollout/take-away/{paper}")).text
+        assert "For 192.0.2.10, of which nothing is known yet" in text, paper
+    assert client.post(host.at("/rollout/apply"), json={"revision": 1}).status_code == 409
+    rollouts.send_to(host.plan, Destination())
+    assert asked(client, host)["total"] == 0
+    assert "For a host by hand, from what was there after the last rollout on 20" in client.get(
+        host.at("/rollout/take-away/runbook")
+    ).text.replace("\\", "")

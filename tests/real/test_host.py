@@ -502,6 +502,40 @@ def test_the_script_does_the_same_and_again_nothing_and_takes_it_back(keelson: H
         assert shell(keelson, SNAPSHOT) == before
 
 
+def test_a_script_made_without_the_host_s_state_takes_away_nothing_that_it_did_not_make(tmp_path: Path) -> None:
+    """Another host is refused, shares of another plan stop it, and undoing it leaves the group and the folder that were there before."""
+    with host() as at:
+        wanted, path = compiled(resolve(office(5), ON), TOP).system, tmp_path / "rollout.sh"
+        found = steps(System(), wanted)
+
+        def runs(text: str, *options: str) -> str:
+            path.write_text(text)
+            return shell(at, f'sh {path} {" ".join(options)} 2>&1; echo "ended with $?"')
+
+        group, folder = next(iter(wanted.groups.values())), min(wanted.folders)
+        shell(at, f"groupadd --gid {group.gid} {group.name}; mkdir -m 755 -p {shlex.quote(folder)}")
+        mine = shell(at, "uname -n").strip()
+        before = shell(at, SNAPSHOT)
+        assert "made for another host, named somewhere" in runs(script("x", System(), found, host="somewhere"))
+        shell(at, "printf '[theirs]\n path = /srv\n' > /etc/samba/yardgate.conf")
+        said = runs(script("x", System(), found, host=mine))
+        assert "/etc/samba/yardgate.conf also has the share theirs" in said
+        assert "ended with 2" in said
+        shell(at, "rm /etc/samba/yardgate.conf")
+        assert shell(at, SNAPSHOT) == before, "nothing was done by then"
+        assert "ended with 0" in runs(script("x", System(), found, host=mine), "--undo")
+        assert shell(at, SNAPSHOT) == before, "what it did not do is not undone"
+        text = script("x", System(), found, host=mine)
+        assert "ended with 0" in runs(text)
+        assert steps(read(runner(at), asked(wanted)), wanted) == ()
+        assert "ended with 0" in runs(text)
+        assert "ended with 0" in runs(text, "--undo")
+        left = shell(at, f"getent group {group.name}; ls -d /srv/*; getent passwd {next(iter(wanted.accounts))}")
+        assert group.name in left, "a group that was there before stays"
+        assert folder in left
+        assert "x:" not in left.replace(f"{group.name}:x:", ""), "an account that it made goes"
+
+
 def test_the_runbook_typed_as_it_stands_does_the_same_and_takes_it_back(keelson: Host) -> None:
     run, now, back = runner(keelson), System(), []
     for seed in (5, 8, 9):  # each by its difference to the one before

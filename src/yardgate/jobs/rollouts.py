@@ -83,7 +83,15 @@ class RolloutJobs:
             told = tuple(words(step) for step in done)
             self.rollouts.made(run.plan, done, by)
             self.rollouts.keep(
-                run.plan, "by-hand", by, run.revision, run.top, told, after(run.before, done), run.number
+                run.plan,
+                "by-hand",
+                by,
+                run.revision,
+                run.top,
+                told,
+                after(run.before, done),
+                run.number,
+                run.destination.appliance,
             )
         self.runs.set(
             run, RunState.COMMITTED if done else RunState.ROLLED_BACK, "" if done else "nothing was marked as done"
@@ -392,7 +400,9 @@ class Worker:
             if all(
                 past.run != r.number for past in self.rollouts.history(r.plan, most=3)
             ):  # or a restart came in between
-                self.rollouts.keep(r.plan, _KINDS[state], r.by, r.revision, r.top, told, system, r.number)
+                self.rollouts.keep(
+                    r.plan, _KINDS[state], r.by, r.revision, r.top, told, system, r.number, r.destination.appliance
+                )
             self._be(state, trouble)
 
 

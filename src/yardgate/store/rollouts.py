@@ -23,7 +23,8 @@ _HOST = TypeAdapter(HostAccounts)
 @dataclass(frozen=True, slots=True)
 class RolledOut:
     """One rollout: who did which steps when, of which revision of the plan; or a reading, with what was changed behind the plan's
-    back. top: the folder in which the pools lie. run: the number of the run that carried it out, where one did."""
+    back. top: the folder in which the pools lie. run: the number of the run that carried it out, where one did. appliance: of which one
+    (`Destination.appliance`)."""
 
     number: int
     kind: RolloutKind
@@ -33,6 +34,7 @@ class RolledOut:
     top: str
     steps: tuple[str, ...]
     run: int | None = None
+    appliance: str = ""
 
 
 class Rollouts:
@@ -51,31 +53,35 @@ class Rollouts:
         steps: tuple[str, ...],
         system: System,
         run: int | None = None,
+        appliance: str | None = None,
     ) -> RolledOut:
-        """system: what the appliance has after it."""
-        rollouts = tables.rollouts.c
+        """system: what the appliance has after it. appliance: which one; None: where the plan goes now."""
+        rollouts, which = tables.rollouts.c, appliance or self.destination(plan).appliance
         with self.store.writing() as connection:
             last = connection.scalar(select(func.max(rollouts.number)).where(rollouts.plan == plan)) or 0
-            kept = RolledOut(last + 1, kind, now(), by, revision, top, steps, run)
-            row = {name: getattr(kept, name) for name in ("number", "kind", "at", "by", "revision", "top", "run")}
+            kept = RolledOut(last + 1, kind, now(), by, revision, top, steps, run, which)
+            row = {n: getattr(kept, n) for n in ("number", "kind", "at", "by", "revision", "top", "run", "appliance")}
             text = _SYSTEM.dump_json(system, exclude_defaults=True).decode()
             connection.execute(insert(tables.rollouts).values(**row, plan=plan, steps=list(steps), system=text))
         return kept
 
     def in_force(self, plan: str) -> System:
-        """What the appliance has since the last rollout; nothing before the first."""
-        rollouts = tables.rollouts.c
+        """What the appliance that the plan goes to has since the last rollout there; nothing before the first."""
+        rollouts, which = tables.rollouts.c, self.destination(plan).appliance
         with self.store.reading() as connection:
-            query = select(rollouts.system).where(rollouts.plan == plan).order_by(rollouts.number.desc()).limit(1)
+            here = select(rollouts.system).where(rollouts.plan == plan, rollouts.appliance == which)
+            query = here.order_by(rollouts.number.desc()).limit(1)
             text = connection.scalar(query)
         return System() if text is None else _SYSTEM.validate_json(text)
 
     def revision_in_force(self, plan: str) -> int | None:
         """The revision of the plan that was put on the appliance last; None before the first."""
-        rollouts = tables.rollouts.c
+        rollouts, which = tables.rollouts.c, self.destination(plan).appliance
         there: tuple[RolloutKind, ...] = ("applied", "by-hand")
         with self.store.reading() as connection:
-            query = select(rollouts.revision).where(rollouts.plan == plan, rollouts.kind.in_(there))
+            query = select(rollouts.revision).where(
+                rollouts.plan == plan, rollouts.kind.in_(there), rollouts.appliance == which
+            )
             found: int | None = connection.scalar(query.order_by(rollouts.number.desc()).limit(1))
         return found
 
@@ -156,6 +162,21 @@ class Rollouts:
         with self.store.reading() as connection:
             query = select(tables.rollouts).where(rollouts.plan == plan).order_by(rollouts.number.desc()).limit(most)
             return [
-                RolledOut(row.number, row.kind, row.at, row.by, row.revision, row.top, tuple(row.steps), row.run)
+                RolledOut(
+                    row.number,
+                    row.kind,
+                    row.at,
+                    row.by,
+                    row.revision,
+                    row.top,
+                    tuple(row.steps),
+                    row.run,
+                    row.appliance,
+                )
                 for row in connection.execute(query)
             ]
+
+    def known(self, plan: str) -> RolledOut | None:
+        """Since which rollout or reading it is known what the appliance has that the plan goes to; None: it is not."""
+        which = self.destination(plan).appliance
+        return next((past for past in self.history(plan, most=1000) if past.appliance == which), None)

@@ -193,6 +193,7 @@ rollouts = Table(  # what was put on the appliance, or read from it, and what it
     Column("steps", JSON, nullable=False),
     Column("system", Text, nullable=False),
     Column("run", Integer),
+    Column("appliance", String, nullable=False),
 )
 destinations = Table(  # where a plan goes
     "destinations",

@@ -4497,7 +4497,8 @@ export interface components {
         /**
          * RolledOut
          * @description One rollout: who did which steps when, of which revision of the plan; or a reading, with what was changed behind the plan's
-         *     back. top: the folder in which the pools lie. run: the number of the run that carried it out, where one did.
+         *     back. top: the folder in which the pools lie. run: the number of the run that carried it out, where one did. appliance: of which one
+         *     (`Destination.appliance`).
          */
         RolledOut: {
             /** Number */
@@ -4519,6 +4520,11 @@ export interface components {
             steps: string[];
             /** Run */
             run?: number | null;
+            /**
+             * Appliance
+             * @default
+             */
+            appliance: string;
         };
         /**
          * RolloutDone
@@ -4538,8 +4544,8 @@ export interface components {
         };
         /**
          * RolloutOut
-         * @description From what the appliance has to what the plan comes to. troubles: why it cannot be put there at all. known: whether what it has was
-         *     ever read or said. under_way: the number of the run that carries it out now. leftovers: what the appliance has and the plan does not
+         * @description From what the appliance has to what the plan comes to. troubles: why it cannot be put there at all. known: since which rollout or reading it is known
+         *     what that has; none, where it never was. under_way: the number of the run that carries it out now. leftovers: what the appliance has and the plan does not
          *     speak of any more, each as the step that would delete it. manageable: accounts and groups that it had before and that the steps would change; an
          *     administrator can let them be managed.
          */
@@ -4547,8 +4553,7 @@ export interface components {
             /** Revision */
             revision: number;
             destination: components["schemas"]["Destination"];
-            /** Known */
-            known: boolean;
+            known: components["schemas"]["RolledOut"] | null;
             /** Under Way */
             under_way: number | null;
             /** Troubles */

@@ -25,13 +25,13 @@ export function History({ rollout }: { rollout: RolloutOut }) {
   return (
     <>
       <h2>
-        Done before <span className="muted">{rollout.history.length}</span>
+        Earlier rollouts <span className="muted">{rollout.history.length}</span>
       </h2>
       {rollout.history.map((one) => (
         <div key={one.number} className="past">
           <button className="plain" aria-expanded={open === one.number} onClick={() => setOpen(open === one.number ? null : one.number)}>
             {open === one.number ? "▾" : "▸"} {one.number}. {KINDS[one.kind](one.steps.length)}, by {one.by}, <Ago at={one.at} /> · revision{" "}
-            {one.revision} · in {one.top}
+            {one.revision} · {appliance(one.appliance)}, in {one.top}
           </button>
           {one.run !== null && (
             <>
@@ -44,6 +44,12 @@ export function History({ rollout }: { rollout: RolloutOut }) {
       ))}
     </>
   );
+}
+
+/** Which appliance a rollout was for, of "ssh HOST PORT" and the like. */
+function appliance(which: string): string {
+  const [kind, host] = which.split(" ");
+  return kind === "ssh" ? `at ${host}` : ({ here: "at this machine", "stand-in": "at the stand-in", papers: "by hand" }[kind!] ?? which);
 }
 
 /** One rollout of before: what it did, and what the appliance had otherwise after another one. */

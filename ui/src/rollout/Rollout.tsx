@@ -3,6 +3,7 @@ import { Button, Checkbox, Modal } from "antd";
 import { useMemo, useState } from "react";
 import { Link, useSearchParams } from "react-router";
 import { api, ask, message, type RolloutOut, type RolloutStep, type Schemas } from "../api/client";
+import { Ago } from "../parts/Ago";
 import { few, plural } from "../parts/plural";
 import { Side } from "../parts/Side";
 import { usePlan } from "../plan/PlanContext";
@@ -121,7 +122,15 @@ export default function Rollout() {
     <>
       <div className="work">
         <div className="tools">
-          <span className="muted">Pools lie in {rollout.destination.top}</span>
+          <span className="muted">
+            Pools lie in {rollout.destination.top}
+            {rollout.known && (
+              <>
+                {" "}
+                · {rollout.known.kind === "read" ? "read" : "rolled out"} <Ago at={rollout.known.at} />
+              </>
+            )}
+          </span>
           <span>
             {rollout.total === 0 ? "" : `${plural(doing, "step")}${doing < rollout.total ? ` of ${rollout.total.toLocaleString()}` : ""}`}
           </span>

@@ -65,7 +65,7 @@ def rollout(plan: str, _: Reader, services: TheServices) -> RolloutOut:
     about: dict[str, Any] = {
         "revision": opened.revision,
         "destination": where,
-        "known": bool(history),
+        "known": services.rollouts.known(plan),
         "under_way": running.number if running is not None and running.ended is None else None,
         "history": history,
     }
@@ -182,8 +182,24 @@ def take_away(plan: str, what: PaperName, _: Reader, services: TheServices, left
     if wanted.of == "steps":
         allowed(services, plan, doing)
     title = f"{opened.plan.name}, revision {opened.revision}: {len(doing)} steps"
-    text = wanted.write(TakenAway(opened.plan, meant, there, doing, title, file_name(opened, wanted.ending)))
+    where, since = services.rollouts.destination(plan), services.rollouts.known(plan)
+    begins = _begins(where, since)
+    host = services.rollouts.host(plan).name if where.kind != "papers" else ""
+    text = wanted.write(
+        TakenAway(opened.plan, meant, there, doing, title, file_name(opened, wanted.ending), begins, host)
+    )
     return attached(text, opened, wanted.ending, wanted.media)
+
+
+def _begins(where: Destination, since: RolledOut | None) -> str:
+    """For which appliance something is made, and from what it begins there, in a line."""
+    to = {"ssh": where.host, "here": "the machine of Yard Gate", "stand-in": "the stand-in appliance"}.get(
+        where.kind, "a host by hand"
+    )
+    if since is None:
+        return f"For {to}, of which nothing is known yet: it was never read, so that all that it has is left out of account"
+    did = "was read there" if since.kind == "read" else "was there after the last rollout"
+    return f"For {to}, from what {did} on {since.at[:16].replace('T', ' ')} UTC"
 
 
 def current(services: Services, plan: str, revision: int) -> Opened:
@@ -212,7 +228,7 @@ def rollout_done(plan: str, account: Planner, services: TheServices, body: Rollo
 def rollout_reading(plan: str, account: Planner, services: TheServices, body: HostReading) -> DriftOut:
     """Say what the host has, as it was read there: what differs from how it was left was changed behind the plan's back."""
     opened = current(services, plan, body.revision)
-    first, there = not services.rollouts.history(plan, most=1), services.rollouts.in_force(plan)
+    first, there = services.rollouts.known(plan) is None, services.rollouts.in_force(plan)
     drifted = () if first else drift(there, body.system)
     said = tuple(words(one) for one in drifted)
     kept = None

@@ -143,7 +143,7 @@ def look_at_appliance(plan: str, account: Planner, request: Request, services: T
     opened = current(services, plan, body.revision)
     there = _there(services, opened)
     say(request, account.name, "host read", services.rollouts.destination(plan).appliance, plan)
-    first, known = not services.rollouts.history(plan, most=1), services.rollouts.in_force(plan)
+    first, known = services.rollouts.known(plan) is None, services.rollouts.in_force(plan)
     drifted = () if first else drift(known, there)
     said = tuple(words(one) for one in drifted)
     kept = None
@@ -174,7 +174,7 @@ def put_there(plan: str, account: Planner, request: Request, services: TheServic
     opened = current(services, plan, body.revision)
     there = _there(services, opened)
     known = services.rollouts.in_force(plan)
-    if drift(known, there) or not services.rollouts.history(plan, most=1):
+    if drift(known, there) or services.rollouts.known(plan) is None:
         raise HTTPException(409, "The appliance has changed since it was last read. Read it again")
     meant, _, found = steps_of(services, opened)
     doing = chosen(found, body.left)

@@ -47,14 +47,14 @@ class RolloutStep(BaseModel):
 
 
 class RolloutOut(BaseModel):
-    """From what the appliance has to what the plan comes to. troubles: why it cannot be put there at all. known: whether what it has was
-    ever read or said. under_way: the number of the run that carries it out now. leftovers: what the appliance has and the plan does not
+    """From what the appliance has to what the plan comes to. troubles: why it cannot be put there at all. known: since which rollout or reading it is known
+    what that has; none, where it never was. under_way: the number of the run that carries it out now. leftovers: what the appliance has and the plan does not
     speak of any more, each as the step that would delete it. manageable: accounts and groups that it had before and that the steps would change; an
     administrator can let them be managed."""
 
     revision: int
     destination: Destination
-    known: bool
+    known: RolledOut | None
     under_way: int | None
     troubles: list[str]
     left_out: list[str]

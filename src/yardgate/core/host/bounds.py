@@ -29,13 +29,14 @@ LOWEST, HIGHEST = 1000, 60000  # numbers of people's accounts, where a host says
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class HostAccounts:
-    """The accounts and groups that a host has, by name, with their numbers; and from which numbers on it keeps people's."""
+    """The accounts and groups that a host has, by name, with their numbers; and from which numbers on it keeps people's. name: its own."""
 
     __pydantic_config__ = STRICT
     users: Mapping[str, int] = field(default_factory=dict)
     groups: Mapping[str, int] = field(default_factory=dict)
     lowest_uid: int = LOWEST
     lowest_gid: int = LOWEST
+    name: str = ""
 
 
 class Managed(NamedTuple):

@@ -2,6 +2,7 @@
 
 import shlex
 from collections.abc import Iterator, Sequence
+from hashlib import sha256
 from html import escape
 from typing import NamedTuple
 
@@ -17,10 +18,10 @@ from yardgate.log import one_line
 
 SCRIPT = """#!/bin/sh
 # {title}
-#
+{begins}#
 #   sh {name}             does it; again does no harm
 #   sh {name} --dry-run   shows every command, and does nothing
-#   sh {name} --undo      puts back what was there before, the last step first
+#   sh {name} --undo      puts back what was there before, the last step first; only what this script did
 #
 # It stops at the first command that fails, and says how to roll everything back; rolling back goes on to the end. It needs root.
 # shellcheck disable=SC2016
@@ -52,16 +53,73 @@ failed() {{
 """
 
 
-def script(title: str, now: System, found: Sequence[Step], files: Files = FILES, name: str = "rollout.sh") -> str:
-    """A POSIX shell script that does steps on a host that has `now`, and undoes them."""
-    lines = [SCRIPT.format(title=one_line(title), name=name)]
+REMEMBERS = """kept={kept}
+known() {{ grep -qs "^$1\\( there\\)*$" "$kept"; }}
+remember() {{ test "$dry" = yes || known "${{1%% *}}" || {{ mkdir -p "${{kept%/*}}"; echo "$1" >> "$kept"; }}; }}
+met() {{ n=$1; shift; test "$dry" = yes || known "$n" || ! "$@" > /dev/null 2>&1 || remember "$n there"; remember "$n"; }}
+did() {{ test "$dry" = yes || grep -qsx "$1" "$kept"; }}
+undone() {{ test "$dry" = yes || sed -i "/^$1\$/d" "$kept"; }}
+"""
+"""What it did, and what was there already when it came to make it, stands on the host, so that undoing it takes away nothing else."""
+HERE = """test "$dry" = yes || test "$(cat /proc/sys/kernel/hostname)" = {host} || {{
+  echo "This was made for another host, named" {host} >&2; exit 2
+}}
+"""
+ONLY = """only() {{ # a file of shares, and those that may stand in it
+  file=$1; shift
+  test -e "$file" || return 0
+  sed -n 's/^\\[\\(.*\\)\\]$/\\1/p' "$file" | while read -r share; do
+    for one; do if test "$share" = "$one"; then continue 2; fi; done
+    echo "$file also has the share $share, of which this knows nothing, and would take it away. Read first what the host has." >&2
+    exit 1
+  done
+}}
+if test "$way$dry" = forthno; then only {file} {names} || exit 2; fi
+"""
+THERE = {"groups": ("getent", "group"), "accounts": ("getent", "passwd"), "folders": ("test", "-e")}
+"""By which command it is seen whether something is there that a step makes."""
+
+
+def script(
+    title: str,
+    now: System,
+    found: Sequence[Step],
+    files: Files = FILES,
+    name: str = "rollout.sh",
+    *,
+    begins: str = "",
+    host: str = "",
+    remembers: bool = True,
+) -> str:
+    """A POSIX shell script that does steps on a host that has `now`, and undoes them. begins: from what it begins, in a line. host: the name of the
+    host that it is for, which it then looks for. remembers: undo only what this script itself did, and let it take away no share that it does not
+    know; otherwise undo everything."""
+    head = SCRIPT.format(title=one_line(title), name=name, begins=f"# {one_line(begins)}\n" if begins else "")
+    parts = []
     for way, some in (("forth", walked(now, found)), ("back", _back(now, found))):
-        lines.append(f"{way}() {{\n")
-        for number, (step, state) in enumerate(some, 1):
-            lines.append(f"  step {number} {len(found)} {shlex.quote(words(step))}\n")
-            lines += [f"  {_line(command)}\n" for command in commands(step, state, files)]
-        lines.append("}\n")
-    return "".join([*lines, '"$way"\ntest "$trouble" = no\n'])
+        parts.append(f"{way}() {{\n")
+        for at, (step, state) in enumerate(some, 1):
+            number = at if way == "forth" else len(found) + 1 - at
+            doing = [f"  step {at} {len(found)} {shlex.quote(words(step))}\n"]
+            doing += [f"  {_meeting(number, step)}\n"] if remembers and way == "forth" else []
+            doing += [f"  {_line(command)}\n" for command in commands(step, state, files)]
+            back = remembers and way == "back"
+            parts += [f"  if did {number}; then\n", *doing, f"  undone {number}\n", "  fi\n"] if back else doing
+        parts.append("}\n")
+    if remembers:
+        mark = sha256("".join([head, *parts]).encode("utf-8", "surrogateescape")).hexdigest()[:16]
+        head += REMEMBERS.format(kept=f"/var/lib/yardgate/script-{mark}")
+        head += HERE.format(host=shlex.quote(host)) if host else ""
+        if any(step.part == "offers" for step in found):
+            names = sorted({*now.offers, *(step.record.name for step in found if step.part == "offers")})
+            head += ONLY.format(file=shlex.quote(files.smb), names=" ".join(map(shlex.quote, names)))
+    return "".join([head, *parts, '"$way"\ntest "$trouble" = no\n'])
+
+
+def _meeting(number: int, step: Step) -> str:
+    if step.does == "make" and step.part in THERE:
+        return f"met {number} {shlex.join((*THERE[step.part], step.record.name))}"
+    return f"remember {number}"
 
 
 def _back(now: System, found: Sequence[Step]) -> Iterator[tuple[Step, System]]:
@@ -77,9 +135,11 @@ def _line(command: Command) -> str:
 # --- the runbook ------------------------------------------------------------------------------------------------------
 
 
-def runbook(title: str, now: System, found: Sequence[Step], left_out: Sequence[str], files: Files = FILES) -> str:
-    """The steps in plain words, with their commands and what undoes them, as Markdown."""
-    lines = [f"# {_plain(title)}", ""]
+def runbook(
+    title: str, now: System, found: Sequence[Step], left_out: Sequence[str], begins: str = "", files: Files = FILES
+) -> str:
+    """The steps in plain words, with their commands and what undoes them, as Markdown. begins: from what they begin, in a line."""
+    lines = [f"# {_plain(title)}", "", *([f"{_plain(begins)}.", ""] if begins else [])]
     if not found:
         lines += ["Nothing has to be done: the host has what the plan says.", ""]
     if left_out:
@@ -111,9 +171,12 @@ pre {{ font: 8.5pt/1.45 "Source Code Pro", ui-monospace, monospace; background: 
 """
 
 
-def runbook_page(title: str, now: System, found: Sequence[Step], left_out: Sequence[str], files: Files = FILES) -> str:
+def runbook_page(
+    title: str, now: System, found: Sequence[Step], left_out: Sequence[str], begins: str = "", files: Files = FILES
+) -> str:
     """The same as `runbook`, as a page to print, with a box to tick at each step."""
     lines = [PAGE.format(title=escape(title)), f"<h1>{escape(title)}</h1>"]
+    lines += [f"<p class=why>{escape(begins)}.</p>"] if begins else []
     lines.append(
         f"<p class=why>{len(found)} steps, in this order, as root. Tick each when it is done. Done on: ____________ by: ____________________</p>"
     )

@@ -51,7 +51,7 @@ class LinuxHost:
     def arm(self, now: System, found: Sequence[Step], seconds: int) -> None:
         if any(step.reloads == "smb" for step in found) and all(step.id != "services:smb" for step in found):
             self._serves()
-        self.watch.arm(script("Put back what was there before", now, found, self.files), seconds)
+        self.watch.arm(script("Put back what was there before", now, found, self.files, remembers=False), seconds)
 
     def alive(self) -> None:
         self.watch.alive()

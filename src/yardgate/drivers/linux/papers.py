@@ -14,7 +14,8 @@ PLAIN, HTML, MARKDOWN = "text/plain; charset=utf-8", "text/html; charset=utf-8",
 
 
 class TakenAway(NamedTuple):
-    """A rollout: what a plan comes to, what the host has, and the steps between that are to be done. name: of the file that it is written to."""
+    """A rollout: what a plan comes to, what the host has, and the steps between that are to be done. name: of the file that it is written to.
+    begins: for which host, and from what it begins there, in a line; host: its own name, where that is known."""
 
     plan: Plan
     meant: Compiled
@@ -22,6 +23,8 @@ class TakenAway(NamedTuple):
     doing: Sequence[Step]
     title: str
     name: str
+    begins: str = ""
+    host: str = ""
 
 
 class Paper(NamedTuple):
@@ -36,9 +39,9 @@ class Paper(NamedTuple):
 
 
 PAPERS = (
-    Paper("page", "Runbook, to print", "runbook.html", HTML, lambda of: runbook_page(of.title, of.there, of.doing, of.meant.left_out), "steps"),
-    Paper("runbook", "Runbook (Markdown)", "runbook.md", MARKDOWN, lambda of: runbook(of.title, of.there, of.doing, of.meant.left_out), "steps"),
-    Paper("script", "Script, with dry run and undo", "rollout.sh", PLAIN, lambda of: script(of.title, of.there, of.doing, name=of.name), "steps"),
+    Paper("page", "Runbook, to print", "runbook.html", HTML, lambda of: runbook_page(of.title, of.there, of.doing, of.meant.left_out, of.begins), "steps"),
+    Paper("runbook", "Runbook (Markdown)", "runbook.md", MARKDOWN, lambda of: runbook(of.title, of.there, of.doing, of.meant.left_out, of.begins), "steps"),
+    Paper("script", "Script, with dry run and undo", "rollout.sh", PLAIN, lambda of: script(of.title, of.there, of.doing, name=of.name, begins=of.begins, host=of.host), "steps"),
     Paper(
         "smb", "Shares, for the SMB server’s configuration", "shares.conf", PLAIN,
         lambda of: smbconf.render(of.meant.system.offers.values()), "system",

@@ -106,7 +106,8 @@ def about(run: Runner) -> HostAccounts:
     )
     said = dict(re.findall(r"^\s*(UID_MIN|GID_MIN)\s+(\d+)", _text(run, "/etc/login.defs", missing=""), re.MULTILINE))
     lowest_uid, lowest_gid = (int(said.get(name, LOWEST)) for name in ("UID_MIN", "GID_MIN"))
-    return HostAccounts(users=users, groups=groups, lowest_uid=lowest_uid, lowest_gid=lowest_gid)
+    name = _text(run, "/proc/sys/kernel/hostname").strip()
+    return HostAccounts(users=users, groups=groups, lowest_uid=lowest_uid, lowest_gid=lowest_gid, name=name)
 
 
 def _people(run: Runner, asked: System, parts: Collection[RecordKind]) -> System:
