@@ -144,7 +144,7 @@ def test_what_a_field_says_makes_a_difference_there_or_is_told(kind: type, field
 @pytest.mark.parametrize(
     ("plan", "told"),
     [
-        (CASES[User]["aliases"], "username map"),
+        (user(aliases=("@crew",)), "other sign-in names that a username map cannot hold: @crew for ann"),
         (CASES[Place]["quota"], "quotas of keel/jobs"),
         (CASES[Place]["group_quotas"], "quotas of groups in keel/jobs"),
         (CASES[Place]["case_sensitive"], "case-sensitive names in keel/jobs"),

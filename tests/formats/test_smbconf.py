@@ -7,6 +7,7 @@ import pytest
 from tests.conftest import ON
 from yardgate.core.access.batch.resolve import resolve
 from yardgate.core.acl.rights import Level
+from yardgate.core.host.state import Offer
 from yardgate.core.model.kinds import check
 from yardgate.core.model.plan import Group, Place, Plan, User
 from yardgate.core.model.share import Share
@@ -65,6 +66,17 @@ def test_groups_are_named_and_people_beside_them_with_the_reason() -> None:
     for odd in ("@a,b", '@a"b', "@a%u", "@+a", "@", "@a\nb"):
         with pytest.raises(FormatError, match="cannot be named"):
             smbconf.render([replace(offer, reads=(odd,))])
+
+
+def test_a_note_is_a_comment_and_cannot_be_more() -> None:
+    """Lines of a note are comments, whatever ends them and whatever they end with; they make no step."""
+    odd = "Ask Ann first.\n[global]\r guest ok = yes\u2028path = /etc \\"
+    offer = Offer(name="work", path="/srv/work", everybody=True, note=odd)
+    told = smbconf.render([offer])
+    assert [line for line in told.splitlines() if line.startswith(" #")] == [
+        " # Ask Ann first.", " # [global]", " #  guest ok = yes", " # path = /etc",
+    ]  # fmt: skip
+    assert smbconf.read(told) == (replace(offer, note=""),) == (offer,)
 
 
 def test_a_share_for_nobody_is_not_offered() -> None:

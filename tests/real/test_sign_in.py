@@ -3,12 +3,13 @@
 import secrets
 import time
 from collections.abc import Iterator
+from dataclasses import replace
 
 import pytest
 
 from tests.conftest import ON
 from tests.real.host import Host, host
-from tests.real.test_host import roll, runner, shell
+from tests.real.test_host import SNAPSHOT, roll, runner, shell
 from tests.server import until
 from yardgate.core.access.batch.resolve import resolve
 from yardgate.core.acl import Posix, PosixEntry
@@ -16,10 +17,12 @@ from yardgate.core.acl.rights import Level
 from yardgate.core.host.compiled import compiled
 from yardgate.core.host.sign_in import outlasting
 from yardgate.core.host.state import System, asked
-from yardgate.core.host.steps import steps
+from yardgate.core.host.step_words import words
+from yardgate.core.host.steps import drift, steps
 from yardgate.core.model.plan import Group, Place, Plan, User
 from yardgate.core.model.share import Share
 from yardgate.drivers.appliance import ApplianceError
+from yardgate.drivers.linux.apply import carry_out, put_back
 from yardgate.drivers.linux.host import LinuxHost
 from yardgate.drivers.linux.reading import read
 
@@ -144,3 +147,34 @@ def test_what_is_no_password_or_no_account_is_refused(keelson: Host) -> None:
         appliance.give_passwords({"ann": "one\ntwo"}, change=False)
     with pytest.raises(ApplianceError, match="could not give passwords"):
         appliance.give_passwords({"nobody-at-all": "kelp"}, change=False)
+
+
+def test_people_sign_in_by_their_other_names_too(keelson: Host) -> None:
+    appliance = LinuxHost(runner(keelson))
+    appliance.give_passwords({"ann": "tide-table"}, change=False)
+    plain = yard("ann")
+    now = read(runner(keelson), asked(system(plain)))
+    others = ("ann@yard.example", "Ann Lee", "a=b;c")
+    ann = replace(plain.users["ann"], aliases=others)
+    named = replace(plain, users={**plain.users, "ann": ann})
+    before = shell(keelson, SNAPSHOT)
+    now, carried = roll(keelson, now, system(named))
+    for name in ("ann", *others):
+        assert "blocks available" in shell(keelson, f"smbclient -U '{name}%tide-table' //127.0.0.1/work -c ls 2>&1"), (
+            name
+        )
+    assert "blocks available" not in shell(keelson, "smbclient -U 'ann@other%tide-table' //127.0.0.1/work -c ls 2>&1")
+    shell(keelson, "sed -i '/^. begin yardgate users/,/^. end yardgate users/d' /etc/samba/smb.conf")
+    found = read(runner(keelson), asked(now))
+    assert [words(step) for step in drift(now, found)] == ["account ann: let it sign in by its own name alone"]
+    roll(keelson, found, system(named))
+    assert put_back(appliance, now, carried).failed is None
+    assert shell(keelson, SNAPSHOT) == before
+    shell(
+        keelson,
+        "echo 'ann = boss' > /etc/samba/own.users; sed -i 's#^.global.$#&\\n username map = /etc/samba/own.users#' /etc/samba/smb.conf",
+    )
+    now = read(runner(keelson), asked(system(plain)))
+    refused = carry_out(appliance, now, steps(now, system(named)))
+    assert "has a username map already, /etc/samba/own.users" in refused.why
+    shell(keelson, "sed -i '/own.users/d' /etc/samba/smb.conf")

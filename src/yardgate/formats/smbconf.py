@@ -38,6 +38,7 @@ def _section(share: Offer) -> Iterator[str]:
     if (why := share_name_trouble(share.name)) is not None or not share.name.isprintable():
         raise FormatError(f"{show(share.name)} cannot be the name of a share: it {why or 'has a control character'}")
     yield f"[{share.name}]"
+    yield from (f" # {line}".rstrip("\\ ") for line in share.note.splitlines() if line.strip())
     yield f" path = {_value(share.path)}"
     if share.people and share.people != share.named:
         yield f" # named themselves, since their groups give something else: {', '.join(map(_called, sorted(share.people)))}"

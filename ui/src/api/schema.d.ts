@@ -2775,6 +2775,7 @@ export interface components {
         /**
          * HostAccount
          * @description An account that signs in. uid None: whichever number the host gives. primary: its primary group. smb: known to the SMB server.
+         *     aliases: other names under which that lets them in, sorted.
          */
         HostAccount: {
             /** Name */
@@ -2800,6 +2801,11 @@ export interface components {
              * @default true
              */
             smb: boolean;
+            /**
+             * Aliases
+             * @default []
+             */
+            aliases: string[];
         };
         /**
          * HostAt
@@ -3504,7 +3510,7 @@ export interface components {
         /**
          * Offer
          * @description A share over SMB: whom its lists name, and who acts as root inside. ordered: the server keeps ordered lists in it. foreign: what
-         *     the server's own configuration says of it besides, which no rollout wrote.
+         *     the server's own configuration says of it besides, which no rollout wrote. note: for people who read its configuration, no part of it.
          */
         Offer: {
             /** @default RO */
@@ -3575,6 +3581,11 @@ export interface components {
              * @default []
              */
             foreign: string[];
+            /**
+             * Note
+             * @default
+             */
+            note: string;
         };
         /**
          * OpenSessionOut

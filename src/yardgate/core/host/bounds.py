@@ -133,6 +133,12 @@ def _whys(step: Step, bounds: Bounds, host: HostAccounts, ours: Collection[Manag
         case Members(name=name):
             yield from _theirs("groups", name, host, ours)
         case HostAccount():
+            if isinstance(now, HostAccount):
+                yield from (
+                    f"{alias}, another name of {now.name}, is an account of the host that no rollout of this plan made"
+                    for alias in now.aliases
+                    if alias in host.users and Managed("accounts", alias) not in ours
+                )
             if was is not None:
                 yield from _theirs("accounts", was.name, host, ours)
             if isinstance(now, HostAccount):

@@ -1,5 +1,6 @@
 """What a plan comes to on an appliance: accounts, groups, folders, shares and exports by name; and what of it that cannot have."""
 
+import re
 from collections.abc import Callable, Collection, Iterable, Iterator, Mapping
 from dataclasses import fields, replace
 from itertools import chain
@@ -63,6 +64,7 @@ def compiled(matrix: Matrix, top: str, joined: Collection[str] = ()) -> Compiled
             primary=named[user.primary_group] if user.primary_group is not None else user.name,
             enabled=user.enabled and not user.gone,
             expires=user.expires if user.enabled else None,
+            aliases=tuple(sorted(alias for alias in user.aliases if not ODD_ALIAS.search(alias))),
         )
         for user in users
     )
@@ -92,6 +94,10 @@ def compiled(matrix: Matrix, top: str, joined: Collection[str] = ()) -> Compiled
         ),
         tuple(_left_out(matrix, away)),
     )
+
+
+ODD_ALIAS = re.compile(r'^[@&+%!*]|["*\r\n]')
+"""Other names that a username map (smb.conf(5)) cannot hold: it would take them for a group or everybody, or they end the quotes around them."""
 
 
 def paths(plan: Plan, top: str) -> Mapping[str, str]:
@@ -202,6 +208,7 @@ def _offer(matrix: Matrix, share: Share, path: str, people: Mapping[str, str], g
         hide_unreadable=share.hide_unreadable,
         versions=share.versions,
         recycle=share.recycle,
+        note=share.note,
         ordered=any(kept_in_order(matrix, p) for p in inside(plan, share)),
         **{part.name: getattr(lists, part.name) for part in fields(lists)},
     )
@@ -330,10 +337,9 @@ def _not_made(plan: Plan) -> Iterator[str]:
     by_case = sorted(plan.path_name(place.id) for place in plan.places.values() if place.case_sensitive)
     if by_case:
         yield f"case-sensitive names in {', '.join(by_case)}: over SMB the server there takes names that differ only in case for one"
-    aliases = sorted(f"{alias} for {u.name}" for u in plan.users.values() if u.origin == LOCAL for alias in u.aliases)
-    if aliases:
-        more = f" and {len(aliases) - 1} more" if len(aliases) > 1 else ""
-        yield f"other sign-in names, {aliases[0]}{more}: write them into a file that the SMB server's configuration names as username map"
+    local = [user for user in plan.users.values() if user.origin == LOCAL]
+    if odd := sorted(f"{alias} for {u.name}" for u in local for alias in u.aliases if ODD_ALIAS.search(alias)):
+        yield f"other sign-in names that a username map cannot hold: {', '.join(odd)}"
     shares = sorted(plan.shares.values(), key=lambda share: share.name)
     if versions := [share.name for share in shares if share.smb and share.versions]:
         yield f"earlier versions in {', '.join(versions)}: no step makes any; the SMB server shows those that the host's file system keeps"

@@ -125,10 +125,12 @@ def _entries(
 
 def _account(plan: Plan, was: HostAccount, now: HostAccount) -> Iterator[Edit]:
     user = _user(plan, was.name)
-    said = replace(was, enabled=now.enabled, expires=now.expires, full_name=now.full_name)
+    said = replace(was, enabled=now.enabled, expires=now.expires, full_name=now.full_name, aliases=now.aliases)
     if user is None or said != now:
         return
     after = replace(user, enabled=now.enabled, full_name=now.full_name)
+    if was.aliases != now.aliases:
+        after = replace(after, aliases=now.aliases)
     if now.enabled:
         after = replace(after, expires=now.expires)
     yield PutUser(after)

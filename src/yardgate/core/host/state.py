@@ -36,7 +36,8 @@ class HostGroup:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class HostAccount:
-    """An account that signs in. uid None: whichever number the host gives. primary: its primary group. smb: known to the SMB server."""
+    """An account that signs in. uid None: whichever number the host gives. primary: its primary group. smb: known to the SMB server.
+    aliases: other names under which that lets them in, sorted."""
 
     __pydantic_config__ = STRICT
     name: str
@@ -46,6 +47,7 @@ class HostAccount:
     enabled: bool = True
     expires: date | None = None
     smb: bool = True
+    aliases: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -85,7 +87,7 @@ class Folder:
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Offer(ShareLists):
     """A share over SMB: whom its lists name, and who acts as root inside. ordered: the server keeps ordered lists in it. foreign: what
-    the server's own configuration says of it besides, which no rollout wrote."""
+    the server's own configuration says of it besides, which no rollout wrote. note: for people who read its configuration, no part of it."""
 
     __pydantic_config__ = STRICT
     name: str
@@ -98,6 +100,7 @@ class Offer(ShareLists):
     recycle: bool = False
     ordered: bool = False
     foreign: tuple[str, ...] = ()
+    note: str = field(default="", compare=False)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -95,6 +95,12 @@ def _account_words(was: HostAccount, now: HostAccount) -> str:
         said.append(f"let it expire on {now.expires}" if now.expires is not None else "let it never expire")
     if was.smb != now.smb:
         said.append(f"{'make' if now.smb else 'end'} its account at the SMB server")
+    if was.aliases != now.aliases:
+        said.append(
+            f"let it sign in as {' and '.join(now.aliases)}, too"
+            if now.aliases
+            else "let it sign in by its own name alone"
+        )
     if was.full_name != now.full_name:
         said.append(f"call it {now.full_name or 'nothing'}")
     if was.primary != now.primary:

@@ -43,9 +43,10 @@ Runner = Callable[[Command], Done]
 
 @dataclass(frozen=True, slots=True)
 class Files:
-    """Where the host keeps what a rollout writes. smb: the file that the SMB server's configuration includes."""
+    """Where the host keeps what a rollout writes. smb: the file that the SMB server's configuration includes; users: its username map."""
 
     smb: str = "/etc/samba/yardgate.conf"
+    users: str = "/etc/samba/yardgate.users"
     smb_main: str = "/etc/samba/smb.conf"
     exports: str = "/etc/exports.d/yardgate.exports"
 

@@ -8,6 +8,7 @@ import re
 import shlex
 from collections.abc import Collection, Iterable, Iterator
 from dataclasses import replace
+from itertools import chain
 from typing import Literal
 
 from yardgate.core.acl import Ordered, Posix
@@ -17,7 +18,7 @@ from yardgate.core.host.state import Folder, HostAccount, HostGroup, HostService
 from yardgate.core.host.steps import Step
 from yardgate.drivers.linux.command import FILES, Command, Files
 from yardgate.drivers.linux.reading import EPOCH, NEVER, SHUT
-from yardgate.formats import descriptor, posix_text, smbconf
+from yardgate.formats import descriptor, posix_text, smbconf, usermap
 from yardgate.formats import exports as exports_text
 from yardgate.formats.notation import flag_letters
 
@@ -30,7 +31,7 @@ def commands(step: Step, now: System, files: Files = FILES) -> tuple[Command, ..
         case (None | HostGroup()) as was, (None | HostGroup()) as group:
             found = _group_commands(was, group)
         case (None | HostAccount()) as was, (None | HostAccount()) as account:
-            found = _account_commands(was, account)
+            found = chain(_account_commands(was, account), _alias_commands(was, account, step.onto(now), files))
         case ((None | Members()), (None | Members()) as members):
             found = _members_commands(step.record.name, members.users if members is not None else ())
         case (None | Folder()) as was, (None | Folder()) as folder:
@@ -120,6 +121,29 @@ def _account_commands(was: HostAccount | None, now: HostAccount | None) -> Itera
         )
         stamp = "never" if now.expires is None or now.expires >= NEVER else str((now.expires - EPOCH).days * 86400)
         yield _script("say it to the SMB server", UNTIL, now.name, "no" if now.enabled else "yes", stamp)
+
+
+def _alias_commands(was: HostAccount | None, now: HostAccount | None, after: System, files: Files) -> Iterator[Command]:
+    had, has = ((one.name, one.aliases) if one is not None and one.aliases else None for one in (was, now))
+    if had != has:
+        why = "write who signs in under which other names"
+        text = usermap.render(after.accounts.values())
+        yield _script(
+            why, WRITE_USERS if text else TAKE_USERS, files.users, files.smb_main, given=HEAD + text if text else ""
+        )
+        yield _script("let the SMB server read it", RELOAD)
+
+
+WRITE_USERS = """umask 022; cat > "$1.new"
+other=$(testparm -s --parameter-name='username map' "$2" 2> /dev/null || true)
+if test -n "$other" && test "$other" != "$1"; then
+  rm -f -- "$1.new"; echo "the SMB server has a username map already, $other" >&2; false
+fi
+mv -f -- "$1.new" "$1"
+grep -qxF " username map = $1" "$2" || printf '# begin yardgate users\\n[global]\\n username map = %s\\n# end yardgate users\\n' "$1" >> "$2"
+"""
+TAKE_USERS = """sed -i '/^# begin yardgate users$/{N;N;N;/\\n# end yardgate users$/d}' "$2"; rm -f -- "$1"
+"""
 
 
 def _account_changes(was: HostAccount, now: HostAccount) -> Iterator[Command]:
@@ -289,7 +313,7 @@ def _offer_commands(step: Step, after: System, files: Files) -> Iterator[Command
     else:
         writing = _script("take the file with the shares away", TAKE_SMB, files.smb, files.smb_main)
     yield replace(writing, by_hand=by_hand)
-    yield _script("let the SMB server read it", "smbcontrol smbd reload-config 2> /dev/null || true")
+    yield _script("let the SMB server read it", RELOAD)
 
 
 def _export_commands(after: System, files: Files) -> Iterator[Command]:
@@ -333,6 +357,7 @@ echo "there is no service $1 on the host; is its package installed?" >&2; false
 """
 
 
+RELOAD = "smbcontrol smbd reload-config 2> /dev/null || true"
 HEAD = "# Written by Yard Gate at each rollout. What is changed here by hand is shown as drift, and goes with the next one.\n"
 
 

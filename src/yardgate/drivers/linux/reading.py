@@ -23,7 +23,7 @@ from yardgate.core.host.state import (
 from yardgate.core.model.naming import fold
 from yardgate.drivers.appliance import ApplianceError
 from yardgate.drivers.linux.command import FILES, Command, Files, Runner
-from yardgate.formats import accounts, descriptor, posix_text, smbconf
+from yardgate.formats import accounts, descriptor, posix_text, smbconf, usermap
 from yardgate.formats import exports as exports_text
 from yardgate.formats.reading import FormatError
 
@@ -40,7 +40,7 @@ def read(run: Runner, asked: System, files: Files = FILES, parts: Collection[Rec
     """
     found = System()
     if {"groups", "members", "accounts"} & set(parts):
-        found = _people(run, asked, parts)
+        found = _people(run, asked, parts, files)
     if "folders" in parts:
         found = replace(found, folders=_folders(run, asked.folders))
     try:
@@ -110,7 +110,7 @@ def about(run: Runner) -> HostAccounts:
     return HostAccounts(users=users, groups=groups, lowest_uid=lowest_uid, lowest_gid=lowest_gid, name=name)
 
 
-def _people(run: Runner, asked: System, parts: Collection[RecordKind]) -> System:
+def _people(run: Runner, asked: System, parts: Collection[RecordKind], files: Files) -> System:
     """Accounts, groups and who is in them: those asked about by name, and those with a number asked about."""
     groups = {row[0]: row for row in _rows(run, "/etc/group", 4)}
     gids = {str(record.gid) for record in asked.groups.values() if record.gid is not None}
@@ -128,9 +128,19 @@ def _people(run: Runner, asked: System, parts: Collection[RecordKind]) -> System
     group_of = {row[2]: row[0] for row in reversed(groups.values())}
     people = [row for row in passwd if row[0] in asked.accounts or row[2] in numbers]
     smb = _smb_accounts(run, [row[0] for row in people])
-    return replace(
-        found, accounts={row[0]: _account(row, group_of, expiry.get(row[0], ""), smb.get(row[0])) for row in people}
-    )
+    aliases = _aliases(run, files)
+    them = (_account(row, group_of, expiry.get(row[0], ""), smb.get(row[0])) for row in people)
+    return replace(found, accounts={one.name: replace(one, aliases=aliases.get(one.name, ())) for one in them})
+
+
+def _aliases(run: Runner, files: Files) -> Mapping[str, tuple[str, ...]]:
+    """Account -> its other names, as far as the SMB server's configuration has the file that says them."""
+    text = _text(run, files.users, missing="")
+    if not text:
+        return {}
+    asking = ("testparm", "--suppress-prompt", "--parameter-name=username map", files.smb_main)
+    said = run(Command(asking, "ask where the SMB server's other names stand", changes=False)).out
+    return usermap.read(text) if said.strip() == files.users else {}
 
 
 def _rows(run: Runner, path: str, fields: int) -> list[list[str]]:
