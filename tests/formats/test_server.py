@@ -135,3 +135,23 @@ def test_files_are_known_by_their_names() -> None:
         server.sorted_out({"a/passwd": "", "b/passwd": ""})
     with pytest.raises(FormatError, match=r"no file “smb\.conf”"):
         server.read(Plan(), server.sorted_out({"other.conf": "[a]\n"}))
+
+
+def test_accounts_of_any_number_come_in_where_folders_or_the_smb_server_name_them() -> None:
+    """A service account of a server that this made itself, below the numbers of people; root, and who is named nowhere, stay out."""
+    passwd = "root:x:0:0::/:/bin/sh\nann:x:1001:1001::/:/bin/false\nsvc-scan:x:972:1001::/:/bin/false\nlp:x:7:7::/:/bin/false\n"
+    copied = server.Copied(
+        passwd=passwd,
+        group="root:x:0:\ncrew:x:1001:ann,svc-scan\nwww-data:x:33:\nadm:x:4:ann\n",
+        smb={"/etc/samba/smb.conf": "[work]\npath = /srv/keel\nvalid users = ann svc-scan\nread only = no\n"},
+        main="/etc/samba/smb.conf",
+        listing="# file: /srv/keel\n# owner: svc-scan\n# group: www-data\nuser::rwx\nuser:svc-scan:rwx\ngroup::r-x\nmask::rwx\nother::---\n\n",
+    )
+    reading = server.read(Plan(name="keelson"), copied)
+    assert reading.unknown == ()
+    plan, _ = apply(Plan(name="keelson"), reading.edits)
+    assert {user.name: user.uid for user in plan.users.values()} == {"ann": 1001, "svc-scan": 972}
+    assert {group.name: group.gid for group in plan.groups.values()} == {"crew": 1001, "www-data": 33}
+    assert [share.name for share in plan.shares.values()] == ["work"]
+    higher, _ = apply(Plan(name="keelson"), server.read(Plan(name="keelson"), copied, lowest=2000).edits)
+    assert {user.name for user in higher.users.values()} == {"svc-scan"}, "the lowest number counts for the others"

@@ -251,6 +251,10 @@ def take_in(
     tops: Annotated[list[str], typer.Argument(help="Folders whose lists are read, with all in them: /srv/keel …")],
     to: To = None,
     name: Annotated[str, typer.Option(help="What the plan is called.")] = "imported",
+    lowest: Annotated[
+        int, typer.Option(help="Accounts from this number on; below it those that folders or shares name.")
+    ] = 1000,
+    highest: Annotated[int, typer.Option(help="Accounts up to this number.")] = 60000,
 ) -> None:
     """A plan file of what this host has: accounts, lists of folders, shares over SMB, exports. Says line by line what was not understood."""
     from yardgate.core.edits.apply import apply
@@ -259,7 +263,7 @@ def take_in(
     from yardgate.formats.reading import FormatError
 
     try:
-        found = server.read(Plan(name=name), copied(here, tops))
+        found = server.read(Plan(name=name), copied(here, tops), lowest=lowest, highest=highest)
     except (ApplianceError, FormatError) as error:
         raise Refused(str(error), FAILED) from None
     for unknown in found.unknown:

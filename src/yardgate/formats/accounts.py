@@ -1,7 +1,7 @@
 """passwd(5) and group(5) of a Linux host."""
 
 import re
-from collections.abc import Iterator, Mapping
+from collections.abc import Collection, Iterator, Mapping
 from dataclasses import replace
 
 from yardgate.core.edits.records import Edit, Join, PutGroup, PutUser
@@ -14,21 +14,27 @@ LOWEST, HIGHEST = 1000, 60000  # UID_MIN and UID_MAX of login.defs(5)
 
 
 def read(
-    plan: Plan, passwd: str, group: str, lowest: int = LOWEST, highest: int = HIGHEST, private_groups: bool = False
+    plan: Plan,
+    passwd: str,
+    group: str,
+    lowest: int = LOWEST,
+    highest: int = HIGHEST,
+    private_groups: bool = False,
+    also: Collection[str] = (),
 ) -> Reading:
     """The edits that bring a host's accounts into a plan, uid and gid kept.
 
     Accounts and groups with a number outside lowest..highest are left out, except primary groups of accounts that come
-    in. A private group (same name and number as its only user) is left out unless `private_groups`.
+    in, and those that are named in `also`. A private group (same name and number as its only user) is left out unless `private_groups`.
     """
     people = list(_passwd(passwd))
     groups = list(_group(group))
     notes: list[Note] = []
-    kept = [user for user in people if lowest <= user[2] <= highest]
+    kept = [user for user in people if lowest <= user[2] <= highest or user[1] in also]
     notes += [
         Note(line, f"account {show(name)} left out: uid {uid} is outside {lowest} to {highest}")
         for line, name, uid, _, _ in people
-        if not lowest <= uid <= highest
+        if not lowest <= uid <= highest and name not in also
     ]
     names = {name for _, name, *_ in kept}
     primary = {gid for _, _, _, gid, _ in kept}
@@ -46,7 +52,7 @@ def read(
             taken.add(user_ids[fold(name)])
     for line, name, gid, members in groups:
         inside = [member for member in members if member in names]
-        if not lowest <= gid <= highest and gid not in primary:
+        if not lowest <= gid <= highest and gid not in primary and name not in also:
             notes.append(Note(line, f"group {show(name)} left out: gid {gid} is outside {lowest} to {highest}"))
             continue
         if not private_groups and (name, gid) in private and set(inside) <= {name}:

@@ -13,6 +13,7 @@ from yardgate.core.access.storage import tier_of
 from yardgate.core.acl.rights import Level
 from yardgate.core.edits.apply import apply
 from yardgate.core.edits.records import Edit, PutPlace, PutShare, PutUser, SetGrant
+from yardgate.core.host.state import ADMIN
 from yardgate.core.model.names import fresh_id
 from yardgate.core.model.naming import fold, show
 from yardgate.core.model.plan import EVERYONE, LOCAL, Group, Place, Plan, User
@@ -38,11 +39,20 @@ class Copied:
     smb_accounts: str = ""
 
 
-def read(plan: Plan, copied: Copied, make: Make | None = None) -> Reading:
-    """The edits that bring a server into a plan. Raises FormatError with line and column."""
+def read(
+    plan: Plan,
+    copied: Copied,
+    make: Make | None = None,
+    lowest: int = accounts.LOWEST,
+    highest: int = accounts.HIGHEST,
+) -> Reading:
+    """The edits that bring a server into a plan: accounts with numbers from lowest to highest, and those that its folders and its SMB server
+    name, whatever their numbers. Raises FormatError with line and column."""
     taking = _Taking(plan)
     if copied.passwd:
-        taking.take("passwd, group", accounts.read(taking.plan, copied.passwd, copied.group))
+        also = _named(copied) - {ADMIN, *GUEST_NAMES}
+        people = accounts.read(taking.plan, copied.passwd, copied.group, lowest, highest, also=also)
+        taking.take("passwd, group", people)
     if copied.smb_accounts:
         taking.shut(copied.smb_accounts)
     for top, text in _listings(copied.listing):
@@ -59,6 +69,12 @@ def read(plan: Plan, copied: Copied, make: Make | None = None) -> Reading:
     if copied.exports:
         taking.nfs(copied.exports)
     return Reading(tuple(taking.edits), tuple(taking.notes))
+
+
+def _named(copied: Copied) -> frozenset[str]:
+    """Accounts and groups that own folders or stand in their lists, and those that the SMB server knows."""
+    said = re.findall(r"^(?:# owner: |# group: |(?:default:)?(?:user|group):)([^:\n]+)", copied.listing, re.MULTILINE)
+    return frozenset({*map(posix_text.unescape, said), *accounts.smb_accounts(copied.smb_accounts)})
 
 
 def _listings(text: str) -> Iterator[tuple[str, str]]:

@@ -56,7 +56,7 @@ def read(services: Services, opened: Opened, body: Import) -> Reading:
     plan = opened.plan
     match body.kind:
         case "server":
-            return server.read(plan, _copied(services, opened, body), body.make)
+            return server.read(plan, _copied(services, opened, body), body.make, body.lowest, body.highest)
         case "matrix":
             return matrix.read(plan, _table(body.content), body.make, body.clear_blanks)
         case "people":
