@@ -99,7 +99,7 @@ def storage_posix(see: Camera) -> None:
 def push_down(see: Camera) -> None:
     see.go("storage?place=hulls", ".layers")
     see.press("Push down to")
-    see.press("also where inheritance stops", ".ant-segmented-item")
+    see.press("even where it stops", ".ant-segmented-item")
     time.sleep(1)
 
 

@@ -1,5 +1,6 @@
 """The Rollout station: steps chosen, looked at, taken away and said to be done."""
 
+import re
 import tempfile
 from dataclasses import replace
 from datetime import date
@@ -9,12 +10,15 @@ from pydantic import TypeAdapter
 from selenium.webdriver.common.keys import Keys
 
 from tests.browser.conftest import Page, Yard
+from tests.standin import stand_in
+from yardgate import demo
 from yardgate.core.access.batch.resolve import resolve
 from yardgate.core.acl import Posix
 from yardgate.core.edits.records import PutPlace
 from yardgate.core.host.compiled import compiled
+from yardgate.core.host.sign_in import OpenSession
 from yardgate.core.host.state import System
-from yardgate.core.host.steps import Destination
+from yardgate.core.host.steps import Destination, steps
 from yardgate.core.model.plan import Plan
 from yardgate.store import Plans
 from yardgate.store.rollouts import Rollouts
@@ -112,3 +116,44 @@ def written(system: System) -> Path:
     path = Path(tempfile.mkdtemp()) / "now.json"
     path.write_bytes(TypeAdapter(System).dump_json(system))
     return path
+
+
+def test_first_passwords_open_sessions_and_why_somebody_does_not_get_in(yard: Yard, page: Page, tmp_path: Path) -> None:
+    """From People to a slip with a password; a session ended; a cause named, looked up from the board."""
+    plan, store = yard.now(), yard.server.store()
+    there = demo.rolled_out(plan, date.today())
+    priya = OpenSession("priya.natarajan", "192.0.2.63", "2027-01-01T08:00:00+00:00", ("drawings",), ("/srv/keel/a",))
+    with stand_in(tmp_path, there) as appliance:
+        appliance.state = replace(appliance.state, given=frozenset(there.accounts) - {"juno.harker"}, open=(priya,))
+        rollouts = Rollouts(store)
+        rollouts.send_to(yard.plan, Destination(kind="stand-in", host="127.0.0.1", port=appliance.port))
+        rollouts.keep(yard.plan, "by-hand", "ann", 1, "/srv", (), there)
+        rollouts.made(yard.plan, steps(System(), there), "ann")
+        page.go(yard.at("people"), ".grid")
+        page.until(lambda: page.driver.find_element("link text", "Passwords, sessions …").click() or True)
+        page.says("1 of 26 people have none yet")
+        page.says("none yet: cannot sign in")
+        assert page.trouble() == []
+        page.button("Make 1 password").click()
+        page.says("Shown this once. They work now.")
+        password = page.one(".password").text
+        assert re.fullmatch(r"[a-z2-9]{4}(-[a-z2-9]{4}){2}", password)
+        assert page.trouble() == []
+        assert appliance.state.given == frozenset(there.accounts)
+        page.button("Close").click()
+        page.button("Yes, close").click()
+        page.says("0 of 26 people have none yet")
+        assert password not in page.text()
+        page.until(lambda: page.one("[aria-label='End the session of priya.natarajan']").click() or True)
+        page.says("Work that is not saved in 1 open file may be lost.")
+        page.button("End it").click()
+        page.says("Nobody has a share open.")
+        assert appliance.state.open == ()
+        page.go(yard.at("board?rows=people&who=priya-natarajan&place=training"), ".c.RW")
+        page.until(lambda: page.driver.find_element("partial link text", "Look it up on the appliance").click() or True)
+        page.button("Look it up there").click()
+        page.says("On the appliance priya.natarajan is not in Apprentices; the plan says otherwise.")
+        page.says("the cause")
+        assert page.trouble() == []
+    page.button("Look it up there").click()
+    page.says("does not answer")

@@ -182,7 +182,7 @@ export default function People() {
             onChange={(event) => setFilter(event.target.value)}
             style={{ width: 180 }}
           />
-          <span className="muted">● member · ○ indirect member{canEdit && " · Space joins or leaves"}</span>
+          <span className="muted">● member · ○ indirect member</span>
           <span className="spread" />
           {canEdit && <Link to={`/p/${id}/rollout?signin=`}>Passwords, sessions …</Link>}
           <Link to={`/p/${id}/directories`}>

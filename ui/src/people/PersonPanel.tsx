@@ -133,17 +133,18 @@ export function PersonPanel({ user }: { user: User }) {
           </ul>
         </>
       )}
-      <div className="row" style={{ marginTop: 12 }}>
+      <div className="row ways" style={{ marginTop: 12 }}>
         <Link to={`/p/${id}/board?rows=people&who=${encodeURIComponent(user.id)}`}>See on the board</Link>
         <Link to={`/p/${id}/card/${encodeURIComponent(user.id)}`}>Card to print</Link>
         {ours && user.uid !== 0 && <Link to={`/p/${id}/rollout?signin=${encodeURIComponent(user.id)}`}>New password</Link>}
-        <span className="spread" />
-        {canEdit && (
+      </div>
+      {canEdit && (
+        <div style={{ marginTop: 12 }}>
           <Button danger size="small" onClick={() => setRemoving(true)}>
             Remove …
           </Button>
-        )}
-      </div>
+        </div>
+      )}
       {removing && <RemoveDialog name={shownName(user)} edit={{ op: "remove-user", user: user.id }} onClose={() => setRemoving(false)} />}
     </>
   );

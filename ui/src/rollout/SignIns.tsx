@@ -101,13 +101,12 @@ function Passwords({ only, host, onGiven }: { only: string; host: string; onGive
           </p>
           <div className="picks" tabIndex={0} role="group" aria-label="Who gets a new password">
             {states.map((one) => (
-              <label key={one.user} className="row">
-                <Checkbox checked={chosen.has(one.user)} disabled={!canEdit} onChange={() => toggle(one.user)} />
-                <span className="spread">
+              <div key={one.user} className="row">
+                <Checkbox className="spread" checked={chosen.has(one.user)} disabled={!canEdit} onChange={() => toggle(one.user)}>
                   {name(one)} <span className="muted">{one.account}</span>
-                </span>
+                </Checkbox>
                 <span className={one.given ? "muted" : "late"}>{one.given ? "has one" : "none yet: cannot sign in"}</span>
-              </label>
+              </div>
             ))}
           </div>
           {canEdit && (

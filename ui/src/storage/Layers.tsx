@@ -250,6 +250,7 @@ export function Heading({ place, stored, put }: { place: Place; stored: Stored; 
         grants enforced by{" "}
         <Select<NonNullable<Place["enforced_by"]> | "">
           size="small"
+          style={{ width: 164 }}
           disabled={!canEdit}
           value={place.enforced_by ?? ""}
           onChange={(enforcer) => put({ enforced_by: enforcer || null })}

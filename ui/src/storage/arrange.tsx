@@ -91,7 +91,7 @@ export function PushDown({ place, onClose }: { place: Place; onClose: () => void
         onChange={(value) => setEverything(value === "all")}
         options={[
           { value: "what follows", label: "Only where inheritance goes on" },
-          { value: "all", label: "Everything below, also where inheritance stops" },
+          { value: "all", label: "Everything below, even where it stops" },
         ]}
       />
       <p className="muted">

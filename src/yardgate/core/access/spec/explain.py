@@ -207,7 +207,7 @@ def grants_gate(plan: Plan, place: str, stored: PlaceState | None, ways: Mapping
     others = len(said) if said is not None else len(plan.grants.get(place, {}))
     sentence = _sentence(plan, subject, others, level, lines)
     if stored is not None and not stored.by_share:
-        sentence += " The list carries this; the share lets everybody through."
+        sentence += " The list enforces this; the share lets everybody through."
     return Gate("share", title, level, False, sentence, lines)
 
 

@@ -66,7 +66,7 @@ def less_than_granted(case: Case) -> Findings:
     """Somebody gets less in a place than is granted to them there, over every share: they may not enter a folder above, or the list, the share or its
     service holds them back.
 
-    Where it is meant so, grant them less. Else let them pass the folder above, let the list carry what is granted, or change what the share lets
+    Where it is meant so, grant them less. Otherwise let them pass the folder above, let the list enforce what is granted, or change what the share lets
     them do."""
     by_place: dict[str, list[Off]] = {}
     for off in case.off.values():
