@@ -2,6 +2,7 @@
 
 from dataclasses import replace
 from typing import Any
+from unittest.mock import patch
 
 import numpy as np
 from hypothesis import given, settings
@@ -11,10 +12,11 @@ from tests.conftest import ON
 from tests.gates import everything
 from tests.plans import edits, plans
 from tests.tries import times
+from yardgate.core.access import comparison
 from yardgate.core.access.batch.resolve import resolve
-from yardgate.core.access.comparison import STATES, gets, said_at
+from yardgate.core.access.comparison import STATES, gets, price, said_at
 from yardgate.core.access.membership import token
-from yardgate.core.access.outcome import outcome, outcome_of
+from yardgate.core.access.outcome import Outcome, outcome, outcome_of
 from yardgate.core.access.paths import offered
 from yardgate.core.access.spec.explain import grants_gate
 from yardgate.core.access.walk import walk
@@ -80,6 +82,24 @@ def test_a_cell_of_the_board_is_the_best_that_somebody_finds_who_walks_in(plan: 
         column = found.best[None][place]
         for number, who in [*enumerate(whos[:-1]), (-1, GUEST)]:
             assert LEVELS[column[number]] == walked[who, place], (who, place)
+
+
+@settings(max_examples=times(100, 1000))
+@given(plans(shares=True), st.data())
+def test_the_price_of_an_edit_is_what_looking_at_every_place_says(plan: Plan, data: st.DataObject) -> None:
+    try:
+        after, _ = apply(plan, [data.draw(edits(plan))])
+    except PlanError:
+        return
+    before = outcome(resolve(plan, ON))
+    then = outcome_of(after, before)
+
+    def all_of_both(one: Outcome, other: Outcome) -> list[str]:
+        return [place for place in other.matrix.plan.places if place in one.matrix.plan.places]
+
+    found = price(before, then)
+    with patch.object(comparison, "_perhaps_otherwise", all_of_both):
+        assert price(before, then) == found
 
 
 def office(**more: Any) -> Plan:

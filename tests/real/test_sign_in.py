@@ -15,6 +15,7 @@ from yardgate.core.access.batch.resolve import resolve
 from yardgate.core.acl import Posix, PosixEntry
 from yardgate.core.acl.rights import Level
 from yardgate.core.host.compiled import compiled
+from yardgate.core.host.probe import Abilities
 from yardgate.core.host.sign_in import outlasting
 from yardgate.core.host.state import System, asked
 from yardgate.core.host.step_words import words
@@ -178,3 +179,23 @@ def test_people_sign_in_by_their_other_names_too(keelson: Host) -> None:
     refused = carry_out(appliance, now, steps(now, system(named)))
     assert "has a username map already, /etc/samba/own.users" in refused.why
     shell(keelson, "sed -i '/own.users/d' /etc/samba/smb.conf")
+
+
+def test_a_share_that_the_server_itself_does_not_have_is_no_visit(keelson: Host) -> None:
+    """It runs by another configuration than the one that its parser reads: what the server beside it finds does not count."""
+    appliance = LinuxHost(runner(keelson))
+    with appliance.trial({"ann"}) as trial:
+        assert trial.enter("ann", "work", [""]) == [Abilities(lists=True, adds=True)]
+    shell(
+        keelson,
+        "sed '/yardgate.conf/d' /etc/samba/smb.conf > /etc/samba/other.conf; smbcontrol smbd shutdown; while smbcontrol smbd ping; do sleep 0.1; done",
+    )
+    shell(keelson, "smbd -D -s /etc/samba/other.conf; while ! smbcontrol smbd ping; do sleep 0.1; done")
+    with appliance.trial({"ann"}) as trial:
+        assert trial.enter("ann", "work", [""]) is None
+    shell(
+        keelson,
+        "smbcontrol smbd shutdown; while smbcontrol smbd ping; do sleep 0.1; done; service smbd start; while ! smbcontrol smbd ping; do sleep 0.1; done",
+    )
+    with appliance.trial({"ann"}) as trial:
+        assert trial.enter("ann", "work", [""]) == [Abilities(lists=True, adds=True)]

@@ -107,6 +107,7 @@ class LinuxTrial:
         self.password = secrets.token_urlsafe(18)
         self.port = 20000 + secrets.randbelow(20000)
         self.known: frozenset[str] = frozenset()
+        self.missing: dict[str, bool] = {}
 
     def begin(self, accounts: Collection[str]) -> None:
         conf = CONF.format(main=self.files.smb_main, folder=FOLDER, port=self.port)
@@ -122,6 +123,8 @@ class LinuxTrial:
             raise ApplianceError(f"the SMB server knows no account {account}")
         if any(set(folder) & CANNOT for folder in folders):
             raise ApplianceError("a folder has a name that the client cannot be given")
+        if self._is_missing(share):
+            return None
         inside = [folder.replace("/", "\\") for folder in folders]
         name = f"yardgate-trial-{self.mark}"
         lines = "".join(f'ls "{at}\\*"\nput {FOLDER}/mark "{at}\\{name}"\n' for at in inside)
@@ -133,6 +136,14 @@ class LinuxTrial:
         found = list(REFUSED.finditer(said))
         unseen, unmade = ({one[kind].strip("\\") for one in found if one[kind] is not None} for kind in (1, 2))
         return [Abilities(at not in unseen, f"{at}\\{name}".lstrip("\\") not in unmade) for at in inside]
+
+    def _is_missing(self, share: str) -> bool:
+        """Whether the server that clients connect to knows no such share, whatever the one beside it knows: it is asked once, as nobody."""
+        if share not in self.missing:
+            asking = ("smbclient", "-N", f"//127.0.0.1/{share}", "-c", "exit")
+            said = self.run(Command(asking, "ask the SMB server itself for a share", changes=False))
+            self.missing[share] = "NT_STATUS_BAD_NETWORK_NAME" in f"{said.out}{said.err}"
+        return self.missing[share]
 
     def end(self) -> None:
         with suppress(ApplianceError):  # it ends by itself
