@@ -104,6 +104,22 @@ class HostCheck(NamedTuple):
     act: str = ""
 
 
+def _well(about: About, words: str) -> HostCheck:
+    return HostCheck(about, "well", words)
+
+
+def _amiss(about: About, words: str, act: str = "") -> HostCheck:
+    return HostCheck(about, "amiss", words, act)
+
+
+def _unknown(about: About, words: str, act: str = "") -> HostCheck:
+    return HostCheck(about, "unknown", words, act)
+
+
+CLIENT: dict[Protocol, str] = {
+    "smb": "it is signed in to this server as somebody else already (Windows keeps one at a time), it sends an old password that it has kept",
+    "nfs": "it gives them another number than the appliance does",
+}
 AGAIN = "Read what the appliance has, and roll out: the steps put it right."
 
 
@@ -130,9 +146,9 @@ def cause(checks: Sequence[HostCheck]) -> HostCheck | None:
 
 
 def _plan(planned: Planned) -> Iterator[HostCheck]:
-    given = planned.level >= Level.RO
-    act = "" if given else "Change it on the board, or by What would it take."
-    yield HostCheck("plan", "well" if given else "amiss", f"The plan says {planned.level.words}. {planned.why}", act)
+    said = f"The plan says {planned.level.words}. {planned.why}"
+    is_given = planned.level >= Level.RO
+    yield _well("plan", said) if is_given else _amiss("plan", said, "Change it on the board, or by What would it take.")
 
 
 def _server(asked: Asked, facts: Facts) -> Iterator[HostCheck]:
@@ -140,96 +156,87 @@ def _server(asked: Asked, facts: Facts) -> Iterator[HostCheck]:
     if facts.service is None:
         return
     if not facts.service.running:
-        yield HostCheck("server", "amiss", f"{name[0].upper()}{name[1:]} does not run.", AGAIN)
+        yield _amiss("server", f"{name[0].upper()}{name[1:]} does not run.", AGAIN)
         return
     if facts.listens is not None and all(one.startswith(LOOPBACK) for one in facts.listens):
         where = f"takes connections only from the appliance itself ({', '.join(facts.listens) or 'nowhere'})"
-        yield HostCheck(
+        yield _amiss(
             "server",
-            "amiss",
             f"{name[0].upper()}{name[1:]} {where}.",
             "In its configuration: interfaces, and bind interfaces only.",
         )
         return
     later = "" if facts.service.enabled else " It does not start with the host."
-    yield HostCheck("server", "well", f"{name[0].upper()}{name[1:]} runs and takes connections.{later}")
+    yield _well("server", f"{name[0].upper()}{name[1:]} runs and takes connections.{later}")
 
 
 def _account(asked: Asked, planned: Planned, facts: Facts, on: date) -> Iterator[HostCheck]:
     there, wanted = facts.account, planned.system.accounts.get(asked.account)
     if there is None:
-        yield HostCheck("account", "amiss", f"The appliance has no account {asked.account}.", AGAIN)
+        yield _amiss("account", f"The appliance has no account {asked.account}.", AGAIN)
         return
     if wanted is not None and wanted.uid is not None and there.uid != wanted.uid:
-        yield HostCheck(
+        yield _amiss(
             "account",
-            "amiss",
             f"{asked.account} has the number {there.uid} there, {wanted.uid} in the plan: lists go by it.",
             AGAIN,
         )
         return
     if asked.protocol == "nfs":
-        yield HostCheck(
+        yield _well(
             "account",
-            "well",
             f"{asked.account} has the number {there.uid}; over NFS nothing else of the account counts.",
         )
         return
     if not there.enabled:
         meant = wanted is not None and not wanted.enabled
         said = "as the plan says" if meant else "the plan has it enabled"
-        yield HostCheck(
+        yield _amiss(
             "account",
-            "amiss",
             f"The account {asked.account} is disabled there; {said}.",
             "Enable it in People." if meant else AGAIN,
         )
     elif there.expires is not None and there.expires <= on:
-        yield HostCheck(
+        yield _amiss(
             "account",
-            "amiss",
             f"The account {asked.account} expired on {there.expires}.",
             "Give it another day in People.",
         )
     elif not there.smb:
-        yield HostCheck("account", "amiss", f"The SMB server has no account {asked.account}; the host has.", AGAIN)
+        yield _amiss("account", f"The SMB server has no account {asked.account}; the host has.", AGAIN)
     elif facts.locked:
-        yield HostCheck(
+        yield _amiss(
             "account",
-            "amiss",
             f"The SMB server has locked {asked.account} after too many wrong passwords.",
             f"On the host: pdbedit -r -u {asked.account} -z -c '[ ]'",
         )
     else:
-        yield HostCheck("account", "well", f"The account {asked.account} is there and enabled.")
+        yield _well("account", f"The account {asked.account} is there and enabled.")
 
 
 def _password(asked: Asked, facts: Facts) -> Iterator[HostCheck]:
     match facts.password:
         case "not given":
-            yield HostCheck(
+            yield _amiss(
                 "password",
-                "amiss",
                 f"Nobody was given a password for {asked.account} yet.",
                 "Make one under Signing in.",
             )
         case "to be changed":
-            yield HostCheck(
+            yield _amiss(
                 "password",
-                "amiss",
                 f"{asked.account} has to choose another password before anything else.",
                 f"On their computer; on Linux: smbpasswd -r SERVER -U {asked.account}",
             )
         case "known":
-            yield HostCheck("password", "well", f"{asked.account} has a password.")
+            yield _well("password", f"{asked.account} has a password.")
         case _:
             pass
     if facts.tried == "in":
-        yield HostCheck("password", "well", "The server takes the password that was typed here.")
+        yield _well("password", "The server takes the password that was typed here.")
     elif "LOGON_FAILURE" in facts.tried or "WRONG_PASSWORD" in facts.tried:
-        yield HostCheck(
+        yield _amiss(
             "password",
-            "amiss",
             "The server does not take the password that was typed here.",
             "Make another under Signing in.",
         )
@@ -244,16 +251,14 @@ def _groups(asked: Asked, planned: Planned, facts: Facts) -> Iterator[HostCheck]
     if missing or more:
         said = [f"not in {', '.join(missing)}"] if missing else []
         said += [f"also in {', '.join(more)}"] if more else []
-        yield HostCheck(
+        yield _amiss(
             "groups",
-            "amiss",
             f"On the appliance {asked.account} is {' and '.join(said)}; the plan says otherwise.",
             AGAIN,
         )
     else:
-        yield HostCheck(
+        yield _well(
             "groups",
-            "well",
             f"The appliance counts {asked.account} in {', '.join(sorted(facts.groups)) or 'no group'}, as planned.",
         )
 
@@ -261,195 +266,144 @@ def _groups(asked: Asked, planned: Planned, facts: Facts) -> Iterator[HostCheck]
 def _sessions(facts: Facts) -> Iterator[HostCheck]:
     for one in facts.sessions:
         if one.since and facts.regrouped and one.since < facts.regrouped:
-            yield HostCheck(
+            yield _amiss(
                 "session",
-                "amiss",
                 f"A session is open from {one.machine}, begun before the appliance’s groups last changed: it keeps what it began with.",
                 "End it under Signing in, or sign out and in again on that computer.",
             )
         else:
-            yield HostCheck("session", "well", f"A session is open from {one.machine}; it has today’s groups.")
+            yield _well("session", f"A session is open from {one.machine}; it has today’s groups.")
 
 
 def _share(asked: Asked, planned: Planned, facts: Facts, on: date) -> Iterator[HostCheck]:
     offer, wanted = facts.offer, planned.system.offers.get(asked.share)
     if offer is None:
         why = "" if wanted is not None else " Nor does the plan offer it over SMB."
-        yield HostCheck(
+        yield _amiss(
             "share",
-            "amiss",
             f"The SMB server’s configuration in effect has no share {asked.share}.{why}",
             AGAIN if wanted is not None else "Offer it under Shares.",
         )
         return
     hosts = [line for line in offer.foreign if line.startswith("hosts ")]
     if hosts:
-        yield HostCheck(
+        yield _amiss(
             "host",
-            "amiss",
             f"The share keeps computers out by a line that no rollout wrote: {'; '.join(hosts)}.",
             "Take it out of the server’s configuration.",
         )
     if other := [line for line in offer.foreign if line not in hosts]:
-        yield HostCheck(
+        yield _amiss(
             "share",
-            "amiss",
             f"Something besides rollouts configures {asked.share}: {'; '.join(other)}.",
             "Look for another section of that name in the server’s configuration.",
         )
     if facts.account is None:
         return
     gives = let_in(System(accounts={asked.account: facts.account}), offer, asked.account, facts.groups, on)
-    shall = (
-        min(planned.level, let_in(planned.system, wanted, asked.account, groups_of(planned.system, asked.account), on))
-        if wanted is not None
-        else planned.level
-    )
+    shall, changed = planned.level, ""
+    if wanted is not None:
+        mine = groups_of(planned.system, asked.account)
+        shall = min(shall, let_in(planned.system, wanted, asked.account, mine, on))
+        changed = f" {words(Step(part='offers', before=wanted, after=offer))}." if wanted != offer else ""
     if gives < shall:
-        changed = (
-            f" {words(Step(part='offers', before=wanted, after=offer))}."
-            if wanted is not None and wanted != offer
-            else ""
-        )
-        yield HostCheck(
+        yield _amiss(
             "share",
-            "amiss",
             f"The share {asked.share} gives {asked.account} {gives.words}; the plan says {shall.words}.{changed}",
             AGAIN,
         )
     elif not offer.foreign:
-        yield HostCheck(
-            "share", "well", f"The share {asked.share} is in effect, and gives {asked.account} {gives.words}."
-        )
+        yield _well("share", f"The share {asked.share} is in effect, and gives {asked.account} {gives.words}.")
 
 
 def _export(asked: Asked, planned: Planned, facts: Facts) -> Iterator[HostCheck]:
     export = facts.export
     if export is None:
-        yield HostCheck("share", "amiss", f"The NFS server exports no share {asked.share}.", AGAIN)
+        yield _amiss("share", f"The NFS server exports no share {asked.share}.", AGAIN)
         return
     if not asked.machine:
-        yield HostCheck(
+        yield _unknown(
             "host",
-            "unknown",
             f"{asked.share} is exported to {', '.join(rule.hosts for rule in export.rules)}.",
             "Say from which address they come.",
         )
         return
     rule = host_rule(export.rules, "narrowest", ip_address(asked.machine), "", "names")
     if rule is None or rule.level < Level.RO:
-        yield HostCheck(
-            "host", "amiss", f"{asked.machine} may not mount {asked.share}.", "Add a host rule under Shares."
-        )
+        yield _amiss("host", f"{asked.machine} may not mount {asked.share}.", "Add a host rule under Shares.")
     elif rule.level < planned.level:
-        yield HostCheck(
+        yield _amiss(
             "host",
-            "amiss",
             f"{asked.machine} mounts {asked.share} for reading only ({rule.hosts}).",
             "Change the host rule under Shares.",
         )
     else:
-        yield HostCheck("host", "well", f"{asked.machine} may mount {asked.share}: {rule.hosts}, {rule.level.words}.")
+        yield _well("host", f"{asked.machine} may mount {asked.share}: {rule.hosts}, {rule.level.words}.")
 
 
 def _folders(asked: Asked, planned: Planned, facts: Facts) -> Iterator[HostCheck]:
+    """Every folder on the way, then the thing itself."""
     roots = facts.offer.roots if facts.offer is not None and asked.protocol == "smb" else ()
-    me = {asked.account, *(f"{GROUP_MARK}{group}" for group in facts.groups)}
-    acts_as_root = not me.isdisjoint(roots)
+    is_root = not {asked.account, *(f"{GROUP_MARK}{group}" for group in facts.groups)}.isdisjoint(roots)
+    way, things = (facts.folders, ()) if facts.missing else (facts.folders[:-1], facts.folders[-1:])
+    shut = next((one for one in way if not is_root and not _rights(one, asked, facts).folder & EXECUTE), None)
     if facts.link and asked.protocol == "smb":
-        yield HostCheck(
-            "folder",
-            "amiss",
-            f"{facts.link} is a link that leads out of the share; the SMB server follows none of these.",
-            "Put the folder itself there.",
+        said = f"{facts.link} is a link that leads out of the share; the SMB server follows none of these."
+        yield _amiss("folder", said, "Put the folder itself there.")
+    elif shut is not None:
+        wanted = planned.system.folders.get(shut.name)
+        act = f"On the host: chmod a+x {shut.name}" if wanted is None else _mend(shut, wanted)
+        yield _amiss("folder", f"{asked.account} may not enter {shut.name} on the way.{_differs(shut, wanted)}", act)
+    elif facts.missing:
+        is_planned = facts.missing in planned.system.folders
+        yield _amiss(
+            "folder", f"{facts.missing} is not there.", AGAIN if is_planned else "Look for it under another name."
         )
-        return
-    way, thing = (
-        (facts.folders, None) if facts.missing or not facts.folders else (facts.folders[:-1], facts.folders[-1])
-    )
-    for folder in way:
-        if not acts_as_root and not rights_in(folder, asked.account, facts.groups).folder & EXECUTE:
-            wanted = planned.system.folders.get(folder.name)
-            act = (
-                AGAIN
-                if wanted is not None and wanted != folder
-                else "Change its list under Storage."
-                if wanted is not None
-                else f"On the host: chmod a+x {folder.name}"
-            )
-            yield HostCheck(
-                "folder",
-                "amiss",
-                f"{asked.account} may not enter {folder.name} on the way.{_differs(folder, wanted)}",
-                act,
-            )
-            return
-    if facts.missing:
-        yield HostCheck(
-            "folder",
-            "amiss",
-            f"{facts.missing} is not there.",
-            AGAIN if facts.missing in planned.system.folders else "Look for it under another name.",
-        )
-        return
-    if thing is None:
-        return
-    yield HostCheck("folder", "well", f"{asked.account} may enter every folder on the way.")
-    rights = (
-        EVERYTHING
-        if acts_as_root
-        else _on_file(thing, asked.account, facts)
-        if facts.is_file
-        else rights_in(thing, asked.account, facts.groups)
-    )
-    reads, writes = (
-        (rights.file & READ_DATA, rights.file & WRITE_DATA)
-        if facts.is_file
-        else (rights.folder & LIST_DIRECTORY and rights.folder & EXECUTE, rights.folder & ADD_FILE)
-    )
-    does = (
-        "reads and changes it"
-        if reads and writes
-        else "may only read it"
-        if reads
-        else "may only write it"
-        if writes
-        else "can do nothing with it"
-    )
-    short = (planned.level >= Level.RO and not reads) or (planned.level == Level.RW and not writes)
+    else:
+        yield _well("folder", f"{asked.account} may enter every folder on the way.")
+        for thing in things:
+            yield _thing(asked, planned, facts, thing, EVERYTHING if is_root else _rights(thing, asked, facts))
+
+
+def _thing(asked: Asked, planned: Planned, facts: Facts, thing: Folder, rights: Rights) -> HostCheck:
+    if facts.is_file:
+        reads, writes = bool(rights.file & READ_DATA), bool(rights.file & WRITE_DATA)
+    else:
+        reads, writes = rights.folder & LISTS == LISTS, bool(rights.folder & ADD_FILE)
+    does = DOES[reads, writes]
     wanted = planned.system.folders.get(thing.name)
-    act = (
-        ""
-        if not short
-        else AGAIN
-        if wanted is not None and wanted != thing
-        else "Push the folder’s list down over what lies in it (Rollout, Look into the folders)."
-        if wanted is None
-        else "Change its list under Storage."
-    )
-    yield HostCheck(
-        "thing",
-        "amiss" if short else "well",
-        f"By the list of {thing.name} itself, {asked.account} {does}.{_differs(thing, wanted)}",
-        act,
-    )
+    said = f"By the list of {thing.name} itself, {asked.account} {does}.{_differs(thing, wanted)}"
+    if (reads or planned.level < Level.RO) and (writes or planned.level < Level.RW):
+        return _well("thing", said)
+    return _amiss("thing", said, PUSH if wanted is None else _mend(thing, wanted))
 
 
-def _on_file(thing: Folder, account: str, facts: Facts) -> Rights:
-    """What a file's own list gives; an ordered one counts as that of its kind."""
+LISTS = LIST_DIRECTORY | EXECUTE
+DOES = {
+    (True, True): "reads and changes it",
+    (True, False): "may only read it",
+    (False, True): "may only write it",
+    (False, False): "can do nothing with it",
+}
+PUSH = "Push the folder’s list down over what lies in it (Rollout, Look into the folders)."
+
+
+def _mend(there: Folder, wanted: Folder) -> str:
+    """What mends a list that gives too little: a rollout, where it is not as planned."""
+    return AGAIN if wanted != there else "Change its list under Storage."
+
+
+def _rights(thing: Folder, asked: Asked, facts: Facts) -> Rights:
+    """What the list of a folder gives, or of the file at the end of the way, which has one of its own."""
+    if not facts.is_file or thing is not facts.folders[-1]:
+        return rights_in(thing, asked.account, facts.groups)
     if not isinstance(thing.listed, Posix):
-        return rights_in(thing, account, facts.groups)
-    owner, names = account == thing.owner, {account, *facts.groups}
-    named = [
-        e for e in thing.listed.access if e.tag != "user" or not e.who or e.who == account
-    ]  # an account may be called as a group is
-    deciding = posix.matching(
-        [e for e in named if e.tag != "group" or not e.who or e.who in facts.groups],
-        names,
-        owner,
-        thing.group in facts.groups,
-    )
-    return Rights(0, posix.rights_on_file(deciding, owner))
+        return Rights(0, rights_in(thing, asked.account, facts.groups).folder)
+    is_owner, in_group = asked.account == thing.owner, thing.group in facts.groups
+    mine = {"user": {"", asked.account}, "group": {"", *facts.groups}}  # an account may be called as a group is
+    listed = [e for e in thing.listed.access if e.who in mine.get(e.tag, {""})]
+    deciding = posix.matching(listed, {asked.account, *facts.groups}, is_owner, in_group)
+    return Rights(0, posix.rights_on_file(deciding, is_owner))
 
 
 def _differs(there: Folder, wanted: Folder | None) -> str:
@@ -460,27 +414,22 @@ def _differs(there: Folder, wanted: Folder | None) -> str:
 
 def _file_system(planned: Planned, facts: Facts) -> Iterator[HostCheck]:
     if facts.read_only and planned.level == Level.RW:
-        yield HostCheck(
+        yield _amiss(
             "file system",
-            "amiss",
             "The file system there is mounted read-only.",
             "On the host: look why (dmesg), then mount -o remount,rw.",
         )
     elif facts.full and planned.level == Level.RW:
-        yield HostCheck(
-            "file system", "amiss", f"The file system there is full: {facts.full}.", "Make room, or let it grow."
-        )
+        yield _amiss("file system", f"The file system there is full: {facts.full}.", "Make room, or let it grow.")
     elif facts.folders:
-        yield HostCheck("file system", "well", "The file system takes what is written.")
+        yield _well("file system", "The file system takes what is written.")
 
 
 def _tried(asked: Asked, facts: Facts) -> Iterator[HostCheck]:
     if facts.tried and facts.tried != "in" and "LOGON_FAILURE" not in facts.tried:
-        yield HostCheck(
-            "client", "amiss", f"A client on the appliance, signing in as {asked.account}, was told: {facts.tried}."
-        )
+        yield _amiss("client", f"A client on the appliance, signing in as {asked.account}, was told: {facts.tried}.")
     else:
-        said = "If it still fails, it is their computer: it is signed in to this server as somebody else already (Windows keeps one at a time), it sends an old password that it has kept, or the name leads it to another machine."
-        if asked.protocol == "nfs":
-            said = "If it still fails, it is their computer: it gives them another number than the appliance does, or the name leads it to another machine."
-        yield HostCheck("client", "unknown", said)
+        yield _unknown(
+            "client",
+            f"If it still fails, it is their computer: {CLIENT[asked.protocol]}, or the name leads it to another machine.",
+        )

@@ -2,7 +2,6 @@
 
 import json
 from collections.abc import Collection, Iterator, Mapping
-from itertools import chain
 from typing import Any
 
 from yardgate.core.host.sign_in import OpenSession
@@ -94,6 +93,6 @@ def _told(said: Mapping[str, Any]) -> Iterator[tuple[int, OpenSession]]:
                 str(session["remote_machine"]),
                 min((str(one["connected_at"]) for one in mine), default=""),
                 tuple(sorted({str(one["service"]) for one in mine})),
-                tuple(sorted(dict.fromkeys(chain(path for at, who, path in opened if (at, who) == (pid, uid))))),
+                tuple(sorted({path for at, who, path in opened if (at, who) == (pid, uid)})),
             ),
         )
