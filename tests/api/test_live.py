@@ -9,6 +9,7 @@ import pytest
 from tests.api.conftest import Web
 from tests.api.test_runs import BEFORE, PLAN, begin, know, until
 from tests.standin import stand_in
+from yardgate.core.host.contents import Thing
 from yardgate.core.host.sign_in import OpenSession
 from yardgate.core.host.steps import Destination
 from yardgate.drivers.simulator import SimulatedAppliance
@@ -143,3 +144,12 @@ def test_what_the_appliance_says_of_somebody_is_told_in_the_order_in_which_it_fa
         body = {"user": WHOSE["mira.oyelaran"], "share": shares["drawings"], **wrong}
         assert client.post(web.at("/rollout/check"), json=body).status_code == 422
     assert client.post(web.at("/rollout/check"), json={"user": "nobody", "share": "s"}).status_code == 404
+
+
+def test_what_an_account_owns_there_is_counted(web: Web, appliance: SimulatedAppliance) -> None:
+    client, folder = web.client("planner"), BEFORE.folders["/srv/keel/drawings"]
+    mine = Thing(name="/srv/keel/drawings/a.txt", folder=False, owner="gwen.castellan", group="", listed=folder.listed)
+    appliance.things = {mine.name: mine}
+    found = client.post(web.at("/inside/owned"), json={"account": "gwen.castellan"}).json()
+    assert {one["folder"]: one["things"] for one in found} == {"/srv/ballast": 0, "/srv/keel": 1}
+    assert client.post(web.at("/inside/owned"), json={"account": "root"}).status_code == 404

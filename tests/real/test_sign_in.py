@@ -199,3 +199,22 @@ def test_a_share_that_the_server_itself_does_not_have_is_no_visit(keelson: Host)
     )
     with appliance.trial({"ann"}) as trial:
         assert trial.enter("ann", "work", [""]) == [Abilities(lists=True, adds=True)]
+
+
+def test_what_somebody_who_left_owns_is_counted(keelson: Host) -> None:
+    appliance = LinuxHost(runner(keelson))
+    shell(
+        keelson,
+        "mkdir -p /srv/keel/a/b; head -c 100000 /dev/zero > /srv/keel/a/b/big; touch /srv/keel/a/small; chown -R bo /srv/keel/a",
+    )
+    shell(keelson, "ln -s /etc /srv/keel/a/link; chown -h bo /srv/keel/a/link")
+    (found,) = appliance.owned("bo", ["/srv/keel/a"])
+    assert (found.folder, found.things) == ("/srv/keel/a", 5)
+    assert 100_000 <= found.size < 200_000
+    (others,) = appliance.owned("cy", ["/srv/keel/a"])
+    assert (others.things, others.size) == (0, 0)
+    shell(keelson, "find /srv/keel/a -xdev -user bo -execdir chown -h ann {} +; chown bo /srv/keel/a/small")
+    assert [appliance.owned(name, ["/srv/keel/a"])[0].things for name in ("ann", "bo")] == [4, 1]
+    assert shell(keelson, "stat -c %U /etc").strip() == "root"
+    with pytest.raises(ApplianceError):
+        appliance.owned("nobody-at-all", ["/srv/keel/a"])

@@ -5,7 +5,7 @@ from contextlib import AbstractContextManager
 from typing import Literal, Protocol
 
 from yardgate.core.host.bounds import HostAccounts
-from yardgate.core.host.contents import Thing
+from yardgate.core.host.contents import Owned, Thing
 from yardgate.core.host.diagnosis import Asked, Facts
 from yardgate.core.host.probe import Abilities
 from yardgate.core.host.sign_in import OpenSession
@@ -78,6 +78,9 @@ class Appliance(Protocol):
 
     def give(self, wanted: Sequence[Thing], /) -> None:
         """Let things have the group and list that they have here; what cannot be set is found by reading back. Raises ApplianceError."""
+
+    def owned(self, account: str, folders: Sequence[str], /) -> tuple[Owned, ...]:
+        """What an account owns below some folders that are there. Raises ApplianceError."""
 
     def trial(self, accounts: Collection[str], /) -> AbstractContextManager[Trial]:
         """Going into its shares as some of its accounts. Raises ApplianceError, where it cannot be tried."""

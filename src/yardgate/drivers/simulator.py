@@ -23,7 +23,7 @@ from pydantic import TypeAdapter
 from yardgate.core.acl import Ordered, Posix
 from yardgate.core.acl.rights import Level
 from yardgate.core.host.bounds import LOWEST, HostAccounts
-from yardgate.core.host.contents import Thing
+from yardgate.core.host.contents import Owned, Thing
 from yardgate.core.host.diagnosis import Asked, Facts
 from yardgate.core.host.evaluate import found, groups_of
 from yardgate.core.host.probe import Abilities
@@ -398,6 +398,14 @@ class Client:
 
     def give(self, wanted: Sequence[Thing]) -> None:
         self._ask("/give", _THINGS.dump_python(tuple(wanted), mode="json"))
+
+    def owned(self, account: str, folders: Sequence[str]) -> tuple[Owned, ...]:
+        """It knows what lies there, and not how large that is."""
+        found = []
+        for folder in folders:
+            lying = (thing for _, some in self.inside(folder, ()) for thing in some)
+            found.append(Owned(folder, sum(thing.owner == account for thing in lying), 0))
+        return tuple(found)
 
     def facts(self, asked: Asked, top: str) -> Facts:
         there = _SYSTEM.validate_python(self._ask("/running"), strict=False)

@@ -1,7 +1,9 @@
 import { useQueryClient } from "@tanstack/react-query";
 import { Button, Input, Modal } from "antd";
 import { useState } from "react";
-import { api, ask, message, type RolloutOut, type RolloutStep } from "../api/client";
+import { api, ask, message, type RolloutOut, type RolloutStep, type Schemas } from "../api/client";
+import { plural } from "../parts/plural";
+import { sizeWords } from "../parts/size";
 import { usePlan } from "../plan/PlanContext";
 import { whereTo } from "./Destination";
 
@@ -27,7 +29,10 @@ export function Leftovers({ rollout, onBegun }: { rollout: RolloutOut; onBegun: 
       <p className="muted">These are on the appliance, and not in the plan. They stay, disabled and shared with nobody.</p>
       {rollout.leftovers.map((step) => (
         <div key={step.id} className="row past">
-          <span className="spread">{step.words.replace(/^delete the /, "").replace(/ and all that is in it$/, "")}</span>
+          <span className="spread">
+            {step.words.replace(/^delete the /, "").replace(/ and all that is in it$/, "")}
+            {step.part === "accounts" && canEdit && reachable && rollout.known && <Owns account={step.name} />}
+          </span>
           {canEdit && reachable && rollout.known && (
             <Button size="small" danger onClick={() => setAsked(step)}>
               Delete …
@@ -46,6 +51,49 @@ export function Leftovers({ rollout, onBegun }: { rollout: RolloutOut; onBegun: 
         />
       )}
     </>
+  );
+}
+
+/** What somebody who left owns on the appliance, and how to hand it over; asked there when somebody wants to know. */
+function Owns({ account }: { account: string }) {
+  const { id } = usePlan();
+  const [found, setFound] = useState<Schemas["OwnedOut"][] | null>(null);
+  const [says, setSays] = useState("");
+  const look = async () => {
+    setSays("Counting …");
+    try {
+      setFound(await ask(api.POST("/api/v1/plans/{plan}/inside/owned", { params: { path: { plan: id } }, body: { account } })));
+      setSays("");
+    } catch (problem) {
+      setSays(message(problem));
+    }
+  };
+  if (!found)
+    return (
+      <>
+        {" "}
+        <button className="plain link" onClick={() => void look()}>
+          what does it own?
+        </button>{" "}
+        <span role="status" className="muted">
+          {says}
+        </span>
+      </>
+    );
+  const all = found.reduce((sum, one) => sum + one.things, 0);
+  const size = found.reduce((sum, one) => sum + one.size, 0);
+  const some = found.filter((one) => one.things > 0);
+  return (
+    <div className="muted">
+      {all === 0
+        ? "Owns nothing in the plan’s folders."
+        : `Owns ${plural(all, "file or folder", "files and folders")}${size > 0 ? `, ${sizeWords(size)}` : ""}: ${some.map((one) => `${one.things.toLocaleString()} in ${one.folder}`).join(", ")}. They keep what their lists say. To hand them to somebody, on the host: `}
+      {all > 0 && (
+        <code>
+          find {some.map((one) => one.folder).join(" ")} -xdev -user {account} -execdir chown -h NAME {"{} +"}
+        </code>
+      )}
+    </div>
   );
 }
 

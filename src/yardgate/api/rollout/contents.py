@@ -5,7 +5,17 @@ from typing import Annotated
 from fastapi import APIRouter, HTTPException, Path, Request
 
 from yardgate.api.authentication import Planner, Reader, TheServices, say
-from yardgate.api.rollout.schemas import InsideFolder, InsideOut, InsideThing, LookInside, PushDo, PushOut
+from yardgate.api.rollout.live import at_appliance
+from yardgate.api.rollout.schemas import (
+    InsideFolder,
+    InsideOut,
+    InsideThing,
+    LookInside,
+    OwnedBy,
+    OwnedOut,
+    PushDo,
+    PushOut,
+)
 from yardgate.api.transport.parsing import OffLoop
 from yardgate.core.host.compiled import paths
 from yardgate.core.host.state import System
@@ -15,6 +25,18 @@ from yardgate.store.pushes import Counted, Pushing
 
 PushNumber = Annotated[int, Path(description="which look of the plan", ge=1, le=1_000_000)]
 router = APIRouter(prefix="/plans/{plan}/inside", tags=["rollout"], route_class=OffLoop)
+
+
+@router.post("/owned")
+def owned_there(plan: str, _: Planner, services: TheServices, body: OwnedBy) -> list[OwnedOut]:
+    """What an account that the appliance has owns in the plan's pools there."""
+    services.plans.open(plan)
+    there = services.rollouts.in_force(plan)
+    if body.account not in there.accounts:
+        raise HTTPException(404, f"The appliance has no account {body.account} that this plan knows of")
+    tops = [path for path in there.folders if path.rpartition("/")[0] not in there.folders]
+    with at_appliance(services, plan) as at:
+        return [OwnedOut(**one._asdict()) for one in at.owned(body.account, tops)]
 
 
 @router.get("")

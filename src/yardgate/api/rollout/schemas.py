@@ -337,3 +337,15 @@ class HostCheckOut(BaseModel):
     level: Level
     cause: int | None
     checks: list[HostCheckLine]
+
+
+class OwnedBy(In):
+    account: Name
+
+
+class OwnedOut(BaseModel):
+    """What somebody owns below a folder: how many files and folders, and how much they take up, in bytes."""
+
+    folder: str
+    things: int
+    size: int

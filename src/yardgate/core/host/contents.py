@@ -20,6 +20,14 @@ SERVERS_OWN = (".recycle", ".snapshot", ".snapshots", ".zfs", "lost+found")
 RUNS, PLAIN = 0o777, 0o666  # the modes with which a program, or a folder, and any other file is made
 
 
+class Owned(NamedTuple):
+    """What somebody owns below a folder: how many files and folders, and how much they take up, in bytes."""
+
+    folder: str
+    things: int
+    size: int
+
+
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Thing:
     """A file or folder that the plan does not speak of. name: its path. The lists name accounts as a planned `Folder` does; beneath: what

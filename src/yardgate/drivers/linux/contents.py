@@ -11,7 +11,7 @@ from itertools import islice
 from pathlib import Path
 
 from yardgate.core.acl import Ordered, Posix
-from yardgate.core.host.contents import Thing
+from yardgate.core.host.contents import Owned, Thing
 from yardgate.core.host.state import Folder
 from yardgate.drivers.appliance import ApplianceError
 from yardgate.drivers.linux.command import Command, Runner
@@ -63,6 +63,21 @@ def _things(run: Runner, paths: Mapping[str, bool]) -> Iterator[Thing]:
         owner = own.owner if kept[path].owner.startswith(DOMAIN) else kept[path].owner
         listed = kept[path].listed
         yield Thing(name=path, folder=is_folder, owner=owner, group=own.group, listed=listed, beneath=own.listed)
+
+
+OWNED = """name=$1; shift
+for top; do
+  find "$top" -xdev -user "$name" -printf '%b\\n' | awk '{ things++; blocks += $1 } END { printf "%d %d\\n", things, blocks }'
+done"""
+
+
+def owned(run: Runner, account: str, folders: Sequence[str]) -> tuple[Owned, ...]:
+    """What an account owns below some folders that are there. Raises ApplianceError."""
+    asking = Command(("sh", "-euc", OWNED, "sh", account, *folders), "count what an account owns", changes=False)
+    rows = (line.split() for line in run(asking).needed(asking.why).splitlines())
+    return tuple(
+        Owned(folder, int(things), int(blocks) * 512) for folder, (things, blocks) in zip(folders, rows, strict=True)
+    )
 
 
 ON_HOST = (Path(__file__).parent / "on_host.py").read_text()

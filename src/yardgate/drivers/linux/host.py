@@ -5,7 +5,7 @@ from collections.abc import Collection, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 
 from yardgate.core.host.bounds import HostAccounts
-from yardgate.core.host.contents import Thing
+from yardgate.core.host.contents import Owned, Thing
 from yardgate.core.host.diagnosis import Asked, Facts
 from yardgate.core.host.sign_in import OpenSession
 from yardgate.core.host.state import PARTS, RecordKind, System
@@ -70,6 +70,9 @@ class LinuxHost:
 
     def give(self, wanted: Sequence[Thing]) -> None:
         contents.give(self.run, wanted)
+
+    def owned(self, account: str, folders: Sequence[str]) -> tuple[Owned, ...]:
+        return contents.owned(self.run, account, folders)
 
     def facts(self, asked: Asked, top: str) -> Facts:
         return facts(self.run, asked, self.files, top)
