@@ -65,7 +65,7 @@ def _things(run: Runner, paths: Mapping[str, bool]) -> Iterator[Thing]:
         yield Thing(name=path, folder=is_folder, owner=owner, group=own.group, listed=listed, beneath=own.listed)
 
 
-OWNED = """name=$1; shift
+OWNED = """name=$1; shift; id -u -- "$name" > /dev/null
 for top; do
   find "$top" -xdev -user "$name" -printf '%b\\n' | awk '{ things++; blocks += $1 } END { printf "%d %d\\n", things, blocks }'
 done"""
