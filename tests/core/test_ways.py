@@ -11,6 +11,7 @@ from tests.plans import plans
 from tests.tries import times
 from yardgate.core.access.batch.resolve import resolve
 from yardgate.core.access.membership import token
+from yardgate.core.access.nfs_hosts import classes
 from yardgate.core.access.outcome import outcome
 from yardgate.core.access.paths import (
     PROTOCOLS,
@@ -350,3 +351,30 @@ def test_groups_are_claimed_by_number_beside_the_primary_one() -> None:
     primary = replace(plan, users={"ann": replace(plan.users["ann"], primary_group="g00")})
     assert unclaimed(primary, "ann", token(primary, "ann")) == ["g03"]
     assert unclaimed(plan, "g01", token(plan, "g01")) == ()
+
+
+def test_where_the_list_enforces_the_grants_the_list_decides_and_not_the_share() -> None:
+    everybody = Posix((PosixEntry("other", "", 7),), (PosixEntry("other", "", 7),))
+    plan = office()
+    hulls = replace(plan.places["hulls"], acl=everybody, enforced_by="storage", inheritance_stops=True)
+    keel = replace(plan.places["keel"], acl=Posix((PosixEntry("other", "", 5),)))
+    plan = replace(plan, places={**plan.places, "keel": keel, "hulls": hulls}, grants={})
+    assert level(plan, "ann", "hulls", Over("s", "smb")) == (RW, "list")
+    by_share = replace(
+        plan, places={**plan.places, "hulls": replace(hulls, enforced_by="both")}, grants={"hulls": {"crew": RO}}
+    )
+    assert level(by_share, "ann", "hulls", Over("s", "smb")) == (RO, "share")
+
+
+def test_every_class_of_hosts_has_its_words_and_one_of_its_addresses() -> None:
+    found = [
+        (one.words, str(one.address), one.name)
+        for one in classes(["192.0.2.0/24", "192.0.2.7", "*.yard.example"], "names")
+    ]
+    assert found == [
+        ("the rest of 192.0.2.0/24", "192.0.2.0", ""),
+        ("192.0.2.7", "192.0.2.7", ""),
+        ("every other host", "0.0.0.0", ""),
+        ("every other host by IPv6", "::", ""),
+        ("a host named *.yard.example", "0.0.0.0", "x.yard.example"),
+    ]
