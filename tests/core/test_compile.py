@@ -181,6 +181,16 @@ def test_a_posix_list_names_people_where_their_groups_cannot_say_it() -> None:
     assert found.personal == ("ben",)
 
 
+def test_who_only_passes_a_folder_passes_no_folder_that_is_made_in_it() -> None:
+    """The way to a place that everyone may read leads through this one, not through what is made beside it."""
+    plan = office({"top": {"makers": RW}, "bench": {EVERYONE: RO}}, "posix")
+    found = stored(plan, "top").list
+    assert isinstance(found, PosixState)
+    assert found.default is not None
+    others = [next(entry.perms for entry in listed if entry.tag == "other") for listed in (found.access, found.default)]
+    assert others == [1, 0]
+
+
 def test_somebody_refused_is_refused_although_linux_skips_lists_with_an_empty_mask() -> None:
     plan = office({"top": {"ann": NA, EVERYONE: RO}}, "posix")
     top = stored(plan, "top")

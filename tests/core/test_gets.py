@@ -76,6 +76,7 @@ def test_a_cell_of_the_board_is_the_best_that_somebody_finds_who_walks_in(plan: 
         for who in whos:
             for visit in walk(plan, who, over, ON, found.matrix.storage):
                 walked[who, visit.place] = max(walked[who, visit.place], visit.level)
+                assert visit.gate.decides
                 assert visit.level < RO or (visit.enters and visit.reads), "who reads gets in and reads"
                 assert visit.level < RW or (visit.changes and visit.adds), "who writes changes files and adds some"
     for place in plan.places if plan.shares else ():
