@@ -378,3 +378,7 @@ def test_every_class_of_hosts_has_its_words_and_one_of_its_addresses() -> None:
         ("every other host by IPv6", "::", ""),
         ("a host named *.yard.example", "0.0.0.0", "x.yard.example"),
     ]
+    assert [one.words for one in classes(["192.0.2.1.*"], "both")] == [
+        "every other host",
+        "every other host by IPv6",
+    ], "no address has five parts"
