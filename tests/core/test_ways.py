@@ -382,3 +382,18 @@ def test_every_class_of_hosts_has_its_words_and_one_of_its_addresses() -> None:
         "every other host",
         "every other host by IPv6",
     ], "no address has five parts"
+
+
+def test_the_way_there_in_words() -> None:
+    """At the top of everything there is no folder above."""
+    plan = office()
+    keel = replace(plan.places["keel"], acl=Posix((PosixEntry("other", "", 5),)))
+    plan = replace(plan, places={**plan.places, "keel": keel}, shares={"s": replace(plan.shares["s"], place="keel")})
+
+    def said(place: str) -> str:
+        return next(
+            gate.sentence for gate in explain_over(plan, "ann", place, Over("s", "smb"), ON).gates if gate.kind == "way"
+        )
+
+    assert said("keel") == "There is no folder above."
+    assert said("hulls") == "ann may enter every folder above."
