@@ -13,7 +13,6 @@ from pathlib import Path
 from typing import Any
 
 from selenium.webdriver.common.by import By
-from selenium.webdriver.common.keys import Keys
 
 from yardgate.tools.bench_browser import chromium
 
@@ -96,13 +95,6 @@ def storage_posix(see: Camera) -> None:
     see.go("storage?place=petrel-9", ".layers")
 
 
-def push_down(see: Camera) -> None:
-    see.go("storage?place=hulls", ".layers")
-    see.press("Push down to")
-    see.press("even where it stops", ".ant-segmented-item")
-    time.sleep(1)
-
-
 def take_in(see: Camera) -> None:
     see.go("board", ".c.RW")
     see.press("Import")
@@ -134,6 +126,18 @@ def findings(see: Camera) -> None:
     see.press("keel/training", ".sentence")
 
 
+def signing_in(see: Camera) -> None:
+    see.go("rollout?signin=", ".picks")
+    time.sleep(1)
+
+
+def cannot_get_in(see: Camera) -> None:
+    see.go("board?rows=people&who=priya-natarajan&place=training", ".c.RW")
+    see.press("Look it up on the appliance", "a")
+    see.press("Look it up there")
+    time.sleep(1)
+
+
 def rollout(see: Camera) -> None:
     see.go("rollout", ".step")
     see.press("Read what it has")
@@ -153,16 +157,9 @@ def inside(see: Camera) -> None:
     time.sleep(1)
 
 
-def history(see: Camera) -> None:
-    see.go("board?view=grants&who=rigging&place=minutes", ".c.RW")
-    see.type("[role=grid]", "r")
-    see.type("[role=grid]", Keys.ARROW_DOWN, "n")
-    see.press("History")
-
-
 TAKEN = [
-    board, grants, off, rule, people, storage, storage_posix, push_down, take_in, shares, walk, promises, findings,
-    rollout, inside, history, board_dark,
+    board, grants, off, rule, people, storage, storage_posix, take_in, shares, walk, promises, findings,
+    signing_in, cannot_get_in, rollout, inside, board_dark,
 ]  # fmt: skip
 
 

@@ -29,11 +29,11 @@ def do_it(page: Page, within: str = ".side") -> None:
 def test_each_trouble_of_the_demo_is_found_and_repaired(yard: Yard, page: Page) -> None:
     page.go(yard.at("promises?show=findings"))
     for found, why, kind in (
-        ("get read-only in keel/training, and are granted", "let the list carry what is granted", "training"),
+        ("get read-only in keel/training, and are granted", "let the list enforce what is granted", "training"),
         ("Guests get no access in keel/common/noticeboard", "keel above it does not let them pass", "noticeboard"),
         ("images gives 192.0.2.0/24 read-write", "Write a line for each host that needs it.", "images"),
         ("Root on any host of 192.0.2", "whoever is root on any machine there", ""),
-        ("Leif Arnesen gets read-only in keel/hulls/petrel-9", "let the list carry what is granted", "petrel-9"),
+        ("Leif Arnesen gets read-only in keel/hulls/petrel-9", "let the list enforce what is granted", "petrel-9"),
         ("Viktor Sand is expired", "all of it again on the day when the account is opened", "Viktor Sand"),
     ):
         if not any(found in b.text for b in page.all(".sentence")):

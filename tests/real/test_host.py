@@ -2,6 +2,7 @@
 
 import os
 import random
+import re
 import shlex
 import subprocess
 import sys
@@ -13,6 +14,7 @@ from pathlib import Path
 from typing import Any
 
 import pytest
+from pydantic import TypeAdapter
 
 from tests.conftest import ON
 from tests.formats.test_handout import hostile, sound, taken
@@ -594,7 +596,15 @@ def test_apply_keeps_what_is_kept_and_reads_the_same(keelson: Host, plan_file: P
     assert "folder /srv/place 0: list (everybody else" in said, said
     shell(keelson, f"gpasswd --members {members} {group}; sh {tmp_path}/rollout.sh > /dev/null")
     assert "Everything is as it was left." in shell(keelson, now)
+    stands = shell(keelson, SNAPSHOT)
+    group = min(name for name in re.findall(r"^(g\d+):", stands, re.MULTILINE))
     shell(keelson, f"sh {tmp_path}/rollout.sh --undo")
+    assert f"\n{group}:x:" in shell(keelson, SNAPSHOT), "what it did not make stays; `apply` made it"
+    plan = planfile.read(plan_file.read_text())
+    first = TypeAdapter(System).validate_json((tmp_path / "before.json").read_text(), strict=False)
+    found = steps(first, compiled(resolve(plan, ON), TOP).system)
+    (tmp_path / "back.sh").write_text(script("back", first, found, remembers=False))
+    shell(keelson, f"sh {tmp_path}/back.sh --undo")
     assert shell(keelson, SNAPSHOT) == before
 
 

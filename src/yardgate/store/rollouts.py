@@ -156,27 +156,17 @@ class Rollouts:
         """Steps were done there: what they made may be changed from now on."""
         self.manage(plan, made(steps, self.managed(plan)), by)
 
-    def history(self, plan: str, most: int = 100) -> list[RolledOut]:
-        """Newest first."""
-        rollouts = tables.rollouts.c
+    def history(self, plan: str, most: int = 100, appliance: str | None = None) -> list[RolledOut]:
+        """Newest first; of one appliance, or of all that the plan ever went to."""
+        r = tables.rollouts.c
+        query = select(tables.rollouts).where(r.plan == plan).order_by(r.number.desc()).limit(most)
+        if appliance is not None:
+            query = query.where(r.appliance == appliance)
+        fields = ("number", "kind", "at", "by", "revision", "top", "run", "appliance")
         with self.store.reading() as connection:
-            query = select(tables.rollouts).where(rollouts.plan == plan).order_by(rollouts.number.desc()).limit(most)
-            return [
-                RolledOut(
-                    row.number,
-                    row.kind,
-                    row.at,
-                    row.by,
-                    row.revision,
-                    row.top,
-                    tuple(row.steps),
-                    row.run,
-                    row.appliance,
-                )
-                for row in connection.execute(query)
-            ]
+            rows = connection.execute(query).mappings()
+            return [RolledOut(**{name: row[name] for name in fields}, steps=tuple(row["steps"])) for row in rows]
 
     def known(self, plan: str) -> RolledOut | None:
         """Since which rollout or reading it is known what the appliance has that the plan goes to; None: it is not."""
-        which = self.destination(plan).appliance
-        return next((past for past in self.history(plan, most=1000) if past.appliance == which), None)
+        return next(iter(self.history(plan, 1, self.destination(plan).appliance)), None)

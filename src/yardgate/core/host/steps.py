@@ -17,6 +17,7 @@ from yardgate.core.host.state import (
     Folder,
     HostAccount,
     HostGroup,
+    HostService,
     Members,
     Offer,
     Record,
@@ -124,9 +125,12 @@ class Destination:
 
 
 def stands(record: Record | None, wanted: Record | None) -> bool:
-    """Whether a record is as it shall be; a number that nobody asked for may be any, and nobody in a group is like no group."""
+    """Whether a record is as it shall be; a number that nobody asked for may be any, nobody in a group is like no group, and a server program
+    of which nothing is said goes on as it is."""
     if record is None or wanted is None:
         there = record if record is not None else wanted
+        if wanted is None and isinstance(record, HostService):
+            return True
         return there is None or (isinstance(there, Members) and not there.users)
     return record == settled(record, wanted)
 
