@@ -58,7 +58,7 @@ known() {{ grep -qs "^$1\\( there\\)*$" "$kept"; }}
 remember() {{ test "$dry" = yes || known "${{1%% *}}" || {{ mkdir -p "${{kept%/*}}"; echo "$1" >> "$kept"; }}; }}
 met() {{ n=$1; shift; test "$dry" = yes || known "$n" || ! "$@" > /dev/null 2>&1 || remember "$n there"; remember "$n"; }}
 did() {{ test "$dry" = yes || grep -qsx "$1" "$kept"; }}
-undone() {{ test "$dry" = yes || sed -i "/^$1\$/d" "$kept"; }}
+undone() {{ test "$dry" = yes || sed -i "/^$1\\$/d" "$kept"; }}
 """
 """What it did, and what was there already when it came to make it, stands on the host, so that undoing it takes away nothing else."""
 HERE = """test "$dry" = yes || test "$(cat /proc/sys/kernel/hostname)" = {host} || {{
