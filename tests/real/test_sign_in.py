@@ -155,7 +155,7 @@ def test_people_sign_in_by_their_other_names_too(keelson: Host) -> None:
     appliance.give_passwords({"ann": "tide-table"}, change=False)
     plain = yard("ann")
     now = read(runner(keelson), asked(system(plain)))
-    others = ("ann@yard.example", "Ann Lee", "a=b;c")
+    others = ("Lee,A", "a=b;c", "ann@yard.example", "Ann Lee")
     ann = replace(plain.users["ann"], aliases=others)
     named = replace(plain, users={**plain.users, "ann": ann})
     before = shell(keelson, SNAPSHOT)

@@ -140,11 +140,7 @@ class SimulatedAppliance(ThreadingHTTPServer):
                 running: dict[str, Any] = {part: saved.part(part)}
                 self.state = replace(self.state, running=replace(self.state.running, **running))
             running = {part: saved.part(part) for part in PARTS if part not in ("offers", "exports")}
-            gone = (
-                {step.before.name}
-                if step.part == "accounts" and step.before is not None and step.after is None
-                else set()
-            )
+            gone = {step.record.name} if step.part == "accounts" and step.does == "remove" else set()
             now = replace(self.state.running, **running)
             self.state = replace(self.state, running=now, given=self.state.given - gone)
             self.keep()

@@ -4,6 +4,7 @@ import re
 from collections.abc import Iterable, Mapping
 
 from yardgate.core.host.state import HostAccount
+from yardgate.formats.smb_server import names
 
 
 def render(accounts: Iterable[HostAccount]) -> str:
@@ -13,7 +14,7 @@ def render(accounts: Iterable[HostAccount]) -> str:
 
 
 def _quoted(alias: str) -> str:
-    return f'"{alias}"' if re.search(r"[\s=;#]", alias) else alias
+    return f'"{alias}"' if re.search(r"[\s,=;#]", alias) else alias
 
 
 def read(text: str) -> Mapping[str, tuple[str, ...]]:
@@ -22,6 +23,5 @@ def read(text: str) -> Mapping[str, tuple[str, ...]]:
     for line in text.splitlines():
         name, is_line, others = line.partition("=")
         if is_line and not line.lstrip().startswith(("#", ";")):
-            names = (quoted or plain for quoted, plain in re.findall(r'"([^"]*)"|(\S+)', others))
-            found[name.strip().lstrip("!").strip()] = tuple(sorted(names))
+            found[name.strip().lstrip("!").strip()] = tuple(sorted(names(others)))
     return found

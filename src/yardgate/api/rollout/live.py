@@ -1,6 +1,6 @@
 """What goes on at the appliance now: who has no password yet, first passwords, open sessions, and ending them."""
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
 
 from fastapi import APIRouter, HTTPException, Request
@@ -55,6 +55,14 @@ def _accounts(services: Services, opened: Opened) -> Mapping[str, str]:
     }
 
 
+def _asked(services: Services, plan: str, users: Sequence[str]) -> Mapping[str, str]:
+    """User id -> account on the appliance, of those asked for, each once. Raises HTTPException, where one has none of the plan's there."""
+    accounts = _accounts(services, services.plans.open(plan))
+    if unknown := [user for user in users if user not in accounts]:
+        raise HTTPException(422, f"No rollout of this plan has made an account for {unknown[0]}")
+    return {user: accounts[user] for user in users}
+
+
 @router.post("/passwords/read")
 def read_passwords(plan: str, _: Planner, services: TheServices) -> list[PasswordState]:
     """Of the plan's people who have an account on the appliance: whether anybody was given its password."""
@@ -70,10 +78,8 @@ def give_passwords(
 ) -> list[GivenPassword]:
     """Let people have new passwords, made here, told once, and kept nowhere but on the appliance. Who has one already gets another from an
     administrator alone: whoever gives a password can sign in as somebody else."""
-    accounts = _accounts(services, services.plans.open(plan))
-    if unknown := [user for user in body.users if user not in accounts]:
-        raise HTTPException(422, f"No rollout of this plan has made an account for {unknown[0]}")
-    passwords = {accounts[user]: fresh() for user in dict.fromkeys(body.users)}
+    accounts = _asked(services, plan, body.users)
+    passwords = {name: fresh() for name in accounts.values()}
     with at_appliance(services, plan) as at:
         if rank(account, plan) < RANKS.index("administrator"):
             known = sorted(passwords.keys() - at.without_password())
@@ -81,10 +87,7 @@ def give_passwords(
                 raise HTTPException(403, f"{known[0]} has a password already; only an administrator gives another")
         at.give_passwords(passwords, change=body.change)
     say(request, account.name, "passwords given", ", ".join(sorted(passwords)), plan)
-    return [
-        GivenPassword(user=user, account=accounts[user], password=passwords[accounts[user]])
-        for user in dict.fromkeys(body.users)
-    ]
+    return [GivenPassword(user=user, account=name, password=passwords[name]) for user, name in accounts.items()]
 
 
 @router.post("/sessions/read")
@@ -106,10 +109,7 @@ def end_open_sessions(
     plan: str, account: Planner, request: Request, services: TheServices, body: SessionsEnd
 ) -> list[OpenSessionOut]:
     """End the sessions of people of the plan. What they hold open and have not saved is lost."""
-    accounts = _accounts(services, services.plans.open(plan))
-    if unknown := [user for user in body.users if user not in accounts]:
-        raise HTTPException(422, f"No rollout of this plan has made an account for {unknown[0]}")
-    whose = {accounts[user]: user for user in body.users}
+    whose = {name: user for user, name in _asked(services, plan, body.users).items()}
     with at_appliance(services, plan) as at:
         ended = at.end_sessions(whose.keys())
     say(request, account.name, "sessions ended", ", ".join(sorted({one.account for one in ended})), plan)

@@ -22,7 +22,6 @@ class OpenSession(NamedTuple):
 
 def outlasting(steps: Iterable[Step], now: Iterable[OpenSession]) -> tuple[OpenSession, ...]:
     """Of open sessions those that keep what they were when steps are done: their accounts are in other groups then, or are disabled."""
-    stale = sign_in_again(steps) | {
-        step.before.name for step in steps if step.part == "accounts" and step.before is not None and step.after is None
-    }
+    done = tuple(steps)
+    stale = sign_in_again(done) | {one.record.name for one in done if one.part == "accounts" and one.does == "remove"}
     return tuple(sorted(session for session in now if session.account in stale))

@@ -18,6 +18,7 @@ from yardgate.core.host.state import Folder, HostAccount, HostGroup, HostService
 from yardgate.core.host.steps import Step
 from yardgate.drivers.linux.command import FILES, Command, Files
 from yardgate.drivers.linux.reading import EPOCH, NEVER, SHUT
+from yardgate.drivers.linux.sign_in import UNKNOWN
 from yardgate.formats import descriptor, posix_text, smbconf, usermap
 from yardgate.formats import exports as exports_text
 from yardgate.formats.notation import flag_letters
@@ -183,11 +184,11 @@ def _known(names: Iterable[str]) -> Iterator[Command]:
 KNOWN = """for name; do
   getent passwd "$name" > /dev/null || getent group "$name" > /dev/null || { echo "the host does not know $name; is it joined to the directory?" >&2; false; }
 done"""
-ENTER = """if ! pdbedit -u "$1" > /dev/null 2>&1; then
+ENTER = f"""if ! pdbedit -u "$1" > /dev/null 2>&1; then
   p=$(head -c 24 /dev/urandom | base64)
   printf '%s\\n%s\\n' "$p" "$p" | smbpasswd -s -a "$1" > /dev/null
   since=$(pdbedit -v -u "$1" | sed -n 's/^Password last set: *//p')
-  pdbedit -r -u "$1" -N "no password given yet ($since)" > /dev/null
+  pdbedit -r -u "$1" -N "{UNKNOWN} ($since)" > /dev/null
 fi"""
 FORGET = """if pdbedit -u "$1" > /dev/null 2>&1; then pdbedit -x -u "$1"; fi"""
 UNTIL = """if pdbedit -u "$1" > /dev/null 2>&1; then

@@ -88,10 +88,9 @@ def _signing_in(run: Runner, asked: Asked, found: Facts) -> Facts:
 def _password(known: Mapping[str, str] | None) -> PasswordKnown:
     if known is None:
         return "unknown"
-    since = known.get("Password last set", "")
-    if known.get("Account desc", "") == sign_in.marked(since):
+    if sign_in.is_unknown(known):
         return "not given"
-    return "to be changed" if since == "0" else "known"
+    return "to be changed" if known.get("Password last set") == "0" else "known"
 
 
 def _tried(run: Runner, asked: Asked) -> str:

@@ -27,16 +27,12 @@ SHUT = """for pid; do smbcontrol "$pid" shutdown; done"""
 
 def without_password(run: Runner) -> frozenset[str]:
     """The server's accounts whose password nobody was given since they were made. Raises ApplianceError."""
-    return frozenset(
-        name
-        for name, said in passdb(run).items()
-        if said.get("Account desc", "") == marked(said.get("Password last set", ""))
-    )
+    return frozenset(name for name, said in passdb(run).items() if is_unknown(said))
 
 
-def marked(since: str) -> str:
-    """The description of an account whose password was set at a time, in the server's words, and is known to nobody."""
-    return f"{UNKNOWN} ({since})"
+def is_unknown(said: Mapping[str, str]) -> bool:
+    """Whether nobody was given the password of an account, of which the server says this, since it was made."""
+    return said.get("Account desc", "") == f"{UNKNOWN} ({said.get('Password last set', '')})"
 
 
 def give_passwords(run: Runner, passwords: Mapping[str, str], change: bool) -> None:
