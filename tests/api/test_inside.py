@@ -105,7 +105,7 @@ def test_only_the_chosen_folder_and_none_that_is_planned_inside_it(web: Web) -> 
 def test_it_is_stopped_and_goes_on_with_the_rest(web: Web, appliance: SimulatedAppliance) -> None:
     client = web.client()
     look(client, web)
-    appliance.faults = ApplianceFaults(slow=0, slow_thing=0.004)
+    appliance.faults = ApplianceFaults(slow=0, slow_thing=0.1)
     do(client, web, "push")
     wait(lambda: 0 < total(client.get(web.at("/inside/1")).json(), "changed") < len(OTHERWISE) - 10)
     do(client, web, "look", 409)
@@ -114,6 +114,7 @@ def test_it_is_stopped_and_goes_on_with_the_rest(web: Web, appliance: SimulatedA
     stopped = until(client, web.at("/inside/1"), "stopped")
     first = total(stopped, "changed")
     assert 0 < first < len(OTHERWISE)
+    appliance.faults = ApplianceFaults(slow=0, slow_thing=0)
     do(client, web, "push")
     done = until(client, web.at("/inside/1"), "done")
     assert first + total(done, "changed") == len(OTHERWISE)

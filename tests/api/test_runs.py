@@ -140,12 +140,13 @@ def test_broken_off_between_the_end_of_the_watch_and_its_record_it_is_put_back(
 
 
 def test_it_is_stopped_in_the_middle_and_put_back(web: Web, appliance: SimulatedAppliance) -> None:
-    appliance.faults = ApplianceFaults(slow=0.1)
+    appliance.faults = ApplianceFaults(slow=1)
     client = web.client()
     begin(client, web)
     until(client, web.at("/rollout/runs/1"), "applying")
     assert client.post(web.at("/rollout/runs/1/confirm")).status_code == 409
     assert client.post(web.at("/rollout/runs/1/rollback")).status_code == 204
+    appliance.faults = ApplianceFaults(slow=0)
     run = until(client, web.at("/rollout/runs/1"), "rolled-back")
     assert run["done"] < STEPS
     assert "a planner wants everything rolled back" in run["notes"]

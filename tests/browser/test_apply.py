@@ -4,6 +4,7 @@ from collections import Counter
 from collections.abc import Callable, Iterator
 from datetime import date
 from pathlib import Path
+from re import search
 
 import pytest
 from selenium.webdriver.common.keys import Keys
@@ -118,7 +119,7 @@ def test_what_fails_is_put_back_and_said(yard: Yard, page: Page, appliance: Simu
 def test_lists_are_pushed_down_by_keyboard_stopped_gone_on_with_and_put_back(
     yard: Yard, page: Page, appliance: SimulatedAppliance
 ) -> None:
-    appliance.faults = ApplianceFaults(slow=0, slow_thing=0.1)
+    appliance.faults = ApplianceFaults(slow=0, slow_thing=0.5)
     had = dict(appliance.things)
     page.go(yard.at("rollout"), ".step")
     page.button("Look into the folders").send_keys(Keys.ENTER)
@@ -128,9 +129,10 @@ def test_lists_are_pushed_down_by_keyboard_stopped_gone_on_with_and_put_back(
     page.button("Push down …").send_keys(Keys.ENTER)
     page.says("What each had is kept here")
     page.button("Push down", ".ant-modal").send_keys(Keys.ENTER)
-    page.says("changed and read back so far")
+    page.until(lambda: search(r"[1-9]\d* changed and read back so far", page.one(".verdict").text))
     page.button("Stop", ".verdict").send_keys(Keys.ENTER)
-    page.says("Stopped at")
+    page.says("Stopped at", 60)
+    appliance.faults = ApplianceFaults(slow=0, slow_thing=0)
     assert appliance.things != had
     page.button("Go on", ".verdict").send_keys(Keys.ENTER)
     page.says("Pushed down over")

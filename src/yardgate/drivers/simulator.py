@@ -168,7 +168,8 @@ class SimulatedAppliance(ThreadingHTTPServer):
 
     def give(self, wanted: Sequence[Thing]) -> None:
         """What is not there any more stays away."""
-        time.sleep(self.faults.slow_thing * len(wanted))
+        for _ in wanted:
+            time.sleep(self.faults.slow_thing)
         with self.turn:
             stuck = self.faults.stuck
             given = {w.name: w for w in wanted if w.name in self.things and not (stuck and w.name.endswith(stuck))}
