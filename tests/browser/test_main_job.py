@@ -9,6 +9,7 @@ from selenium.webdriver.common.action_chains import ActionChains
 from selenium.webdriver.common.keys import Keys
 
 from tests.browser.conftest import Browsers, Page, Yard
+from tests.browser.drawn import drawn, watched
 from tests.server import Server
 from yardgate.core.access.batch.resolve import resolve
 from yardgate.core.acl.rights import Level
@@ -190,6 +191,29 @@ def test_an_edit_brings_along_what_all_screens_show_and_an_arrow_key_asks_for_th
     page.keys(Keys.ARROW_UP)
     page.until(lambda: len(asked()) > 3)
     assert sorted(asked()) == ["edits", "reason", "reason", "standing"]
+    assert page.errors() == []
+
+
+def test_only_rows_that_say_something_else_are_drawn_anew(yard: Yard, page: Page) -> None:
+    watched(page.driver)
+    page.go(yard.at("board?who=apprentices&place=toolpaths"))
+    page.one(".side .gate")
+    page.says("2 broken")
+    rows = len(page.all("[role=row]"))
+    page.cell("Apprentices", "toolpaths").click()
+    page.driver.execute_async_script("requestIdleCallback(arguments[0], { timeout: 2000 })")
+    drawn(page.driver)
+    page.keys(Keys.ARROW_UP)
+    page.until(lambda: drawn(page.driver)["row"] == 2)
+    page.keys(Keys.ARROW_DOWN)
+    page.until(lambda: "active" in str(page.cell("Apprentices", "toolpaths").get_attribute("class")))
+    page.one(".side .gate")
+    drawn(page.driver)
+    page.keys("r")
+    page.says(": Apprentices on keel/drawings/toolpaths: read-only")
+    page.says("2 broken")
+    found = drawn(page.driver)
+    assert 0 < found["row"] <= found["gridcell"] < rows
     assert page.errors() == []
 
 

@@ -1,7 +1,7 @@
 import { App, Button, Popover, Segmented, Select } from "antd";
 import { useCallback, useEffect, useMemo, useRef, useState, useSyncExternalStore, type ClipboardEvent, type KeyboardEvent } from "react";
 import { Link, useSearchParams } from "react-router";
-import { message, type Answer, type Edit, type Level } from "../api/client";
+import { message, type Answer, type Edit, type Level, type Schemas } from "../api/client";
 import { WORDS } from "../parts/ArmSign";
 import { cellsWords, Changes } from "../parts/Changes";
 import { Grid, type GridHandle, type Spot } from "../parts/Grid";
@@ -16,7 +16,7 @@ import { useCursor } from "./useCursor";
 import { Bands, Heads, RowHead } from "./Heads";
 import { cellLook, VIEWS } from "./looks";
 import { RuleChooser } from "./RuleChooser";
-import { boardColumns, groupedRows, hasEveryone, peopleRows, type BoardRow } from "./rows";
+import { boardColumns, groupedRows, hasEveryone, peopleRows, poolsGranted, type BoardRow } from "./rows";
 import { useFolds } from "./useFolds";
 import { WhyPanel } from "./WhyPanel";
 
@@ -44,6 +44,13 @@ function tally(number: number, one: string, many: string, what: string) {
   );
 }
 
+/** The cells of a list, where one is shown. */
+const cellsOf = (cells: readonly Schemas["OffCell"][]) => ({
+  who: new Set(cells.map((cell) => cell.subject)),
+  places: new Set(cells.map((cell) => cell.place)),
+  cells: new Map(cells.map((cell) => [`${cell.subject}|${cell.place}`, cell])),
+});
+const NO_LIST = cellsOf([]);
 const GUESTS: BoardRow = { key: "guest", who: "guest", kind: "guest" };
 
 export default function Board() {
@@ -73,14 +80,8 @@ export default function Board() {
     [outline.standing],
   );
   const stands = useStands(view === "settled" ? "settled" : "off");
-  const chosen = useMemo(() => {
-    const cells = stands.data?.cells ?? [];
-    return {
-      who: new Set(cells.map((cell) => cell.subject)),
-      places: new Set(cells.map((cell) => cell.place)),
-      cells: new Map(cells.map((cell) => [`${cell.subject}|${cell.place}`, cell])),
-    };
-  }, [stands.data]);
+  const list = listed ? stands.data?.cells : undefined;
+  const chosen = useMemo(() => (list ? cellsOf(list) : NO_LIST), [list]);
 
   const everyone = useMemo(() => hasEveryone(outline), [outline]);
   const rows = useMemo(() => {
@@ -90,10 +91,11 @@ export default function Board() {
         : groupedRows(index, everyone, foldedRows);
     return listed ? all.filter((row) => chosen.who.has(row.who)) : all;
   }, [index, everyone, foldedRows, peopleOnly, listed, chosen]);
+  const grantedPools = poolsGranted(outline, index).join("|"); // as a word, which is the same after most edits
   const columns = useMemo(() => {
-    const all = boardColumns(outline, index, listed ? new Set() : foldedColumns);
+    const all = boardColumns(index, new Set(grantedPools.split("|")), listed ? new Set() : foldedColumns);
     return listed ? all.filter((column) => chosen.places.has(column.place.id)) : all;
-  }, [outline, index, foldedColumns, listed, chosen]);
+  }, [index, grantedPools, foldedColumns, listed, chosen]);
   const grants = useMemo(() => {
     const found = new Map<string, Map<string, Level>>();
     for (const [place, lines] of Object.entries(outline.grants)) found.set(place, new Map(lines.map((line) => [line.who, line.level])));
@@ -264,7 +266,11 @@ export default function Board() {
     const shown = { view, listed, index, store, grants, camesDown, cells, flashing, serial, wouldChange, broken, fresh };
     return (row: number, col: number) => cellLook(shown, rows[row]!, columns[col]!.place);
   }, [rows, columns, index, view, listed, grants, camesDown, chosen, store, version, flashing, serial, wouldChange, broken, fresh]);
-  const rowHead = useCallback((row: number) => <RowHead row={rows[row]!} onFold={foldRow} />, [rows, foldRow]);
+  const { baseline } = outline.target;
+  const rowHead = useCallback(
+    (row: number) => <RowHead row={rows[row]!} index={index} baseline={baseline ?? null} onFold={foldRow} />,
+    [rows, index, baseline, foldRow],
+  );
   const columnKey = useCallback((col: number) => columns[col]?.place.id ?? String(col), [columns]);
 
   if (outline.users.length + outline.groups.length === 0 || index.places.size === 0) {

@@ -1,4 +1,5 @@
 import { calledName, isLocal, pathName, shownName, shutWord, sourceName, whoName } from "../plan/index";
+import type { PlanIndex } from "../plan/index";
 import { usePlan } from "../plan/PlanContext";
 import { CARRIERS } from "../storage/Layers";
 import { STATES } from "./looks";
@@ -85,8 +86,17 @@ export function Heads({ columns, cols, width, lit, onFold }: InSight & { lit: nu
 }
 
 /** A row's head: a person, or a group to fold. */
-export function RowHead({ row, onFold }: { row: BoardRow; onFold: (group: string) => void }) {
-  const { outline, index } = usePlan();
+export function RowHead({
+  row,
+  index,
+  baseline,
+  onFold,
+}: {
+  row: BoardRow;
+  index: PlanIndex;
+  baseline: string | null;
+  onFold: (group: string) => void;
+}) {
   if (row.kind === "person") {
     const user = index.users.get(row.who)!;
     const remark = shutWord(user, index) || (user.kind === "service" ? "service" : "");
@@ -104,7 +114,6 @@ export function RowHead({ row, onFold }: { row: BoardRow; onFold: (group: string
       </>
     );
   }
-  const baseline = outline.target.baseline === row.who;
   const group = index.groups.get(row.who);
   const nested = group?.members.filter((member) => index.groups.has(member)).map((member) => index.groups.get(member)!.name) ?? [];
   return (
@@ -123,7 +132,7 @@ export function RowHead({ row, onFold }: { row: BoardRow; onFold: (group: string
       )}
       <span className="n">{whoName(index, row.who)}</span>
       <small style={{ fontWeight: 400 }}>
-        {baseline ? "baseline" : nested.length > 0 ? nested.join(", ") : row.people !== undefined ? `· ${row.people}` : ""}
+        {baseline === row.who ? "baseline" : nested.length > 0 ? nested.join(", ") : row.people !== undefined ? `· ${row.people}` : ""}
       </small>
     </>
   );

@@ -53,13 +53,17 @@ export interface BoardColumn {
   folded: boolean;
 }
 
+/** Pools on which something is granted themselves. */
+export const poolsGranted = (outline: Outline, index: PlanIndex): string[] =>
+  (index.children.get(null) ?? []).map((pool) => pool.id).filter((pool) => outline.grants[pool]);
+
 /** Columns: the storage tree, depth first. A pool is a column only where something is granted on it. */
-export function boardColumns(outline: Outline, index: PlanIndex, folded: ReadonlySet<string>): BoardColumn[] {
+export function boardColumns(index: PlanIndex, pools: ReadonlySet<string>, folded: ReadonlySet<string>): BoardColumn[] {
   const columns: BoardColumn[] = [];
   const walk = (place: Place, band: string, depth: number) => {
     const inner = index.children.get(place.id) ?? [];
     const isFolded = folded.has(place.id);
-    if (place.kind !== "pool" || outline.grants[place.id] || inner.length === 0)
+    if (place.kind !== "pool" || pools.has(place.id) || inner.length === 0)
       columns.push({ place, band, depth, folds: place.kind !== "pool" && inner.length > 0, folded: isFolded });
     if (place.kind === "pool" || !isFolded) for (const child of inner) walk(child, place.kind === "pool" ? child.id : band, depth + 1);
   };

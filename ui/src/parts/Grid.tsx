@@ -5,6 +5,7 @@ import {
   useEffect,
   useId,
   useImperativeHandle,
+  useMemo,
   useRef,
   type ClipboardEvent,
   type KeyboardEvent,
@@ -108,7 +109,8 @@ interface RowProps {
   columnKey: (col: number) => string;
   cls: string;
   head: (row: number) => ReactNode;
-  look: (row: number, col: number) => Look;
+  /** Of the columns in sight. */
+  looks: readonly Look[];
   active: number;
   left: number;
   right: number;
@@ -116,7 +118,16 @@ interface RowProps {
   several: boolean;
 }
 
-/** A row draws itself anew only when something of it changes: scrolling past it does not. */
+const alike = (a: object, b: object) => {
+  const keys = Object.keys(a);
+  return keys.length === Object.keys(b).length && keys.every((key) => Object.is(a[key as never], b[key as never]));
+};
+
+/** Whether a row would be drawn the same: looks are compared by what they say. */
+const sameRow = ({ looks: before, ...was }: RowProps, { looks: after, ...now }: RowProps) =>
+  alike(was, now) && before.length === after.length && before.every((look, number) => alike(look, after[number]!));
+
+/** A row draws itself anew only when something of it changes: neither scrolling past it does that, nor a change in another row. */
 const Row = memo(function Row({
   name,
   row,
@@ -129,7 +140,7 @@ const Row = memo(function Row({
   columnKey,
   cls,
   head,
-  look,
+  looks,
   active,
   left,
   right,
@@ -141,9 +152,9 @@ const Row = memo(function Row({
       <div role="rowheader" aria-colindex={1} className={`rowhead ${lit ? "lit" : ""}`} style={{ width: headWidth }}>
         {head(row)}
       </div>
-      {columns.map(({ index: col, start }) => {
+      {columns.map(({ index: col, start }, number) => {
         const selected = col >= left && col <= right;
-        const seen = look(row, col);
+        const seen = looks[number]!;
         const state = `c ${seen.cls}${selected && several ? " sel" : ""}${col === active ? " active" : ""}`;
         return (
           <Cell
@@ -161,7 +172,7 @@ const Row = memo(function Row({
       })}
     </div>
   );
-});
+}, sameRow);
 
 /** A grid of rows × columns of which only what is in sight is drawn, with the keyboard of the ARIA grid pattern. Heads and names stay put. */
 export function Grid(props: Props) {
@@ -202,6 +213,11 @@ export function Grid(props: Props) {
   });
   const seenRows = vertical.getVirtualItems();
   const seenColumns = horizontal.getVirtualItems();
+  const { look } = props;
+  const looks = useMemo(
+    () => new Map(seenRows.map(({ index: row }) => [row, seenColumns.map(({ index: col }) => look(row, col))])),
+    [seenRows, seenColumns, look],
+  );
   const width = horizontal.getTotalSize();
   const firstColumn = seenColumns[0]?.index ?? 0;
   const lastColumn = seenColumns.at(-1)?.index ?? -1;
@@ -335,7 +351,7 @@ export function Grid(props: Props) {
               columnKey={props.columnKey}
               cls={props.rowClass(row)}
               head={props.rowHead}
-              look={props.look}
+              looks={looks.get(row)!}
               active={row === at.row ? at.col : -1}
               left={rowIn ? left : -1}
               right={rowIn ? right : -2}

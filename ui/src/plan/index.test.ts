@@ -1,6 +1,6 @@
 import { expect, test } from "vitest";
 import type { Outline } from "../api/client";
-import { boardColumns, groupedRows, hasEveryone } from "../board/rows";
+import { boardColumns, groupedRows, hasEveryone, poolsGranted } from "../board/rows";
 import { below, calledName, indexed, pathName, whoName } from "./index";
 
 const user = (id: string, more = {}) => ({ id, name: id, full_name: "", enabled: true, ...more });
@@ -45,15 +45,16 @@ test("rows: each group with its own people, then who is in none; numbers in name
 test("columns: the tree, and a pool only where something is granted there", () => {
   const plan = outline();
   const index = indexed(plan);
-  expect(boardColumns(plan, index, new Set()).map((column) => [column.place.id, column.depth])).toEqual([
+  expect(boardColumns(index, new Set(poolsGranted(plan, index)), new Set()).map((column) => [column.place.id, column.depth])).toEqual([
     ["office", 1],
     ["b2", 2],
     ["b10", 2],
   ]);
-  expect(boardColumns(outline({ grants: { tank: [] } }), index, new Set(["office"])).map((column) => column.place.id)).toEqual([
-    "tank",
-    "office",
-  ]);
+  expect(
+    boardColumns(index, new Set(poolsGranted(outline({ grants: { tank: [] } }), index)), new Set(["office"])).map(
+      (column) => column.place.id,
+    ),
+  ).toEqual(["tank", "office"]);
   expect(below(index, "tank").map((one) => one.id)).toEqual(["office", "b2", "b10"]);
 });
 

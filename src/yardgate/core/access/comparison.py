@@ -11,7 +11,7 @@ Root, and who runs a share, pass every list: that is what they are for. As long 
 for what people get (as in `outcome`).
 """
 
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Literal, NamedTuple
 
@@ -20,7 +20,7 @@ from numpy.typing import NDArray
 
 from yardgate.core.access.batch.combine import parts, weigh
 from yardgate.core.access.batch.resolve import Codes, to_codes
-from yardgate.core.access.bitsets import unpack
+from yardgate.core.access.bitsets import Bits, unpack
 from yardgate.core.access.outcome import HostShift, LevelColumn, Outcome, host_shifts, in_both, over_ways
 from yardgate.core.access.paths import counted_as
 from yardgate.core.access.spec.explain import grants_gate
@@ -94,8 +94,10 @@ def gets(found: Outcome, before: Comparison | None = None) -> Comparison:
     """`before`, of an earlier plan: what stands as it stood is taken over."""
     old = before.places if before is not None else {}
     stale = set(_perhaps_otherwise(before.outcome, found)) if before is not None else set()
-    places = found.matrix.plan.places
-    return Comparison(found, {p: old[p] if p in old and p not in stale else stands(found, p) for p in places})
+    known = {place: old[place] for place in found.matrix.plan.places if place in old and place not in stale}
+    new = [place for place in found.matrix.plan.places if place not in known]
+    anew = dict(zip(new, compared(found, new), strict=True))
+    return Comparison(found, {p: known[p] if p in known else anew[p] for p in found.matrix.plan.places})
 
 
 def column(found: Outcome, place: str, view: View = None) -> LevelColumn:
@@ -179,20 +181,44 @@ def _perhaps_otherwise(before: Outcome, after: Outcome) -> Iterator[str]:
 
 
 def stands(found: Outcome, place: str, view: View = None) -> PlaceComparison:
+    """How what comes out in one place stands to what is granted there."""
+    return next(compared(found, [place], view))
+
+
+def compared(found: Outcome, places: Sequence[str], view: View = None) -> Iterator[PlaceComparison]:
+    """For each of some places, all of whose grants are weighed at once."""
+    plan, storage, counting = found.matrix.plan, found.matrix.storage, found.matrix.counting
+    at = [said_at(found, place) for place in places]
+    lists = [granted_on(plan, storage, here) if here is not None else {} for here in at]
+    high, low = weigh(plan.target, counting, lists)
+    said = parts(plan.target, counting, lists)
+    for number, (place, here) in enumerate(zip(places, at, strict=True)):
+        grants = _Grants(here, *(plane[number] for plane in (high, low, said.disagree, said.concerned)))
+        yield _compared(found, place, grants, view)
+
+
+class _Grants(NamedTuple):
+    """What is granted in a place, as bit planes (words,). at: the place whose grants these are, if any."""
+
+    at: str | None
+    high: Bits
+    low: Bits
+    disagree: Bits
+    concerned: Bits
+
+
+def _compared(found: Outcome, place: str, grants: _Grants, view: View) -> PlaceComparison:
     matrix = found.matrix
     plan, counting, comes = matrix.plan, matrix.counting, column(found, place, view)
-    subjects, at = len(counting.subjects), said_at(found, place)
+    subjects, at = len(counting.subjects), grants.at
     state = np.full(subjects + 1, AS_GRANTED, dtype=np.uint8)
     granted = comes.copy()
     if at is None:
         state[comes == Level.NA.code] = NOT_SET
     else:
-        lines = [granted_on(plan, matrix.storage, at)]
-        high, low = weigh(plan.target, counting, lines)
-        said = parts(plan.target, counting, lines)
-        granted[:-1] = to_codes(high[0] | counting.boss, low[0] | counting.boss, subjects)
-        state[:-1][unpack(said.disagree[0] & ~counting.boss, subjects)] = SETTLED
-        concerned = unpack(said.concerned[0] | counting.boss, subjects)
+        granted[:-1] = to_codes(grants.high | counting.boss, grants.low | counting.boss, subjects)
+        state[:-1][unpack(grants.disagree & ~counting.boss, subjects)] = SETTLED
+        concerned = unpack(grants.concerned | counting.boss, subjects)
         state[:-1][~concerned & (comes[:-1] == Level.NA.code)] = NOT_SET
     granted[-1] = _guest(found, place, at).code
     state[-1] = NOT_SET if not granted[-1] and not comes[-1] else AS_GRANTED

@@ -29,6 +29,15 @@ def weigh(target: Target, counting: Counting, lists: Lists) -> tuple[Bits, Bits]
     return _weigh(target, _gather(counting, lines, len(lists), by_tier=target.precedence == "nearest"))
 
 
+def weigh_told(target: Target, counting: Counting, lists: Lists) -> tuple[Bits, Bits, Bits]:
+    """The planes of `weigh`, and who is told anything."""
+    lines = _lines(target, counting, lists)
+    said = _gather(counting, lines, len(lists), by_tier=target.precedence == "nearest")
+    first = target.combining == "first"
+    high, low = _first(target, counting, lines, len(lists))[:2] if first else _weigh(target, said)
+    return high, low, np.bitwise_or.reduce(said, axis=(0, 1))
+
+
 class Parts(NamedTuple):
     """Planes (places, words) of what part the grants took. near: in which tier those were that decided."""
 

@@ -218,17 +218,17 @@ def _of_less(case: Case, place: str, offs: Sequence[Off]) -> Iterator[Cause]:
     """The cause for each: the first thing that holds them back on the way in that lets them furthest."""
     found = case.outcome
     doors = _doors(case, place) if case.plan.target.traverse == "checked" else []
-    ways = found.ways_to(place)
+    ways = sorted(found.ways_to(place), key=lambda way: way.protocol != "smb")
+    let_in = np.array([found.let_in[way] for way in ways])
+    best = let_in.argmax(axis=0) if ways else None
     for off in offs:
         if off.subject == GUEST and ways:
             yield _of_guest(case, off, ways)
             continue
         number = found.number(off.subject)
-        let_in = {way: LEVELS[int(found.let_in[way][number])] for way in ways}
-        best = max(ways, key=lambda way: (let_in[way], way.protocol == "smb"), default=None)
         closed = next((step for step, open_ in doors if not open_[number]), None)
-        if best is not None and let_in[best] < off.granted:
-            yield _at_share(case, best, off, let_in[best])
+        if best is not None and (most := LEVELS[int(let_in[best[number], number])]) < off.granted:
+            yield _at_share(case, ways[best[number]], off, most)
         elif closed is not None:
             yield Cause("way", closed)
         else:

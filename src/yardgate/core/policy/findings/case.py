@@ -110,11 +110,13 @@ class Case:
         found = self.gets
         return {(one.subject, one.place): one for one in chain(found.off("more"), found.off("less"))}
 
-    def users(self, plane: Bits) -> tuple[str, ...]:
-        """Ids of the users of a bit plane (words,) who may sign in."""
+    def users(self, plane: Bits, at: tuple[str, Level] | None = None) -> tuple[str, ...]:
+        """Ids of the users of a bit plane (words,) who may sign in. at: those who by grants and storage get this level in this place."""
         counting = self.matrix.counting
-        numbers = np.flatnonzero(unpack(plane & counting.active, counting.users)).tolist()
-        return tuple(counting.subjects[n] for n in numbers)
+        here = unpack(plane & counting.active, counting.users)
+        if at is not None:
+            here = here & (self.matrix.rows[at[0]][: counting.users] == at[1].code)
+        return tuple(map(counting.subjects.__getitem__, np.flatnonzero(here).tolist()))
 
     def level(self, who: str, place: str) -> Level:
         return self.outcome.level(who, place)
@@ -124,6 +126,15 @@ class Case:
         column, counting = self.outcome.best[None][place], self.matrix.counting
         users = [counting.subjects[n] for n in np.flatnonzero(column[: counting.users] >= level.code).tolist()]
         return (*users, GUEST) if LEVELS[column[-1]] >= level else tuple(users)
+
+    @cached_property
+    def handed_down(self) -> Mapping[CellKey, Sequence[str]]:
+        """Who is granted something, and where it is said -> the places where that counts, where storage is planned."""
+        found: dict[CellKey, list[str]] = {}
+        for place, stored in self.storage.items():
+            for grant in stored.grants:
+                found.setdefault((grant.who, grant.said_on), []).append(place)
+        return found
 
     @cached_property
     def shared(self) -> Mapping[str, Sequence[Share]]:
@@ -136,9 +147,11 @@ class Case:
 
     def names(self, whos: Iterable[str], most: int = 3) -> str:
         """Some people in a sentence: the first few by name, the rest by number."""
-        listed = [self.plan.named(who) for who in whos]
-        if len(listed) > most + 1:
-            return f"{', '.join(listed[:most])} and {len(listed) - most} others"
+        all_ = tuple(whos)
+        shown = all_ if len(all_) <= most + 1 else all_[:most]
+        listed = [self.plan.named(who) for who in shown]
+        if len(shown) < len(all_):
+            return f"{', '.join(listed)} and {len(all_) - most} others"
         return " and ".join([", ".join(listed[:-1]), listed[-1]] if len(listed) > 1 else listed)
 
     def path(self, place: str) -> str:

@@ -4,7 +4,7 @@ from collections.abc import Iterator, Mapping, Sequence
 
 import numpy as np
 
-from yardgate.core.access.batch.combine import parts, weigh
+from yardgate.core.access.batch.combine import parts, weigh_told
 from yardgate.core.access.bitsets import Bits
 from yardgate.core.access.outcome import shifts
 from yardgate.core.access.paths import counted_as
@@ -52,10 +52,9 @@ def _lines(case: Case) -> Iterator[tuple[str, str, Level]]:
 def _without_effect(case: Case, lines: Sequence[CellKey]) -> Iterator[CellKey]:
     """The lines (place, who) without which everybody gets the same, wherever they count: here, and below, where lists hand them down. By the grants
     alone, where shares or compiled lists go by these; where a list has entries by hand, cannot say it all, or guests are concerned, tried."""
-    counts = _where_each_counts(case)
-    settled = _same_without(case, [(place, line) for line in lines for place in counts.get(line, line[:1])])
-    for place, who in lines:
-        where = counts.get((place, who), [place])
+    counts = {line: case.handed_down.get((line[1], line[0]), line[:1]) for line in lines}
+    settled = _same_without(case, [(place, line) for line, where in counts.items() for place in where])
+    for (place, who), where in counts.items():
         if not all((here, (place, who)) in settled for here in where):
             continue
         alone = len(case.plan.grants[place]) == 1  # without it the place says nothing itself
@@ -67,15 +66,6 @@ def _without_effect(case: Case, lines: Sequence[CellKey]) -> Iterator[CellKey]:
         after = case.after((SetGrant(place, who, None),))
         if not shifts(case.outcome, after) and case.costs(after).nothing:
             yield place, who
-
-
-def _where_each_counts(case: Case) -> dict[CellKey, list[str]]:
-    """Line (place, who) -> the places where it counts, where storage is planned."""
-    found: dict[CellKey, list[str]] = {}
-    for place, stored in case.storage.items():
-        for grant in stored.grants:
-            found.setdefault((grant.said_on, grant.who), []).append(place)
-    return found
 
 
 def _same_without(case: Case, asked: Sequence[tuple[str, CellKey]]) -> set[tuple[str, CellKey]]:
@@ -110,9 +100,7 @@ def _let_through(case: Case, places: Sequence[str]) -> Mapping[str, Bits]:
 def _levels(case: Case, lists: Sequence[Mapping[str, Level]]) -> Bits:
     """(lists, 3, words): high and low plane of what grants come to, and who is told anything."""
     counting, target = case.matrix.counting, case.plan.target
-    high, low = weigh(target, counting, lists)
-    told = parts(target, counting, lists).concerned
-    planes = np.stack([high, low, told], axis=1)
+    planes = np.stack(weigh_told(target, counting, lists), axis=1)
     for at, said in enumerate(lists):
         if said or not case.storage:
             planes[at] |= counting.boss  # administrators get all, where anything is granted
@@ -151,8 +139,7 @@ def refusal_beats(case: Case) -> Findings:
         given &= ~case.matrix.counting.boss
         for refuser in (who for who, level in own.items() if level == Level.NA and said.get(who) == Level.NA):
             counts = near[tier_of(case.plan, refuser)][number] if case.plan.target.precedence == "nearest" else given
-            named = case.users(_counted(case, [refuser]) & given & counts)
-            people = [who for who in named if case.matrix.level(who, place) == Level.NA]
+            people = case.users(_counted(case, [refuser]) & given & counts, at=(place, Level.NA))
             if not people:
                 continue
             loses = f"{case.plan.named(refuser)} has no access to {case.path(place)}"

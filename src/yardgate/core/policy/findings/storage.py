@@ -214,12 +214,11 @@ def service_lost(case: Case) -> Findings:
     """A service has access to the place above and none to this one, where inheritance is cut.
 
     A backup that reads all but one folder is noticed on the day it is needed. Grant the service what it has above."""
+    services = [user for user in case.plan.users.values() if user.kind == "service" and user.active(case.on)]
     for place in case.plan.places.values():
         if not place.inheritance_stops or place.parent is None:
             continue
-        for user in case.plan.users.values():
-            if user.kind != "service" or not user.active(case.on):
-                continue
+        for user in services:
             above = case.matrix.level(user.id, place.parent)
             granted = granted_on(case.plan, case.storage, place.parent)
             meant = [who for who in token(case.plan, user.id) if granted.get(who, Level.NA) > Level.NA]
