@@ -50,6 +50,7 @@ from yardgate.core.model.plan import (
     PersonalFolders,
     Place,
     Plan,
+    Snapshots,
     Target,
     User,
 )
@@ -285,6 +286,10 @@ def for_each(draw: st.DrawFn, place: Place, user_ids: list[str], group_ids: list
         "group_quotas": draw(st.sampled_from([(), (GroupQuota(group=draw(group), bytes=1 << 40),)]))
         if place.kind != "folder"
         else (),
+        "file_system": draw(st.sampled_from(["folder", "btrfs", "zfs"])) if place.kind == "pool" else "folder",
+        "snapshots": draw(st.none() | st.builds(Snapshots, hours=st.integers(1, 48), months=st.integers(0, 12)))
+        if place.kind != "folder"
+        else None,
     }
 
 

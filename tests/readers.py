@@ -31,8 +31,8 @@ from yardgate.core.model.kinds import check
 from yardgate.core.model.plan import Plan
 from yardgate.drivers.appliance import ApplianceError
 from yardgate.drivers.directory.accounts import records
-from yardgate.drivers.linux import contents, reading, snapshot
-from yardgate.drivers.linux.command import Command, Done
+from yardgate.drivers.linux import contents, datasets, reading, snapshot
+from yardgate.drivers.linux.command import FILES, Command, Done
 from yardgate.formats import (
     accounts,
     descriptor,
@@ -46,6 +46,7 @@ from yardgate.formats import (
     promises,
     server,
     smbconf,
+    snapshots,
     workbook,
 )
 from yardgate.formats.listing import ListStyle
@@ -200,6 +201,13 @@ def _samples() -> Mapping[str, list[bytes]]:
     kept = Folder(name="/srv/tank/c", owner="mira", group="draughting", listed=Ordered((Entry("allow", "mira", 7, 3),)))
     value = b"".join(bytes.fromhex(said) if kind == "hex" else b"\1\2\0\0" for kind, said in descriptor.pieces(kept))
 
+    own = "".join(
+        f"dataset\t{one.file_system}\t{path}\t{one.place}\t{one.quota}\t{1 << 30}\tsensitive\n"
+        for path, one in WANTED.datasets.items()
+    )
+    own += "group\t/srv/ballast\tmachines\t1073741824\n"
+    timer = "\0".join((datasets.PROGRAM, datasets.timer(FILES), snapshots.render(WANTED.datasets.values()), ""))
+
     def parts(*texts: str) -> bytes:
         return BETWEEN.join(text.encode() for text in texts)
 
@@ -222,7 +230,7 @@ def _samples() -> Mapping[str, list[bytes]]:
         "exports": [nfs.encode()],
         "descriptor": [value],
         "request": [request.format(edits.write([edit])).encode() for edit in made[::7]],
-        "host": [parts(group, passwd, shadow, passdb, LIST, "", smb, nfs)],
+        "host": [parts(group, passwd, shadow, passdb, own, timer, LIST, "", smb, nfs)],
         "host about": [parts(passwd, group, "UID_MIN  1000\nGID_MIN 1000\n")],
         "host inside": [parts("f/srv/a\0h/srv/b\0d/srv/tank/c\0", LIST, f"# file: /srv/a\n{NTACL}=0x{value.hex()}\n", passdb, group)],
         "host taken": [parts(OFFICE, "[b]\n guest ok = yes\n", EXPORTS, LIST, passwd, group, passdb)],

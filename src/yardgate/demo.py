@@ -21,7 +21,18 @@ from yardgate.core.host.state import System
 from yardgate.core.model.agreements import Promise
 from yardgate.core.model.directory import AccountRecord, Copy, Directory, Ref
 from yardgate.core.model.names import fresh_id
-from yardgate.core.model.plan import EVERYONE, LOCAL, Enforcement, Group, Place, PlaceKind, Plan, Target, User
+from yardgate.core.model.plan import (
+    EVERYONE,
+    LOCAL,
+    Enforcement,
+    Group,
+    Place,
+    PlaceKind,
+    Plan,
+    Snapshots,
+    Target,
+    User,
+)
 from yardgate.core.model.share import HostRule, Share
 from yardgate.drivers.directory.accounts import records
 from yardgate.formats import ldif
@@ -130,6 +141,18 @@ backups: - Directors cut | mode
 nightly: Henrik Vance Directors cut | mode 0750
 vm-images: Henrik Vance Machines | mode 2770
 """
+# What pools are on the host and have; what datasets may hold, and do hold, in GiB; of which snapshots are kept.
+DATASETS = """
+keel: btrfs 4096
+drawings: 600 431 snapshots
+hulls: 900 512 snapshots
+office: 200 46 snapshots
+payroll: 20 3 snapshots
+common: 150 139
+ballast: zfs 8192
+backups: 4096 2212
+vm-images: 500 187
+"""
 # What must stay true; the second is broken in the plan.
 PROMISES = """
 Everyone but Ledger, Directors and night-backup must not be able to read keel/office/payroll
@@ -167,6 +190,32 @@ def _stored(place: Place, ids: Mapping[str, str]) -> Place:
     else:
         own = Mode(int(entries, 8) if entries else None)
     return replace(place, owner=owner, group=group, acl=own, inheritance_stops=cut, enforced_by=carried)
+
+
+GIB = 1 << 30
+KEPT = Snapshots(hours=24, days=7, weeks=4, months=6)
+
+
+def _sized(place: Place) -> Place:
+    """A place with what DATASETS says of it."""
+    said = next((line for line in DATASETS.strip().splitlines() if line.startswith(f"{place.name}: ")), None)
+    if said is None:
+        return place
+    first, number, *_ = said.partition(": ")[2].split()
+    if place.kind == "pool":
+        return replace(place, file_system="btrfs" if first == "btrfs" else "zfs", quota=int(number) * GIB)
+    return replace(place, quota=int(first) * GIB, snapshots=KEPT if said.endswith(" snapshots") else None)
+
+
+def _holding(system: System) -> System:
+    """What an appliance has, with what its datasets hold."""
+    held = dict(line.partition(": ")[::2] for line in DATASETS.strip().splitlines())
+    found = {
+        path: replace(one, used=int(held[name].split()[1]) * GIB) if one.quota is not None else one
+        for path, one in system.datasets.items()
+        for name in (path.rpartition("/")[2],)
+    }
+    return replace(system, datasets=found)
 
 
 def _owners(text: str, ids: Mapping[str, str]) -> tuple[str | None, str | None]:
@@ -318,7 +367,7 @@ def plan(directory: Directory = DIRECTORY) -> Plan:
         target=Target(baseline=groups["All staff"].id),
         users=users,
         groups={group.id: group for group in groups.values()},
-        places={place.id: _stored(place, by_name) for place in places.values()},
+        places={place.id: _sized(_stored(place, by_name)) for place in places.values()},
         grants=grants,
         shares={share.id: share for share in _shares(at, fresh)},
     )
@@ -394,7 +443,7 @@ def rolled_out_plan(plan: Plan) -> Plan:
 
 def rolled_out(plan: Plan, on: date) -> System:
     """What the last rollout left on the appliance."""
-    return compiled(resolve(rolled_out_plan(plan), on), TOP).system
+    return _holding(compiled(resolve(rolled_out_plan(plan), on), TOP).system)
 
 
 def lying(system: System) -> list[Thing]:

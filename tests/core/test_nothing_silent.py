@@ -11,9 +11,10 @@ from yardgate.core.access.batch.resolve import resolve
 from yardgate.core.acl import Posix, PosixEntry
 from yardgate.core.acl.rights import Level
 from yardgate.core.host.compiled import compiled
-from yardgate.core.host.state import System
+from yardgate.core.host.state import Dataset as HostDataset
+from yardgate.core.host.state import HostQuota, System
 from yardgate.core.model.checks import PlanError
-from yardgate.core.model.plan import Group, GroupQuota, Place, Plan, Target, User
+from yardgate.core.model.plan import FileSystem, Group, GroupQuota, Place, Plan, Snapshots, Target, User
 from yardgate.core.model.share import HostRule, Service, Share
 
 LIST = Posix((
@@ -53,6 +54,12 @@ def place(**to: Any) -> Plan:
     return replace(PLAN, places={**PLAN.places, "jobs": replace(PLAN.places["jobs"], **to)})
 
 
+def on(file_system: FileSystem, **to: Any) -> Plan:
+    """A dataset with something else, whose pool is on a file system with datasets."""
+    plan = place(**to)
+    return replace(plan, places={**plan.places, "keel": replace(plan.places["keel"], file_system=file_system)})
+
+
 def share(**to: Any) -> Plan:
     return replace(PLAN, shares={"s": replace(PLAN.shares["s"], **to)})
 
@@ -77,6 +84,7 @@ CASES: dict[type, dict[str, Any]] = {
         "acl": place(acl=Posix((*LIST.access[:2], PosixEntry("user", "ann", 4), *LIST.access[2:]))),
         "inheritance_stops": place(inheritance_stops=True), "enforced_by": place(enforced_by="storage"), "quota": place(quota=1 << 30),
         "case_sensitive": place(case_sensitive=True), "group_quotas": place(group_quotas=(GroupQuota(group="crew", bytes=1 << 30),)),
+        "file_system": on("btrfs"), "snapshots": place(snapshots=Snapshots(days=7)),
     },
     Share: {
         "name": share(name="t"), "place": share(place="ours"), "smb": share(smb=False), "nfs": share(nfs=False), "guests": share(guests=Level.RO),
@@ -105,7 +113,7 @@ NOT_THE_HOSTS: dict[type, dict[str, str]] = {
         "unknown": "a directory's", "note": "for who plans",
     },
     Place: {
-        "id": "ours", "kind": "a folder there, all of them", "note": "for who plans", "personal_folders": "kept as places and shares of their own",
+        "id": "ours", "kind": "a folder there, or a file system of its own where its pool is one", "note": "for who plans", "personal_folders": "kept as places and shares of their own",
         "folder_of": "kept as a place with an owner",
     },
     Share: {"id": "ours", "note": "for who plans"},
@@ -147,6 +155,7 @@ def test_what_a_field_says_makes_a_difference_there_or_is_told(kind: type, field
         (user(aliases=("@crew",)), "other sign-in names that a username map cannot hold: @crew for ann"),
         (CASES[Place]["quota"], "quotas of keel/jobs"),
         (CASES[Place]["group_quotas"], "quotas of groups in keel/jobs"),
+        (CASES[Place]["snapshots"], "snapshots of keel/jobs"),
         (CASES[Place]["case_sensitive"], "case-sensitive names in keel/jobs"),
         (CASES[Share]["versions"], "earlier versions in s"),
         (CASES[Target]["wildcards"], "host rules for 192.0.2.*"),
@@ -156,3 +165,32 @@ def test_what_a_field_says_makes_a_difference_there_or_is_told(kind: type, field
 def test_what_no_step_makes_is_told_with_what_to_do(plan: Plan, told: str) -> None:
     assert any(told in line for line in of(plan)[1])
     assert not any(told in line for line in of(PLAN)[1])
+
+
+@pytest.mark.parametrize(
+    ("plan", "has"),
+    [
+        (on("btrfs", quota=1 << 30), HostDataset(name="/srv/keel/jobs", file_system="btrfs", place="jobs", quota=1 << 30)),
+        (on("btrfs", snapshots=Snapshots(days=7)), HostDataset(name="/srv/keel/jobs", file_system="btrfs", place="jobs", snapshots=Snapshots(days=7))),
+        (on("zfs", case_sensitive=True), HostDataset(name="/srv/keel/jobs", file_system="zfs", place="jobs")),
+        (
+            on("zfs", group_quotas=(GroupQuota(group="crew", bytes=1 << 30),)),
+            HostDataset(name="/srv/keel/jobs", file_system="zfs", place="jobs", case_sensitive=False, group_quotas=(HostQuota(group="crew", bytes=1 << 30),)),
+        ),
+    ],
+)  # fmt: skip
+def test_a_dataset_of_a_pool_on_such_a_file_system_is_one_of_its_own(plan: Plan, has: HostDataset) -> None:
+    found = compiled(resolve(plan, ON), "/srv")
+    assert found.system.datasets.keys() == {"/srv/keel", "/srv/keel/jobs"}, "the folder is none"
+    assert found.system.datasets["/srv/keel/jobs"] == has
+    assert not any("quotas of" in line or "snapshots of" in line for line in found.left_out)
+
+
+def test_earlier_versions_are_told_as_missing_only_where_no_snapshots_are_made() -> None:
+    def told(plan: Plan) -> bool:
+        shared = replace(plan, shares={"s": replace(PLAN.shares["s"], versions=True)})
+        return any("earlier versions" in line for line in of(shared)[1])
+
+    assert told(on("btrfs"))
+    assert told(place(snapshots=Snapshots(days=7)))
+    assert not told(on("btrfs", snapshots=Snapshots(days=7)))

@@ -14,10 +14,11 @@ from yardgate.core.access.batch.resolve import resolve
 from yardgate.core.acl import Entry, Ordered, Posix, PosixEntry, posix
 from yardgate.core.acl.rights import Level
 from yardgate.core.host.compiled import Compiled, compiled
+from yardgate.core.host.dependencies import chosen, needs
 from yardgate.core.host.evaluate import groups_of
 from yardgate.core.host.state import Export, Folder, HostAccount, HostGroup, Members, Offer, System
 from yardgate.core.host.step_words import words
-from yardgate.core.host.steps import after, chosen, needs, removals, sign_in_again, stands, steps, walked
+from yardgate.core.host.steps import after, removals, sign_in_again, stands, steps, walked
 from yardgate.core.model.checks import PlanError
 from yardgate.core.model.plan import Plan
 from yardgate.core.model.share import HostRule

@@ -15,9 +15,10 @@ from yardgate.cli.console import AsJson, On, Refused, To, day_of, err, load, out
 from yardgate.core.access.batch.resolve import resolve
 from yardgate.core.host.bounds import Bounds, Managed, refused, top_trouble
 from yardgate.core.host.compiled import Compiled, compiled
+from yardgate.core.host.dependencies import needs
 from yardgate.core.host.state import System, asked
 from yardgate.core.host.step_words import afterwards, words
-from yardgate.core.host.steps import Step, after, drift, needs, steps, walked
+from yardgate.core.host.steps import Step, after, drift, steps, walked
 from yardgate.core.model.naming import fold, show
 from yardgate.core.model.plan import Plan
 from yardgate.drivers.appliance import ApplianceError, RolloutUnderWay, TooLate

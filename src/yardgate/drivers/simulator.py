@@ -28,7 +28,7 @@ from yardgate.core.host.diagnosis import Asked, Facts
 from yardgate.core.host.evaluate import found, groups_of
 from yardgate.core.host.probe import Abilities
 from yardgate.core.host.sign_in import OpenSession
-from yardgate.core.host.state import PARTS, Export, Folder, Record, RecordKind, System
+from yardgate.core.host.state import PARTS, Dataset, Export, Folder, Record, RecordKind, System
 from yardgate.core.host.steps import Step
 from yardgate.drivers.appliance import ApplianceError, RolloutUnderWay, TooLate, Trial, Unreachable, Watching
 from yardgate.drivers.linux.commands import entries_text, list_text
@@ -219,6 +219,8 @@ def _garbled(record: Any) -> Any:
             return replace(record, owner="nobody" if owner != "nobody" else "root")
         case None:
             return None
+        case Dataset():
+            return replace(record, quota=1 << 30 if record.quota is None else None)
         case _ if hasattr(record, "users"):
             return replace(record, users=frozenset())
         case _ if hasattr(record, "hidden"):

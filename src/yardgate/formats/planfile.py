@@ -12,6 +12,7 @@ from yardgate.core.model.directory import Directory
 from yardgate.core.model.kinds import KINDS, check
 from yardgate.core.model.plan import (
     Enforcement,
+    FileSystem,
     Group,
     GroupQuota,
     Pattern,
@@ -19,6 +20,7 @@ from yardgate.core.model.plan import (
     Place,
     PlaceKind,
     Plan,
+    Snapshots,
     Target,
     User,
 )
@@ -64,6 +66,11 @@ class PlaceRecord(Strict):
     group_quotas: Annotated[
         tuple[GroupQuota, ...], Field(description="the most that groups may take in it, in bytes")
     ] = ()
+    file_system: Annotated[FileSystem, Field(description="of a pool, what it is on the host")] = "folder"
+    snapshots: Annotated[
+        Snapshots | None,
+        Field(description="how many snapshots are kept: the newest of each of the last hours, days, weeks, months"),
+    ] = None
 
     @staticmethod
     def told(place: Place) -> "PlaceRecord":

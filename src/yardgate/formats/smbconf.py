@@ -70,6 +70,8 @@ def _section(share: Offer) -> Iterator[str]:
         yield " acl_xattr:ignore system acls = yes"
     else:  # what is made is as its folder says, so that whoever may write there may go on with what others made
         yield " inherit permissions = yes"
+    if share.versions and share.snapdir:
+        yield from (f" shadow:snapdir = {share.snapdir}", " shadow:format = GMT-%Y.%m.%d-%H.%M.%S")
     if share.recycle:  # a folder for each, since all who may read one folder could read what others had deleted
         yield from (" recycle:repository = .recycle/%U", " recycle:directory_mode = 0711")
         yield from (" recycle:subdir_mode = 0700", " recycle:keeptree = yes", " recycle:versions = yes")
@@ -118,6 +120,7 @@ def in_effect(text: str) -> Mapping[str, Offer]:
 SETTINGS = frozenset({
     "path", "available", "read only", "valid users", "invalid users", "write list", "read list", "admin users", "guest ok", "browseable", "hide unreadable",
     "vfs objects", "acl_xattr:ignore system acls", "inherit permissions", "recycle:repository", "recycle:directory_mode", "recycle:subdir_mode", "recycle:keeptree", "recycle:versions",
+    "shadow:snapdir", "shadow:format",
 })  # fmt: skip
 
 
@@ -148,6 +151,7 @@ def _offer(name: str, said: Mapping[str, str]) -> Offer:
         hidden=said.get("browseable") == "no",
         hide_unreadable=said.get("hide unreadable") == "yes",
         versions="shadow_copy2" in modules,
+        snapdir=said.get("shadow:snapdir", "") if "shadow_copy2" in modules else "",
         recycle="recycle" in modules,
         ordered="acl_xattr" in modules,
     )

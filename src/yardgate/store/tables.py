@@ -118,6 +118,8 @@ places = Table(
     Column("personal_folders", JSON(none_as_null=True)),
     Column("folder_of", String),
     Column("group_quotas", JSON, nullable=False, server_default="[]"),
+    Column("file_system", String, nullable=False, server_default="folder"),
+    Column("snapshots", JSON(none_as_null=True)),
     _within("places", "parent"),
 )
 patterns = Table(

@@ -2146,6 +2146,42 @@ export interface components {
             name: string;
         };
         /**
+         * Dataset
+         * @description A file system of its own: a subvolume of btrfs, or a dataset of ZFS. name: the path at which it lies. place: the plan's id for it, which
+         *     the file system keeps, so that it is known again under another name. quota: the most that it may hold, in bytes. group_quotas: sorted.
+         *     case_sensitive: whether names that differ only in case are two, which is settled when it is made. snapshots: how many the host keeps.
+         *     used: what it holds, where it was read, in bytes.
+         */
+        Dataset: {
+            /** Name */
+            name: string;
+            /**
+             * File System
+             * @enum {string}
+             */
+            file_system: "btrfs" | "zfs";
+            /**
+             * Place
+             * @default
+             */
+            place: string;
+            /** Quota */
+            quota?: number | null;
+            /**
+             * Group Quotas
+             * @default []
+             */
+            group_quotas: components["schemas"]["HostQuota"][];
+            /**
+             * Case Sensitive
+             * @default true
+             */
+            case_sensitive: boolean;
+            snapshots?: components["schemas"]["Snapshots"] | null;
+            /** Used */
+            used?: number | null;
+        };
+        /**
          * Destination
          * @description Where a plan goes. papers: to an appliance that cannot be reached; here: to the host that Yard Gate runs on; ssh: to another, as
          *     `user`, with the public key that it was agreed to have, `as_root` where sudo(8) has to be asked; stand-in: to a simulated one at a port of this machine.
@@ -2921,6 +2957,33 @@ export interface components {
             fingerprint: string;
         };
         /**
+         * HostPlace
+         * @description What a pool or dataset is on the host. path: where it lies there. used: bytes that it held when that was `read` last, if it ever was.
+         */
+        HostPlace: {
+            /** Path */
+            path: string;
+            /**
+             * File System
+             * @enum {string}
+             */
+            file_system: "folder" | "btrfs" | "zfs";
+            /** Used */
+            used: number | null;
+            /** Read */
+            read: string | null;
+        };
+        /**
+         * HostQuota
+         * @description The most that what belongs to a group may take in a dataset, in bytes. group: its name.
+         */
+        HostQuota: {
+            /** Group */
+            group: string;
+            /** Bytes */
+            bytes: number;
+        };
+        /**
          * HostReading
          * @description What a host has, as `yardgate rollout read` writes it.
          */
@@ -3530,7 +3593,8 @@ export interface components {
         /**
          * Offer
          * @description A share over SMB: whom its lists name, and who acts as root inside. ordered: the server keeps ordered lists in it. foreign: what
-         *     the server's own configuration says of it besides, which no rollout wrote. note: for people who read its configuration, no part of it.
+         *     the server's own configuration says of it besides, which no rollout wrote. snapdir: where its file system shows snapshots, where that is not
+         *     the server's usual place. note: for people who read its configuration, no part of it.
          */
         Offer: {
             /** @default RO */
@@ -3586,6 +3650,11 @@ export interface components {
              * @default false
              */
             versions: boolean;
+            /**
+             * Snapdir
+             * @default
+             */
+            snapdir: string;
             /**
              * Recycle
              * @default false
@@ -3818,7 +3887,8 @@ export interface components {
          *     entries, and with them its list style; None has the style from above. inheritance_stops: nothing comes down. enforced_by:
          *     what enforces its grants; None has it from above. quota: the most that it may hold, in bytes; of a pool, what it has. case_sensitive:
          *     whether names that differ only in case are two. personal_folders: in it, every member of a group has a folder;
-         *     folder_of: whose folder this is, of such ones. group_quotas: the most that groups may take in it. Where no place from the pool down says a style, storage is not planned there.
+         *     folder_of: whose folder this is, of such ones. group_quotas: the most that groups may take in it. file_system: of a pool, what it is on the
+         *     host. snapshots: how many are kept; None makes none. Where no place from the pool down says a style, storage is not planned there.
          */
         Place: {
             /** Id */
@@ -3865,6 +3935,13 @@ export interface components {
              * @default []
              */
             group_quotas: components["schemas"]["GroupQuota"][];
+            /**
+             * File System
+             * @default folder
+             * @enum {string}
+             */
+            file_system: "folder" | "btrfs" | "zfs";
+            snapshots?: components["schemas"]["Snapshots"] | null;
         };
         /**
          * PlanComparison
@@ -4638,7 +4715,7 @@ export interface components {
              * Part
              * @enum {string}
              */
-            part: "groups" | "accounts" | "members" | "folders" | "offers" | "exports" | "services";
+            part: "groups" | "accounts" | "members" | "datasets" | "folders" | "offers" | "exports" | "services";
             /** Name */
             name: string;
             /**
@@ -4998,6 +5075,32 @@ export interface components {
             changed: components["schemas"]["Changed"];
         };
         /**
+         * Snapshots
+         * @description How many snapshots are kept: the newest of each of the last so many hours, days, weeks and months in which there are any.
+         */
+        Snapshots: {
+            /**
+             * Hours
+             * @default 0
+             */
+            hours: number;
+            /**
+             * Days
+             * @default 0
+             */
+            days: number;
+            /**
+             * Weeks
+             * @default 0
+             */
+            weeks: number;
+            /**
+             * Months
+             * @default 0
+             */
+            months: number;
+        };
+        /**
          * Standing
          * @description How a place will stand: its list style (null: not planned), owner and group, what carries grants, and which came down.
          */
@@ -5104,7 +5207,7 @@ export interface components {
          * StoredPlace
          * @description What stands on a place. reading: its whole list in the order in which it is read. unsaid: cells that the list cannot give
          *     as granted. personal: who needed an entry of their own. passes: who is let through for something deeper. text: its own
-         *     list in the notation of nfs4_acl(5), of getfacl(1), or as an octal mode.
+         *     list in the notation of nfs4_acl(5), of getfacl(1), or as an octal mode. on_host: of a pool or dataset.
          */
         StoredPlace: {
             /**
@@ -5130,6 +5233,7 @@ export interface components {
             passes: string[];
             /** Text */
             text: string;
+            on_host: components["schemas"]["HostPlace"] | null;
         };
         /**
          * StretchOut
@@ -5189,6 +5293,10 @@ export interface components {
             /** Members */
             members?: {
                 [key: string]: components["schemas"]["Members"];
+            };
+            /** Datasets */
+            datasets?: {
+                [key: string]: components["schemas"]["Dataset"];
             };
             /** Folders */
             folders?: {

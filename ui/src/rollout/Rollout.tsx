@@ -30,6 +30,7 @@ const GROUPS: [string, (step: RolloutStep) => boolean][] = [
   ["Groups", (step) => step.part === "groups"],
   ["Accounts", (step) => step.part === "accounts"],
   ["Who is in which group", (step) => step.part === "members"],
+  ["Pools and datasets", (step) => step.part === "datasets"],
   ["Folders, owners and lists", (step) => step.part === "folders"],
   ["Shares", (step) => (step.part === "offers" || step.part === "exports") && step.does !== "remove"],
   ["Servers", (step) => step.part === "services"],

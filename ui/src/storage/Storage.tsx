@@ -13,7 +13,8 @@ import { usePlan } from "../plan/PlanContext";
 import { notEmpty } from "../people/PersonPanel";
 import { AsText, Begin, ChangeStyle, PushDown } from "./arrange";
 import { OneEach } from "./Each";
-import { GroupQuotas, Heading, Layers, ReadInOrder } from "./Layers";
+import { Heading, Layers, ReadInOrder } from "./Layers";
+import { OnHost } from "./OnHost";
 import { Outcome } from "./Outcome";
 import { AddPlace, MoveDialog } from "./places";
 import { STYLE_WORDS, type Style } from "./words";
@@ -356,7 +357,7 @@ function PlaceDetail({ place, onAdd, onGone }: { place: Place; onAdd: (kind: Pla
             ? "The first line that concerns somebody decides."
             : `The order decides only where the first line wins; here ${outline.rule}.`}
         </p>
-        {place.kind !== "folder" && <GroupQuotas place={place} put={put} />}
+        {stored.data?.on_host && <OnHost place={place} there={stored.data.on_host} put={put} />}
         <div className="pair">
           <Field
             label="Name"

@@ -88,6 +88,7 @@ export function AddPlace({
         note: "",
         case_sensitive: false,
         group_quotas: [],
+        file_system: "folder",
         ...start,
         inheritance_stops: kind !== "pool" && cut,
         id,

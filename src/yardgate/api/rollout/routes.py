@@ -21,16 +21,14 @@ from yardgate.api.transport.parsing import OffLoop
 from yardgate.api.transport.turns import Large
 from yardgate.core.host.bounds import HostAccounts, manageable, refused
 from yardgate.core.host.compiled import Compiled, compiled
+from yardgate.core.host.dependencies import anew, chosen, needs
 from yardgate.core.host.state import System
 from yardgate.core.host.step_words import words
 from yardgate.core.host.steps import (
     Destination,
     Step,
     after,
-    anew,
-    chosen,
     drift,
-    needs,
     removals,
     sign_in_again,
     steps,

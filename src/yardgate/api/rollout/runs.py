@@ -29,21 +29,12 @@ from yardgate.api.schemas import SinceOut
 from yardgate.api.transport.parsing import OffLoop
 from yardgate.core.host.bounds import NEVER, Managed, top_trouble
 from yardgate.core.host.compiled import away_from, compiled, host_names
+from yardgate.core.host.dependencies import chosen, in_the_way
 from yardgate.core.host.drift import taken_in
 from yardgate.core.host.probe import Question, questions
 from yardgate.core.host.state import System, asked
 from yardgate.core.host.step_words import words
-from yardgate.core.host.steps import (
-    Destination,
-    Step,
-    after,
-    chosen,
-    drift,
-    in_the_way,
-    removals,
-    sign_in_again,
-    without_password,
-)
+from yardgate.core.host.steps import Destination, Step, after, drift, removals, sign_in_again, without_password
 from yardgate.core.model.naming import show
 from yardgate.core.model.plan import Plan
 from yardgate.drivers.appliance import ApplianceError

@@ -10,6 +10,7 @@ from yardgate.api.schemas import CameOut, Id, Standing
 from yardgate.api.storage.schemas import (
     Arrangement,
     Forecast,
+    HostPlace,
     Layer,
     LineOut,
     ListIn,
@@ -38,10 +39,13 @@ from yardgate.core.acl.nfs4 import EVERYTHING_BELOW, INHERITED, on_folder
 from yardgate.core.acl.rights import APART, EDITS, READ_DATA
 from yardgate.core.edits.records import PutPlace
 from yardgate.core.edits.transforms import push_down, restyle, starts
+from yardgate.core.host.compiled import file_system, paths
 from yardgate.core.model.naming import fold
 from yardgate.core.model.plan import Place, Plan
 from yardgate.formats import listing
 from yardgate.formats.reading import FormatError
+from yardgate.services.derived import Services
+from yardgate.store.plans import Opened
 
 router = APIRouter(prefix="/plans/{plan}/storage", tags=["storage"], route_class=OffLoop)
 LISTED = 500
@@ -175,7 +179,17 @@ def stored(plan: str, place: Id, _: Reader, services: TheServices) -> StoredPlac
         personal=personal,
         passes=list(stored.passes) if stored is not None else [],
         text=listing.list_text(p, own) if own is not None else "",
+        on_host=_on_host(services, opened, place) if p.places[place].kind != "folder" else None,
     )
+
+
+def _on_host(services: Services, opened: Opened, place: str) -> HostPlace:
+    path = paths(opened.plan, services.rollouts.destination(opened.id).top)[place]
+    there = services.rollouts.in_force(opened.id).datasets.get(path)
+    known = services.rollouts.known(opened.id)
+    used = there.used if there is not None else None
+    read = known.at if known is not None and used is not None else None
+    return HostPlace(path=path, file_system=file_system(opened.plan, place), used=used, read=read)
 
 
 def _reading(stored: PlaceState) -> tuple[list[LineOut], list[LineOut]]:

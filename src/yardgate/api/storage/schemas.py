@@ -7,6 +7,7 @@ from pydantic import BaseModel, Field
 from yardgate.api.schemas import In, Revision
 from yardgate.core.acl import OwnList
 from yardgate.core.acl.rights import Level
+from yardgate.core.model.plan import FileSystem
 from yardgate.formats.edits import AnyEdit
 
 
@@ -41,10 +42,19 @@ class UnsaidOut(BaseModel):
     gets: Level
 
 
+class HostPlace(BaseModel):
+    """What a pool or dataset is on the host. path: where it lies there. used: bytes that it held when that was `read` last, if it ever was."""
+
+    path: str
+    file_system: FileSystem
+    used: int | None
+    read: str | None
+
+
 class StoredPlace(BaseModel):
     """What stands on a place. reading: its whole list in the order in which it is read. unsaid: cells that the list cannot give
     as granted. personal: who needed an entry of their own. passes: who is let through for something deeper. text: its own
-    list in the notation of nfs4_acl(5), of getfacl(1), or as an octal mode."""
+    list in the notation of nfs4_acl(5), of getfacl(1), or as an octal mode. on_host: of a pool or dataset."""
 
     revision: Revision
     layers: list[Layer]
@@ -56,6 +66,7 @@ class StoredPlace(BaseModel):
     personal: list[str]
     passes: list[str]
     text: str
+    on_host: HostPlace | None
 
 
 class Lost(BaseModel):

@@ -316,6 +316,8 @@ _FIELD_WORDS = {
     "personal_folders": "personal folders",
     "folder_of": "whom it is for",
     "group_quotas": "quotas of groups",
+    "file_system": "what it is on the host",
+    "snapshots": "how many snapshots are kept",
 }
 
 

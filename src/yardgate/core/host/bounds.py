@@ -9,7 +9,7 @@ from dataclasses import dataclass, field
 from typing import Literal, NamedTuple
 
 from yardgate.core.acl.rights import STRICT
-from yardgate.core.host.state import ADMIN, OF_THE_HOST, Export, Folder, HostAccount, HostGroup, Members, Offer
+from yardgate.core.host.state import ADMIN, OF_THE_HOST, Dataset, Export, Folder, HostAccount, HostGroup, Members, Offer
 from yardgate.core.host.steps import Step
 from yardgate.core.model.naming import show
 
@@ -116,9 +116,9 @@ def made(steps: Iterable[Step], managed: Collection[Managed] = ()) -> frozenset[
 def _whys(step: Step, bounds: Bounds, host: HostAccounts, ours: Collection[Managed]) -> Iterator[str]:
     was, now = step.before, step.after
     match step.record:
-        case Folder() as folder:
-            if not below(bounds.top, folder.name):
-                yield f"{folder.name} does not lie in {bounds.top}"
+        case Folder(name=name) | Dataset(name=name):
+            if not below(bounds.top, name):
+                yield f"{name} does not lie in {bounds.top}"
         case Offer(path=path) | Export(path=path):
             if now is not None and not below(bounds.top, path):
                 yield f"{path} does not lie in {bounds.top}"

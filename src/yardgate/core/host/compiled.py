@@ -17,10 +17,12 @@ from yardgate.core.host.share_lists import GROUP_MARK, share_lists
 from yardgate.core.host.state import (
     ADMIN,
     OF_THE_HOST,
+    Dataset,
     Export,
     Folder,
     HostAccount,
     HostGroup,
+    HostQuota,
     HostService,
     Members,
     Offer,
@@ -30,7 +32,7 @@ from yardgate.core.host.state import (
 from yardgate.core.model.checks import PlanError, Trouble
 from yardgate.core.model.names import fresh_id, unix_trouble
 from yardgate.core.model.naming import fold, show
-from yardgate.core.model.plan import EVERYONE, LOCAL, ROOT, Group, Plan, User
+from yardgate.core.model.plan import EVERYONE, LOCAL, ROOT, FileSystem, Group, Place, Plan, User
 from yardgate.core.model.share import Share, in_order
 
 
@@ -85,6 +87,7 @@ def compiled(matrix: Matrix, top: str, joined: Collection[str] = ()) -> Compiled
             groups=_by_name(chain((HostGroup(name=named[group.id], gid=group.gid) for group in groups), own)),
             accounts=_by_name(accounts),
             members=_by_name(belongs),
+            datasets=_by_name(_datasets(plan, where, named)),
             folders=_by_name(folder for folder in folders if folder is not None),
             offers=_by_name(offers(matrix, where.__getitem__, named)),
             exports=_by_name(export(plan, share, where[share.place]) for share in shares if is_exported(plan, share)),
@@ -155,6 +158,32 @@ def _is_known(plan: Plan, account: User | Group, away: Collection[str]) -> bool:
     return account.gid is not None and name.isprintable() and name == name.strip() and not set(name) & set(':,"\\')
 
 
+ZFS_SNAPSHOTS = ".zfs/snapshot"  # where each dataset of ZFS shows its snapshots (zfsprops(7), snapdir)
+
+
+def file_system(plan: Plan, place: str) -> FileSystem:
+    """What the pool in which a place lies is on the host."""
+    return plan.places[plan.path(place)[0]].file_system
+
+
+def _datasets(plan: Plan, where: Mapping[str, str], named: Mapping[str, str]) -> Iterator[Dataset]:
+    """The pools and datasets that are file systems of their own on the host. A pool's quota is what it has, and needs nothing done."""
+    for place in plan.places.values():
+        kind = file_system(plan, place.id)
+        if kind == "folder" or place.kind == "folder":
+            continue
+        quotas = (HostQuota(group=named[q.group], bytes=q.bytes) for q in place.group_quotas if q.group in named)
+        yield Dataset(
+            name=where[place.id],
+            file_system=kind,
+            place=place.id,
+            quota=place.quota if place.kind == "dataset" else None,
+            group_quotas=tuple(sorted(quotas, key=lambda quota: quota.group)) if kind == "zfs" else (),
+            case_sensitive=place.case_sensitive or kind != "zfs",
+            snapshots=place.snapshots,
+        )
+
+
 def marked(plan: Plan, named: Mapping[str, str]) -> Mapping[str, str]:
     """Account id -> how an ordered list calls whom the host calls `named`."""
     return {who: f"{GROUP_MARK}{name}" if who in plan.groups else name for who, name in named.items()}
@@ -207,6 +236,7 @@ def _offer(matrix: Matrix, share: Share, path: str, people: Mapping[str, str], g
         hidden=share.hidden,
         hide_unreadable=share.hide_unreadable,
         versions=share.versions,
+        snapdir=ZFS_SNAPSHOTS if share.versions and file_system(plan, share.place) == "zfs" else "",
         recycle=share.recycle,
         note=share.note,
         ordered=any(kept_in_order(matrix, p) for p in inside(plan, share)),
@@ -328,26 +358,37 @@ def _left_out(matrix: Matrix, away: Collection[str]) -> Iterator[str]:
 
 def _not_made(plan: Plan) -> Iterator[str]:
     """What a plan says and no step makes on a host of folders, with what to do by hand."""
-    quotas = sorted(plan.path_name(place.id) for place in plan.places.values() if place.quota is not None)
-    if quotas:
-        yield f"quotas of {', '.join(quotas)}: folders have none; give each a file system of its own, or set a project quota on the host"
-    of_groups = sorted(plan.path_name(place.id) for place in plan.places.values() if place.group_quotas)
-    if of_groups:
-        yield f"quotas of groups in {', '.join(of_groups)}: set them on the host, with setquota(8) where its file system keeps them"
-    by_case = sorted(plan.path_name(place.id) for place in plan.places.values() if place.case_sensitive)
-    if by_case:
-        yield f"case-sensitive names in {', '.join(by_case)}: over SMB the server there takes names that differ only in case for one"
+
+    def of(which: Callable[[Place], bool]) -> str:
+        return ", ".join(sorted(plan.path_name(place.id) for place in plan.places.values() if which(place)))
+
+    kinds = {place: file_system(plan, place) for place in plan.places}
+    is_own = {place.id for place in plan.places.values() if place.kind != "folder" and kinds[place.id] != "folder"}
+    if quotas := of(lambda place: place.quota is not None and place.id not in is_own):
+        yield f"quotas of {quotas}: folders have none; make each a dataset of a pool on btrfs or ZFS, or set a project quota on the host"
+    if of_groups := of(lambda place: bool(place.group_quotas) and kinds[place.id] != "zfs"):
+        yield f"quotas of groups in {of_groups}: only ZFS has them here; set them on the host, with setquota(8) where its file system keeps them"
+    if by_case := of(lambda place: place.case_sensitive):
+        yield f"case-sensitive names in {by_case}: over SMB the server there takes names that differ only in case for one"
+    if none := of(lambda place: place.snapshots is not None and place.id not in is_own):
+        yield f"snapshots of {none}: plain folders have none; say that the pool is on btrfs or ZFS"
     local = [user for user in plan.users.values() if user.origin == LOCAL]
     if odd := sorted(f"{alias} for {u.name}" for u in local for alias in u.aliases if ODD_ALIAS.search(alias)):
         yield f"other sign-in names that a username map cannot hold: {', '.join(odd)}"
     shares = sorted(plan.shares.values(), key=lambda share: share.name)
-    if versions := [share.name for share in shares if share.smb and share.versions]:
-        yield f"earlier versions in {', '.join(versions)}: no step makes any; the SMB server shows those that the host's file system keeps"
+    kept = {place.id for place in plan.places.values() if place.snapshots is not None and place.id in is_own}
+    if versions := [s.name for s in shares if s.smb and s.versions and _own_file_system(plan, s.place) not in kept]:
+        yield f"earlier versions in {', '.join(versions)}: no snapshots are planned there; the SMB server shows those that the host's file system keeps"
     stars = sorted(
         {rule.hosts for share in shares if share.nfs for rule in share.hosts if _is_starred_address(rule.hosts)}
     )
     if stars and plan.target.wildcards == "both":
         yield f"host rules for {', '.join(stars)}: the kernel's NFS server compares * and ? with host names, never with addresses; write networks"
+
+
+def _own_file_system(plan: Plan, place: str) -> str:
+    """The pool or dataset that a place is, or in which it lies: a share shows the earlier versions of that alone."""
+    return next(step for step in reversed(plan.path(place)) if plan.places[step].kind != "folder")
 
 
 def _is_starred_address(hosts: str) -> bool:

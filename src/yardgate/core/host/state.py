@@ -11,8 +11,10 @@ from functools import cached_property
 from typing import Any, Literal, TypeVar
 
 from yardgate.core.acl import Ordered, Posix, PosixEntry
+from yardgate.core.acl.mode import entries_of
 from yardgate.core.acl.rights import STRICT, Level
 from yardgate.core.host.share_lists import GROUP_MARK, ShareLists
+from yardgate.core.model.plan import Snapshots
 from yardgate.core.model.share import HostRule, Squash
 
 ADMIN = "root"  # the account and the group that every Unix host has
@@ -85,9 +87,43 @@ class Folder:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
+class HostQuota:
+    """The most that what belongs to a group may take in a dataset, in bytes. group: its name."""
+
+    __pydantic_config__ = STRICT
+    group: str
+    bytes: int
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Dataset:
+    """A file system of its own: a subvolume of btrfs, or a dataset of ZFS. name: the path at which it lies. place: the plan's id for it, which
+    the file system keeps, so that it is known again under another name. quota: the most that it may hold, in bytes. group_quotas: sorted.
+    case_sensitive: whether names that differ only in case are two, which is settled when it is made. snapshots: how many the host keeps.
+    used: what it holds, where it was read, in bytes.
+    """
+
+    __pydantic_config__ = STRICT
+    name: str
+    file_system: Literal["btrfs", "zfs"]
+    place: str = ""
+    quota: int | None = None
+    group_quotas: tuple[HostQuota, ...] = ()
+    case_sensitive: bool = True
+    snapshots: Snapshots | None = None
+    used: int | None = field(default=None, compare=False)
+
+
+def as_made(dataset: Dataset) -> Folder:
+    """The folder that a dataset is when it has just been made: root's, and nobody else's."""
+    return Folder(name=dataset.name, listed=Posix(entries_of(0o700)))
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Offer(ShareLists):
     """A share over SMB: whom its lists name, and who acts as root inside. ordered: the server keeps ordered lists in it. foreign: what
-    the server's own configuration says of it besides, which no rollout wrote. note: for people who read its configuration, no part of it."""
+    the server's own configuration says of it besides, which no rollout wrote. snapdir: where its file system shows snapshots, where that is not
+    the server's usual place. note: for people who read its configuration, no part of it."""
 
     __pydantic_config__ = STRICT
     name: str
@@ -97,6 +133,7 @@ class Offer(ShareLists):
     hidden: bool = False
     hide_unreadable: bool = False
     versions: bool = False
+    snapdir: str = ""
     recycle: bool = False
     ordered: bool = False
     foreign: tuple[str, ...] = ()
@@ -131,10 +168,19 @@ def whos(listed: Posix | Ordered) -> tuple[str, ...]:
     return tuple(entry.who for entry in (*listed.access, *(listed.default or ())))
 
 
-RecordKind = Literal["groups", "accounts", "members", "folders", "offers", "exports", "services"]
-PARTS: tuple[RecordKind, ...] = ("groups", "accounts", "members", "folders", "offers", "exports", "services")
-Record = HostGroup | HostAccount | Members | Folder | Offer | Export | HostService
-R = TypeVar("R", HostGroup, HostAccount, Members, Folder, Offer, Export, HostService)
+RecordKind = Literal["groups", "accounts", "members", "datasets", "folders", "offers", "exports", "services"]
+PARTS: tuple[RecordKind, ...] = (
+    "groups",
+    "accounts",
+    "members",
+    "datasets",
+    "folders",
+    "offers",
+    "exports",
+    "services",
+)
+Record = HostGroup | HostAccount | Members | Dataset | Folder | Offer | Export | HostService
+R = TypeVar("R", HostGroup, HostAccount, Members, Dataset, Folder, Offer, Export, HostService)
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -145,6 +191,7 @@ class System:
     groups: Mapping[str, HostGroup] = field(default_factory=dict)
     accounts: Mapping[str, HostAccount] = field(default_factory=dict)
     members: Mapping[str, Members] = field(default_factory=dict)
+    datasets: Mapping[str, Dataset] = field(default_factory=dict)
     folders: Mapping[str, Folder] = field(default_factory=dict)
     offers: Mapping[str, Offer] = field(default_factory=dict)
     exports: Mapping[str, Export] = field(default_factory=dict)
@@ -180,6 +227,7 @@ def asked(*systems: System) -> System:
         groups={name: record for one in systems for name, record in one.groups.items()},
         accounts={name: record for one in systems for name, record in one.accounts.items()},
         members={name: record for one in systems for name, record in one.members.items()},
+        datasets={name: record for one in systems for name, record in one.datasets.items()},
         folders={name: record for one in systems for name, record in one.folders.items()},
         offers={name: record for one in systems for name, record in one.offers.items()},
         exports={name: record for one in systems for name, record in one.exports.items()},

@@ -6,9 +6,9 @@ from yardgate.core.acl import Entry, Ordered, Posix
 from yardgate.core.acl.rights import Level
 from yardgate.core.acl.words import rights, rwx
 from yardgate.core.host.share_lists import GROUP_MARK
-from yardgate.core.host.state import Export, Folder, HostAccount, HostGroup, HostService, Members, Offer
+from yardgate.core.host.state import Dataset, Export, Folder, HostAccount, HostGroup, HostService, Members, Offer
 from yardgate.core.host.steps import Step, sign_in_again, without_password
-from yardgate.core.model.plan import GUEST
+from yardgate.core.model.plan import GUEST, Snapshots
 
 
 def words(step: Step) -> str:
@@ -34,6 +34,8 @@ def words(step: Step) -> str:
             had, has = (m.users if m is not None else frozenset() for m in (was, now))
             parts = [f"{verb} {_few(users)}" for verb, users in (("add", has - had), ("take out", had - has)) if users]
             return f"members of {step.record.name}: {' and '.join(parts) or 'none'}"
+        case (None | Dataset()) as was, (None | Dataset()) as now:
+            return _dataset_words(was, now)
         case None, Folder(name=name):
             return f"make the folder {name} with its owner and list"
         case Folder(name=name), None:
@@ -83,6 +85,59 @@ def _service_words(was: HostService | None, now: HostService | None) -> str:
     if was.enabled != now.enabled:
         said.append("let it start with the host" if now.enabled else "let it not start with the host any more")
     return f"{SERVERS[now.name]}: {' and '.join(said)}"
+
+
+SYSTEMS = {"btrfs": "btrfs subvolume", "zfs": "ZFS dataset"}
+
+
+def _dataset_words(was: Dataset | None, now: Dataset | None) -> str:
+    if now is None:
+        assert was is not None
+        return f"delete the {SYSTEMS[was.file_system]} {was.name} and all that is in it"
+    before = was if was is not None else Dataset(name=now.name, file_system=now.file_system, place=now.place)
+    if before.name != now.name:
+        return f"rename the {SYSTEMS[now.file_system]} {before.name} to {now.name}, with all that is in it"
+    said = []
+    if before.quota != now.quota:
+        said.append(f"let it hold at most {size(now.quota)}" if now.quota is not None else "no quota any more")
+    had, has = ({quota.group: quota.bytes for quota in one.group_quotas} for one in (before, now))
+    for group in sorted(had.keys() | has.keys()):
+        if had.get(group) != has.get(group):
+            said.append(
+                f"what belongs to {group} takes at most {size(has[group])}"
+                if group in has
+                else f"no quota for {group} any more"
+            )
+    if before.snapshots != now.snapshots:
+        said.append(
+            f"keep snapshots of {kept_words(now.snapshots)}"
+            if now.snapshots is not None
+            else "no new snapshots; those that there are stay"
+        )
+    if before.place != now.place:
+        said.append("mark it as the plan’s")
+    if was is None:
+        alike = "" if now.case_sensitive else ", where names that differ only in case are one"
+        return f"make the {SYSTEMS[now.file_system]} {now.name}{alike}{''.join(f'; {one}' for one in said)}"
+    return f"{SYSTEMS[now.file_system]} {now.name}: {', '.join(said)}"
+
+
+def kept_words(kept: Snapshots) -> str:
+    """How many snapshots are kept: the newest of each of the last 24 hours, 7 days."""
+    parts = [
+        f"{number} {unit if number > 1 else unit[:-1]}"
+        for number, unit in ((kept.hours, "hours"), (kept.days, "days"), (kept.weeks, "weeks"), (kept.months, "months"))
+        if number
+    ]
+    return f"the last {', '.join(parts)}"
+
+
+def size(number: int) -> str:
+    """A number of bytes as people write it, in units of 1,024 (IEC 80000-13)."""
+    for unit, power in (("TiB", 40), ("GiB", 30), ("MiB", 20), ("KiB", 10)):
+        if number >= 1 << power:
+            return f"{number / (1 << power):.4g} {unit}"
+    return f"{number} bytes"
 
 
 def _account_words(was: HostAccount, now: HostAccount) -> str:

@@ -4,7 +4,7 @@ A step sets one record to a value. So carrying it out twice does no harm, undoin
 back is looking whether the value stands.
 """
 
-from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Any, Literal
 
@@ -13,16 +13,18 @@ from yardgate.core.acl.rights import STRICT
 from yardgate.core.host.share_lists import GROUP_MARK
 from yardgate.core.host.state import (
     PARTS,
+    Dataset,
     Export,
     Folder,
     HostAccount,
     HostGroup,
     HostService,
     Members,
-    Offer,
+    R,
     Record,
     RecordKind,
     System,
+    as_made,
 )
 from yardgate.core.model.share import Protocol
 
@@ -33,7 +35,7 @@ Does = Literal["make", "change", "rename", "remove"]
 class Step:
     """One record of the appliance, from what it is to what it shall be. before None: it is not there; after None: it goes.
 
-    wipe: a folder goes with all that is in it; otherwise only where nothing is.
+    wipe: a folder or dataset goes with all that is in it; otherwise only where nothing is.
     """
 
     __pydantic_config__ = STRICT
@@ -74,7 +76,7 @@ class Step:
     @property
     def renumbers(self) -> bool:
         """Whether a group or an account gets or gives up a number, by which lists on folders go; one that is not known does not count."""
-        was, now = _number(self.before), _number(self.after)
+        was, now = number_of(self.before), number_of(self.after)
         is_known = None not in (was, now) or None in (self.before, self.after)
         return was != now and is_known
 
@@ -91,10 +93,12 @@ class Step:
         if self.does == "rename":
             return _renamed(system, self)
         then = system.having(self.part, self.record.name, self.after)
+        if isinstance(self.record, Dataset) and self.does != "change":
+            return then.having("folders", self.record.name, None if self.after is None else as_made(self.record))
         return _renumbered(then, self) if self.renumbers and _is_listed(self, system) else then
 
 
-def _number(record: Record | None) -> int | None:
+def number_of(record: Record | None) -> int | None:
     return record.uid if isinstance(record, HostAccount) else record.gid if isinstance(record, HostGroup) else None
 
 
@@ -142,6 +146,8 @@ def settled(record: Record, wanted: Record) -> Record:
             return replace(wanted, uid=uid)
         case HostGroup(gid=int(gid)), HostGroup(gid=None):
             return replace(wanted, gid=gid)
+        case Dataset(case_sensitive=case), Dataset():  # which is settled when it is made
+            return replace(wanted, case_sensitive=case)
     return wanted
 
 
@@ -152,7 +158,7 @@ def steps(now: System, wanted: System) -> tuple[Step, ...]:
     """What brings an appliance from one to the other, in the order in which it has to be done.
 
     Nothing is deleted by it: an account that is not wanted any more is shut, a group emptied, a share ended, a folder left as it is
-    (`removals` would delete them), a server program goes on. Shares that go are ended first and shares that come are offered last, so that nobody gets in
+    (`removals` would delete them), as a dataset is, a server program goes on. Shares that go are ended first and shares that come are offered last, so that nobody gets in
     over what is half done. An export that gives up a folder or a host which another takes is ended first, too, and made anew.
     """
     renamed = tuple(_renames(now, wanted))
@@ -161,7 +167,7 @@ def steps(now: System, wanted: System) -> tuple[Step, ...]:
     found: dict[RecordKind, list[Step]] = {part: [] for part in PARTS}
     for part in PARTS:
         if part == "folders":
-            followed = after(followed, (*found["groups"], *found["accounts"]))
+            followed = after(followed, (*found["groups"], *found["accounts"], *found["datasets"]))
         was, shall = followed.part(part), whole.part(part)
         for name in sorted(was.keys() | shall.keys(), key=lambda name: (name.count("/"), name)):
             before, then = was.get(name), shall.get(name)
@@ -180,35 +186,35 @@ def steps(now: System, wanted: System) -> tuple[Step, ...]:
 
 def _takes_a_free_number(step: Step) -> bool:
     """Whether the host gives a number of its own choice, which may be one that is planned for another: so that is done last."""
-    return step.before is None and _number(step.after) is None
+    return step.before is None and number_of(step.after) is None
 
 
 def _freed_first(changes: Sequence[Step]) -> list[Step]:
     """A number is given up before another takes it. Where numbers are exchanged in a circle, no order helps."""
-    held = {_number(step.before): step for step in changes if step.renumbers and step.before is not None}
+    held = {number_of(step.before): step for step in changes if step.renumbers and step.before is not None}
     order: dict[str, Step] = {}
     for one in changes:
         chain: dict[str, Step] = {}
         step: Step | None = one
         while step is not None and step.id not in order and step.id not in chain:
             chain[step.id] = step
-            step = held.get(_number(step.after)) if _number(step.after) is not None else None
+            step = held.get(number_of(step.after)) if number_of(step.after) is not None else None
         order |= reversed(chain.items())
     return list(order.values())
 
 
 def _apart(exports: Sequence[Step]) -> Iterator[Step]:
-    taking = {held: step.after.name for step in exports if isinstance(step.after, Export) for held in _held(step.after)}
+    taking = {held: step.after.name for step in exports if isinstance(step.after, Export) for held in holds(step.after)}
     for step in exports:
         if isinstance(step.before, Export) and step.does == "change":
             name = step.before.name
-            if any(taking.get(held, name) != name for held in _held(step.before)):
+            if any(taking.get(held, name) != name for held in holds(step.before)):
                 yield replace(step, after=None)
                 step = replace(step, before=None)
         yield step
 
 
-def _held(export: Export) -> Iterator[tuple[str, str]]:
+def holds(export: Export) -> Iterator[tuple[str, str]]:
     """What one export alone can have: a folder with one of its hosts, which such a server knows once (exports(5))."""
     return ((export.path, rule.hosts) for rule in export.rules)
 
@@ -230,13 +236,15 @@ def removals(now: System, wanted: System) -> tuple[Step, ...]:
     parts: tuple[RecordKind, ...] = ("accounts", "groups", "folders")
     for part in parts:
         gone = now.part(part).keys() - wanted.part(part).keys()
-        order = sorted(gone, key=lambda name: (-name.count("/"), name))
-        found += [Step(part=part, before=now.part(part)[name], after=None, wipe=part == "folders") for name in order]
+        for name in sorted(gone, key=lambda name: (-name.count("/"), name)):
+            its: RecordKind = "datasets" if part == "folders" and name in now.datasets else part
+            found.append(Step(part=its, before=now.part(its)[name], after=None, wipe=part == "folders"))
     return tuple(found)
 
 
 def _renames(now: System, wanted: System) -> Iterator[Step]:
-    """Groups and accounts that are there under another name: those with the same number."""
+    """Groups and accounts that are there under another name: those with the same number; and datasets of the same place of the plan, in the
+    same folder."""
     groups = {g.gid: g for g in now.groups.values() if g.name not in wanted.groups}
     for group in wanted.groups.values():
         old = groups.get(group.gid) if group.gid is not None and group.name not in now.groups else None
@@ -249,6 +257,14 @@ def _renames(now: System, wanted: System) -> Iterator[Step]:
         had = accounts.get(account.uid) if account.uid is not None and account.name not in now.accounts else None
         if had is not None:
             yield Step(part="accounts", before=had, after=replace(had, name=account.name))
+    for dataset in sorted(wanted.datasets.values(), key=lambda one: one.name.count("/")):
+        other = next((d for d in now.datasets.values() if d.place and d.place == dataset.place), None)
+        if other is None or dataset.name in now.datasets or other.name in wanted.datasets:
+            continue
+        if other.name.rpartition("/")[0] == dataset.name.rpartition("/")[0]:
+            step = Step(part="datasets", before=other, after=replace(other, name=dataset.name))
+            now = step.onto(now)
+            yield step
 
 
 def _renamed(now: System, step: Step) -> System:
@@ -257,6 +273,8 @@ def _renamed(now: System, step: Step) -> System:
     assert step.after is not None
     old, new = step.before.name, step.after.name
     now = now.having(step.part, old, None).having(step.part, new, step.after)
+    if step.part == "datasets":
+        return _moved(now, old, new)
     if step.part == "accounts":
         members = [replace(m, users=frozenset(new if u == old else u for u in m.users)) for m in now.members.values()]
         accounts = list(now.accounts.values())
@@ -271,13 +289,24 @@ def _renamed(now: System, step: Step) -> System:
     )
 
 
+def _moved(now: System, old: str, new: str) -> System:
+    """The appliance after the path of a dataset is another: all that lies in it follows; configurations of shares do not."""
+
+    def there(record: R) -> R:
+        inside = record.name == old or record.name.startswith(f"{old}/")
+        return replace(record, name=new + record.name.removeprefix(old)) if inside else record
+
+    folders, datasets = map(there, now.folders.values()), map(there, now.datasets.values())
+    return replace(now, folders={one.name: one for one in folders}, datasets={one.name: one for one in datasets})
+
+
 def _renumbered(now: System, step: Step) -> System:
     """The appliance after a group or account got or gave up a number: owners and lists go by it, so what named it has the old number, or
     whoever has that one now, and what had the new number names it."""
-    name, old, new = step.record.name, _number(step.before), _number(step.after)
+    name, old, new = step.record.name, number_of(step.before), number_of(step.after)
     called = {}
     if old is not None:
-        called[name] = next((one.name for one in now.part(step.part).values() if _number(one) == old), str(old))
+        called[name] = next((one.name for one in now.part(step.part).values() if number_of(one) == old), str(old))
     if new is not None:
         called[str(new)] = name
     return replace(now, folders=_listing(now, step.part, called))
@@ -285,7 +314,7 @@ def _renumbered(now: System, step: Step) -> System:
 
 def _is_listed(step: Step, now: System) -> bool:
     """Whether any list may name it; of what is made, only by the number that it gets."""
-    return step.before is not None or str(_number(step.after)) in now.dangling
+    return step.before is not None or str(number_of(step.after)) in now.dangling
 
 
 def _listing(now: System, part: RecordKind, called: Mapping[str, str]) -> dict[str, Folder]:
@@ -334,6 +363,7 @@ def _kept(now: System, wanted: System) -> System:
         members={**empty, **wanted.members},
         folders={**{n: f for n, f in now.folders.items() if n not in wanted.folders}, **wanted.folders},
         services={**now.services, **wanted.services},
+        datasets={**now.datasets, **wanted.datasets},
     )
 
 
@@ -348,7 +378,8 @@ def after(now: System, found: Iterable[Step]) -> System:
     """What the appliance has when all steps are done."""
     parts: dict[str, Any] = {}
     for step in found:
-        if step.does == "rename" or (step.renumbers and _is_listed(step, now)):  # which changes lists, too
+        others = step.part == "datasets" or (step.renumbers and _is_listed(step, now))
+        if step.does == "rename" or others:  # which changes folders, too
             now, parts = step.onto(replace(now, **parts)), {}
             continue
         own = parts.setdefault(step.part, dict(now.part(step.part)))
@@ -356,103 +387,6 @@ def after(now: System, found: Iterable[Step]) -> System:
         if step.after is not None:
             own[step.after.name] = step.after
     return replace(now, **parts)
-
-
-# --- what hangs on what -----------------------------------------------------------------------------------------------
-
-
-def needs(found: Sequence[Step], of: Sequence[Step] | None = None) -> Mapping[str, frozenset[str]]:
-    """For each step (or for some `of` them), the ids of those that must be done before it: what makes or renames whatever it names, what
-    gives up the number that it takes, and what ends the export whose name, or whose folder and host, it takes."""
-    made: dict[RecordKind, dict[str, str]] = {part: {} for part in PARTS}
-    ended: dict[str | tuple[str, str], str] = {}
-    free: dict[tuple[RecordKind, int | None], str] = {}
-    waits: dict[str, str] = {}
-    for step in found:
-        own, does = step.id, step.does
-        if step.renumbers and step.before is not None:
-            free[step.part, _number(step.before)] = own
-        if (giver := free.get((step.part, _number(step.after)))) is not None:
-            waits[own] = giver
-        if does in ("make", "rename"):
-            made[step.part][step.record.name] = own
-        elif does == "remove" and isinstance(step.before, Export):
-            ended |= dict.fromkeys([step.before.name, *_held(step.before)], own)
-
-    def before(step: Step, own: str) -> Iterator[str]:
-        for part, names in _names(step):
-            yield from (made[part][name] for name in made[part].keys() & names)
-        if isinstance(step.after, Export):
-            yield from (ended[one] for one in (step.after.name, *_held(step.after)) if one in ended)
-        if own in waits:
-            yield waits[own]
-
-    return {own: frozenset(before(step, own)) - {own} for step in (found if of is None else of) for own in (step.id,)}
-
-
-def _names(step: Step) -> Iterator[tuple[RecordKind, Iterable[str]]]:
-    """Whom and what a record names, as it shall be."""
-    match step.after:
-        case HostAccount(name=name, primary=primary):
-            yield "groups", (primary,)
-            yield "accounts", (name,)
-        case Members(name=name, users=users):
-            yield "groups", (name,)
-            yield "accounts", users
-        case Folder(name=name, owner=owner, group=group, listed=listed):
-            yield "folders", (name.rpartition("/")[0],)
-            yield "accounts", (owner,)
-            yield "groups", (group,)
-            if isinstance(listed, Posix):
-                said = [(e.tag, e.who) for e in (*listed.access, *(listed.default or ()))]
-                yield "groups", [who for tag, who in said if tag == "group"]
-                yield "accounts", [who for tag, who in said if tag != "group"]
-            else:
-                yield from _marked(entry.who for entry in listed.entries)
-        case Offer(path=path) as offer:
-            yield "folders", (path,)
-            yield from _marked({*offer.named, *offer.roots})
-        case Export(path=path):
-            yield "folders", (path,)
-        case _:
-            pass
-
-
-def _marked(names: Iterable[str]) -> Iterator[tuple[RecordKind, Iterable[str]]]:
-    """The groups and the accounts of names of which those of groups are marked."""
-    some = list(names)
-    yield "groups", [who.removeprefix(GROUP_MARK) for who in some if who.startswith(GROUP_MARK)]
-    yield "accounts", [who for who in some if not who.startswith(GROUP_MARK)]
-
-
-def anew(found: Sequence[Step]) -> Mapping[str, str]:
-    """Of what is ended only to be made anew: the id of the step that ends it -> of the one that makes it."""
-    making = {step.id for step in found if step.does == "make"}
-    return {s.id: made for s in found if s.does == "remove" and (made := f"{s.part}:{s.record.name}") in making}
-
-
-def chosen(found: Sequence[Step], left: Collection[str]) -> tuple[Step, ...]:
-    """The steps without those left for later, without what needs one of these, and without the end of what would not be made anew."""
-    if not left:
-        return tuple(found)
-    out, hangs, again = set(left), needs(found), anew(found)
-    while more := {s.id for s in found if s.id not in out and (hangs[s.id] & out or again.get(s.id) in out)}:
-        out |= more
-    return tuple(step for step in found if step.id not in out)
-
-
-def in_the_way(found: Sequence[Step], place: int, done: Collection[int], *, undo: bool = False) -> Step | None:
-    """Of steps that are done by hand, one by one, one that has to come before the one at a place; undo: one that needs it and is done.
-
-    done: the places of those that are done.
-    """
-    hangs, mine = needs(found), found[place]
-    for number, other in enumerate(found):
-        if undo and number in done and mine.id in hangs[other.id]:
-            return other
-        if not undo and number not in done and other.id in hangs[mine.id]:
-            return other
-    return None
 
 
 def sign_in_again(found: Iterable[Step]) -> frozenset[str]:

@@ -32,6 +32,7 @@ from yardgate.core.model.share import Service, Share, hosts, share_name_trouble
 
 LONGEST_LIST = 10_000
 LARGEST_QUOTA = 2**63 - 1
+MOST_SNAPSHOTS = 1000  # of a dataset; file systems get slow with more
 
 
 @dataclass(frozen=True, slots=True)
@@ -164,6 +165,7 @@ def place_troubles(plan: Plan, place: Place) -> Iterator[Trouble]:
     if place.personal_folders is not None:
         yield from _each_troubles(plan, place, place.personal_folders)
     yield from _quota_troubles(plan, place)
+    yield from _dataset_troubles(place)
     if place.kind == "pool":
         if place.parent is not None:
             yield Trouble(place.id, f"pool {show(place.name)} cannot lie inside another place")
@@ -204,6 +206,18 @@ def _quota_troubles(plan: Plan, place: Place) -> Iterator[Trouble]:
         seen.add(quota.group)
     if place.group_quotas and place.kind == "folder":
         yield Trouble(place.id, f"{where} is a folder; quotas of groups hold for a pool or a dataset")
+
+
+def _dataset_troubles(place: Place) -> Iterator[Trouble]:
+    where = f"{place.kind} {show(place.name)}"
+    if place.file_system != "folder" and place.kind != "pool":
+        yield Trouble(place.id, f"{where} says its file system; that is the pool's to say")
+    if (kept := place.snapshots) is not None:
+        counts = (kept.hours, kept.days, kept.weeks, kept.months)
+        if place.kind == "folder":
+            yield Trouble(place.id, f"{where} is a folder; snapshots are made of a pool or a dataset")
+        if min(counts) < 0 or not 0 < sum(counts) <= MOST_SNAPSHOTS:
+            yield Trouble(place.id, f"{where} keeps {sum(counts)} snapshots; 1 to {MOST_SNAPSHOTS} can be kept")
 
 
 def list_troubles(plan: Plan, place: Place) -> Iterator[Trouble]:

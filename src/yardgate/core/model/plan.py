@@ -97,6 +97,21 @@ class GroupQuota:
     bytes: int
 
 
+FileSystem = Literal["folder", "btrfs", "zfs"]
+"""What a pool is on its host: a plain folder, or where datasets are subvolumes of btrfs(5) or datasets of zfs(8)."""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Snapshots:
+    """How many snapshots are kept: the newest of each of the last so many hours, days, weeks and months in which there are any."""
+
+    __pydantic_config__ = STRICT
+    hours: int = 0
+    days: int = 0
+    weeks: int = 0
+    months: int = 0
+
+
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Place:
     """A node of the storage tree. A pool has no parent; a dataset lies in a pool or dataset, a folder in either or a folder.
@@ -105,7 +120,8 @@ class Place:
     entries, and with them its list style; None has the style from above. inheritance_stops: nothing comes down. enforced_by:
     what enforces its grants; None has it from above. quota: the most that it may hold, in bytes; of a pool, what it has. case_sensitive:
     whether names that differ only in case are two. personal_folders: in it, every member of a group has a folder;
-    folder_of: whose folder this is, of such ones. group_quotas: the most that groups may take in it. Where no place from the pool down says a style, storage is not planned there.
+    folder_of: whose folder this is, of such ones. group_quotas: the most that groups may take in it. file_system: of a pool, what it is on the
+    host. snapshots: how many are kept; None makes none. Where no place from the pool down says a style, storage is not planned there.
     """
 
     __pydantic_config__ = STRICT
@@ -124,6 +140,8 @@ class Place:
     personal_folders: PersonalFolders | None = None
     folder_of: str | None = None
     group_quotas: tuple[GroupQuota, ...] = ()
+    file_system: FileSystem = "folder"
+    snapshots: Snapshots | None = None
 
     @property
     def inheritance(self) -> Literal["follows", "adds", "stops"]:

@@ -43,12 +43,16 @@ Runner = Callable[[Command], Done]
 
 @dataclass(frozen=True, slots=True)
 class Files:
-    """Where the host keeps what a rollout writes. smb: the file that the SMB server's configuration includes; users: its username map."""
+    """Where the host keeps what a rollout writes. smb: the file that the SMB server's configuration includes; users: its username map. snapshots: of which
+    datasets how many are kept, the program that keeps them, and the crontab(5) that calls it."""
 
     smb: str = "/etc/samba/yardgate.conf"
     users: str = "/etc/samba/yardgate.users"
     smb_main: str = "/etc/samba/smb.conf"
     exports: str = "/etc/exports.d/yardgate.exports"
+    snapshots: str = "/etc/yardgate-snapshots"
+    snapshots_program: str = "/usr/local/sbin/yardgate-snapshots"
+    snapshots_timer: str = "/etc/cron.d/yardgate-snapshots"
 
 
 FILES = Files()

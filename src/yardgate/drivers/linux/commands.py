@@ -14,8 +14,9 @@ from typing import Literal
 from yardgate.core.acl import Ordered, Posix
 from yardgate.core.acl.rights import letters
 from yardgate.core.host.share_lists import GROUP_MARK
-from yardgate.core.host.state import Folder, HostAccount, HostGroup, HostService, Members, Offer, System, whos
+from yardgate.core.host.state import Dataset, Folder, HostAccount, HostGroup, HostService, Members, Offer, System, whos
 from yardgate.core.host.steps import Step
+from yardgate.drivers.linux import datasets
 from yardgate.drivers.linux.command import FILES, Command, Files
 from yardgate.drivers.linux.reading import EPOCH, NEVER, SHUT
 from yardgate.drivers.linux.sign_in import UNKNOWN
@@ -35,6 +36,8 @@ def commands(step: Step, now: System, files: Files = FILES) -> tuple[Command, ..
             found = chain(_account_commands(was, account), _alias_commands(was, account, step.onto(now), files))
         case ((None | Members()), (None | Members()) as members):
             found = _members_commands(step.record.name, members.users if members is not None else ())
+        case (None | Dataset(), None | Dataset()):
+            found = datasets.commands(step, now, files)
         case (None | Folder()) as was, (None | Folder()) as folder:
             found = _folder_commands(was, folder, wipe=step.wipe)
         case ((None | Offer()), (None | Offer())):

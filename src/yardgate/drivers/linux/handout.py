@@ -76,7 +76,12 @@ ONLY = """only() {{ # a file of shares, and those that may stand in it
 }}
 if test "$way$dry" = forthno; then only {file} {names} || exit 2; fi
 """
-THERE = {"groups": ("getent", "group"), "accounts": ("getent", "passwd"), "folders": ("test", "-e")}
+THERE = {
+    "groups": ("getent", "group"),
+    "accounts": ("getent", "passwd"),
+    "folders": ("test", "-e"),
+    "datasets": ("test", "-e"),
+}
 """By which command it is seen whether something is there that a step makes."""
 
 

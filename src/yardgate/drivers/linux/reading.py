@@ -22,6 +22,7 @@ from yardgate.core.host.state import (
 )
 from yardgate.core.model.naming import fold
 from yardgate.drivers.appliance import ApplianceError
+from yardgate.drivers.linux import datasets
 from yardgate.drivers.linux.command import FILES, Command, Files, Runner
 from yardgate.formats import accounts, descriptor, posix_text, smbconf, usermap
 from yardgate.formats import exports as exports_text
@@ -41,6 +42,8 @@ def read(run: Runner, asked: System, files: Files = FILES, parts: Collection[Rec
     found = System()
     if {"groups", "members", "accounts"} & set(parts):
         found = _people(run, asked, parts, files)
+    if "datasets" in parts:
+        found = replace(found, datasets=datasets.read(run, asked.datasets, asked.groups, files))
     if "folders" in parts:
         found = replace(found, folders=_folders(run, asked.folders))
     try:

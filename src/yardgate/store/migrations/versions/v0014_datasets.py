@@ -1,0 +1,17 @@
+"""What a pool is on its host, and how many snapshots are kept"""
+
+import sqlalchemy as sa
+from alembic import op
+
+revision = "0014"
+down_revision = "0013"
+
+
+def upgrade() -> None:
+    op.add_column("places", sa.Column("file_system", sa.String(), server_default="folder", nullable=False))
+    op.add_column("places", sa.Column("snapshots", sa.JSON(none_as_null=True)))
+
+
+def downgrade() -> None:
+    op.drop_column("places", "snapshots")
+    op.drop_column("places", "file_system")

@@ -1,0 +1,125 @@
+import { Checkbox, InputNumber, Select } from "antd";
+import { usePlan } from "../plan/PlanContext";
+import { sizeWords } from "../parts/size";
+import type { Place, Schemas } from "../api/client";
+import { GroupQuotas, Size } from "./quotas";
+
+const SYSTEMS: Record<Place["file_system"], string> = {
+  folder: "a plain folder",
+  btrfs: "on btrfs",
+  zfs: "on ZFS",
+};
+const COMES_TO: Record<Place["file_system"], string> = {
+  folder: "Its datasets are folders, too: quotas and snapshots are planned here, and not made there.",
+  btrfs: "Its datasets are subvolumes, with a quota and snapshots of their own. The file system has to be there already, and mounted.",
+  zfs: "Its datasets are datasets of ZFS, with quotas, also of groups, and snapshots. The pool has to be there already, and mounted.",
+};
+const EVERY = [
+  ["hours", 24],
+  ["days", 7],
+  ["weeks", 4],
+  ["months", 12],
+] as const;
+const USUAL = { hours: 24, days: 7, weeks: 4, months: 12 };
+
+/** What a pool or dataset is on the host: its file system, how much it may hold and holds, and the snapshots that are kept of it. */
+export function OnHost({ place, there, put }: { place: Place; there: Schemas["HostPlace"]; put: (change: Partial<Place>) => void }) {
+  const { canEdit } = usePlan();
+  const own = there.file_system !== "folder";
+  const kept = place.snapshots;
+  return (
+    <section className="on-host" aria-label="On the host">
+      <h3>On the host</h3>
+      <p className="row">
+        <code>{there.path}</code>
+        {place.kind === "pool" ? (
+          <Select
+            size="small"
+            aria-label="What the pool is on the host"
+            disabled={!canEdit}
+            popupMatchSelectWidth={false}
+            value={place.file_system}
+            options={Object.entries(SYSTEMS).map(([value, label]) => ({ value: value as Place["file_system"], label }))}
+            onChange={(file_system) => put({ file_system })}
+          />
+        ) : (
+          <span>{own ? (there.file_system === "zfs" ? "a dataset of ZFS" : "a btrfs subvolume") : "a plain folder, as its pool is"}</span>
+        )}
+        <label>
+          {place.kind === "pool" ? "has" : "quota"}{" "}
+          <Size
+            key={place.quota}
+            label={place.kind === "pool" ? "What the pool has" : "Quota"}
+            size={place.quota ?? null}
+            placeholder={place.kind === "pool" ? "e.g. 8 TiB" : "none"}
+            disabled={!canEdit}
+            onKeep={(quota) => put({ quota })}
+          />
+        </label>
+        {place.kind !== "pool" && !own && place.quota ? <span className="late">not made there</span> : null}
+        {there.used !== null && <Used used={there.used} most={place.quota ?? null} read={there.read} />}
+        <Checkbox checked={place.case_sensitive} disabled={!canEdit} onChange={(event) => put({ case_sensitive: event.target.checked })}>
+          case-sensitive names
+        </Checkbox>
+      </p>
+      {place.kind === "pool" && <p className="muted">{COMES_TO[place.file_system]}</p>}
+      <p className="row">
+        <Checkbox
+          checked={kept !== null}
+          disabled={!canEdit || (!own && kept === null)}
+          onChange={(event) => put({ snapshots: event.target.checked ? USUAL : null })}
+        >
+          Make a snapshot each hour
+        </Checkbox>
+        {!own && (
+          <span className={kept ? "late" : "muted"}>
+            {kept ? "not made there: its pool is a plain folder" : "a plain folder has none; say above the pool that it is on btrfs or ZFS"}
+          </span>
+        )}
+        {kept && (
+          <>
+            <span>and keep the newest of each of the last</span>
+            {EVERY.map(([unit, usual]) => (
+              <label key={unit}>
+                <InputNumber
+                  key={kept[unit]}
+                  size="small"
+                  min={0}
+                  max={999}
+                  style={{ width: 62 }}
+                  aria-label={`Snapshots kept of ${unit}`}
+                  disabled={!canEdit}
+                  defaultValue={kept[unit]}
+                  placeholder={String(usual)}
+                  onBlur={(event) => {
+                    const number = Number(event.target.value);
+                    if (Number.isInteger(number) && number !== kept[unit]) put({ snapshots: { ...kept, [unit]: number } });
+                  }}
+                  onPressEnter={(event) => event.currentTarget.blur()}
+                />{" "}
+                {unit}
+              </label>
+            ))}
+          </>
+        )}
+      </p>
+      <GroupQuotas place={place} made={there.file_system === "zfs"} put={put} />
+    </section>
+  );
+}
+
+function Used({ used, most, read }: { used: number; most: number | null; read: string | null }) {
+  const full = most !== null && used >= 0.9 * most;
+  return (
+    <span className={full ? "late" : ""} title={read ? `as read on ${new Date(read).toLocaleString()}` : undefined}>
+      {sizeWords(used)} used
+      {most !== null && (
+        <>
+          {" "}
+          <meter aria-label="Part of the quota that is used" min={0} max={most} high={0.9 * most} value={used} />{" "}
+          {Math.round((100 * used) / most)} %
+        </>
+      )}
+    </span>
+  );
+}
