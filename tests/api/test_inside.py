@@ -80,10 +80,12 @@ def test_what_lies_there_is_looked_at_pushed_over_and_put_back(web: Web, applian
     do(client, web, "push")
     done = until(client, web.at("/inside/1"), "done", "failed")
     assert (done["does"], total(done, "changed"), total(done, "kept")) == ("push", len(OTHERWISE), 0)
+    assert [one.partition(" @GMT-")[0] for one in done["snapshots"]] == sorted(BEFORE.datasets)
     assert all(alike(t, made(BEFORE.folders[wanted(t.name)], t)) for t in appliance.things.values())
     do(client, web, "look")
     again = until(client, web.at("/inside/1"), "done")
     assert (total(again, "otherwise"), again["pushed"]) == (0, sorted({wanted(name) for name in OTHERWISE}))
+    assert again["snapshots"] == done["snapshots"]
     do(client, web, "put back")
     back = until(client, web.at("/inside/1"), "done", "failed")
     assert (back["does"], total(back, "changed"), back["pushed"]) == ("put back", len(OTHERWISE), [])

@@ -76,6 +76,9 @@ class Appliance(Protocol):
     def things(self, paths: Mapping[str, bool], /) -> list[Thing]:
         """What is there of some paths -> whether they are folders'. Raises ApplianceError."""
 
+    def snapshot(self, dataset: str, /) -> str:
+        """Make a snapshot of one now, and say its name. Raises ApplianceError."""
+
     def give(self, wanted: Sequence[Thing], /) -> None:
         """Let things have the group and list that they have here; what cannot be set is found by reading back. Raises ApplianceError."""
 

@@ -13,7 +13,7 @@ import time
 from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager, suppress
 from dataclasses import asdict, dataclass, field, fields, replace
-from datetime import date
+from datetime import UTC, date, datetime
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
 from typing import Any
@@ -277,6 +277,10 @@ class _Asked(BaseHTTPRequestHandler):
                 return _THINGS.dump_python(there, mode="json")
             case "/give":
                 return at.give(_THINGS.validate_python(told, strict=False))
+            case "/snapshot":
+                if told not in at.state.saved.datasets:
+                    raise ApplianceError(f"it has no dataset {told}")
+                return datetime.now(UTC).strftime("@GMT-%Y.%m.%d-%H.%M.%S")
             case "/running":
                 return _SYSTEM.dump_python(at.state.running, mode="json")
             case "/without-password":
@@ -394,6 +398,9 @@ class Client:
 
     def things(self, paths: Mapping[str, bool]) -> list[Thing]:
         return list(_THINGS.validate_python(self._ask("/things", list(paths)), strict=False))
+
+    def snapshot(self, dataset: str) -> str:
+        return str(self._ask("/snapshot", dataset))
 
     def give(self, wanted: Sequence[Thing]) -> None:
         self._ask("/give", _THINGS.dump_python(tuple(wanted), mode="json"))

@@ -101,6 +101,10 @@ class Pusher:
         if self.one.does == "put back":
             self._put_back(at)
             return
+        if self.one.does == "push" and not self.one.snapshots:
+            self.pushes.kept_as(
+                self.one, [f"{one} {at.snapshot(one)}" for one in self.one.there.holding(self.one.folders)]
+            )
         for name in self.one.folders:
             folder = self.one.there.folders[name]
             for total, things in at.inside(name, apart(self.one.there, name)):

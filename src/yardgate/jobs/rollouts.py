@@ -11,7 +11,7 @@ from typing import Literal
 
 from yardgate.core.host.probe import differs
 from yardgate.core.host.sign_in import outlasting
-from yardgate.core.host.state import System, asked
+from yardgate.core.host.state import Dataset, Folder, System, asked
 from yardgate.core.host.step_words import words
 from yardgate.core.host.steps import Step, after
 from yardgate.drivers.appliance import Appliance, ApplianceError, TooLate, Unreachable
@@ -243,6 +243,8 @@ class Worker:
         match self.state:
             case RunState.PENDING:
                 begun = any(line.kind != "end-sessions" for line in self.runs.lines(self.run.plan, self.run.number))
+                if not begun:
+                    self._keep_as_it_is(at)
                 if not begun or at.watching() != "armed":
                     at.arm(self.run.before, self.run.steps, self.run.seconds)
                 self._be(RunState.APPLYING)
@@ -263,6 +265,18 @@ class Worker:
                 self._roll_back(at)
             case RunState.HOST_ROLLING_BACK:
                 self._see_it_back(at)
+
+    def _keep_as_it_is(self, at: Appliance) -> None:
+        """A snapshot of each dataset in which something is changed. Where it cannot be made that is said; the rollout can be rolled back without."""
+        changed = [step.before.name for step in self.run.steps if isinstance(step.before, Dataset | Folder)]
+        for dataset in self.run.before.holding(changed):
+            try:
+                said = f"as it was before: {dataset} in its snapshot {at.snapshot(dataset)}"
+            except Unreachable:
+                raise
+            except ApplianceError as error:
+                said = f"no snapshot of {dataset} before: {error}"
+            self.runs.say(self.run, "note", 0, said)
 
     def _do(self, at: Appliance) -> None:
         steps, done = self.run.steps, self.done

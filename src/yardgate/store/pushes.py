@@ -38,7 +38,8 @@ class Counted:
 
 @dataclass(frozen=True, slots=True)
 class Pushing:
-    """A look into folders, and what was done then. there: the folders that are planned, as the appliance has them."""
+    """A look into folders, and what was done then. there: the folders that are planned, and the datasets, as the appliance has them.
+    snapshots: of which datasets any were made before lists were pushed down, and their names."""
 
     plan: str
     number: int
@@ -51,6 +52,7 @@ class Pushing:
     state: PushState
     counts: Mapping[str, Counted]
     trouble: str
+    snapshots: tuple[str, ...] = ()
 
 
 class Pushes:
@@ -99,6 +101,14 @@ class Pushes:
         with self.store.writing() as connection:
             here = (pushes.plan == one.plan) & (pushes.number == one.number)
             connection.execute(update(tables.pushes).where(here).values(state=state, counts=said, trouble=trouble))
+
+    def kept_as(self, one: Pushing, snapshots: Sequence[str]) -> None:
+        """Write down which snapshots were made before; those from before a stop stay."""
+        pushes = tables.pushes.c
+        with self.store.writing() as connection:
+            here = (pushes.plan == one.plan) & (pushes.number == one.number)
+            first = connection.scalar(select(pushes.snapshots).where(here)) or []
+            connection.execute(update(tables.pushes).where(here).values(snapshots=first or list(snapshots)))
 
     def keep(self, plan: str, folder: str, things: Sequence[Thing]) -> None:
         """Write down what things in a folder are before they are given something else."""
@@ -168,4 +178,5 @@ def _pushing(row: Row[Any]) -> Pushing:
         row.state,
         counts,
         row.trouble,
+        tuple(row.snapshots),
     )

@@ -4121,6 +4121,7 @@ export interface components {
         /**
          * PushOut
          * @description A look into folders, and what was done with what lies there. pushed: those of them in which something can be put back.
+         *     snapshots: those made before lists were pushed down: of which dataset, and its name.
          */
         PushOut: {
             /** Number */
@@ -4145,6 +4146,8 @@ export interface components {
             folders: components["schemas"]["InsideFolder"][];
             /** Pushed */
             pushed: string[];
+            /** Snapshots */
+            snapshots: string[];
         };
         /**
          * PutAccepted

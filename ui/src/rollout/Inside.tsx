@@ -326,6 +326,12 @@ function Verdict({
           folder.
         </div>
       )}
+      {last.snapshots.length > 0 && (
+        <div>
+          As it was before, in snapshots: <code>{last.snapshots.join(", ")}</code>. Looking into them changes nothing; what was made or
+          changed since is not in them.
+        </div>
+      )}
       {last.trouble && <div className="why">{last.trouble.charAt(0).toUpperCase() + last.trouble.slice(1)}.</div>}
       {canEdit && <div className="acts">{acts}</div>}
     </div>

@@ -50,8 +50,9 @@ def _there(services: Services, plan: str) -> System:
     """The folders of the plan, as the appliance has them."""
     opened = services.plans.open(plan)
     planned = set(paths(opened.plan, services.rollouts.destination(plan).top).values())
-    there = services.rollouts.in_force(plan).folders
-    return System(folders={name: folder for name, folder in there.items() if name in planned})
+    there = services.rollouts.in_force(plan)
+    folders = {name: folder for name, folder in there.folders.items() if name in planned}
+    return System(folders=folders, datasets=there.datasets)
 
 
 @router.post("", status_code=202)
@@ -114,6 +115,7 @@ def _told(services: Services, one: Pushing) -> PushOut:
         trouble=one.trouble,
         folders=[_folder(folder, one.counts.get(folder, Counted())) for folder in one.folders],
         pushed=[folder for folder in one.folders if folder in pushed],
+        snapshots=list(one.snapshots),
     )
 
 

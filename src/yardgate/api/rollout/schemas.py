@@ -225,7 +225,8 @@ class InsideFolder(BaseModel):
 
 
 class PushOut(BaseModel):
-    """A look into folders, and what was done with what lies there. pushed: those of them in which something can be put back."""
+    """A look into folders, and what was done with what lies there. pushed: those of them in which something can be put back.
+    snapshots: those made before lists were pushed down: of which dataset, and its name."""
 
     number: int
     at: str
@@ -235,6 +236,7 @@ class PushOut(BaseModel):
     trouble: str
     folders: list[InsideFolder]
     pushed: list[str]
+    snapshots: list[str]
 
 
 class InsideOut(BaseModel):

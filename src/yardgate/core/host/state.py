@@ -4,7 +4,7 @@
 them (`rollout`), reading back is comparing, and putting back is the difference the other way round.
 """
 
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field, replace
 from datetime import date
 from functools import cached_property
@@ -210,6 +210,15 @@ class System:
         if part != "folders" and "dangling" in self.__dict__:  # what is known of the folders holds on
             then.__dict__["dangling"] = self.dangling
         return then
+
+    def holding(self, paths: Iterable[str]) -> tuple[str, ...]:
+        """The datasets in which some paths lie, or which they are; of each the nearest."""
+        found = set()
+        for path in paths:
+            while path and path not in self.datasets:
+                path = path.rpartition("/")[0]
+            found |= {path} if path else set()
+        return tuple(sorted(found))
 
     @cached_property
     def dangling(self) -> frozenset[str]:

@@ -11,7 +11,7 @@ from yardgate.core.host.sign_in import OpenSession
 from yardgate.core.host.state import PARTS, RecordKind, System
 from yardgate.core.host.steps import Step
 from yardgate.drivers.appliance import ApplianceError, Watching
-from yardgate.drivers.linux import commands, contents, reading, sign_in
+from yardgate.drivers.linux import commands, contents, datasets, reading, sign_in
 from yardgate.drivers.linux.command import FILES, Files, Runner
 from yardgate.drivers.linux.facts import facts
 from yardgate.drivers.linux.handout import script, shown
@@ -67,6 +67,9 @@ class LinuxHost:
 
     def things(self, paths: Mapping[str, bool]) -> list[Thing]:
         return contents.things(self.run, paths)
+
+    def snapshot(self, dataset: str) -> str:
+        return datasets.snapshot(self.run, dataset)
 
     def give(self, wanted: Sequence[Thing]) -> None:
         contents.give(self.run, wanted)
