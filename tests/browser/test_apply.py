@@ -10,6 +10,7 @@ import pytest
 from selenium.webdriver.common.keys import Keys
 
 from tests.browser.conftest import Browsers, Page, Yard
+from tests.real.disks import disks
 from tests.real.host import door, host
 from tests.real.test_host import SNAPSHOT, shell, visit
 from tests.server import Server
@@ -257,7 +258,11 @@ def test_a_new_office_made_by_clicks_comes_out_on_a_real_host_as_the_board_says(
 def test_the_demo_goes_to_a_real_file_server_and_what_is_changed_there_by_hand_is_found(
     tmp_path: Path, browsers: Browsers
 ) -> None:
-    with host() as keelson, door(keelson, tmp_path) as way:  # the server finds the agent
+    with (
+        host() as keelson,
+        disks(keelson, "/srv/keel", "/srv/ballast"),
+        door(keelson, tmp_path) as way,
+    ):  # the server finds the agent
         before = shell(keelson, SNAPSHOT)
         with Server(tmp_path / "data") as server:
             yard = Yard(server, browsers)

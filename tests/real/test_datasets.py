@@ -8,6 +8,7 @@ from pathlib import Path
 import pytest
 
 from tests.conftest import ON
+from tests.real.disks import disks
 from tests.real.host import Host, host
 from tests.real.test_host import roll, runner, shell
 from yardgate.core.access.batch.resolve import resolve
@@ -26,14 +27,7 @@ from yardgate.drivers.linux.datasets import snapshot
 from yardgate.drivers.linux.host import LinuxHost
 from yardgate.drivers.linux.reading import read
 
-DISKS = """set -e
-mkdir -p /srv/.disks /srv/tank /srv/vault; mount -t tmpfs tmpfs /srv/.disks
-truncate -s 300M /srv/.disks/b; mkfs.btrfs -q /srv/.disks/b > /dev/null 2>&1; mount -o loop /srv/.disks/b /srv/tank
-truncate -s 200M /srv/.disks/z; for d in /run/zfs /var/lib/zfs; do mkdir -p $d; mount -t tmpfs tmpfs $d; done
-(setsid zfs-fuse --no-daemon > /dev/null 2>&1 < /dev/null &)
-for n in $(seq 100); do zpool list > /dev/null 2>&1 && break; sleep 0.1; done
-zpool create -m /srv/vault vault /srv/.disks/z 2> /dev/null
-groupadd -g 4001 sail; useradd -u 4001 -g sail -M ann; useradd -u 4002 -g sail -M bo
+PEOPLE = """set -e; groupadd -g 4001 sail; useradd -u 4001 -g sail -M ann; useradd -u 4002 -g sail -M bo
 for who in ann bo; do printf 'pw\\npw\\n' | smbpasswd -s -a $who > /dev/null; done"""
 LISTING = "cd /srv; for at in tank vault; do find $at -not -path '*/.snapshots/*' | sort | xargs getfacl -p; done; btrfs subvolume list tank | cut -d' ' -f9; zfs list -H -o name,quota; cat /etc/yardgate-snapshots /etc/cron.d/yardgate-snapshots"
 KEPT = Posix((PosixEntry("user", "", 7), PosixEntry("group", "", 7), PosixEntry("other", "", 0)), None, setgid=True)
@@ -56,10 +50,9 @@ PLAN = Plan(
 
 @pytest.fixture(scope="module")
 def quay() -> Iterator[Host]:
-    with host() as found:
-        assert shell(found, DISKS) == ""
+    with host() as found, disks(found, "/srv/tank", "/srv/vault"):
+        assert shell(found, PEOPLE) == ""
         yield found
-        shell(found, "zpool export vault; umount /srv/tank")
 
 
 @pytest.fixture
