@@ -1,6 +1,8 @@
 """Datasets on real file systems: subvolumes of btrfs on a loop device, and ZFS by its implementation in user space."""
 
+import shlex
 import subprocess
+import time
 from collections.abc import Iterator
 from dataclasses import replace
 from pathlib import Path
@@ -17,12 +19,13 @@ from yardgate.core.acl.rights import Level
 from yardgate.core.host.compiled import compiled
 from yardgate.core.host.state import System, asked
 from yardgate.core.host.step_words import words
-from yardgate.core.host.steps import Step, drift, removals, steps
+from yardgate.core.host.steps import Step, drift, removals, steps, walked
 from yardgate.core.model.kinds import check
 from yardgate.core.model.plan import Group, GroupQuota, Place, Plan, Snapshots, User
 from yardgate.core.model.share import Share
 from yardgate.drivers.linux import datasets
 from yardgate.drivers.linux.apply import carry_out, put_back
+from yardgate.drivers.linux.commands import commands, helpers
 from yardgate.drivers.linux.datasets import snapshot
 from yardgate.drivers.linux.host import LinuxHost
 from yardgate.drivers.linux.reading import read
@@ -106,6 +109,29 @@ def test_they_are_made_read_back_and_put_back_to_the_same_listing(quay: Host) ->
     assert steps(read(runner(quay), asked(wanted)), wanted) == ()
     back = put_back(LinuxHost(runner(quay)), after, carried)
     assert back.failed is None, back.why
+    assert shell(quay, LISTING) == listed
+
+
+def test_typed_by_hand_as_they_are_shown_the_steps_do_the_same(quay: Host) -> None:
+    wanted = compiled(resolve(PLAN, ON), "/srv").system
+    before, listed = read(runner(quay), asked(wanted)), shell(quay, LISTING)
+    found = steps(before, wanted)
+    for way in ("forth", "back"):
+        some = list(walked(before, found))
+        if way == "back":
+            some = [(step.back(), step.onto(state)) for step, state in reversed(some)]
+        for step, state in some:
+            for command in commands(step, state):
+                text = command.by_hand[0] if command.by_hand is not None else command.shown or shlex.join(command.argv)
+                given = command.by_hand[1] if command.by_hand is not None else command.given
+                for _ in range(6):  # this ZFS takes somebody who has just left for being in it, for a moment
+                    said = shell(quay, f"exec 2>&1; {''.join(helpers().values())}{text} || echo FAILED", given or "")
+                    if "busy" not in said:
+                        break
+                    time.sleep(1)
+                assert "FAILED" not in said, (text, said)
+        if way == "forth":
+            assert steps(read(runner(quay), asked(wanted)), wanted) == ()
     assert shell(quay, LISTING) == listed
 
 

@@ -35,11 +35,11 @@ def words(step: Step) -> str:
             parts = [f"{verb} {_few(users)}" for verb, users in (("add", has - had), ("take out", had - has)) if users]
             return f"members of {step.record.name}: {' and '.join(parts) or 'none'}"
         case (None | Dataset()) as was, (None | Dataset()) as now:
-            return _dataset_words(was, now)
+            return _dataset_words(was, now, wipe=step.wipe)
         case None, Folder(name=name):
             return f"make the folder {name} with its owner and list"
         case Folder(name=name), None:
-            return f"delete the folder {name} and all that is in it"
+            return f"delete the folder {name} {_with_all(wipe=step.wipe)}"
         case Folder() as was, Folder() as now:
             return _folder_words(was, now)
         case None, (Offer() | Export()) as now:
@@ -90,10 +90,14 @@ def _service_words(was: HostService | None, now: HostService | None) -> str:
 SYSTEMS = {"btrfs": "btrfs subvolume", "zfs": "ZFS dataset"}
 
 
-def _dataset_words(was: Dataset | None, now: Dataset | None) -> str:
+def _with_all(*, wipe: bool) -> str:
+    return "and all that is in it" if wipe else "if nothing is in it"
+
+
+def _dataset_words(was: Dataset | None, now: Dataset | None, *, wipe: bool) -> str:
     if now is None:
         assert was is not None
-        return f"delete the {SYSTEMS[was.file_system]} {was.name} and all that is in it"
+        return f"delete the {SYSTEMS[was.file_system]} {was.name} {_with_all(wipe=wipe)}"
     before = was if was is not None else Dataset(name=now.name, file_system=now.file_system, place=now.place)
     if before.name != now.name:
         return f"rename the {SYSTEMS[now.file_system]} {before.name} to {now.name}, with all that is in it"

@@ -372,6 +372,7 @@ def helpers(files: Files = FILES) -> dict[str, str]:
         "in_folder": f"in_folder() (set -eu\n{DO_IN})\n",
         "keep_list": f"keep_list() (set -eu\n{KEEP})\n",
         "drop_list": f"drop_list() (set -eu\n{DROP})\n",
+        "zfs_name": datasets.ZFS_NAME,
         "serve": f"serve() (set -eu\n{SERVE})\n",
         "keep_share": f'keep_share() (set -eu; umask 022; export name="$1"\n{smb}\n{KEEP_SHARE})\n',
     }

@@ -4,7 +4,6 @@ import re
 import shlex
 from collections.abc import Collection, Iterator, Mapping
 from importlib.resources import files as resources
-from pathlib import PurePosixPath
 
 from yardgate.core.host.state import Dataset, HostQuota, System
 from yardgate.core.host.steps import Step
@@ -130,36 +129,79 @@ def commands(step: Step, now: System, files: Files) -> Iterator[Command]:
         assert was is not None
         if was.snapshots is not None:
             yield _keeping(step.onto(now), files)
-        what = "delete it, with all that is in it" if step.wipe else "take it away, when nothing is in it"
-        yield _script(what, END[was.file_system], was.name, *_parts(was.name), "all" if step.wipe else "empty")
+        yield _ending(was, wipe=step.wipe)
         return
-    kind = shall.file_system
-    has = was
     if was is None:
-        case = () if kind == "btrfs" else ("sensitive" if shall.case_sensitive else "insensitive",)
-        what = "make the subvolume, for nobody yet" if kind == "btrfs" else "make the dataset, for nobody yet"
-        yield _script(what, MAKE[kind], shall.name, *_parts(shall.name), *case)
-        has = Dataset(name=shall.name, file_system=kind)
+        yield _making(shall)
     elif was.name != shall.name:
-        new = PurePosixPath(shall.name).name
-        yield _script("rename it, with all that is in it", RENAME[kind], was.name, *_parts(was.name), new)
-    assert has is not None
-    if has.place != shall.place:
-        yield _script("mark it as the place of the plan that it is", MARK[kind], shall.name, shall.place)
-    if has.quota != shall.quota:
-        most = str(shall.quota) if shall.quota is not None else "none"
-        yield _script("say how much it may hold", QUOTA[kind], shall.name, most)
-    had, have = ({quota.group: quota.bytes for quota in one.group_quotas} for one in (has, shall))
-    for group in sorted(had.keys() | have.keys()):
-        if had.get(group) != have.get(group):
-            most = str(have[group]) if group in have else "none"
-            yield _script(f"say how much may belong to {group} in it", GROUP_QUOTA, shall.name, group, most)
+        yield _renaming(was, shall)
+    has = was if was is not None else Dataset(name=shall.name, file_system=shall.file_system)
+    yield from _settings(has, shall)
     if has.snapshots != shall.snapshots or (has.name != shall.name and shall.snapshots is not None):
         yield _keeping(step.onto(now), files)
 
 
-def _script(why: str, script: str, *names: str, given: str = "") -> Command:
-    return Command(("sh", "-euc", script, "sh", *names), why, given)
+def _making(one: Dataset) -> Command:
+    above, name = _parts(one.name)
+    if one.file_system == "btrfs":
+        typed = f"{shlex.join(('btrfs', 'subvolume', 'create', one.name))} && {shlex.join(('chmod', '0700', one.name))}"
+        return _script("make the subvolume, for nobody yet", MAKE["btrfs"], one.name, above, name, shown=typed)
+    case = "sensitive" if one.case_sensitive else "insensitive"
+    typed = f"zfs create -o casesensitivity={case} {_zfs(above)}/{shlex.quote(name)} && {shlex.join(('chmod', '0700', one.name))}"
+    return _script("make the dataset, for nobody yet", MAKE["zfs"], one.name, above, name, case, shown=typed)
+
+
+def _ending(one: Dataset, *, wipe: bool) -> Command:
+    if one.file_system == "btrfs":
+        typed = shlex.join(("btrfs", "subvolume", "delete", one.name) if wipe else ("rmdir", "--", one.name))
+    else:
+        typed = f"zfs destroy {'-r ' if wipe else ''}{_zfs(one.name)}"
+    what = "delete it, with all that is in it" if wipe else "take it away, when nothing is in it"
+    return _script(what, END[one.file_system], one.name, *_parts(one.name), "all" if wipe else "empty", shown=typed)
+
+
+def _renaming(was: Dataset, now: Dataset) -> Command:
+    above, name = _parts(now.name)
+    typed = shlex.join(("mv", "--no-target-directory", "--", was.name, now.name))
+    if now.file_system == "zfs":
+        typed = f"zfs rename {_zfs(was.name)} {_zfs(above)}/{shlex.quote(name)}"
+    why = "rename it, with all that is in it"
+    return _script(why, RENAME[now.file_system], was.name, *_parts(was.name), name, shown=typed)
+
+
+def _settings(has: Dataset, shall: Dataset) -> Iterator[Command]:
+    """Whose it is, and what it and groups in it may hold."""
+    kind, name = shall.file_system, shall.name
+    on_zfs = kind == "zfs"
+    if has.place != shall.place:
+        typed = shlex.join(("setfattr", "--name=trusted.yardgate.place", f"--value={shall.place}", name))
+        if not shall.place:
+            typed = shlex.join(("setfattr", "--remove=trusted.yardgate.place", name))
+        if on_zfs:
+            setting = f"set yardgate:place={shlex.quote(shall.place)}" if shall.place else "inherit yardgate:place"
+            typed = f"zfs {setting} {_zfs(name)}"
+        yield _script("mark it as the place of the plan that it is", MARK[kind], name, shall.place, shown=typed)
+    if has.quota != shall.quota:
+        most = str(shall.quota) if shall.quota is not None else "none"
+        typed = f"{shlex.join(('btrfs', 'quota', 'enable', name))} && {shlex.join(('btrfs', 'qgroup', 'limit', most, name))}"
+        typed = f"zfs set quota={most} {_zfs(name)}" if on_zfs else typed
+        yield _script("say how much it may hold", QUOTA[kind], name, most, shown=typed)
+    had, have = ({quota.group: quota.bytes for quota in one.group_quotas} for one in (has, shall))
+    for group in sorted(had.keys() | have.keys()):
+        if had.get(group) != have.get(group):
+            most = str(have[group]) if group in have else "none"
+            typed = f"zfs set {shlex.quote(f'groupquota@{group}={most}')} {_zfs(name)}"
+            yield _script(f"say how much may belong to {group} in it", GROUP_QUOTA, name, group, most, shown=typed)
+
+
+def _zfs(path: str) -> str:
+    """The dataset whose mount point is a path, by the helper. Of another path zfs(8) itself would name the one above."""
+    return f'"$(zfs_name {shlex.quote(path)})"'
+
+
+def _script(why: str, script: str, *names: str, given: str = "", shown: str = "") -> Command:
+    by_hand = (shown, None) if shown else None
+    return Command(("sh", "-euc", script, "sh", *names), why, given, shown=shown, by_hand=by_hand)
 
 
 def _parts(path: str) -> tuple[str, str]:
