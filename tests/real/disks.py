@@ -9,7 +9,7 @@ from tests.real.host import Host
 MAKE = """set -e
 mkdir -p /srv/.disks "$1" "$2"; mount -t tmpfs tmpfs /srv/.disks
 truncate -s 300M /srv/.disks/b; mkfs.btrfs -q /srv/.disks/b > /dev/null 2>&1; mount -o loop /srv/.disks/b "$1"
-truncate -s 200M /srv/.disks/z; for own in /run/zfs /var/lib/zfs; do mkdir -p $own; mount -t tmpfs tmpfs $own; done
+truncate -s 200M /srv/.disks/z; for own in /run/zfs /run/lock/zfs /var/lib/zfs; do mkdir -p $own; mount -t tmpfs tmpfs $own; done
 (setsid zfs-fuse --no-daemon > /dev/null 2>&1 < /dev/null &)
 for n in $(seq 100); do zpool list > /dev/null 2>&1 && break; sleep 0.1; done
 zpool create -m "$2" "$(basename "$2")" /srv/.disks/z 2> /dev/null"""
