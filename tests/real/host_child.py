@@ -19,7 +19,7 @@ import nfs_service
 
 OWN = {
     "etc": "/etc", "srv": "/srv", "samba": "/var/lib/samba", "cache": "/var/cache/samba", "run": "/run/samba",
-    "log": "/var/log/samba", "nfs": "/var/lib/nfs", "yardgate": "/var/lib/yardgate",
+    "log": "/var/log/samba", "local": "/usr/local/sbin", "nfs": "/var/lib/nfs", "yardgate": "/var/lib/yardgate",
 }  # fmt: skip
 COPIED = {"etc", "nfs"}
 GLOBAL = """[global]
