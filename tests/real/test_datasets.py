@@ -23,6 +23,7 @@ from yardgate.core.host.steps import Step, drift, removals, steps, walked
 from yardgate.core.model.kinds import check
 from yardgate.core.model.plan import Group, GroupQuota, Place, Plan, Snapshots, User
 from yardgate.core.model.share import Share
+from yardgate.drivers.appliance import ApplianceError
 from yardgate.drivers.linux import datasets
 from yardgate.drivers.linux.apply import carry_out, put_back
 from yardgate.drivers.linux.commands import commands, helpers
@@ -240,6 +241,21 @@ def test_what_is_no_file_system_of_its_own_is_not_taken_for_one(quay: Host) -> N
     assert put_back(LinuxHost(runner(quay)), after, carried).failed is None
     assert shell(quay, "ls /srv/tank/jobs") == "kept\n"
     shell(quay, "rm -r /srv/tank/jobs")
+    shell(quay, "ln -s /srv/other /srv/tank/jobs")
+    now = read(runner(quay), asked(wanted))
+    carried = carry_out(
+        LinuxHost(runner(quay)), now, [s for s in steps(now, wanted) if s.id == "datasets:/srv/tank/jobs"]
+    )
+    assert carried.failed is not None
+    assert shell(quay, "stat -c %a /srv/other; ls -A /srv/other") == "755\n", "behind a link nothing is touched"
+    assert put_back(LinuxHost(runner(quay)), now, carried).failed is None
+    shell(quay, "rm /srv/tank/jobs; btrfs subvolume create /srv/tank/jobs; ln -s /srv/other /srv/tank/jobs/.snapshots")
+    with pytest.raises(ApplianceError, match="could not make a snapshot"):
+        snapshot(runner(quay), "/srv/tank/jobs")
+    assert (
+        shell(quay, "ls -A /srv/other; rm /srv/tank/jobs/.snapshots; btrfs subvolume delete /srv/tank/jobs > /dev/null")
+        == ""
+    )
     elsewhere = replace(PLAN, places={"other": replace(PLAN.places["tank"], id="other", name="other"), "in": replace(PLAN.places["jobs"], parent="other", id="in", name="in")}, grants={}, shares={})  # fmt: skip
     wanted = compiled(resolve(elsewhere, ON), "/srv").system
     now = read(runner(quay), asked(wanted))

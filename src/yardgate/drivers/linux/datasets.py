@@ -56,7 +56,8 @@ cd -P -- "$1" && test "$PWD" = "$1"
 }  # fmt: skip
 END: Mapping[str, str] = {
     "btrfs": """test -e "$1" || exit 0
-cd -P -- "$2" && test "$PWD" = "$2" && test ! -L "./$3"
+cd -P -- "$2" && test "$PWD" = "$2" || exit 1
+test ! -L "./$3" || exit 0
 test "$(stat -f -c %T "./$3") $(stat -c %i "./$3")" = "btrfs 256" || exit 0
 if test "$4" = empty; then rmdir -- "./$3"; else
   btrfs qgroup limit none "./$3" > /dev/null 2>&1 || true
