@@ -269,7 +269,13 @@ def _worked(now: System, found: Sequence[Step], files: Files) -> list[RunbookSte
 def _helping(worked: Sequence[RunbookStep], files: Files) -> str:
     """The helpers that some steps call, or their undoing."""
     given = (command.by_hand for one in worked for command in (*one.doing, *one.undoing))
-    called = {word for by_hand in given if by_hand is not None for word in re.findall(r"\w+", by_hand[0]) if word in helpers(files)}
+    called = {
+        word
+        for by_hand in given
+        if by_hand is not None
+        for word in re.findall(r"\w+", by_hand[0])
+        if word in helpers(files)
+    }
     return "".join(text for name, text in helpers(files).items() if name in called)
 
 
