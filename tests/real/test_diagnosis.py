@@ -80,6 +80,7 @@ class Case:
     act: str = ""
 
 
+BTRFS = "truncate -s 120M /srv/disk; mkfs.btrfs -q /srv/disk > /dev/null 2>&1; d=/srv/keel/drawings/old; mount -o loop /srv/disk $d"
 CASES = (
     Case("the server is dead", "smbcontrol smbd shutdown; while smbcontrol smbd ping; do sleep 0.1; done", "service smbd start; while ! smbcontrol smbd ping; do sleep 0.1; done", "server", "The SMB server does not run"),
     Case("the include line is gone", "sed -i '/yardgate.conf/d' /etc/samba/smb.conf; smbcontrol smbd reload-config", "printf '[global]\\n include = /etc/samba/yardgate.conf\\n' >> /etc/samba/smb.conf; smbcontrol smbd reload-config", "share", "has no share drawings"),
@@ -107,6 +108,7 @@ CASES = (
     Case("a file has a list of its own", f"echo x > {TOP}/a.txt; setfacl -b {TOP}/a.txt; chmod 600 {TOP}/a.txt", f"rm {TOP}/a.txt", "thing", "can do nothing with it", replace(ANN, path="a.txt"), "Push"),
     Case("a file is not there", "true", "true", "folder", f"{TOP}/b.txt is not there", replace(ANN, path="b.txt"), "another name"),
     Case("the file system is read-only", f"mount -o bind {TOP} {TOP}; mount -o remount,bind,ro {TOP}", f"umount {TOP}", "file system", "mounted read-only"),
+    Case("the quota is used up", f"{BTRFS}; btrfs quota enable $d; btrfs qgroup limit 1M $d; chgrp crew $d; chmod 770 $d; head -c 2M /dev/urandom > $d/fill || true; sync", "umount /srv/keel/drawings/old; rm /srv/disk", "file system", "of its quota, 1 MiB, are used", replace(ANN, path="old")),
     Case("the file system is full", "mount -t tmpfs -o size=128k none /srv/keel/drawings/old; setfacl -m g:crew:rwx,m:rwx /srv/keel/drawings/old; head -c 1M /dev/zero > /srv/keel/drawings/old/fill", "umount /srv/keel/drawings/old", "file system", "KiB are left", replace(ANN, path="old")),
     Case("no session is stale that began now", "true", "true", "", "", ANN),
     Case("over NFS from elsewhere", "true", "true", "host", "198.51.100.9 may not mount drawings", replace(ANN, protocol="nfs", machine="198.51.100.9")),

@@ -7,6 +7,7 @@ from datetime import UTC, datetime
 
 from yardgate.core.host.diagnosis import Asked, Facts, PasswordKnown
 from yardgate.core.host.state import Folder, HostAccount, HostService, System
+from yardgate.core.host.step_words import size
 from yardgate.drivers.appliance import ApplianceError
 from yardgate.drivers.linux import sign_in
 from yardgate.drivers.linux.command import Command, Files, Runner
@@ -29,6 +30,7 @@ done
 if test -f "$last"; then echo "file $last"; fi
 echo "options $(findmnt -nro OPTIONS -T "$last")"
 echo "free $(df --output=avail,iavail -k -- "$last" | tail -n 1)"
+echo "quota $(btrfs qgroup show -rf --raw -- "$last" 2> /dev/null | awk '$1 ~ "^0/" { print $2, $4 }')"
 """
 ENTER = """smbclient -A /dev/stdin -D "$2" "//127.0.0.1/$1" -c 'ls' 2>&1 || true"""
 NO = re.compile(r"NT_STATUS_\w+")
@@ -68,7 +70,7 @@ def facts(run: Runner, asked: Asked, files: Files, top: str) -> Facts:
         link=by_key.get("link", ""),
         is_file="file" in by_key,
         read_only="ro" in by_key["options"].split(","),
-        full=_full(by_key["free"]),
+        full=_full(by_key["free"]) or _used_up(by_key.get("quota", "")),
     )
     return _signing_in(run, asked, found) if asked.protocol == "smb" else found
 
@@ -107,6 +109,14 @@ def _tried(run: Runner, asked: Asked) -> str:
 
 def _iso(seconds: str) -> str:
     return datetime.fromtimestamp(int(seconds), UTC).isoformat(timespec="seconds")
+
+
+def _used_up(quota: str) -> str:
+    """What a dataset of btrfs holds and may hold, in bytes, where that is next to the same. df(1) knows nothing of it; of ZFS it does."""
+    used, _, most = quota.partition(" ")
+    if not (used.isdigit() and most.isdigit()) or int(most) - int(used) >= FULL * 1024:
+        return ""
+    return f"all but {max(0, int(most) - int(used)) // 1024} KiB of its quota, {size(int(most))}, are used"
 
 
 def _full(free: str) -> str:
