@@ -59,6 +59,20 @@ def test_a_share_is_made_changed_in_place_and_stopped(yard: Yard, page: Page) ->
     page.until(lambda: "share-curlew-31" in yard.now().shares)
 
 
+def test_the_server_is_called_in_the_lines_as_clients_reach_it(yard: Yard, page: Page) -> None:
+    page.go(yard.at("shares"))
+    page.says("The server is reached as keelson, and as 192.0.2.10.")
+    page.button("Change …", ".side").click()
+    field = page.one("input[aria-label='Names and addresses of the server']")
+    field.send_keys(Keys.BACKSPACE, Keys.BACKSPACE, "files quay", Keys.ENTER)
+    page.until(lambda: yard.now().target.addresses == ("files", "quay"))
+    page.says("\\\\files\\backups")
+    field.send_keys("quay_2", Keys.ENTER)
+    page.says("clients cannot reach the server as “quay_2”: it is no host name and no address")
+    assert yard.now().target.addresses == ("files", "quay")
+    assert page.errors() == []
+
+
 def test_a_service_switched_off_shows_at_every_share(yard: Yard, page: Page) -> None:
     page.go(yard.at("shares?share=share-drawings"))
     page.one("[aria-label='SMB service']").click()
@@ -124,8 +138,9 @@ def test_who_may_use_a_service_is_said_at_the_service(yard: Yard, page: Page) ->
     page.until(lambda: page.all(".ant-modal input[name=only]")[1].click() or True)
     who = page.until(lambda: next(i for i in page.all(".ant-modal input[role=combobox]") if i.is_enabled()))
     who.send_keys("Office")
-    page.until(lambda: page.all(".ant-select-item-option-active"))
+    page.until(lambda: "Office" in page.one(".ant-select-item-option-active").text)
     who.send_keys(Keys.ENTER)
+    page.until(lambda: "Office" in page.one(".ant-modal .ant-select").text)
     page.one(".ant-modal-title").click()  # which closes the list of names
     page.until(lambda: page.button("Apply", ".ant-modal").click() or True)
     page.until(lambda: "pages" in yard.now().services)

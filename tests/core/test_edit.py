@@ -222,3 +222,32 @@ def test_changes_of_storage_in_words(quay: Plan) -> None:
     assert words(replace(toolpaths, inheritance_stops=True, acl=Ordered((Entry("allow", "yard", 1),)))) == (
         "stopped inheritance at keel/drawings/toolpaths and changed its list"
     )
+
+
+@pytest.mark.parametrize(
+    ("address", "fits"),
+    [
+        ("keelson", True),
+        ("files.quay.example", True),
+        ("192.0.2.10", True),
+        ("2001:db8::7", True),
+        ("3com", True),
+        ("", False),
+        ("192.0.2", False),
+        ("a..b", False),
+        ("-a", False),
+        ("quay_2", False),
+        ("smb://keelson", False),
+        ("a b", False),
+    ],
+)
+def test_a_server_is_reached_by_host_names_and_addresses(address: str, fits: bool) -> None:
+    plan = Plan()
+    try:
+        apply(plan, [SetTarget(replace(plan.target, addresses=(address,)))])
+    except PlanError as error:
+        assert not fits, error
+    else:
+        assert fits
+    with pytest.raises(PlanError, match="twice"):
+        apply(plan, [SetTarget(replace(plan.target, addresses=("keelson", "KEELSON")))])

@@ -26,6 +26,7 @@ EntryKind = Literal["create", "edit", "import", "undo", "redo", "return"]
 NEWEST = 2**63 - 1
 SNAPSHOT = 500  # revisions from one snapshot to the next
 OPENED = 16  # plans that are kept in memory
+_TARGET = TypeAdapter(Target)
 _READERS: Mapping[str, TypeAdapter[Any]] = {kind.part: TypeAdapter(kind.record) for kind in KINDS}
 
 
@@ -348,7 +349,7 @@ def _load(connection: Connection, plan_id: str) -> Opened:
     plan = Plan(
         name=head["name"],
         office=head["office"],
-        target=Target(**{field.name: head[field.name] for field in fields(Target)}),
+        target=_TARGET.validate_python({field.name: head[field.name] for field in fields(Target)}, strict=False),
         grants=granted,
         **records,
     )

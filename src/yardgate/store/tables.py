@@ -55,6 +55,7 @@ plans = Table(
     Column("host_rules", String, nullable=False, server_default="narrowest"),
     Column("wildcards", String, nullable=False, server_default="both"),
     Column("nfs_traverse", String, nullable=False, server_default="checked"),
+    Column("addresses", JSON, nullable=False, server_default="[]"),
 )
 users = Table(
     "users",

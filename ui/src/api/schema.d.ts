@@ -5329,7 +5329,8 @@ export interface components {
          *     (such an SMB server lets them). host_rules: which of the host rules that take in one host counts (see `share`).
          *     wildcards: what * and ? in a host rule are compared with: host names (exports(5)), or addresses as well. nfs_traverse: whether
          *     folders above the top of a share ask the right to enter of those who mount it (a kernel's server does where clients of version
-         *     4 pass through them, RFC 7530 section 7; one that mounts a share itself, as version 3 has it, does not).
+         *     4 pass through them, RFC 7530 section 7; one that mounts a share itself, as version 3 has it, does not). addresses: names and addresses by which
+         *     clients reach it, the usual first; without any, the plan's name.
          */
         Target: {
             /**
@@ -5382,6 +5383,11 @@ export interface components {
              * @enum {string}
              */
             nfs_traverse: "checked" | "bypassed";
+            /**
+             * Addresses
+             * @default []
+             */
+            addresses: string[];
         };
         /**
          * TouchedCell

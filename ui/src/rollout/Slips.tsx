@@ -3,6 +3,7 @@ import type { Schemas } from "../api/client";
 import { plural } from "../parts/plural";
 import { shownName } from "../plan/index";
 import { usePlan } from "../plan/PlanContext";
+import { reachedAs } from "../shares/words";
 import "../sheets/sheets.css";
 
 /** New passwords, shown once: a slip for each, to print, to cut and to hand out. */
@@ -36,7 +37,7 @@ export function Slips({ given, host, onClose }: { given: Schemas["GivenPassword"
               <div>
                 <dt>File server</dt>
                 <dd>
-                  {outline.name} <span className="muted">({host})</span>
+                  {reachedAs(outline)} <span className="muted">({host})</span>
                 </dd>
               </div>
               <div>

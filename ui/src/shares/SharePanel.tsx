@@ -13,7 +13,8 @@ import { usePlan } from "../plan/PlanContext";
 import { notEmpty } from "../people/PersonPanel";
 import { useWhos } from "../storage/editors";
 import { OpenToAll } from "./OpenToAll";
-import { connections, PROTOCOLS } from "./words";
+import { Addresses } from "./Addresses";
+import { connections, PROTOCOLS, reachedAs } from "./words";
 
 const GUEST = [{ value: "guest", label: "A guest, without an account" }];
 const GIVEN: Level[] = ["NA", "RO", "RW"];
@@ -97,7 +98,8 @@ export function SharePanel({ share, ways }: { share: Share; ways: WayOut[] | und
       {share.nfs && <Hosts share={share} put={put} />}
       <Field label="Note" area value={share.note ?? ""} disabled={!canEdit} onKeep={(note) => void edit(changed({ note }))} />
       <h3>How clients connect</h3>
-      {connections(share, outline.name, hostPath(index, outline.top, share.place)).map(([system, line]) => (
+      <Addresses />
+      {connections(share, reachedAs(outline), hostPath(index, outline.top, share.place)).map(([system, line]) => (
         <div key={system} className="connect">
           <span className="muted">{system}</span>
           <code>{line}</code>

@@ -1,4 +1,4 @@
-import type { Share } from "../api/client";
+import type { Outline, Share } from "../api/client";
 
 export const PROTOCOLS: ["smb" | "nfs", string][] = [
   ["smb", "SMB"],
@@ -30,17 +30,29 @@ export function marks(share: Share): string[] {
 /** A word of fstab(5): blanks and what else would end or begin something there, in octal. */
 const word = (text: string) => text.replace(/[ \t\n\\#]/g, (char) => `\\${char.charCodeAt(0).toString(8).padStart(3, "0")}`);
 
+/** By which name clients reach the server: the usual one, where the plan says any. */
+export const reachedAs = (outline: Pick<Outline, "name" | "target">): string => outline.target.addresses[0] ?? outline.name;
+
+/** An address as it stands in a path: of IPv6 with hyphens for Windows (MS-DTYP, 2.2.57), in brackets elsewhere. */
+const windows = (address: string) => (address.includes(":") ? `${address.replaceAll(":", "-")}.ipv6-literal.net` : address);
+const bracketed = (address: string) => (address.includes(":") ? `[${address}]` : address);
+
 /** How clients connect: what to type, by system. path: of the shared folder, on the appliance. */
 export function connections(share: Share, appliance: string, path: string): [string, string][] {
   const safe = encodeURIComponent(share.name);
   return [
     ...(share.smb
       ? ([
-          ["Windows", `\\\\${appliance}\\${share.name}`],
-          ["macOS, Linux desktops", `smb://${appliance}/${safe}`],
-          ["Linux, /etc/fstab", `//${appliance}/${word(share.name)} /mnt/${safe} cifs credentials=/etc/${safe}.cred,uid=1000,_netdev 0 0`],
+          ["Windows", `\\\\${windows(appliance)}\\${share.name}`],
+          ["macOS, Linux desktops", `smb://${bracketed(appliance)}/${safe}`],
+          [
+            "Linux, /etc/fstab",
+            `//${windows(appliance)}/${word(share.name)} /mnt/${safe} cifs credentials=/etc/${safe}.cred,uid=1000,_netdev 0 0`,
+          ],
         ] as [string, string][])
       : []),
-    ...(share.nfs ? ([["NFS, /etc/fstab", `${appliance}:${word(path)} /mnt/${safe} nfs4 _netdev 0 0`]] as [string, string][]) : []),
+    ...(share.nfs
+      ? ([["NFS, /etc/fstab", `${bracketed(appliance)}:${word(path)} /mnt/${safe} nfs4 _netdev 0 0`]] as [string, string][])
+      : []),
   ];
 }

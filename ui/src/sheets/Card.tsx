@@ -5,7 +5,7 @@ import { api, ask, message, type Level, type Schemas, type Share } from "../api/
 import { LevelTag } from "../parts/ArmSign";
 import { calledName, hostPath, shownName } from "../plan/index";
 import { usePlan } from "../plan/PlanContext";
-import { connections } from "../shares/words";
+import { connections, reachedAs } from "../shares/words";
 import { Sheet } from "./Sheet";
 
 const YOU: Record<Level, string> = {
@@ -73,7 +73,7 @@ export default function Card() {
           key={`${reach.share} ${reach.protocol}`}
           reach={reach}
           share={outline.shares.find((share) => share.id === reach.share)!}
-          appliance={outline.name}
+          appliance={reachedAs(outline)}
           folder={hostPath(index, outline.top, outline.shares.find((share) => share.id === reach.share)!.place)}
           inside={(place) => index.places.get(place)?.name ?? place}
         />

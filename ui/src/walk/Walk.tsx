@@ -6,7 +6,7 @@ import { api, ask, message, type Share, type VisitOut, type WalkOut } from "../a
 import { ArmSign } from "../parts/ArmSign";
 import { Side } from "../parts/Side";
 import { usePlan } from "../plan/PlanContext";
-import { PROTOCOLS } from "../shares/words";
+import { PROTOCOLS, reachedAs } from "../shares/words";
 import { useWhos } from "../storage/editors";
 import { Everyone } from "./Everyone";
 import { Refused } from "./Refused";
@@ -84,7 +84,7 @@ export default function Walk() {
         <div className="tools">
           <nav aria-label="Where one stands" className="row trail">
             <button className="plain" disabled={!here} onClick={() => go(null, null)}>
-              \\{outline.name}
+              \\{reachedAs(outline)}
             </button>
             {here &&
               steps.map((step, number) => (

@@ -347,4 +347,6 @@ def _target_words(old: Target, new: Target, plan: Plan) -> str:
         said.append(
             f"folders above an NFS share: {'ask for a right' if new.nfs_traverse == 'checked' else 'ask for no right'}"
         )
+    if old.addresses != new.addresses:
+        said.append(f"clients reach it as {', '.join(new.addresses) or 'the plan is called'}")
     return "; ".join(said) or "settings unchanged"

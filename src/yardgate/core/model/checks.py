@@ -4,6 +4,7 @@ import re
 import unicodedata
 from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
+from ipaddress import ip_address
 
 from yardgate.core.acl import Mode, Ordered, OwnList, Posix
 from yardgate.core.acl.mode import MODE
@@ -32,6 +33,7 @@ from yardgate.core.model.share import Service, Share, hosts, share_name_trouble
 
 LONGEST_LIST = 10_000
 LARGEST_QUOTA = 2**63 - 1
+MOST_ADDRESSES = 20  # of one server
 MOST_SNAPSHOTS = 1000  # of a dataset; file systems get slow with more
 
 
@@ -363,7 +365,34 @@ def grant_troubles(plan: Plan, place: str, grants: Grants) -> Iterator[Trouble]:
             )
 
 
+def address_trouble(address: str) -> str | None:
+    """Why clients cannot reach a server under a name (RFC 1123, section 2.1) or an address."""
+    parts = address.split(".")
+    if len(address) <= 253 and all(
+        re.fullmatch(r"[A-Za-z0-9]([A-Za-z0-9-]{0,61}[A-Za-z0-9])?", part) for part in parts
+    ):
+        return None if not parts[-1].isdigit() or is_address(address) else "is no address"
+    return None if is_address(address) else "is no host name and no address"
+
+
+def is_address(text: str) -> bool:
+    try:
+        ip_address(text)
+    except ValueError:
+        return False
+    return True
+
+
 def target_troubles(plan: Plan, target: Target) -> Iterator[Trouble]:
+    for number, address in enumerate(target.addresses):
+        if (why := address_trouble(address)) is not None:
+            yield Trouble("target", f"clients cannot reach the server as {show(address)}: it {why}")
+        elif address.lower() in {other.lower() for other in target.addresses[:number]}:
+            yield Trouble("target", f"clients reach the server as {show(address)} twice; once is enough")
+    if len(target.addresses) > MOST_ADDRESSES:
+        yield Trouble(
+            "target", f"the server has {len(target.addresses)} names and addresses; {MOST_ADDRESSES} are the most"
+        )
     for what, group in (("baseline", target.baseline), ("administrators", target.administrators)):
         if group is not None and group not in plan.groups:
             yield Trouble("target", f"the {what} group {show(group)} is not a group of this plan")
