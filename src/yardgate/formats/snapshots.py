@@ -17,13 +17,12 @@ class Listed(NamedTuple):
 
 
 def render(datasets: Iterable[Dataset]) -> str:
-    """Nothing, where no dataset has any."""
     lines = [
         f"{one.file_system} {kept.hours} {kept.days} {kept.weeks} {kept.months} {one.name}\n"
         for one in datasets
         if (kept := one.snapshots) is not None
     ]
-    return HEAD + "".join(lines) if lines else ""
+    return HEAD + "".join(lines)
 
 
 def read(text: str) -> Mapping[str, Listed]:

@@ -107,17 +107,27 @@ else setfattr --remove=trusted.yardgate.place . 2> /dev/null || true; fi
 if test -n "$2"; then zfs set yardgate:place="$2" "$name"; else zfs inherit yardgate:place "$name"; fi
 """,
 }  # fmt: skip
+# Given the list, the program and the crontab, then the datasets that the list is for: others, perhaps of another plan, stay in it.
 KEEP = """umask 022
-test -d "$(dirname -- "$3")" && command -v cron crond > /dev/null || {
-  echo "the host has no cron(8), which would make the snapshots; install its package first" >&2; exit 1
-}
+list=$1 program=$2 calls=$3; shift 3
 while IFS= read -r line; do
   case $line in '--- '*) out=${line#--- }.new; : > "$out" ;; *) printf '%s\\n' "$line" >> "$out" ;; esac
 done
-chmod 0755 "$2.new"
-for one; do mv -f -- "$one.new" "$one"; done
-"""
-KEEP_NONE = """rm -f -- "$@"
+if test -e "$list"; then
+  grep -E '^(btrfs|zfs) ' "$list" | while read -r kind hours days weeks months path; do
+    for one; do test "$path" != "$one" || continue 2; done
+    printf '%s\\n' "$kind $hours $days $weeks $months $path" >> "$list.new"
+  done
+fi
+if grep -qE '^(btrfs|zfs) ' "$list.new"; then
+  test -d "$(dirname -- "$calls")" && command -v cron crond > /dev/null || {
+    echo "the host has no cron(8), which would make the snapshots; install its package first" >&2; exit 1
+  }
+  chmod 0755 "$program.new"
+  for one in "$list" "$program" "$calls"; do mv -f -- "$one.new" "$one"; done
+else
+  rm -f -- "$list" "$program" "$calls" "$list.new" "$program.new" "$calls.new"
+fi
 """
 
 
@@ -129,7 +139,7 @@ def commands(step: Step, now: System, files: Files) -> Iterator[Command]:
     if shall is None:
         assert was is not None
         if was.snapshots is not None:
-            yield _keeping(step.onto(now), files)
+            yield _keeping(step, now, files)
         yield _ending(was, wipe=step.wipe)
         return
     if was is None:
@@ -139,7 +149,7 @@ def commands(step: Step, now: System, files: Files) -> Iterator[Command]:
     has = was if was is not None else Dataset(name=shall.name, file_system=shall.file_system)
     yield from _settings(has, shall)
     if has.snapshots != shall.snapshots or (has.name != shall.name and shall.snapshots is not None):
-        yield _keeping(step.onto(now), files)
+        yield _keeping(step, now, files)
 
 
 def _making(one: Dataset) -> Command:
@@ -211,15 +221,14 @@ def _parts(path: str) -> tuple[str, str]:
     return above or "/", name
 
 
-def _keeping(after: System, files: Files) -> Command:
-    """Let the host's own timer keep the snapshots of all datasets that have any."""
-    listed = snapshots.render(after.datasets[name] for name in sorted(after.datasets))
+def _keeping(step: Step, now: System, files: Files) -> Command:
+    """Let the host's own timer keep the snapshots of all datasets that shall have any after a step."""
+    then = step.onto(now)
     where = (files.snapshots, files.snapshots_program, files.snapshots_timer)
-    if not listed:
-        return _script("let no timer make snapshots", KEEP_NONE, *where)
-    texts = (listed, PROGRAM, timer(files))
+    texts = (snapshots.render(then.datasets[name] for name in sorted(then.datasets)), PROGRAM, timer(files))
     given = "".join(f"--- {path}\n{text}" for path, text in zip(where, texts, strict=True))
-    return _script("let a timer of the host's make and end snapshots", KEEP, *where, given=given)
+    ours = sorted({*now.datasets, *then.datasets})
+    return _script("let a timer of the host's make and end snapshots", KEEP, *where, *ours, given=given)
 
 
 def timer(files: Files) -> str:
