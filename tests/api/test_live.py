@@ -3,17 +3,20 @@
 from collections.abc import Iterator
 from dataclasses import replace
 from pathlib import Path
+from typing import Any
 
 import pytest
 
 from tests.api.conftest import Web
 from tests.api.test_runs import BEFORE, PLAN, begin, know, until
 from tests.standin import stand_in
+from yardgate import demo
 from yardgate.core.host.contents import Thing
 from yardgate.core.host.sign_in import OpenSession
 from yardgate.core.host.steps import Destination
 from yardgate.drivers.simulator import SimulatedAppliance
 from yardgate.store import Store
+from yardgate.store.audit import Audit
 from yardgate.store.rollouts import Rollouts
 
 PRIYA, GWEN = (
@@ -151,5 +154,26 @@ def test_what_an_account_owns_there_is_counted(web: Web, appliance: SimulatedApp
     mine = Thing(name="/srv/keel/drawings/a.txt", folder=False, owner="gwen.castellan", group="", listed=folder.listed)
     appliance.things = {mine.name: mine}
     found = client.post(web.at("/inside/owned"), json={"account": "gwen.castellan"}).json()
-    assert {one["folder"]: one["things"] for one in found} == {"/srv/ballast": 0, "/srv/keel": 1}
+    there = {one["folder"]: one["things"] for one in found}
+    assert there == {path: int(path == "/srv/keel/drawings") for path in BEFORE.datasets}
     assert client.post(web.at("/inside/owned"), json={"account": "root"}).status_code == 404
+
+
+def test_what_somebody_who_left_owns_is_handed_over(web: Web, appliance: SimulatedAppliance, store: Store) -> None:
+    client, folder = web.client("planner"), BEFORE.folders["/srv/keel/drawings"]
+    mine = Thing(name="/srv/keel/drawings/a.txt", folder=False, owner="gwen.castellan", group="", listed=folder.listed)
+    appliance.things = {mine.name: mine}
+
+    def hand(account: str, to: str) -> Any:
+        return client.post(web.at("/inside/hand-over"), json={"account": account, "to": to})
+
+    assert hand("gwen.castellan", WHOSE["mira.oyelaran"]).status_code == 422, "who is not shut keeps what is theirs"
+    assert hand("root", WHOSE["mira.oyelaran"]).status_code == 404
+    shut = replace(BEFORE.accounts["gwen.castellan"], enabled=False)
+    Rollouts(store).keep(web.plan, "by-hand", "ann", 1, demo.TOP, (), BEFORE.having("accounts", shut.name, shut))
+    assert hand("gwen.castellan", "nobody").status_code == 422
+    assert hand("gwen.castellan", WHOSE["gwen.castellan"]).status_code == 422
+    assert web.client("reader").post(web.at("/inside/hand-over"), json={"account": "a", "to": "b"}).status_code == 403
+    assert hand("gwen.castellan", WHOSE["mira.oyelaran"]).json() == {"things": 1, "left": 0}
+    assert appliance.things[mine.name].owner == "mira.oyelaran"
+    assert any(line.what == "files handed over" for line in Audit(store).past())

@@ -12,9 +12,10 @@ from tests.real.host import Host, host
 from tests.real.test_host import SNAPSHOT, roll, runner, shell
 from tests.server import until
 from yardgate.core.access.batch.resolve import resolve
-from yardgate.core.acl import Posix, PosixEntry
-from yardgate.core.acl.rights import Level
+from yardgate.core.acl import Entry, Ordered, Posix, PosixEntry
+from yardgate.core.acl.rights import FULL, Level
 from yardgate.core.host.compiled import compiled
+from yardgate.core.host.contents import Handed, Thing
 from yardgate.core.host.probe import Abilities
 from yardgate.core.host.sign_in import outlasting
 from yardgate.core.host.state import System, asked
@@ -201,7 +202,7 @@ def test_a_share_that_the_server_itself_does_not_have_is_no_visit(keelson: Host)
         assert trial.enter("ann", "work", [""]) == [Abilities(lists=True, adds=True)]
 
 
-def test_what_somebody_who_left_owns_is_counted(keelson: Host) -> None:
+def test_what_somebody_who_left_owns_is_counted_and_handed_over(keelson: Host) -> None:
     appliance = LinuxHost(runner(keelson))
     shell(
         keelson,
@@ -213,8 +214,19 @@ def test_what_somebody_who_left_owns_is_counted(keelson: Host) -> None:
     assert 100_000 <= found.size < 200_000
     (others,) = appliance.owned("cy", ["/srv/keel/a"])
     assert (others.things, others.size) == (0, 0)
-    shell(keelson, "find /srv/keel/a -xdev -user bo -execdir chown -h ann {} +; chown bo /srv/keel/a/small")
-    assert [appliance.owned(name, ["/srv/keel/a"])[0].things for name in ("ann", "bo")] == [4, 1]
-    assert shell(keelson, "stat -c %U /etc").strip() == "root"
+    shell(keelson, "chmod 4755 /srv/keel/a/small; ln /srv/keel/a/small /srv/keel/a/other; mkdir /srv/keel/a/apart")
+    shell(keelson, "mount -t tmpfs none /srv/keel/a/apart; touch /srv/keel/a/apart/x; chown bo /srv/keel/a/apart/x")
+    ordered = Thing(name="/srv/keel/a/b/big", folder=False, owner="bo", group="crew", listed=Ordered((Entry("allow", "bo", FULL, 0),)))  # fmt: skip
+    appliance.give([ordered])
+    handed = appliance.hand_over("bo", "ann", ["/srv/keel/a"])
+    assert handed == Handed(things=3, left=3), "the folder, that in it and its file; a link, and a file with two names"
+    assert shell(keelson, "cd /srv/keel/a; stat -c %U . b b/big small link apart/x /etc").split() == [*["ann"] * 3, *["bo"] * 3, "root"]  # fmt: skip
+    (big,) = appliance.things({"/srv/keel/a/b/big": False})
+    assert (big.owner, big.listed) == ("ann", ordered.listed), "also where the SMB server keeps it"
+    assert appliance.hand_over("bo", "ann", ["/srv/keel/a"]) == Handed(things=0, left=3)
+    shell(keelson, "ln -s /etc /srv/keel/etc; umount /srv/keel/a/apart")
+    with pytest.raises(ApplianceError):
+        appliance.hand_over("root", "ann", ["/srv/keel/etc"])
+    assert shell(keelson, "stat -c %U /etc/passwd; rm /srv/keel/etc") == "root\n"
     with pytest.raises(ApplianceError):
         appliance.owned("nobody-at-all", ["/srv/keel/a"])

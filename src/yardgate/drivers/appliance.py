@@ -5,7 +5,7 @@ from contextlib import AbstractContextManager
 from typing import Literal, Protocol
 
 from yardgate.core.host.bounds import HostAccounts
-from yardgate.core.host.contents import Owned, Thing
+from yardgate.core.host.contents import Handed, Owned, Thing
 from yardgate.core.host.diagnosis import Asked, Facts
 from yardgate.core.host.probe import Abilities
 from yardgate.core.host.sign_in import OpenSession
@@ -84,6 +84,9 @@ class Appliance(Protocol):
 
     def owned(self, account: str, folders: Sequence[str], /) -> tuple[Owned, ...]:
         """What an account owns below some folders that are there. Raises ApplianceError."""
+
+    def hand_over(self, account: str, to: str, folders: Sequence[str], /) -> Handed:
+        """Give what an account owns below some folders to another. Raises ApplianceError."""
 
     def trial(self, accounts: Collection[str], /) -> AbstractContextManager[Trial]:
         """Going into its shares as some of its accounts. Raises ApplianceError, where it cannot be tried."""

@@ -23,7 +23,7 @@ from pydantic import TypeAdapter
 from yardgate.core.acl import Ordered, Posix
 from yardgate.core.acl.rights import Level
 from yardgate.core.host.bounds import LOWEST, HostAccounts
-from yardgate.core.host.contents import Owned, Thing
+from yardgate.core.host.contents import Handed, Owned, Thing
 from yardgate.core.host.diagnosis import Asked, Facts
 from yardgate.core.host.evaluate import found, groups_of
 from yardgate.core.host.probe import Abilities
@@ -407,11 +407,18 @@ class Client:
 
     def owned(self, account: str, folders: Sequence[str]) -> tuple[Owned, ...]:
         """It knows what lies there, and not how large that is."""
-        found = []
-        for folder in folders:
-            lying = (thing for _, some in self.inside(folder, ()) for thing in some)
-            found.append(Owned(folder, sum(thing.owner == account for thing in lying), 0))
-        return tuple(found)
+        return tuple(Owned(folder, len(self._of(account, folder, folders)), 0) for folder in folders)
+
+    def _of(self, account: str, folder: str, folders: Sequence[str]) -> list[Thing]:
+        """What an account owns in a folder, and not in one of the others deeper down, which are datasets of their own."""
+        deeper = [other for other in folders if other.startswith(f"{folder}/")]
+        lying = (thing for _, some in self.inside(folder, deeper) for thing in some)
+        return [thing for thing in lying if thing.owner == account]
+
+    def hand_over(self, account: str, to: str, folders: Sequence[str]) -> Handed:
+        theirs = [replace(one, owner=to) for folder in folders for one in self._of(account, folder, folders)]
+        self.give(theirs)
+        return Handed(len(theirs), 0)
 
     def facts(self, asked: Asked, top: str) -> Facts:
         there = _SYSTEM.validate_python(self._ask("/running"), strict=False)

@@ -1,9 +1,10 @@
 import { useQueryClient } from "@tanstack/react-query";
-import { Button, Input, Modal } from "antd";
+import { Button, Input, Modal, Popconfirm, Select } from "antd";
 import { useState } from "react";
 import { api, ask, message, type RolloutOut, type RolloutStep, type Schemas } from "../api/client";
 import { plural } from "../parts/plural";
 import { sizeWords } from "../parts/size";
+import { isLocal, shownName } from "../plan/index";
 import { usePlan } from "../plan/PlanContext";
 import { whereTo } from "./Destination";
 
@@ -11,6 +12,7 @@ const LOST: Partial<Record<RolloutStep["part"], string>> = {
   accounts:
     "The account goes, and its password with it. Files of it stay, and show its number in place of a name. If rolled back, it gets a password that nobody knows.",
   groups: "The group goes. Files of it stay, and show its number in place of a name.",
+  datasets: "The dataset goes, with all that is in it and its snapshots. Nothing brings it back.",
   folders:
     "The folder goes with everything that is in it, folders and files alike. Nothing brings it back, not even rolling back; only a copy from elsewhere does.",
 };
@@ -56,9 +58,24 @@ export function Leftovers({ rollout, onBegun }: { rollout: RolloutOut; onBegun: 
 
 /** What somebody who left owns on the appliance, and how to hand it over; asked there when somebody wants to know. */
 function Owns({ account }: { account: string }) {
-  const { id } = usePlan();
+  const { id, index } = usePlan();
   const [found, setFound] = useState<Schemas["OwnedOut"][] | null>(null);
   const [says, setSays] = useState("");
+  const [to, setTo] = useState<string | null>(null);
+  const hand = async () => {
+    setSays("Handing over …");
+    try {
+      const done = await ask(
+        api.POST("/api/v1/plans/{plan}/inside/hand-over", { params: { path: { plan: id } }, body: { account, to: to! } }),
+      );
+      await look();
+      setSays(
+        `${plural(done.things, "file or folder is", "files and folders are")} ${shownName(index.users.get(to!)!)}’s now${done.left ? `; ${plural(done.left, "link or file with a second name was", "links and files with second names were")} left alone` : ""}.`,
+      );
+    } catch (problem) {
+      setSays(message(problem));
+    }
+  };
   const look = async () => {
     setSays("Counting …");
     try {
@@ -87,12 +104,36 @@ function Owns({ account }: { account: string }) {
     <div className="muted">
       {all === 0
         ? "Owns nothing in the plan’s folders."
-        : `Owns ${plural(all, "file or folder", "files and folders")}${size > 0 ? `, ${sizeWords(size)}` : ""}: ${some.map((one) => `${one.things.toLocaleString()} in ${one.folder}`).join(", ")}. They keep what their lists say. To hand them to somebody, on the host: `}
+        : `Owns ${plural(all, "file or folder", "files and folders")}${size > 0 ? `, ${sizeWords(size)}` : ""}: ${some.map((one) => `${one.things.toLocaleString()} in ${one.folder}`).join(", ")}. They keep what their lists say. `}
       {all > 0 && (
-        <code>
-          find {some.map((one) => one.folder).join(" ")} -xdev -user {account} -execdir chown -h NAME {"{} +"}
-        </code>
+        <span className="row" style={{ flexWrap: "wrap", marginTop: 4 }}>
+          <Select
+            size="small"
+            style={{ width: 220 }}
+            aria-label={`Who gets what ${account} owns`}
+            placeholder="Hand them to …"
+            showSearch={{ optionFilterProp: "label" }}
+            value={to}
+            options={index.usersByName
+              .filter((user) => isLocal(user) && user.name !== account && !index.inactive.has(user.id))
+              .map((user) => ({ value: user.id, label: shownName(user) }))}
+            onChange={setTo}
+          />
+          <Popconfirm
+            title={`Hand ${plural(all, "file or folder", "files and folders")} of ${account} to ${to ? shownName(index.users.get(to)!) : "somebody"}?`}
+            description="An owner can change a file’s list. Nothing keeps whose they were."
+            okText="Hand over"
+            cancelText="Cancel"
+            onConfirm={() => void hand()}
+          >
+            <Button size="small" disabled={!to}>
+              Hand over …
+            </Button>
+          </Popconfirm>
+          or leave them: they are kept, and closed to {account}.
+        </span>
       )}
+      <div role="status">{says}</div>
     </div>
   );
 }

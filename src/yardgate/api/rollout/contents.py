@@ -1,5 +1,6 @@
 """What lies in the planned folders on the appliance, and pushing their lists down over it."""
 
+from datetime import date
 from typing import Annotated
 
 from fastapi import APIRouter, HTTPException, Path, Request
@@ -7,6 +8,8 @@ from fastapi import APIRouter, HTTPException, Path, Request
 from yardgate.api.authentication import Planner, Reader, TheServices, say
 from yardgate.api.rollout.live import at_appliance
 from yardgate.api.rollout.schemas import (
+    HandedOut,
+    HandOver,
     InsideFolder,
     InsideOut,
     InsideThing,
@@ -17,7 +20,7 @@ from yardgate.api.rollout.schemas import (
     PushOut,
 )
 from yardgate.api.transport.parsing import OffLoop
-from yardgate.core.host.compiled import paths
+from yardgate.core.host.compiled import away_from, host_names, paths
 from yardgate.core.host.state import System
 from yardgate.services.derived import Services
 from yardgate.store import NotThere
@@ -34,9 +37,33 @@ def owned_there(plan: str, _: Planner, services: TheServices, body: OwnedBy) -> 
     there = services.rollouts.in_force(plan)
     if body.account not in there.accounts:
         raise HTTPException(404, f"The appliance has no account {body.account} that this plan knows of")
-    tops = [path for path in there.folders if path.rpartition("/")[0] not in there.folders]
     with at_appliance(services, plan) as at:
-        return [OwnedOut(**one._asdict()) for one in at.owned(body.account, tops)]
+        return [OwnedOut(**one._asdict()) for one in at.owned(body.account, _file_systems(there))]
+
+
+def _file_systems(there: System) -> list[str]:
+    """The topmost folders, and the datasets below: each is looked through without what is mounted in it."""
+    tops = {path for path in there.folders if path.rpartition("/")[0] not in there.folders}
+    return sorted(tops | (there.datasets.keys() & there.folders.keys()))
+
+
+@router.post("/hand-over")
+def hand_over(plan: str, account: Planner, request: Request, services: TheServices, body: HandOver) -> HandedOut:
+    """Give what somebody owns, whose account is shut there, to somebody else. What their lists say stays."""
+    opened = services.plans.open(plan)
+    there = services.rollouts.in_force(plan)
+    named = host_names(opened.plan, away_from(opened.plan, services.rollouts.destination(plan).joined))
+    if (leaver := there.accounts.get(body.account)) is None or leaver.uid == 0:
+        raise HTTPException(404, f"The appliance has no account {body.account} that this plan knows of")
+    if leaver.enabled and (leaver.expires is None or leaver.expires > date.today()):
+        raise HTTPException(422, f"{body.account} is not disabled on the appliance: what it owns stays its own")
+    heir = there.accounts.get(named.get(body.to, ""))
+    if heir is None or not heir.enabled or heir.name == leaver.name:
+        raise HTTPException(422, "Whoever is to have it has no account on the appliance that is enabled")
+    with at_appliance(services, plan) as at:
+        handed = at.hand_over(leaver.name, heir.name, _file_systems(there))
+    say(request, account.name, "files handed over", f"{handed.things} of {leaver.name} to {heir.name}", plan)
+    return HandedOut(things=handed.things, left=handed.left)
 
 
 @router.get("")

@@ -345,6 +345,20 @@ class OwnedBy(In):
     account: Name
 
 
+class HandOver(In):
+    """Give what an account that is shut owns to the account of a user (id)."""
+
+    account: Name
+    to: Id
+
+
+class HandedOut(BaseModel):
+    """How much is somebody else's now, and how much was left: links, and files with a second name."""
+
+    things: int
+    left: int
+
+
 class OwnedOut(BaseModel):
     """What somebody owns below a folder: how many files and folders, and how much they take up, in bytes."""
 

@@ -28,6 +28,13 @@ class Owned(NamedTuple):
     size: int
 
 
+class Handed(NamedTuple):
+    """How much of what somebody owned is somebody else's now, and how much was left: links, and files with a second name."""
+
+    things: int
+    left: int
+
+
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Thing:
     """A file or folder that the plan does not speak of. name: its path. The lists name accounts as a planned `Folder` does; beneath: what

@@ -11,7 +11,7 @@ from itertools import islice
 from pathlib import Path
 
 from yardgate.core.acl import Ordered, Posix
-from yardgate.core.host.contents import Owned, Thing
+from yardgate.core.host.contents import Handed, Owned, Thing
 from yardgate.core.host.state import Folder
 from yardgate.drivers.appliance import ApplianceError
 from yardgate.drivers.linux.command import Command, Runner
@@ -78,6 +78,28 @@ def owned(run: Runner, account: str, folders: Sequence[str]) -> tuple[Owned, ...
     return tuple(
         Owned(folder, int(things), int(blocks) * 512) for folder, (things, blocks) in zip(folders, rows, strict=True)
     )
+
+
+HANDING = (Path(__file__).parent / "hand_over.py").read_text()
+
+
+def hand_over(run: Runner, account: str, to: str, folders: Sequence[str]) -> Handed:
+    """Give what an account owns below some folders to another. Where ordered lists are kept, the owner stands in these as well.
+
+    Raises ApplianceError.
+    """
+    numbers = [str(_number(run, "passwd", name)) for name in (account, to)]
+    command = Command(("python3", "-I", "-c", HANDING, *numbers, *folders), "give what one owns to another")
+    *given, left = run(command).needed(command.why).split("\0")
+    for start in range(0, len(given), PORTION):
+        looking = Command(
+            ("xargs", "-0", "stat", "--format=%F", "--"), "look what was given", "".join(f"{name}\0" for name in given[start : start + PORTION]), changes=False
+        )  # fmt: skip
+        kinds = run(looking).needed(looking.why).splitlines()
+        there = {name: kind == "directory" for name, kind in zip(given[start:], kinds, strict=False)}
+        stale = [one for one in things(run, there) if isinstance(one.listed, Ordered) and one.owner == account]
+        give(run, [replace(one, owner=to) for one in stale])
+    return Handed(len(given), int(left))
 
 
 ON_HOST = (Path(__file__).parent / "on_host.py").read_text()

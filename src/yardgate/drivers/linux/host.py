@@ -5,7 +5,7 @@ from collections.abc import Collection, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 
 from yardgate.core.host.bounds import HostAccounts
-from yardgate.core.host.contents import Owned, Thing
+from yardgate.core.host.contents import Handed, Owned, Thing
 from yardgate.core.host.diagnosis import Asked, Facts
 from yardgate.core.host.sign_in import OpenSession
 from yardgate.core.host.state import PARTS, RecordKind, System
@@ -76,6 +76,9 @@ class LinuxHost:
 
     def owned(self, account: str, folders: Sequence[str]) -> tuple[Owned, ...]:
         return contents.owned(self.run, account, folders)
+
+    def hand_over(self, account: str, to: str, folders: Sequence[str]) -> Handed:
+        return contents.hand_over(self.run, account, to, folders)
 
     def facts(self, asked: Asked, top: str) -> Facts:
         return facts(self.run, asked, self.files, top)
