@@ -230,7 +230,7 @@ def _samples() -> Mapping[str, list[bytes]]:
         "exports": [nfs.encode()],
         "descriptor": [value],
         "request": [request.format(edits.write([edit])).encode() for edit in made[::7]],
-        "host": [parts(group, passwd, shadow, passdb, own, timer, LIST, "", smb, nfs)],
+        "host": [parts(group, passwd, shadow, passdb, own, timer, LIST, "", smb, nfs, "/srv/keel/hulls  192.0.2.0/24(rw,sync)\n")],
         "host about": [parts(passwd, group, "UID_MIN  1000\nGID_MIN 1000\n")],
         "host inside": [parts("f/srv/a\0h/srv/b\0d/srv/tank/c\0", LIST, f"# file: /srv/a\n{NTACL}=0x{value.hex()}\n", passdb, group)],
         "host taken": [parts(OFFICE, "[b]\n guest ok = yes\n", EXPORTS, LIST, passwd, group, passdb)],

@@ -15,6 +15,8 @@ from yardgate.core.acl.rights import Level
 from yardgate.core.host.compiled import compiled
 from yardgate.core.host.diagnosis import Asked, HostCheck, Planned, cause, diagnose
 from yardgate.core.host.state import System
+from yardgate.core.host.step_words import words
+from yardgate.core.host.steps import drift
 from yardgate.core.model.plan import Group, Place, Plan, User
 from yardgate.core.model.share import HostRule, Share
 from yardgate.drivers.linux.host import LinuxHost
@@ -115,6 +117,7 @@ CASES = (
     Case("over NFS for reading only", "true", "true", "host", "192.0.2.7 mounts drawings for reading only", replace(ANN, protocol="nfs", machine="192.0.2.7")),
     Case("the NFS server is dead", "service nfs-kernel-server stop", "service nfs-kernel-server start", "server", "The NFS server does not run", replace(ANN, protocol="nfs", machine="192.0.2.41")),
     Case("the exports are gone", "mv /etc/exports.d/yardgate.exports /tmp/kept", "mv /tmp/kept /etc/exports.d/yardgate.exports", "share", "exports no share drawings", replace(ANN, protocol="nfs", machine="192.0.2.41")),
+    Case("the exports were withdrawn", "exportfs -ua", "exportfs -ra", "share", "exports no share drawings", replace(ANN, protocol="nfs", machine="192.0.2.41")),
     Case("over NFS all is well", "true", "true", "", "", replace(ANN, protocol="nfs", machine="192.0.2.41")),
 )  # fmt: skip
 
@@ -168,6 +171,19 @@ def test_the_first_check_that_is_amiss_is_the_cause(keelson: Host, case: Case) -
         shell(keelson, case.undone)
     again = cause(checks(keelson, ANN))
     assert again is None, again
+
+
+def test_exports_that_the_server_does_not_have_are_drift(keelson: Host) -> None:
+    left = LinuxHost(runner(keelson)).read(SYSTEM)
+    shell(keelson, "exportfs -ua")
+    try:
+        found = LinuxHost(runner(keelson)).read(SYSTEM)
+        assert [words(step) for step in drift(left, found)] == [
+            "stop sharing drawings over NFS; /srv/keel/drawings stays as it is"
+        ]
+    finally:
+        shell(keelson, "exportfs -ra")
+    assert drift(left, LinuxHost(runner(keelson)).read(SYSTEM)) == ()
 
 
 def test_a_server_that_only_the_host_itself_reaches(keelson: Host) -> None:

@@ -4,6 +4,7 @@ import re
 from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from dataclasses import replace
 from datetime import date, timedelta
+from ipaddress import ip_network
 
 from yardgate.core.acl import Posix, PosixEntry, posix
 from yardgate.core.host.bounds import LOWEST, HostAccounts
@@ -11,6 +12,7 @@ from yardgate.core.host.share_lists import GROUP_MARK
 from yardgate.core.host.state import (
     OPEN,
     PARTS,
+    Export,
     Folder,
     HostAccount,
     HostGroup,
@@ -52,7 +54,7 @@ def read(run: Runner, asked: System, files: Files = FILES, parts: Collection[Rec
             found = replace(found, offers={one.name: one for one in _in_effect(run, offers, files)})
         if "exports" in parts:
             exports = exports_text.read(_text(run, files.exports, missing=""))
-            found = replace(found, exports={one.name: one for one in exports})
+            found = replace(found, exports={one.name: one for one in _exported(run, exports)})
     except FormatError as error:
         raise ApplianceError(f"a file that only rollouts should write was changed by hand: {error}") from None
     if "services" in parts and asked.services:
@@ -94,6 +96,29 @@ def _in_effect(run: Runner, written: Sequence[Offer], files: Files) -> Iterator[
     for one in written:
         if (found := there.get(fold(one.name))) is not None:
             yield replace(found, name=one.name)
+
+
+def _exported(run: Runner, written: Sequence[Export]) -> Iterator[Export]:
+    """Of the exports that rollouts wrote those that the host's NFS server has taken up, as exportfs(8) tells. Hosts by name alone are taken up
+    only where the host can look them up, which may be later: these stand as they are written."""
+    if not written:
+        return
+    asking = Command(("exportfs", "-s"), "ask what the NFS server exports", changes=False)
+    said = run(asking)
+    listed = {
+        re.sub(r"\\([0-7]{3})", lambda c: chr(int(c[1], 8)), line.partition("  ")[0]) for line in said.out.splitlines()
+    }
+    for one in written:
+        if said.code or one.path in listed or not any(_is_network(rule.hosts) for rule in one.rules):
+            yield one
+
+
+def _is_network(hosts: str) -> bool:
+    try:
+        ip_network(hosts, strict=False)
+    except ValueError:
+        return hosts == "*"
+    return True
 
 
 def smb_runs(run: Runner) -> bool:
