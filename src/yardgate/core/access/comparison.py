@@ -188,39 +188,43 @@ def stands(found: Outcome, place: str, view: View = None) -> PlaceComparison:
 def compared(found: Outcome, places: Sequence[str], view: View = None) -> Iterator[PlaceComparison]:
     """For each of some places, all of whose grants are weighed at once."""
     plan, storage, counting = found.matrix.plan, found.matrix.storage, found.matrix.counting
-    at = [said_at(found, place) for place in places]
-    lists = [granted_on(plan, storage, here) if here is not None else {} for here in at]
-    high, low = weigh(plan.target, counting, lists)
-    said = parts(plan.target, counting, lists)
-    for number, (place, here) in enumerate(zip(places, at, strict=True)):
-        grants = _Grants(here, *(plane[number] for plane in (high, low, said.disagree, said.concerned)))
-        yield _compared(found, place, grants, view)
+    at = {place: said_at(found, place) for place in places}
+    lists = {place: granted_on(plan, storage, here) for place, here in at.items() if here is not None}
+    weighed: dict[str, _Grants] = {}
+    if lists:
+        said = parts(plan.target, counting, list(lists.values()))
+        planes = (*weigh(plan.target, counting, list(lists.values())), said.disagree, said.concerned)
+        for number, place in enumerate(lists):
+            weighed[place] = _Grants(at[place] or place, *(plane[number] for plane in planes))
+    for place in places:
+        yield _compared(found, place, weighed.get(place), view)
 
 
 class _Grants(NamedTuple):
-    """What is granted in a place, as bit planes (words,). at: the place whose grants these are, if any."""
+    """What is granted in a place, as bit planes (words,). at: the place whose grants these are."""
 
-    at: str | None
+    at: str
     high: Bits
     low: Bits
     disagree: Bits
     concerned: Bits
 
 
-def _compared(found: Outcome, place: str, grants: _Grants, view: View) -> PlaceComparison:
+def _compared(found: Outcome, place: str, grants: _Grants | None, view: View) -> PlaceComparison:
+    """grants: none, where a list alone says what is granted."""
     matrix = found.matrix
     plan, counting, comes = matrix.plan, matrix.counting, column(found, place, view)
-    subjects, at = len(counting.subjects), grants.at
+    subjects = len(counting.subjects)
     state = np.full(subjects + 1, AS_GRANTED, dtype=np.uint8)
     granted = comes.copy()
-    if at is None:
+    if grants is None:
         state[comes == Level.NA.code] = NOT_SET
     else:
         granted[:-1] = to_codes(grants.high | counting.boss, grants.low | counting.boss, subjects)
         state[:-1][unpack(grants.disagree & ~counting.boss, subjects)] = SETTLED
         concerned = unpack(grants.concerned | counting.boss, subjects)
         state[:-1][~concerned & (comes[:-1] == Level.NA.code)] = NOT_SET
-    granted[-1] = _guest(found, place, at).code
+    granted[-1] = _guest(found, place, grants.at if grants is not None else None).code
     state[-1] = NOT_SET if not granted[-1] and not comes[-1] else AS_GRANTED
     ways = found.ways_to(place, None if view == "storage" else view)
     active = np.append(unpack(counting.active, subjects), True)

@@ -1,6 +1,7 @@
 """Findings about grants: those that do nothing, that lose to others, or that cannot come out as they were meant."""
 
 from collections.abc import Iterator, Mapping, Sequence
+from itertools import repeat
 
 import numpy as np
 
@@ -144,7 +145,7 @@ def refusal_beats(case: Case) -> Findings:
                 continue
             loses = f"{case.plan.named(refuser)} has no access to {case.path(place)}"
             sentence = f"{loses}, and that beats what {case.names(people)} {'are' if len(people) > 1 else 'is'} granted there otherwise."
-            cells = tuple((who, place) for who in people)
+            cells = tuple(zip(people, repeat(place)))
             yield Finding("refusal-beats", "note", (place, refuser), sentence, cells)
 
 
