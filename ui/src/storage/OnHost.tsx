@@ -48,7 +48,7 @@ export function OnHost({ place, there, put }: { place: Place; there: Schemas["Ho
         <label>
           {place.kind === "pool" ? "has" : "quota"}{" "}
           <Size
-            key={place.quota}
+            key={place.id}
             label={place.kind === "pool" ? "What the pool has" : "Quota"}
             size={place.quota ?? null}
             placeholder={place.kind === "pool" ? "e.g. 8 TiB" : "none"}

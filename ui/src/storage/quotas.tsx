@@ -21,6 +21,11 @@ export function Size({
 }) {
   const shown = size ? sizeWords(size) : "";
   const [text, setText] = useState(shown);
+  const [known, setKnown] = useState(size);
+  if (known !== size) {
+    setKnown(size);
+    setText(shown);
+  }
   const said = sizeOf(text);
   const keep = () => {
     if (said !== undefined && said !== size && text !== shown) onKeep(said);
@@ -65,7 +70,6 @@ export function GroupQuotas({ place, made, put }: { place: Place; made: boolean;
         <div key={quota.group} className="row">
           <span className="spread">{whoLabel(index, quota.group)}</span>
           <Size
-            key={quota.bytes}
             label={`Quota of ${whoLabel(index, quota.group)}`}
             size={quota.bytes}
             placeholder="none"
