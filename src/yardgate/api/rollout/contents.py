@@ -55,7 +55,7 @@ def hand_over(plan: str, account: Planner, request: Request, services: TheServic
     named = host_names(opened.plan, away_from(opened.plan, services.rollouts.destination(plan).joined))
     if (leaver := there.accounts.get(body.account)) is None or leaver.uid == 0:
         raise HTTPException(404, f"The appliance has no account {body.account} that this plan knows of")
-    if leaver.enabled and (leaver.expires is None or leaver.expires > date.today()):
+    if leaver.active(date.today()):
         raise HTTPException(422, f"{body.account} is not disabled on the appliance: what it owns stays its own")
     heir = there.accounts.get(named.get(body.to, ""))
     if heir is None or not heir.enabled or heir.name == leaver.name:

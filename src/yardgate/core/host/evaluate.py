@@ -24,7 +24,7 @@ def let_in(system: System, offer: Offer, account: str, groups: Collection[str], 
     if not account:
         return offer.guests
     own = system.accounts.get(account)
-    if own is None or not own.enabled or (own.expires is not None and own.expires <= on):
+    if own is None or not own.active(on):
         return Level.NA
     return offer.gives(_names(account, groups))
 

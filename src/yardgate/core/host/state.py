@@ -51,6 +51,10 @@ class HostAccount:
     smb: bool = True
     aliases: tuple[str, ...] = ()
 
+    def active(self, on: date) -> bool:
+        """Whether anybody may sign in with it on a day."""
+        return self.enabled and (self.expires is None or on < self.expires)
+
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Members:

@@ -8,6 +8,7 @@ from yardgate.core.acl.words import rights, rwx
 from yardgate.core.host.share_lists import GROUP_MARK
 from yardgate.core.host.state import Dataset, Export, Folder, HostAccount, HostGroup, HostService, Members, Offer
 from yardgate.core.host.steps import Step, sign_in_again, without_password
+from yardgate.core.model.naming import size
 from yardgate.core.model.plan import GUEST, Snapshots
 
 
@@ -134,14 +135,6 @@ def kept_words(kept: Snapshots) -> str:
         if number
     ]
     return f"the last {', '.join(parts)}"
-
-
-def size(number: int) -> str:
-    """A number of bytes as people write it, in units of 1,024 (IEC 80000-13)."""
-    for unit, power in (("TiB", 40), ("GiB", 30), ("MiB", 20), ("KiB", 10)):
-        if number >= 1 << power:
-            return f"{number / (1 << power):.4g} {unit}"
-    return f"{number} bytes"
 
 
 def _account_words(was: HostAccount, now: HostAccount) -> str:

@@ -41,3 +41,11 @@ def show(text: str, most: int = 40) -> str:
         c if c.isprintable() and c not in _DIRECTION_MARKS else f"\\u{ord(c):04x}" for c in text[: most + 1]
     )
     return f"“{plain[:most]}…”" if len(plain) > most else f"“{plain}”"
+
+
+def size(count: int) -> str:
+    """A number of bytes for people: in the largest binary unit (IEC 80000-13) of which there is at least one."""
+    for unit, power in (("TiB", 40), ("GiB", 30), ("MiB", 20), ("KiB", 10)):
+        if count >= 1 << power:
+            return f"{count / (1 << power):.4g} {unit}"
+    return f"{count} bytes"

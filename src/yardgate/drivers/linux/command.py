@@ -56,3 +56,6 @@ class Files:
 
 
 FILES = Files()
+IN = """cd -P -- "$1" && test "$PWD" = "$1" || { echo "no folder of its own, or behind a link: $1" >&2; exit 1; }
+"""
+"""Go into a folder and look where one is then. From there it is named `.`: whatever its path leads to by now, nothing else is touched."""

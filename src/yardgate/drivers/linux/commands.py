@@ -17,7 +17,7 @@ from yardgate.core.host.share_lists import GROUP_MARK
 from yardgate.core.host.state import Dataset, Folder, HostAccount, HostGroup, HostService, Members, Offer, System, whos
 from yardgate.core.host.steps import Step
 from yardgate.drivers.linux import datasets
-from yardgate.drivers.linux.command import FILES, Command, Files
+from yardgate.drivers.linux.command import FILES, IN, Command, Files
 from yardgate.drivers.linux.reading import EPOCH, NEVER, SHUT
 from yardgate.drivers.linux.sign_in import UNKNOWN
 from yardgate.formats import descriptor, posix_text, smbconf, usermap
@@ -198,9 +198,6 @@ UNTIL = """if pdbedit -u "$1" > /dev/null 2>&1; then
   net sam set disabled "$1" "$2" > /dev/null
   pdbedit -r -u "$1" -K "$3" > /dev/null
 fi"""
-IN = """cd -P -- "$1" && test "$PWD" = "$1" || { echo "no folder of its own, or behind a link: $1" >&2; exit 1; }
-"""
-"""Go into a folder and look where one is then. From there it is named `.`: whatever its path leads to by now, nothing else is touched."""
 DO_IN = f"""{IN}shift; "$@\""""
 TAKE_FROM = f"""test -e "$1/$2" || exit 0
 {IN}rmdir -- "./$2\""""

@@ -8,15 +8,13 @@ from importlib.resources import files as resources
 from yardgate.core.host.state import Dataset, HostQuota, System
 from yardgate.core.host.steps import Step
 from yardgate.drivers.appliance import ApplianceError
-from yardgate.drivers.linux.command import Command, Files, Runner
+from yardgate.drivers.linux.command import IN, Command, Files, Runner
 from yardgate.formats import snapshots
 from yardgate.formats.reading import FormatError
 
 PROGRAM = (resources("yardgate.drivers.linux") / "snapshots.sh").read_text()
 TIMER = """# Written by Yard Gate at a rollout: makes snapshots, and ends those that are not kept.
 17 * * * * root {program}
-"""
-ENTER = """cd -P -- "$1" && test "$PWD" = "$1" || { echo "no folder of its own, or behind a link: $1" >&2; exit 1; }
 """
 ZFS_NAME = """zfs_name() { zfs list -H -o mountpoint,name | at="$1" awk -F '\\t' '$1 == ENVIRON["at"] { print $2; exit }'; }
 """
@@ -88,7 +86,7 @@ fi
 """,
 }  # fmt: skip
 QUOTA: Mapping[str, str] = {
-    "btrfs": ENTER + """btrfs quota enable . 2> /dev/null || btrfs qgroup show . > /dev/null
+    "btrfs": IN + """btrfs quota enable . 2> /dev/null || btrfs qgroup show . > /dev/null
 btrfs qgroup limit "$2" . > /dev/null
 """,
     "zfs": ZFS_NAME + """zfs set quota="$2" "$(zfs_name "$1")"
@@ -100,7 +98,7 @@ GROUP_QUOTA = (
 """
 )
 MARK: Mapping[str, str] = {
-    "btrfs": ENTER + """if test -n "$2"; then setfattr --name=trusted.yardgate.place --value="$2" .
+    "btrfs": IN + """if test -n "$2"; then setfattr --name=trusted.yardgate.place --value="$2" .
 else setfattr --remove=trusted.yardgate.place . 2> /dev/null || true; fi
 """,
     "zfs": ZFS_NAME + """name=$(zfs_name "$1")

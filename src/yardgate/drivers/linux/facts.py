@@ -7,7 +7,7 @@ from datetime import UTC, datetime
 
 from yardgate.core.host.diagnosis import Asked, Facts, PasswordKnown
 from yardgate.core.host.state import Folder, HostAccount, HostService, System
-from yardgate.core.host.step_words import size
+from yardgate.core.model.naming import size
 from yardgate.drivers.appliance import ApplianceError
 from yardgate.drivers.linux import sign_in
 from yardgate.drivers.linux.command import Command, Files, Runner

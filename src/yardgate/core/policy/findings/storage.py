@@ -22,6 +22,7 @@ from yardgate.core.acl.words import rwx
 from yardgate.core.edits.list_edits import retouched
 from yardgate.core.edits.records import Edit, PutPlace, SetGrant
 from yardgate.core.edits.transforms import restyle, style_of
+from yardgate.core.model.naming import size
 from yardgate.core.model.plan import EVERYONE, ROOT, Place, Plan
 from yardgate.core.policy.findings.case import Case, Check, Finding, Findings
 
@@ -301,14 +302,6 @@ def group_quota_beyond(case: Case) -> Findings:
 def _room(plan: Plan, place: Place) -> int | None:
     """What a place can hold at most: the least of its own quota and of those above it; None where nobody said."""
     return min((quota for step in plan.path(place.id) if (quota := plan.places[step].quota) is not None), default=None)
-
-
-def size(count: int) -> str:
-    """A number of bytes for people: in the largest binary unit (IEC 80000-13) of which there is at least one."""
-    for unit, power in (("TiB", 40), ("GiB", 30), ("MiB", 20), ("KiB", 10)):
-        if count >= 1 << power:
-            return f"{count / (1 << power):.4g} {unit}"
-    return f"{count} bytes"
 
 
 CHECKS = (
