@@ -102,7 +102,7 @@ class Pusher:
             self._put_back(at)
             return
         if self.one.does == "push" and not self.one.snapshots:
-            self.pushes.kept_as(
+            self.pushes.keep_snapshots(
                 self.one, [f"{one} {at.snapshot(one)}" for one in self.one.there.holding(self.one.folders)]
             )
         for name in self.one.folders:

@@ -102,7 +102,7 @@ class Pushes:
             here = (pushes.plan == one.plan) & (pushes.number == one.number)
             connection.execute(update(tables.pushes).where(here).values(state=state, counts=said, trouble=trouble))
 
-    def kept_as(self, one: Pushing, snapshots: Sequence[str]) -> None:
+    def keep_snapshots(self, one: Pushing, snapshots: Sequence[str]) -> None:
         """Write down which snapshots were made before; those from before a stop stay."""
         pushes = tables.pushes.c
         with self.store.writing() as connection:

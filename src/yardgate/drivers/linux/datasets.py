@@ -18,6 +18,8 @@ TIMER = """# Written by Yard Gate at a rollout: makes snapshots, and ends those 
 """
 ZFS_NAME = """zfs_name() { zfs list -H -o mountpoint,name | at="$1" awk -F '\\t' '$1 == ENVIRON["at"] { print $2; exit }'; }
 """
+BTRFS_QUOTA = """btrfs_quota() { btrfs qgroup show -rf --raw -- "$1" 2> /dev/null | awk '$1 ~ "^0/" { print $2, $4 }'; }
+"""
 PATIENT = """patient() { # while somebody who has just left it is still taken to be in it
   for left in 5 4 3 2 1 0; do
     said=$("$@" 2>&1) && return 0
@@ -245,11 +247,12 @@ def snapshot(run: Runner, path: str) -> str:
 # For each path that is one: kind, place, quota, use, whether names differ by case; for groups' quotas a line each.
 READ = (
     ZFS_NAME
+    + BTRFS_QUOTA
     + """for path; do
   test -d "$path" || continue
   if test "$(stat -f -c %T -- "$path") $(stat -c %i -- "$path")" = "btrfs 256"; then
     place=$(getfattr --absolute-names --only-values --name=trusted.yardgate.place -- "$path" 2> /dev/null || true)
-    said=$(btrfs qgroup show -rf --raw -- "$path" 2> /dev/null | awk '$1 ~ /^0\\// { print $2, $4 }')
+    said=$(btrfs_quota "$path")
     test -n "$said" || said='- none'
     printf 'dataset\\tbtrfs\\t%s\\t%s\\t%s\\t%s\\tsensitive\\n' "$path" "$place" "${said#* }" "${said% *}"
   elif command -v zfs > /dev/null && name=$(zfs_name "$path" 2> /dev/null) && test -n "$name"; then

@@ -11,11 +11,14 @@ from yardgate.core.model.naming import size
 from yardgate.drivers.appliance import ApplianceError
 from yardgate.drivers.linux import sign_in
 from yardgate.drivers.linux.command import Command, Files, Runner
+from yardgate.drivers.linux.datasets import BTRFS_QUOTA
 from yardgate.drivers.linux.reading import passdb, read
 
 PORTS = {"smb": 445, "nfs": 2049}  # RFC 7530, section 3.1; MS-SMB2, section 2.1
 FULL = 64  # KiB, or files, that have to be free
-LOOK = """port=$1 account=$2 top=$3; shift 3
+LOOK = (
+    BTRFS_QUOTA
+    + """port=$1 account=$2 top=$3; shift 3
 echo "groups $(id -Gnz -- "$account" 2> /dev/null | tr '\\0' '\\t')"
 echo "regrouped $(stat -c %Y /etc/group)"
 ss -Hltn "sport = :$port" | while read -r _ _ _ at _; do echo "listens $at"; done
@@ -30,8 +33,9 @@ done
 if test -f "$last"; then echo "file $last"; fi
 echo "options $(findmnt -nro OPTIONS -T "$last")"
 echo "free $(df --output=avail,iavail -k -- "$last" | tail -n 1)"
-echo "quota $(btrfs qgroup show -rf --raw -- "$last" 2> /dev/null | awk '$1 ~ "^0/" { print $2, $4 }')"
+echo "quota $(btrfs_quota "$last")"
 """
+)
 ENTER = """smbclient -A /dev/stdin -D "$2" "//127.0.0.1/$1" -c 'ls' 2>&1 || true"""
 NO = re.compile(r"NT_STATUS_\w+")
 
