@@ -44,6 +44,7 @@ from yardgate.core.model.plan import (
     GUEST,
     LOCAL,
     ROOT,
+    Behaviour,
     Group,
     GroupQuota,
     Pattern,
@@ -211,6 +212,7 @@ def targets(draw: st.DrawFn, group_ids: list[str]) -> Target:
         wildcards=draw(st.sampled_from(get_args(Wildcards))),
         nfs_traverse=draw(st.sampled_from(["checked", "bypassed"])),
         addresses=draw(st.sampled_from([(), ("files.quay.example", "192.0.2.10", "2001:db8::7")])),
+        answered=tuple(draw(st.lists(st.sampled_from(get_args(Behaviour)), unique=True))),
     )
 
 

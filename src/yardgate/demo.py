@@ -364,7 +364,11 @@ def plan(directory: Directory = DIRECTORY) -> Plan:
     local = Plan(
         name="keelson",
         office="Lantern Quay Boatworks",
-        target=Target(baseline=groups["All staff"].id, addresses=("keelson", "192.0.2.10")),
+        target=Target(
+            baseline=groups["All staff"].id,
+            addresses=("keelson", "192.0.2.10"),
+            answered=("several", "nearest", "traverse", "host_rules"),
+        ),
         users=users,
         groups={group.id: group for group in groups.values()},
         places={place.id: _sized(_stored(place, by_name)) for place in places.values()},

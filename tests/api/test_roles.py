@@ -18,12 +18,12 @@ from yardgate.store import Plans, Store, tables
 from yardgate.store.accounts import Accounts, Role
 
 ANYBODY = "session sign_in sign_out link_kind use_link first"
-SOMEBODY = "plans formats own_password own_sessions sign_out_everywhere end_session"
+SOMEBODY = "plans offices formats own_password own_sessions sign_out_everywhere end_session"
 READER = """
     outline memberships what_if loss history versions free_id compare events window reason stands since_rollout standing repair read would remedy
     shares reason_over walked try_everyone card_of access_report export
     directories reading reading_changes try_mapping destination managed run_of_plan step_of_run rollout rollout_step compare_rollouts take_away
-    what_lies_inside look_of_plan rules instead kinds push style forecast from_text stored
+    begun more name_says what_lies_inside look_of_plan rules instead kinds push style forecast from_text stored
 """
 PLANNER = """
     make copy archive edit undo redo name_version back_to preview keep check_directory keep_password start_reading cancel_reading keep_reading

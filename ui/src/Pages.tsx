@@ -8,6 +8,7 @@ import { Boundary } from "./parts/Boundary";
 import { PlanProvider } from "./plan/PlanContext";
 import { SignIn } from "./signin/SignIn";
 
+const Begin = lazy(() => import("./begin/Begin"));
 const Board = lazy(() => import("./board/Board"));
 const People = lazy(() => import("./people/People"));
 const Storage = lazy(() => import("./storage/Storage"));
@@ -87,6 +88,7 @@ function OnePlan({ session }: { session: Session }) {
             }
           >
             <Routes>
+              <Route path="begin" element={<Begin />} />
               <Route path="board" element={<Board />} />
               <Route path="people" element={<People />} />
               <Route path="directories" element={<Directories />} />

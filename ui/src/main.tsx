@@ -14,6 +14,8 @@ import "./parts/levels.css";
 import "./frame/frame.css";
 import "./board/gates.css";
 import "./parts/grid.css";
+import "./parts/forms.css";
+import "./begin/begin.css";
 import "./storage/storage.css";
 import "./plans/pages.css";
 import "./directory/directory.css";

@@ -9,7 +9,19 @@ from fastapi.routing import APIRoute
 from starlette.middleware.gzip import GZipMiddleware
 
 from yardgate import __version__
-from yardgate.api import accounts, authentication, board, directories, plans, policy, rollout, shares, storage, transfer
+from yardgate.api import (
+    accounts,
+    authentication,
+    begin,
+    board,
+    directories,
+    plans,
+    policy,
+    rollout,
+    shares,
+    storage,
+    transfer,
+)
 from yardgate.api.accounts.tries import Tries
 from yardgate.api.schemas import Problem
 from yardgate.api.transport import problems
@@ -24,7 +36,7 @@ WEB = Path(__file__).parent.parent / "web"
 
 LONGEST = 200  # characters of a path below the interface
 
-STATIONS = (accounts, plans, board, storage, transfer, directories, shares, policy, rollout)
+STATIONS = (accounts, plans, begin, board, storage, transfer, directories, shares, policy, rollout)
 
 
 def create_app(

@@ -588,6 +588,86 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/offices": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Offices
+         * @description The made-up offices from which a plan can begin.
+         */
+        get: operations["offices"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan}/more": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * More
+         * @description The edits of an act on many things, or of one more of the same; nothing is kept.
+         */
+        post: operations["more"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan}/name": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Name Says
+         * @description Whether the plan, a protocol or a host refuses a name.
+         */
+        get: operations["name_says"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan}/begin": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Begun
+         * @description How far a plan is, and what to do next; what appliances differ in, and what is said of this one.
+         */
+        get: operations["begun"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/plans/{plan}/board": {
         parameters: {
             query?: never;
@@ -1947,6 +2027,29 @@ export interface components {
             sessions: number;
         };
         /**
+         * AddThem
+         * @description New people, services or groups of these names, members of some groups.
+         */
+        AddThem: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            do: "add";
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "person" | "service" | "group";
+            /** Names */
+            names: components["schemas"]["NewName"][];
+            /**
+             * Groups
+             * @default []
+             */
+            groups: string[];
+        };
+        /**
          * Answer
          * @description What an edit did, or would do. grants and columns of the places it touched; `whole`: read the outline again. around: of a kept one.
          */
@@ -2021,6 +2124,23 @@ export interface components {
              * @description the plan's revision that this was made on, or is
              */
             to: number;
+        };
+        /**
+         * BeginOut
+         * @description How far a plan is, in the order in which people work; what appliances differ in.
+         */
+        BeginOut: {
+            /**
+             * Revision
+             * @description the plan's revision that this was made on, or is
+             */
+            revision: number;
+            /** Stages */
+            stages: components["schemas"]["StageOut"][];
+            /** Questions */
+            questions: components["schemas"]["QuestionOut"][];
+            /** Profiles */
+            profiles: components["schemas"]["ProfileOut"][];
         };
         /**
          * BreachOut
@@ -2120,6 +2240,21 @@ export interface components {
             fingerprint: string | null;
             /** Distrust */
             distrust: string | null;
+        };
+        /**
+         * ChoiceOut
+         * @description An answer. target: what then is said of the appliance. taken: whether that is what it does, or is assumed to do.
+         */
+        ChoiceOut: {
+            /** Id */
+            id: string;
+            /** Happens */
+            happens: string;
+            /** Words */
+            words: string;
+            /** Taken */
+            taken: boolean;
+            target: components["schemas"]["Target"];
         };
         /**
          * Column
@@ -3335,6 +3470,19 @@ export interface components {
          */
         Level: "NA" | "PT" | "RO" | "RW";
         /**
+         * LikeOffice
+         * @description All that is in a made-up office, in a plan with nobody and nothing in it.
+         */
+        LikeOffice: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            do: "office";
+            /** Office */
+            office: string;
+        };
+        /**
          * LineOut
          * @description A line of a list. says: allow or deny, or a POSIX tag. mask: an access mask, or 0 to 7. stops: why it does not reach the
          *     place asked about.
@@ -3552,6 +3700,42 @@ export interface components {
              */
             style: "mode";
         };
+        /**
+         * MoreLikeIt
+         * @description The same again, under another name: a user in the same groups, a group with the same members, a share of the same place, a place with all in it. grants: with
+         *     what is granted to it, or there.
+         */
+        MoreLikeIt: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            do: "copy";
+            /** Like */
+            like: string;
+            /** Name */
+            name: string;
+            /**
+             * Full Name
+             * @default
+             */
+            full_name: string;
+            /**
+             * Grants
+             * @default false
+             */
+            grants: boolean;
+        };
+        /**
+         * MoreOut
+         * @description The edits that do it, not kept. made: the id of what is new, if it is one thing.
+         */
+        MoreOut: {
+            /** Edits */
+            edits: (components["schemas"]["PutUser"] | components["schemas"]["RemoveUser"] | components["schemas"]["PutGroup"] | components["schemas"]["RemoveGroup"] | components["schemas"]["Join"] | components["schemas"]["Leave"] | components["schemas"]["PutPlace"] | components["schemas"]["RemovePlace"] | components["schemas"]["PutPattern"] | components["schemas"]["RemovePattern"] | components["schemas"]["PutDirectory"] | components["schemas"]["RemoveDirectory"] | components["schemas"]["PutShare"] | components["schemas"]["RemoveShare"] | components["schemas"]["PutService"] | components["schemas"]["RemoveService"] | components["schemas"]["PutPromise"] | components["schemas"]["RemovePromise"] | components["schemas"]["PutAccepted"] | components["schemas"]["RemoveAccepted"] | components["schemas"]["SetGrant"] | components["schemas"]["SetTarget"] | components["schemas"]["SetTitle"])[];
+            /** Made */
+            made?: string | null;
+        };
         /** MoveOut */
         MoveOut: {
             /** Who */
@@ -3564,6 +3748,16 @@ export interface components {
             owns: string[];
             /** Listed */
             listed: string[];
+        };
+        /**
+         * NameSays
+         * @description Why something cannot be called so, nothing where it can; and a name like it that works, if there is one.
+         */
+        NameSays: {
+            /** Trouble */
+            trouble: string;
+            /** Better */
+            better: string;
         };
         /** NamedFile */
         NamedFile: {
@@ -3594,6 +3788,16 @@ export interface components {
              */
             link: string;
         };
+        /** NewName */
+        NewName: {
+            /** Name */
+            name: string;
+            /**
+             * Full Name
+             * @default
+             */
+            full_name: string;
+        };
         /**
          * NewPlan
          * @description A new plan: empty, or what a plan file holds.
@@ -3620,6 +3824,19 @@ export interface components {
             line: number | null;
             /** Text */
             text: string;
+        };
+        /**
+         * NumberThem
+         * @description Free numbers for those of some users and groups that have none.
+         */
+        NumberThem: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            do: "number";
+            /** Ids */
+            ids: string[];
         };
         /** OffCell */
         OffCell: {
@@ -3715,6 +3932,24 @@ export interface components {
              * @default
              */
             note: string;
+        };
+        /**
+         * OfficeOut
+         * @description A made-up office to begin a plan from.
+         */
+        OfficeOut: {
+            /** Id */
+            id: string;
+            /** Title */
+            title: string;
+            /** Words */
+            words: string;
+            /** People */
+            people: number;
+            /** Groups */
+            groups: string[];
+            /** Places */
+            places: string[];
         };
         /**
          * OpenSessionOut
@@ -3984,6 +4219,24 @@ export interface components {
             snapshots?: components["schemas"]["Snapshots"] | null;
         };
         /**
+         * PlaceThem
+         * @description Places at some paths, with all on the way that is missing: a pool, a dataset in it, folders below. start: what uses a pool that is new (see `kinds`).
+         */
+        PlaceThem: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            do: "places";
+            /** Paths */
+            paths: string[];
+            /**
+             * Start
+             * @default
+             */
+            start: string;
+        };
+        /**
          * PlanComparison
          * @description From one revision to another: every edit in words (at most 1,000), and what comes out differently.
          */
@@ -4099,6 +4352,21 @@ export interface components {
             revision?: number | null;
             /** Since */
             since?: components["schemas"]["EntryOut"][] | null;
+        };
+        /**
+         * ProfileOut
+         * @description A kind of appliance of which every answer is known. taken: whether the plan says just that of its own.
+         */
+        ProfileOut: {
+            /** Id */
+            id: string;
+            /** Title */
+            title: string;
+            /** Words */
+            words: string;
+            /** Taken */
+            taken: boolean;
+            target: components["schemas"]["Target"];
         };
         /**
          * Promise
@@ -4331,6 +4599,37 @@ export interface components {
              * @enum {string}
              */
             op: "put-user";
+        };
+        /**
+         * QuestionOut
+         * @description Something in which appliances differ. matters: whether it makes a difference to this plan. unanswered: what is said of the appliance
+         *     where nobody knows; the answer then is assumed.
+         */
+        QuestionOut: {
+            /**
+             * Id
+             * @enum {string}
+             */
+            id: "several" | "nearest" | "traverse" | "nfs_traverse" | "host_rules" | "wildcards";
+            /** Title */
+            title: string;
+            /** Asks */
+            asks: string;
+            /** Said */
+            said: components["schemas"]["SaidOut"][];
+            /** Who */
+            who: string;
+            /** Where */
+            where: string;
+            /** Find Out */
+            find_out: string;
+            /** Answered */
+            answered: boolean;
+            /** Matters */
+            matters: boolean;
+            /** Choices */
+            choices: components["schemas"]["ChoiceOut"][];
+            unanswered: components["schemas"]["Target"];
         };
         /**
          * RanOut
@@ -4881,6 +5180,12 @@ export interface components {
              */
             by: string;
         };
+        /** SaidOut */
+        SaidOut: {
+            /** Who */
+            who: string;
+            level: components["schemas"]["Level"];
+        };
         /** SentenceIn */
         SentenceIn: {
             /** Text */
@@ -5087,6 +5392,19 @@ export interface components {
             ways: components["schemas"]["WayOut"][];
         };
         /**
+         * ShareThem
+         * @description A share for each of some places.
+         */
+        ShareThem: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            do: "share";
+            /** Ids */
+            ids: string[];
+        };
+        /**
          * SharesOut
          * @description All shares, and the places that no share reaches.
          */
@@ -5142,6 +5460,27 @@ export interface components {
              * @default 0
              */
             months: number;
+        };
+        /**
+         * StageOut
+         * @description How far a plan is in one thing, and what is missing; the most urgent first.
+         */
+        StageOut: {
+            /**
+             * Id
+             * @enum {string}
+             */
+            id: "appliance" | "people" | "groups" | "places" | "grants" | "shares" | "try" | "rollout" | "keep";
+            /** Title */
+            title: string;
+            /** Says */
+            says: string;
+            /** Done */
+            done: boolean;
+            /** Begun */
+            begun: boolean;
+            /** Todo */
+            todo: components["schemas"]["ToDoOut"][];
         };
         /**
          * Standing
@@ -5370,7 +5709,7 @@ export interface components {
          *     wildcards: what * and ? in a host rule are compared with: host names (exports(5)), or addresses as well. nfs_traverse: whether
          *     folders above the top of a share ask the right to enter of those who mount it (a kernel's server does where clients of version
          *     4 pass through them, RFC 7530 section 7; one that mounts a share itself, as version 3 has it, does not). addresses: names and addresses by which
-         *     clients reach it, the usual first; without any, the plan's name.
+         *     clients reach it, the usual first; without any, the plan's name. answered: what somebody has said of it; the rest is assumed.
          */
         Target: {
             /**
@@ -5428,6 +5767,25 @@ export interface components {
              * @default []
              */
             addresses: string[];
+            /**
+             * Answered
+             * @default []
+             */
+            answered: ("several" | "nearest" | "traverse" | "nfs_traverse" | "host_rules" | "wildcards")[];
+        };
+        /** ToDoOut */
+        ToDoOut: {
+            /**
+             * Act
+             * @enum {string}
+             */
+            act: "answer" | "add-person" | "number" | "add-group" | "ungrouped" | "add-pool" | "lists" | "grant" | "unshared" | "add-share" | "off" | "promises" | "findings" | "destination" | "steps" | "ending";
+            /** Words */
+            words: string;
+            /** Count */
+            count: number;
+            /** Ids */
+            ids: string[];
         };
         /**
          * TouchedCell
@@ -8250,6 +8608,319 @@ export interface operations {
                     "application/json": {
                         [key: string]: string[];
                     };
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    offices: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OfficeOut"][];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    more: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                plan: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AddThem"] | components["schemas"]["PlaceThem"] | components["schemas"]["LikeOffice"] | components["schemas"]["NumberThem"] | components["schemas"]["ShareThem"] | components["schemas"]["MoreLikeIt"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MoreOut"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    name_says: {
+        parameters: {
+            query: {
+                kind: "account" | "group" | "share" | "place";
+                name?: string;
+                /** @description the id of what has the name now */
+                itself?: string | null;
+                /** @description of a place, the one that it lies in */
+                parent?: string | null;
+            };
+            header?: never;
+            path: {
+                plan: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NameSays"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    begun: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                plan: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BeginOut"];
                 };
             };
             /** @description Unauthorized */

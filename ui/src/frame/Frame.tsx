@@ -96,6 +96,7 @@ export function Frame({ session, children }: { session: Session; children: React
         </Dropdown>
       </header>
       <nav className="stations" aria-label="Stations">
+        <NavLink to={`${base}/begin`}>Begin</NavLink>
         <NavLink to={`${base}/people`}>
           People <span className="count">{outline.users.length.toLocaleString()}</span>
         </NavLink>

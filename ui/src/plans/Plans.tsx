@@ -128,7 +128,7 @@ export default function Plans({ session }: { session: Session }) {
             onClose={(made) => {
               setDialog(null);
               void client.invalidateQueries({ queryKey: ["plans"] });
-              if (made) void navigate(`/p/${made}/board`);
+              if (made) void navigate(`/p/${made}/${dialog.kind === "new" ? "begin" : "board"}`);
             }}
           />
         )}

@@ -27,6 +27,9 @@ class Mode:
     def without(self, _: Set[str]) -> "Mode":
         return self
 
+    def also(self, _like: str, _new: str) -> "Mode":
+        return self
+
 
 def entries_of(bits: int) -> tuple[PosixEntry, ...]:
     """Mode bits as the POSIX list that says the same."""

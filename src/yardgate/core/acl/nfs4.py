@@ -63,6 +63,17 @@ class Ordered:
         """The same without the entries of some."""
         return replace(self, entries=tuple(entry for entry in self.entries if entry.who not in gone))
 
+    def also(self, like: str, new: str) -> "Ordered":
+        """The same with `new` wherever `like` stands, right behind."""
+        return replace(
+            self,
+            entries=tuple(
+                one
+                for entry in self.entries
+                for one in ((entry, replace(entry, who=new)) if entry.who == like else (entry,))
+            ),
+        )
+
 
 def decided(entries: Sequence[Entry], names: Collection[str]) -> tuple[int, ...]:
     """For each entry, the rights that it decides for somebody who goes by `names` (owner@ and group@ among them if so)."""

@@ -67,6 +67,14 @@ class Posix:
         kept = None if self.default is None else tuple(entry for entry in self.default if entry.who not in gone)
         return replace(self, access=tuple(entry for entry in self.access if entry.who not in gone), default=kept)
 
+    def also(self, like: str, new: str) -> "Posix":
+        """The same with `new` named as `like` is."""
+
+        def named(entries: Sequence[PosixEntry]) -> tuple[PosixEntry, ...]:
+            return (*entries, *(replace(entry, who=new) for entry in entries if entry.who == like))
+
+        return replace(self, access=named(self.access), default=None if self.default is None else named(self.default))
+
 
 def whole(entries: Sequence[PosixEntry], perms: int = 0o700) -> tuple[PosixEntry, ...]:
     """A list made valid and put in order: what it lacks of the three base entries from `perms`, and a mask where it needs one.

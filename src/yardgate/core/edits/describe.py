@@ -35,6 +35,7 @@ from yardgate.core.edits.records import (
     SetTitle,
 )
 from yardgate.core.model.agreements import Promise
+from yardgate.core.model.behaviour import QUESTIONS
 from yardgate.core.model.directory import Directory
 from yardgate.core.model.naming import fold
 from yardgate.core.model.plan import Group, Place, Plan, Target, User
@@ -349,4 +350,11 @@ def _target_words(old: Target, new: Target, plan: Plan) -> str:
         )
     if old.addresses != new.addresses:
         said.append(f"clients reach it as {', '.join(new.addresses) or 'the plan is called'}")
+    titles = {question.id: question.title for question in QUESTIONS}
+    for words, some in (
+        ("known", set(new.answered) - set(old.answered)),
+        ("not known any more", set(old.answered) - set(new.answered)),
+    ):
+        if some:
+            said.append(f"{words} of the appliance: {'; '.join(titles[one] for one in titles if one in some)}")
     return "; ".join(said) or "settings unchanged"

@@ -393,6 +393,8 @@ def target_troubles(plan: Plan, target: Target) -> Iterator[Trouble]:
         yield Trouble(
             "target", f"the server has {len(target.addresses)} names and addresses; {MOST_ADDRESSES} are the most"
         )
+    if len(set(target.answered)) < len(target.answered):
+        yield Trouble("target", "what is known of the appliance is said twice; once is enough")
     for what, group in (("baseline", target.baseline), ("administrators", target.administrators)):
         if group is not None and group not in plan.groups:
             yield Trouble("target", f"the {what} group {show(group)} is not a group of this plan")

@@ -30,6 +30,8 @@ PlaceKind = Literal["pool", "dataset", "folder"]
 Enforcement = Literal["share", "storage", "both"]
 Precedence = Literal["pooled", "nearest"]
 Combining = Literal["refusal", "widest", "narrowest", "first"]
+Behaviour = Literal["several", "nearest", "traverse", "nfs_traverse", "host_rules", "wildcards"]
+"""What appliances differ in, as questions (see `behaviour`)."""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -174,7 +176,7 @@ class Target:
     wildcards: what * and ? in a host rule are compared with: host names (exports(5)), or addresses as well. nfs_traverse: whether
     folders above the top of a share ask the right to enter of those who mount it (a kernel's server does where clients of version
     4 pass through them, RFC 7530 section 7; one that mounts a share itself, as version 3 has it, does not). addresses: names and addresses by which
-    clients reach it, the usual first; without any, the plan's name.
+    clients reach it, the usual first; without any, the plan's name. answered: what somebody has said of it; the rest is assumed.
     """
 
     __pydantic_config__ = STRICT
@@ -189,6 +191,7 @@ class Target:
     wildcards: Wildcards = "both"
     nfs_traverse: Literal["checked", "bypassed"] = "checked"
     addresses: tuple[str, ...] = ()
+    answered: tuple[Behaviour, ...] = ()
 
 
 Grants = Mapping[str, Level]
