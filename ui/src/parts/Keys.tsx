@@ -11,7 +11,8 @@ const KEYS: [string, string][] = [
   ["Ctrl + C, Ctrl + V", "copy and paste a block, also to and from a spreadsheet"],
   ["Enter", "to the reason on the right; Tab goes on from there"],
   ["Space", "fold or unfold a group; among memberships, join or leave"],
-  ["Shift + Space", "fold or unfold what lies in a place"],
+  ["Shift + Space", "fold or unfold what lies in a place; among memberships, choose the row for an act on several"],
+  ["Ctrl + A, Escape", "among memberships: choose all rows, let them go"],
   ["/", "find a person, group or place"],
   ["?", "these keys"],
 ];

@@ -17,30 +17,47 @@ export function RemoveDialog({
   words?: [title: string, act: string];
   onClose: (removed: boolean) => void;
 }) {
+  return <ManyRemoveDialog title={words[0]} ok={words[1]} word={name} edits={[edit]} onClose={onClose} />;
+}
+
+/** The same for several at once, where `word` (how many they are) is asked for. */
+export function ManyRemoveDialog({
+  title,
+  ok = "Remove",
+  word,
+  edits,
+  onClose,
+}: {
+  title: string;
+  ok?: string;
+  word: string;
+  edits: Edit[];
+  onClose: (removed: boolean) => void;
+}) {
   const plan = usePlan();
   const [typed, setTyped] = useState("");
   const loss = useQuery({
-    queryKey: ["loss", plan.id, edit],
+    queryKey: ["loss", plan.id, edits],
     gcTime: 0,
     queryFn: () =>
       ask(
         api.POST("/api/v1/plans/{plan}/loss", {
           params: { path: { plan: plan.id } },
-          body: { revision: plan.outline.revision, edits: [edit] },
+          body: { revision: plan.outline.revision, edits },
         }),
       ),
   });
-  const effect = useEffectOf([edit]);
-  const more = (loss.data?.length ?? 0) > 1;
-  const ready = loss.data !== undefined && effect.data !== undefined && (!more || typed === name);
+  const effect = useEffectOf(edits);
+  const more = (loss.data?.length ?? 0) > edits.length;
+  const ready = loss.data !== undefined && effect.data !== undefined && (!more || typed === word);
   return (
     <Modal
-      title={words[0]}
+      title={title}
       open
       onCancel={() => onClose(false)}
-      okText={words[1]}
+      okText={ok}
       okButtonProps={{ danger: true, disabled: !ready }}
-      onOk={() => void plan.edit([edit]).then((kept) => onClose(kept !== null))}
+      onOk={() => void plan.edit(edits).then((kept) => onClose(kept !== null))}
     >
       {loss.isError && <div className="trouble">{message(loss.error)}</div>}
       {!loss.data && !loss.isError && <p role="status">Working out what goes with it …</p>}
@@ -58,7 +75,7 @@ export function RemoveDialog({
           {more && (
             <label className="field">
               <span>
-                Write <b>{name}</b> to remove it
+                Write <b>{word}</b> to remove {edits.length === 1 ? "it" : "them"}
               </span>
               <Input value={typed} onChange={(event) => setTyped(event.target.value)} autoFocus />
             </label>

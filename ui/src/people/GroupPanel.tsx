@@ -9,7 +9,7 @@ import { From } from "./From";
 import { notEmpty, wholeNumber } from "./PersonPanel";
 
 /** One group: who is in it, in what it is, and what part it plays on this appliance. */
-export function GroupPanel({ group }: { group: Group }) {
+export function GroupPanel({ group, onLike }: { group: Group; onLike: () => void }) {
   const { outline, index, canEdit, edit } = usePlan();
   const [removing, setRemoving] = useState(false);
   const put = (change: Partial<Group>) => void edit([{ op: "put-group", group: { ...group, ...change } }]);
@@ -88,9 +88,14 @@ export function GroupPanel({ group }: { group: Group }) {
       <div style={{ height: 10 }} />
       <Field label="Note" area value={group.note ?? ""} disabled={!canEdit} onKeep={(note) => put({ note })} />
       {canEdit && (
-        <Button danger size="small" onClick={() => setRemoving(true)}>
-          Remove …
-        </Button>
+        <div className="row">
+          <Button size="small" onClick={onLike}>
+            Add another like it …
+          </Button>
+          <Button danger size="small" onClick={() => setRemoving(true)}>
+            Remove …
+          </Button>
+        </div>
       )}
       {removing && <RemoveDialog name={group.name} edit={{ op: "remove-group", group: group.id }} onClose={() => setRemoving(false)} />}
     </>

@@ -1,18 +1,19 @@
-import { App, Button, Input } from "antd";
+import { App, Button, Dropdown, Input, Select, Space } from "antd";
 import { useCallback, useEffect, useMemo, useRef, useState, type KeyboardEvent } from "react";
 import { Link, useSearchParams } from "react-router";
-import type { Edit, User } from "../api/client";
+import type { Edit } from "../api/client";
 import { Grid, type GridHandle, type Look, type Spot } from "../parts/Grid";
 import { Keys } from "../parts/Keys";
 import { Side } from "../parts/Side";
-import { isLocal, shownName, shutWord, sourceName } from "../plan/index";
+import { useSelection } from "../parts/selection";
+import { isLocal, sourceName } from "../plan/index";
 import { usePlan } from "../plan/PlanContext";
 import { useMemberships } from "../plan/queries";
 import { AddDialog } from "./AddDialog";
 import { GroupPanel } from "./GroupPanel";
 import { PersonPanel } from "./PersonPanel";
-
-type Row = { id: string; name: string; detail: string; state: string; source: string; kind: "person" | "service" | "group" };
+import { isShow, rowsOf, SHOWS, type Show } from "./rows";
+import { Selected } from "./Selected";
 
 /** People, services and groups, with memberships as a matrix that is edited from both sides. */
 export default function People() {
@@ -20,40 +21,24 @@ export default function People() {
   const { message: toast } = App.useApp();
   const [params, setParams] = useSearchParams();
   const [filter, setFilter] = useState("");
-  const [adding, setAdding] = useState<"person" | "service" | "group" | null>(null);
+  const [adding, setAdding] = useState<{ kind: "person" | "service" | "group"; like?: string } | null>(null);
   const [keysOpen, setKeysOpen] = useState(false);
   const [at, setAt] = useState<Spot>({ row: 0, col: 0 });
   const [from, setFrom] = useState<Spot>({ row: 0, col: 0 });
   const grid = useRef<GridHandle>(null);
 
-  const rows = useMemo<Row[]>(() => {
-    const users = index.usersByName;
-    const row = (user: User): Row => ({
-      id: user.id,
-      name: shownName(user),
-      detail: user.name,
-      kind: user.kind ?? "person",
-      source: isLocal(user) ? "" : sourceName(index, user.id),
-      state: shutWord(user, index),
-    });
-    const people = users.filter((user) => user.kind !== "service").map(row);
-    const services = users.filter((user) => user.kind === "service").map(row);
-    const groups = index.groupsByName.map((group): Row => ({
-      id: group.id,
-      name: group.name,
-      detail: `${group.members.length} members`,
-      kind: "group",
-      source: isLocal(group) ? "" : sourceName(index, group.id),
-      state: group.gone ? "gone" : outline.target.baseline === group.id ? "baseline" : "",
-    }));
-    const text = filter.trim().toLowerCase();
-    return [...people, ...services, ...groups].filter(
-      (one) => !text || `${one.name} ${one.source}\\${one.detail} ${one.state}`.toLowerCase().includes(text),
-    );
-  }, [outline.target.baseline, index, filter]);
+  const show: Show = isShow(params.get("show")) ? (params.get("show") as Show) : "all";
+  const within = index.groups.get(params.get("in") ?? "");
   const columns = index.groupsByName;
   const direct = useMemo(() => new Map(outline.groups.map((group) => [group.id, new Set(group.members)])), [outline.groups]);
   const unlisted = useMemberships().data;
+  const [today] = useState(() => new Date());
+  const members = useMemo(() => within && new Set(within.members), [within]);
+  const rows = useMemo(() => rowsOf(outline, index, show, filter, members ?? null, today), [outline, index, show, filter, members, today]);
+  const shownIds = useMemo(() => rows.map((row) => row.id), [rows]);
+  const known = useMemo(() => ({ has: (one: string) => index.users.has(one) || index.groups.has(one) }), [index]);
+  const selection = useSelection(shownIds, known);
+  const { chosen: several, turn } = selection;
   const far = useMemo(() => new Map(Object.entries(unlisted ?? {}).map(([who, groups]) => [who, new Set(groups)])), [unlisted]);
 
   const spot = { row: Math.min(at.row, Math.max(0, rows.length - 1)), col: Math.min(at.col, Math.max(0, columns.length - 1)) };
@@ -62,7 +47,22 @@ export default function People() {
 
   const address = useRef(setParams); // another function at every address: rows are not drawn by it
   address.current = setParams;
-  const choose = useCallback((who: string) => address.current({ who }, { replace: true }), []);
+  const ask = useCallback(
+    (change: Record<string, string | null>) =>
+      address.current(
+        (old) => {
+          const next = new URLSearchParams(old);
+          for (const [key, value] of Object.entries(change)) {
+            if (value === null) next.delete(key);
+            else next.set(key, value);
+          }
+          return next;
+        },
+        { replace: true },
+      ),
+    [],
+  );
+  const choose = useCallback((who: string) => ask({ who }), [ask]);
   const wanted = params.get("who");
   const went = useRef<string | null>(null);
   useEffect(() => {
@@ -75,17 +75,10 @@ export default function People() {
     grid.current?.show({ row, col: 0 });
   }, [wanted, rows]);
 
-  const toggle = () => {
+  const change = (cells: [group: string, member: string][]) => {
     if (!canEdit) {
       toast.info("This account may only read. Nothing was changed.");
       return;
-    }
-    const cells: [string, string][] = [];
-    for (let row = Math.min(spot.row, anchor.row); row <= Math.max(spot.row, anchor.row); row++) {
-      for (let col = Math.min(spot.col, anchor.col); col <= Math.max(spot.col, anchor.col); col++) {
-        const [member, group] = [rows[row]?.id, columns[col]?.id];
-        if (member && group && member !== group) cells.push([group, member]);
-      }
     }
     const missing = cells.filter(([group, member]) => !direct.get(group)?.has(member));
     const edits: Edit[] =
@@ -101,12 +94,33 @@ export default function People() {
       );
     else if (edits.length > 0) void edit(edits);
   };
+  const cellsIn = (one: Spot, other: Spot) => {
+    const cells: [string, string][] = [];
+    for (let row = Math.min(one.row, other.row); row <= Math.max(one.row, other.row); row++) {
+      for (let col = Math.min(one.col, other.col); col <= Math.max(one.col, other.col); col++) {
+        const [member, group] = [rows[row]?.id, columns[col]?.id];
+        if (member && group && member !== group) cells.push([group, member]);
+      }
+    }
+    return cells;
+  };
+  const toggle = () => change(cellsIn(spot, anchor));
+  const turnCell = (one: Spot) => change(cellsIn(one, one));
 
   const onKey = (event: KeyboardEvent) => {
     const control = event.ctrlKey || event.metaKey;
     if (control && ["z", "y"].includes(event.key.toLowerCase())) {
       event.preventDefault();
       if (canEdit) void step(event.key.toLowerCase() === "y" || event.shiftKey ? "redo" : "undo");
+    } else if (control && event.key.toLowerCase() === "a") {
+      event.preventDefault();
+      selection.set(shownIds);
+    } else if (event.key === " " && event.shiftKey) {
+      event.preventDefault();
+      for (let row = Math.min(spot.row, anchor.row); row <= Math.max(spot.row, anchor.row); row++) if (rows[row]) turn(rows[row]!.id);
+    } else if (event.key === "Escape" && several.size > 0) {
+      event.preventDefault();
+      selection.set([]);
     } else if (event.key === " ") {
       event.preventDefault();
       toggle();
@@ -145,26 +159,32 @@ export default function People() {
         choose(one.id);
       };
       return (
-        <button
-          className="plain"
-          tabIndex={-1}
-          style={{ display: "grid", gridTemplateColumns: "200px 110px 1fr", gap: 8, alignItems: "baseline", width: "100%" }}
-          onClick={open}
-        >
-          <span className="n">
-            {one.name}{" "}
-            {one.source && (
-              <span className="source" style={{ fontWeight: 400 }}>
-                {one.source}
-              </span>
-            )}
-          </span>
-          <small style={{ fontWeight: 400 }}>{one.detail}</small>
-          <small style={{ fontWeight: 400 }}>{[one.kind === "person" ? "" : one.kind, one.state].filter(Boolean).join(", ")}</small>
-        </button>
+        <>
+          <button
+            className={`plain tick${several.has(one.id) ? " on" : ""}`}
+            tabIndex={-1}
+            role="checkbox"
+            aria-checked={several.has(one.id)}
+            aria-label={`Choose ${one.name}`}
+            onClick={(event) => turn(one.id, event.shiftKey)}
+          />
+          <button className="plain person-head" tabIndex={-1} onClick={open}>
+            <span className="n">
+              {one.name}{" "}
+              {one.source && (
+                <span className="source" style={{ fontWeight: 400 }}>
+                  {one.source}
+                </span>
+              )}
+            </span>
+            <small style={{ fontWeight: 400 }}>
+              {[one.detail, one.kind === "person" ? "" : one.kind, one.state].filter(Boolean).join(" · ")}
+            </small>
+          </button>
+        </>
       );
     },
-    [rows, choose],
+    [rows, choose, several, turn],
   );
 
   const user = chosen ? index.users.get(chosen) : undefined;
@@ -172,39 +192,73 @@ export default function People() {
   return (
     <>
       <div className="work">
-        <div className="tools">
-          <Input
-            size="small"
-            allowClear
-            placeholder="Only names with …"
-            aria-label="Only names with"
-            value={filter}
-            onChange={(event) => setFilter(event.target.value)}
-            style={{ width: 180 }}
-          />
-          <span className="muted">● member · ○ indirect member</span>
-          <span className="spread" />
-          {canEdit && <Link to={`/p/${id}/rollout?signin=`}>Passwords, sessions …</Link>}
-          <Link to={`/p/${id}/directories`}>
-            {outline.directories.length === 0 ? "Directory …" : outline.directories.map((one) => one.name).join(", ")}
-          </Link>
-          {canEdit && (
-            <>
-              <Button size="small" onClick={() => setAdding("person")}>
-                Add person
-              </Button>
-              <Button size="small" onClick={() => setAdding("service")}>
-                Add service
-              </Button>
-              <Button size="small" onClick={() => setAdding("group")}>
-                Add group
-              </Button>
-            </>
-          )}
-          <Button size="small" onClick={() => setKeysOpen(true)} aria-label="Keys">
-            ?
-          </Button>
-        </div>
+        {several.size > 0 && canEdit ? (
+          <Selected selection={selection} hidden={[...several].filter((one) => !shownIds.includes(one)).length} />
+        ) : (
+          <div className="tools">
+            <Input
+              size="small"
+              allowClear
+              placeholder="Only names with …"
+              aria-label="Only names with"
+              value={filter}
+              onChange={(event) => setFilter(event.target.value)}
+              style={{ width: 160 }}
+            />
+            <Select<Show>
+              size="small"
+              aria-label="Show"
+              popupMatchSelectWidth={false}
+              style={{ width: 190 }}
+              value={show}
+              onChange={(next) => ask({ show: next === "all" ? null : next })}
+              options={Object.entries(SHOWS).map(([value, label]) => ({ value: value as Show, label }))}
+            />
+            <Select
+              size="small"
+              allowClear
+              aria-label="Only members of"
+              placeholder="in any group"
+              popupMatchSelectWidth={false}
+              showSearch={{ optionFilterProp: "label" }}
+              style={{ width: 140 }}
+              value={within?.id}
+              onChange={(next?: string) => ask({ in: next ?? null })}
+              options={index.groupsByName.map((group) => ({ value: group.id, label: `in ${group.name}` }))}
+            />
+            <span className="spread" />
+            {canEdit && <Link to={`/p/${id}/rollout?signin=`}>Passwords, sessions …</Link>}
+            <Link to={`/p/${id}/directories`}>
+              {outline.directories.length === 0 ? "Directory …" : outline.directories.map((one) => one.name).join(", ")}
+            </Link>
+            {canEdit && (
+              <>
+                <Space.Compact>
+                  <Button size="small" type="primary" onClick={() => setAdding({ kind: "person" })}>
+                    Add person
+                  </Button>
+                  <Dropdown
+                    trigger={["click"]}
+                    menu={{
+                      items: [
+                        { key: "service", label: "Add service" },
+                        { key: "group", label: "Add group" },
+                      ],
+                      onClick: ({ key }) => setAdding({ kind: key as "service" | "group" }),
+                    }}
+                  >
+                    <Button size="small" type="primary" aria-label="Add something else">
+                      ▾
+                    </Button>
+                  </Dropdown>
+                </Space.Compact>
+              </>
+            )}
+            <Button size="small" onClick={() => setKeysOpen(true)} aria-label="Keys">
+              ?
+            </Button>
+          </div>
+        )}
         {outline.users.length + outline.groups.length === 0 ? (
           <div className="empty">
             <h2>Nobody is in this plan yet</h2>
@@ -214,79 +268,100 @@ export default function People() {
           </div>
         ) : rows.length === 0 ? (
           <div className="empty">
-            <h2>No name has “{filter}” in it</h2>
-            <Button onClick={() => setFilter("")}>Show all</Button>
+            <h2>
+              {filter ? `No name has “${filter}” in it` : `There are no ${SHOWS[show]}`}
+              {within ? `, in ${within.name}` : ""}
+            </h2>
+            <Button
+              onClick={() => {
+                setFilter("");
+                ask({ show: null, in: null });
+              }}
+            >
+              Show all
+            </Button>
           </div>
         ) : (
-          // eslint-disable-next-line jsx-a11y/no-static-element-interactions -- Space does the same in the grid
-          <div style={{ display: "contents" }} onDoubleClick={(event) => (event.target as HTMLElement).closest("[data-col]") && toggle()}>
-            <Grid
-              handle={grid}
-              label="Memberships"
-              rows={rows.length}
-              columns={columns.length}
-              rowHeight={27}
-              columnWidth={40}
-              headHeight={118}
-              rowHeadWidth={400}
-              rowKey={(row) => rows[row]?.id ?? String(row)}
-              columnKey={columnKey}
-              rowClass={(row) => (rows[row]!.kind === "group" ? "group" : "person flat")}
-              rowHead={rowHead}
-              corner={
+          <Grid
+            handle={grid}
+            label="Memberships"
+            rows={rows.length}
+            columns={columns.length}
+            rowHeight={27}
+            columnWidth={40}
+            headHeight={118}
+            rowHeadWidth={400}
+            rowKey={(row) => rows[row]?.id ?? String(row)}
+            columnKey={columnKey}
+            rowClass={(row) => (rows[row]!.kind === "group" ? "group" : "person flat")}
+            rowHead={rowHead}
+            corner={
+              <>
+                <button
+                  className={`plain tick${several.size > 0 && shownIds.every((one) => several.has(one)) ? " on" : ""}`}
+                  tabIndex={-1}
+                  role="checkbox"
+                  aria-checked={several.size === 0 ? false : shownIds.every((one) => several.has(one)) ? true : "mixed"}
+                  aria-label="Choose all that are shown"
+                  onClick={() => selection.set(shownIds.every((one) => several.has(one)) ? [] : shownIds)}
+                />
                 <span>
-                  {outline.users.length} people and services · {outline.groups.length} groups
+                  {rows.length < outline.users.length + outline.groups.length ? `${rows.length.toLocaleString()} of ` : ""}
+                  {outline.users.length.toLocaleString()} people and services · {outline.groups.length.toLocaleString()} groups
+                  <br />
+                  <small>● member · ○ indirect member · a click changes it</small>
                 </span>
-              }
-              heads={(cols, width) =>
-                cols.map(({ index: number, start }) => (
-                  <div
-                    key={columns[number]!.id}
-                    className={`head ${number === spot.col ? "lit" : ""}`}
-                    role="columnheader"
-                    aria-colindex={number + 2}
-                    style={{ left: start, width, top: 0, height: 118 }}
+              </>
+            }
+            heads={(cols, width) =>
+              cols.map(({ index: number, start }) => (
+                <div
+                  key={columns[number]!.id}
+                  className={`head ${number === spot.col ? "lit" : ""}`}
+                  role="columnheader"
+                  aria-colindex={number + 2}
+                  style={{ left: start, width, top: 0, height: 118 }}
+                >
+                  <button
+                    className="plain slant"
+                    tabIndex={-1}
+                    title={`Open ${columns[number]!.name}`}
+                    onClick={() => choose(columns[number]!.id)}
                   >
-                    <button
-                      className="plain slant"
-                      tabIndex={-1}
-                      title={`Open ${columns[number]!.name}`}
-                      onClick={() => choose(columns[number]!.id)}
-                    >
-                      {columns[number]!.name}
-                    </button>
-                  </div>
-                ))
+                    {columns[number]!.name}
+                  </button>
+                </div>
+              ))
+            }
+            look={look}
+            at={spot}
+            from={anchor}
+            onMove={(next, nextFrom) => {
+              setAt(next);
+              setFrom(nextFrom);
+              const row = rows[next.row];
+              if (row) {
+                went.current = row.id;
+                choose(row.id);
               }
-              look={look}
-              at={spot}
-              from={anchor}
-              onMove={(next, nextFrom) => {
-                setAt(next);
-                setFrom(nextFrom);
-                const row = rows[next.row];
-                if (row) {
-                  went.current = row.id;
-                  choose(row.id);
-                }
-              }}
-              onKey={onKey}
-            />
-          </div>
+            }}
+            onKey={onKey}
+            onPainted={(next, nextFrom) => next.row === nextFrom.row && next.col === nextFrom.col && turnCell(next)}
+          />
         )}
       </div>
       <Side label="Details">
         {user ? (
-          <PersonPanel key={user.id} user={user} />
+          <PersonPanel key={user.id} user={user} onLike={() => setAdding({ kind: user.kind ?? "person", like: user.id })} />
         ) : group ? (
-          <GroupPanel key={group.id} group={group} />
+          <GroupPanel key={group.id} group={group} onLike={() => setAdding({ kind: "group", like: group.id })} />
         ) : (
           <p className="muted">Choose a person or a group.</p>
         )}
       </Side>
       {adding && (
         <AddDialog
-          kind={adding}
+          {...adding}
           onClose={(added) => {
             setAdding(null);
             if (added) choose(added);

@@ -13,7 +13,7 @@ export const wholeNumber = (text: string) => (text === "" || /^\d{1,10}$/.test(t
 export const notEmpty = (text: string) => (text ? null : "A name is needed.");
 
 /** One person or service: what they are, and which groups they are in. */
-export function PersonPanel({ user }: { user: User }) {
+export function PersonPanel({ user, onLike }: { user: User; onLike: () => void }) {
   const { id, outline, index, canEdit, edit } = usePlan();
   const [removing, setRemoving] = useState(false);
   const put = (change: Partial<User>) => void edit([{ op: "put-user", user: { ...user, ...change } }]);
@@ -139,7 +139,10 @@ export function PersonPanel({ user }: { user: User }) {
         {ours && user.uid !== 0 && <Link to={`/p/${id}/rollout?signin=${encodeURIComponent(user.id)}`}>New password</Link>}
       </div>
       {canEdit && (
-        <div style={{ marginTop: 12 }}>
+        <div className="row" style={{ marginTop: 12 }}>
+          <Button size="small" onClick={onLike}>
+            Add another like {shownName(user).split(" ")[0]} …
+          </Button>
           <Button danger size="small" onClick={() => setRemoving(true)}>
             Remove …
           </Button>

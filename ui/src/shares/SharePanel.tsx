@@ -6,6 +6,7 @@ import { api, ask, message, type Edit, type Level, type Share, type WayOut } fro
 import { Gates } from "../board/Gates";
 import { LevelTag, WORDS } from "../parts/ArmSign";
 import { useAskFirst } from "../parts/AskFirst";
+import { CopyDialog } from "../parts/CopyDialog";
 import { Field } from "../parts/Field";
 import { RemoveDialog } from "../parts/RemoveDialog";
 import { hostPath, pathName, whoName } from "../plan/index";
@@ -24,6 +25,7 @@ const NAMED = 8;
 export function SharePanel({ share, ways }: { share: Share; ways: WayOut[] | undefined }) {
   const { id, outline, index, canEdit, edit } = usePlan();
   const [removing, setRemoving] = useState(false);
+  const [copying, setCopying] = useState(false);
   const first = useAskFirst();
   const changed = (change: Partial<Share>): Edit[] => [{ op: "put-share", share: { ...share, ...change } }];
   const put = (change: Partial<Share>) => first.put(`Change how ${share.name} is shared?`, "Change it", changed(change));
@@ -106,7 +108,10 @@ export function SharePanel({ share, ways }: { share: Share; ways: WayOut[] | und
         </div>
       ))}
       {canEdit && (
-        <p style={{ marginTop: 12 }}>
+        <p className="row" style={{ marginTop: 12 }}>
+          <Button size="small" onClick={() => setCopying(true)}>
+            Another like it …
+          </Button>
           <Button danger size="small" onClick={() => setRemoving(true)}>
             Stop sharing …
           </Button>
@@ -114,6 +119,15 @@ export function SharePanel({ share, ways }: { share: Share; ways: WayOut[] | und
       )}
       {first.dialog}
       {opening && <OpenToAll share={share} onClose={() => setOpening(false)} />}
+      {copying && (
+        <CopyDialog
+          kind="share"
+          like={share.id}
+          name={share.name}
+          words={`Offers ${pathName(index, share.place)} in the same way, under another name.`}
+          onClose={() => setCopying(false)}
+        />
+      )}
       {removing && (
         <RemoveDialog
           name={share.name}

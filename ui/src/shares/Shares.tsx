@@ -1,13 +1,16 @@
 import { useQuery } from "@tanstack/react-query";
-import { Button } from "antd";
-import { useState } from "react";
+import { Button, Input } from "antd";
+import { useMemo, useState } from "react";
 import { Link, useSearchParams } from "react-router";
 import { api, ask, message, type Level, type Share, type WayOut } from "../api/client";
 import { LevelTag, WORDS } from "../parts/ArmSign";
+import { plural } from "../parts/plural";
+import { useSelection } from "../parts/selection";
 import { Side } from "../parts/Side";
 import { pathName } from "../plan/index";
 import { usePlan } from "../plan/PlanContext";
 import { AddShare } from "./AddShare";
+import { Selected } from "./Selected";
 import { SharePanel } from "./SharePanel";
 import { Services } from "./Services";
 import { marks } from "./words";
@@ -24,24 +27,48 @@ export default function Shares() {
     queryFn: () => ask(api.GET("/api/v1/plans/{plan}/shares", { params: { path: { plan: id } } })),
   });
   const ways = new Map(found.data?.shares.map((share) => [share.share, share.ways]));
-  const shares = [...outline.shares].sort((a, b) => a.name.localeCompare(b.name));
+  const [text, setText] = useState("");
+  const wanted = text.trim().toLowerCase();
+  const all = useMemo(() => [...outline.shares].sort((a, b) => a.name.localeCompare(b.name)), [outline.shares]);
+  const shares = all.filter((share) =>
+    `${share.name} ${pathName(index, share.place)} ${marks(share).join(" ")}`.toLowerCase().includes(wanted),
+  );
+  const known = useMemo(() => new Set(all.map((share) => share.id)), [all]);
+  const selection = useSelection(
+    shares.map((share) => share.id),
+    known,
+  );
+  const whole = shares.length > 0 && shares.every((share) => selection.chosen.has(share.id));
   const chosen = shares.find((share) => share.id === params.get("share")) ?? shares[0];
   const choose = (share: string) => setParams({ share }, { replace: true });
   return (
     <>
       <div className="work">
-        <div className="tools">
-          <span>
-            {shares.length} {shares.length === 1 ? "share" : "shares"}
-          </span>
-          <Services />
-          <span className="spread" />
-          {canEdit && (
-            <Button size="small" onClick={() => setAdding(true)}>
-              Add a share …
-            </Button>
-          )}
-        </div>
+        {selection.chosen.size > 0 && canEdit ? (
+          <Selected selection={selection} shares={all} />
+        ) : (
+          <div className="tools">
+            <span>{plural(all.length, "share")}</span>
+            {all.length > 8 && (
+              <Input
+                size="small"
+                allowClear
+                placeholder="Only with …"
+                aria-label="Only shares with"
+                style={{ width: 150 }}
+                value={text}
+                onChange={(event) => setText(event.target.value)}
+              />
+            )}
+            <Services />
+            <span className="spread" />
+            {canEdit && (
+              <Button size="small" onClick={() => setAdding(true)}>
+                Add a share …
+              </Button>
+            )}
+          </div>
+        )}
         {found.isError && <div className="trouble">{message(found.error)}</div>}
         {found.data && found.data.unreached.length > 0 && (
           <div className="said">
@@ -53,7 +80,7 @@ export default function Shares() {
             {found.data.unreached.length > 4 && ` and ${found.data.unreached.length - 4} more places`}: nobody can get in there.
           </div>
         )}
-        {shares.length === 0 ? (
+        {all.length === 0 ? (
           <div className="empty">
             <h2>Nothing is shared yet</h2>
             <p className="muted">
@@ -77,6 +104,17 @@ export default function Shares() {
             <table>
               <thead>
                 <tr>
+                  {canEdit && (
+                    <th style={{ width: 32 }}>
+                      <button
+                        className={`plain tick${whole ? " on" : ""}`}
+                        role="checkbox"
+                        aria-checked={whole}
+                        aria-label="Choose all shares"
+                        onClick={() => selection.set(whole ? [] : shares.map((share) => share.id))}
+                      />
+                    </th>
+                  )}
                   <th>Share</th>
                   <th>Offers</th>
                   <th>
@@ -94,6 +132,20 @@ export default function Shares() {
               <tbody>
                 {shares.map((share) => (
                   <tr key={share.id} className={share.id === chosen?.id ? "chosen" : ""} onClick={() => choose(share.id)}>
+                    {canEdit && (
+                      <td>
+                        <button
+                          className={`plain tick${selection.chosen.has(share.id) ? " on" : ""}`}
+                          role="checkbox"
+                          aria-checked={selection.chosen.has(share.id)}
+                          aria-label={`Choose ${share.name}`}
+                          onClick={(event) => {
+                            event.stopPropagation();
+                            selection.turn(share.id, event.shiftKey);
+                          }}
+                        />
+                      </td>
+                    )}
                     <td>
                       <button className="plain name" aria-pressed={share.id === chosen?.id} onClick={() => choose(share.id)}>
                         {share.name}
@@ -112,6 +164,7 @@ export default function Shares() {
                 ))}
               </tbody>
             </table>
+            {shares.length === 0 && <p className="muted">No share has “{text}” in its name, place or options.</p>}
           </div>
         )}
       </div>

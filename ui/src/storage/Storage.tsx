@@ -4,11 +4,13 @@ import { useEffect, useMemo, useRef, useState, type KeyboardEvent } from "react"
 import { Link, useSearchParams } from "react-router";
 import { api, ask, message, type Edit, type Level, type Place } from "../api/client";
 import { LevelTag } from "../parts/ArmSign";
+import { CopyDialog } from "../parts/CopyDialog";
 import { Field } from "../parts/Field";
 import { RemoveDialog } from "../parts/RemoveDialog";
 import { plural } from "../parts/plural";
 import { Side } from "../parts/Side";
-import { below, pathName, whoName } from "../plan/index";
+import { below, pathName, whoName, type PlanIndex } from "../plan/index";
+import { useSelection } from "../parts/selection";
 import { usePlan } from "../plan/PlanContext";
 import { notEmpty } from "../people/PersonPanel";
 import { AsText, Begin, ChangeStyle, PushDown } from "./arrange";
@@ -17,13 +19,18 @@ import { Heading, Layers, ReadInOrder } from "./Layers";
 import { OnHost } from "./OnHost";
 import { Outcome } from "./Outcome";
 import { AddPlace, MoveDialog } from "./places";
+import { Selected } from "./Selected";
 import { STYLE_WORDS, type Style } from "./words";
 
 const INSIDE: Record<Place["kind"], Place["kind"][]> = { pool: ["dataset", "folder"], dataset: ["dataset", "folder"], folder: ["folder"] };
 
+/** Where else a place may lie. */
+const placesFor = (places: Place[], index: PlanIndex, place: Place) =>
+  places.filter((other) => other.id !== place.id && INSIDE[other.kind].includes(place.kind) && !below(index, place.id).includes(other));
+
 /** The storage tree, and for the place chosen: what is granted, in which order, and who comes out with what. */
 export default function Storage() {
-  const { outline, index, canEdit, step } = usePlan();
+  const { outline, index, canEdit, edit, step } = usePlan();
   const [params, setParams] = useSearchParams();
   const [folded, setFolded] = useState<ReadonlySet<string>>(new Set());
   const [adding, setAdding] = useState<{ kind: Place["kind"]; parent: string | null } | null>(null);
@@ -39,6 +46,10 @@ export default function Storage() {
     walk(null, 0);
     return found;
   }, [index, folded]);
+  const shownIds = useMemo(() => shown.map(({ place }) => place.id), [shown]);
+  const selection = useSelection(shownIds, index.places);
+  const [several, setSeveral] = useState(false);
+  const many = several && selection.chosen.size > 0;
   const chosen = index.places.get(params.get("place") ?? "") ?? shown.find(({ depth }) => depth > 0)?.place ?? shown[0]?.place;
   const choose = (place: string) => setParams({ place }, { replace: true });
   const fold = (place: string, to: boolean) =>
@@ -49,6 +60,15 @@ export default function Storage() {
       return next;
     });
 
+  const dragged = useRef<string | null>(null);
+  const [over, setOver] = useState<string | null>(null);
+  const [moving, setMoving] = useState<{ place: string; to: string } | null>(null);
+  /** Whether what is dragged may lie in a place: shown before it is let go. */
+  const takes = (into: Place) => {
+    const moved = index.places.get(dragged.current ?? "");
+    return moved !== undefined && moved.parent !== into.id && placesFor(outline.places, index, moved).includes(into);
+  };
+
   const onKeyDown = (event: KeyboardEvent) => {
     const number = shown.findIndex(({ place }) => place.id === chosen?.id);
     const inner = chosen ? (index.children.get(chosen.id) ?? []) : [];
@@ -56,6 +76,12 @@ export default function Storage() {
     const to = { ArrowDown: shown[number + 1], ArrowUp: shown[number - 1], Home: shown[0], End: shown.at(-1) }[event.key];
     if ((event.ctrlKey || event.metaKey) && ["z", "y"].includes(event.key.toLowerCase())) {
       if (canEdit) void step(event.key.toLowerCase() === "y" || event.shiftKey ? "redo" : "undo");
+    } else if (event.key === " " && chosen && canEdit) {
+      setSeveral(true);
+      selection.turn(chosen.id, event.shiftKey);
+    } else if (event.key === "Escape" && several) {
+      setSeveral(false);
+      selection.set([]);
     } else if (to) choose(to.place.id);
     else if (event.key === "ArrowRight" && chosen && inner.length > 0) {
       if (open) choose(inner[0]!.id);
@@ -76,9 +102,23 @@ export default function Storage() {
         <div className="row" style={{ padding: "2px 10px 8px" }}>
           <span className="muted spread">{index.places.size} places</span>
           {canEdit && (
-            <Button size="small" onClick={() => setAdding({ kind: "pool", parent: null })}>
-              Add pool
-            </Button>
+            <>
+              {index.places.size > 1 && (
+                <Button
+                  size="small"
+                  aria-pressed={several}
+                  onClick={() => {
+                    setSeveral(!several);
+                    selection.set([]);
+                  }}
+                >
+                  {several ? "Only one" : "Several"}
+                </Button>
+              )}
+              <Button size="small" onClick={() => setAdding({ kind: "pool", parent: null })}>
+                Add pool
+              </Button>
+            </>
           )}
         </div>
         <div
@@ -87,6 +127,7 @@ export default function Storage() {
           aria-label="Storage"
           tabIndex={0}
           onKeyDown={onKeyDown}
+          aria-multiselectable={several || undefined}
           aria-activedescendant={chosen ? `place-${chosen.id}` : undefined}
         >
           {shown.map(({ place, depth }) => {
@@ -98,11 +139,44 @@ export default function Storage() {
                 id={`place-${place.id}`}
                 role="treeitem"
                 aria-level={depth + 1}
-                aria-selected={place.id === chosen?.id}
+                aria-selected={several ? selection.chosen.has(place.id) : place.id === chosen?.id}
+                aria-current={several && place.id === chosen?.id ? "true" : undefined}
                 aria-expanded={inner ? !folded.has(place.id) : undefined}
                 style={{ paddingLeft: 12 + depth * 18 }}
-                onClick={() => choose(place.id)}
+                draggable={canEdit && place.kind !== "pool" && !several}
+                className={over === place.id ? "drop" : undefined}
+                onDragStart={(event) => {
+                  event.dataTransfer.setData("text/plain", place.id);
+                  event.dataTransfer.effectAllowed = "move";
+                  dragged.current = place.id;
+                }}
+                onDragEnd={() => {
+                  dragged.current = null;
+                  setOver(null);
+                }}
+                onDragOver={(event) => {
+                  if (!takes(place)) return;
+                  event.preventDefault();
+                  setOver(place.id);
+                }}
+                onDragLeave={() => setOver((old) => (old === place.id ? null : old))}
+                onDrop={(event) => {
+                  event.preventDefault();
+                  if (dragged.current && takes(place)) setMoving({ place: dragged.current, to: place.id });
+                  setOver(null);
+                }}
+                onClick={(event) => {
+                  if (several || event.ctrlKey || event.metaKey) {
+                    setSeveral(true);
+                    selection.turn(place.id, event.shiftKey);
+                  } else choose(place.id);
+                }}
               >
+                {several && (
+                  <span className={`tick-sign${selection.chosen.has(place.id) ? " on" : ""}`} aria-hidden="true">
+                    {selection.chosen.has(place.id) ? "✓" : ""}
+                  </span>
+                )}
                 <span
                   aria-hidden="true"
                   style={{ width: 10 }}
@@ -127,11 +201,14 @@ export default function Storage() {
           })}
         </div>
       </div>
-      {chosen ? (
+      {many ? (
+        <Selected selection={selection} onDone={() => setSeveral(false)} />
+      ) : chosen ? (
         <PlaceDetail
           key={chosen.id}
           place={chosen}
           onAdd={(kind) => setAdding({ kind, parent: chosen.id })}
+          onMade={choose}
           onGone={() => setParams(chosen.parent ? { place: chosen.parent } : {}, { replace: true })}
         />
       ) : (
@@ -149,6 +226,15 @@ export default function Storage() {
             )}
           </div>
         </div>
+      )}
+      {moving && index.places.has(moving.place) && (
+        <MoveDialog
+          place={index.places.get(moving.place)!}
+          to={moving.to}
+          targets={placesFor(outline.places, index, index.places.get(moving.place)!)}
+          onClose={() => setMoving(null)}
+          onMove={(parent) => void edit([{ op: "put-place", place: { ...index.places.get(moving.place)!, parent } }])}
+        />
       )}
       {adding && (
         <AddPlace
@@ -197,9 +283,19 @@ function Mark({ place, style, above, grants }: { place: Place; style: Style | nu
   );
 }
 
-function PlaceDetail({ place, onAdd, onGone }: { place: Place; onAdd: (kind: Place["kind"]) => void; onGone: () => void }) {
+function PlaceDetail({
+  place,
+  onAdd,
+  onGone,
+  onMade,
+}: {
+  place: Place;
+  onAdd: (kind: Place["kind"]) => void;
+  onGone: () => void;
+  onMade: (place: string) => void;
+}) {
   const { id, outline, index, canEdit, edit } = usePlan();
-  const [dialog, setDialog] = useState<"remove" | "move" | "push" | "style" | "begin" | "text" | "each" | null>(null);
+  const [dialog, setDialog] = useState<"remove" | "move" | "push" | "style" | "begin" | "text" | "each" | "copy" | null>(null);
   const stored = useQuery({
     queryKey: ["of-plan", id, "stored", place.id],
     queryFn: () => ask(api.GET("/api/v1/plans/{plan}/storage", { params: { path: { plan: id }, query: { place: place.id } } })),
@@ -207,9 +303,7 @@ function PlaceDetail({ place, onAdd, onGone }: { place: Place; onAdd: (kind: Pla
   const lines = outline.grants[place.id] ?? [];
   const put = (change: Partial<Place>, more: Edit[] = []) => void edit([{ op: "put-place", place: { ...place, ...change } }, ...more]);
   const move = (who: string, level: Level, at: number) => void edit([{ op: "set-grant", place: place.id, who, level, at }]);
-  const targets = outline.places.filter(
-    (other) => other.id !== place.id && INSIDE[other.kind].includes(place.kind) && !below(index, place.id).includes(other),
-  );
+  const targets = placesFor(outline.places, index, place);
   const style = outline.standing[place.id]?.style ?? null;
   const inner = below(index, place.id).length;
   const close = () => setDialog(null);
@@ -254,6 +348,11 @@ function PlaceDetail({ place, onAdd, onGone }: { place: Place; onAdd: (kind: Pla
             {index.groups.size > 0 && (
               <Button size="small" onClick={() => setDialog("each")}>
                 Personal folders …
+              </Button>
+            )}
+            {place.kind !== "pool" && (
+              <Button size="small" onClick={() => setDialog("copy")}>
+                Another like it …
               </Button>
             )}
             {place.kind !== "pool" && (
@@ -383,6 +482,19 @@ function PlaceDetail({ place, onAdd, onGone }: { place: Place; onAdd: (kind: Pla
         />
       )}
       {dialog === "move" && <MoveDialog place={place} targets={targets} onClose={close} onMove={(parent) => put({ parent })} />}
+      {dialog === "copy" && (
+        <CopyDialog
+          kind="place"
+          like={place.id}
+          name={place.name}
+          parent={place.parent ?? undefined}
+          words={`Beside it, in ${pathName(index, place.parent!)}${inner > 0 ? `, with ${plural(inner, "place")} in it` : ""}.`}
+          onClose={(made) => {
+            close();
+            if (made) onMade(made);
+          }}
+        />
+      )}
       {dialog === "push" && <PushDown place={place} onClose={close} />}
       {dialog === "style" && <ChangeStyle place={place} present={style} onClose={close} />}
       {dialog === "begin" && <Begin place={place} onClose={close} />}

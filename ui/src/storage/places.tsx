@@ -11,17 +11,19 @@ import { usePlan } from "../plan/PlanContext";
 /** Where else a place may lie. */
 export function MoveDialog({
   place,
+  to: first = place.parent ?? null,
   targets,
   onClose,
   onMove,
 }: {
   place: Place;
+  to?: string | null;
   targets: Place[];
   onClose: () => void;
   onMove: (parent: string) => void;
 }) {
   const { index } = usePlan();
-  const [to, setTo] = useState<string | null>(place.parent ?? null);
+  const [to, setTo] = useState<string | null>(first);
   const effect = useEffectOf(to && to !== place.parent ? [{ op: "put-place", place: { ...place, parent: to } }] : []);
   return (
     <Modal
