@@ -224,7 +224,7 @@ def test_a_new_office_made_by_clicks_comes_out_on_a_real_host_as_the_board_says(
         page.go("/plans")
         page.button("New plan").click()
         page.one(".ant-modal input").send_keys("slipway", Keys.ENTER)
-        page.says("The board begins with people and places")
+        page.says("Three ways to begin")
         plan = page.driver.current_url.split("/p/")[1].split("/")[0]
         store = Plans(yard.server.store())
         new_office(page, plan, lambda: store.open(plan).plan)
