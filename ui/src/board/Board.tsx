@@ -1,9 +1,7 @@
-import { App, Button, Popover, Segmented, Select } from "antd";
+import { App, Button, Segmented, Select } from "antd";
 import { useCallback, useEffect, useMemo, useRef, useState, useSyncExternalStore, type ClipboardEvent, type KeyboardEvent } from "react";
-import { Link, useSearchParams } from "react-router";
-import { message, type Answer, type Edit, type Level, type Schemas } from "../api/client";
-import { WORDS } from "../parts/ArmSign";
-import { cellsWords, Changes } from "../parts/Changes";
+import { useSearchParams } from "react-router";
+import { message, type Edit, type Level } from "../api/client";
 import { Grid, type GridHandle, type Spot } from "../parts/Grid";
 import { Keys } from "../parts/Keys";
 import { Side } from "../parts/Side";
@@ -11,13 +9,17 @@ import { Columns } from "../plan/columns";
 import { usePlan } from "../plan/PlanContext";
 import { useSince, useStanding, useStands } from "../plan/queries";
 import { brokenCells, promisable, promiseEdit } from "../promises/words";
+import { Empty } from "./Empty";
 import { blockEdits, parseBlock } from "./block";
+import { filterOf } from "./filter";
+import { changeOf, FilterBar } from "./FilterBar";
 import { useCursor } from "./useCursor";
 import { Bands, Heads, RowHead } from "./Heads";
 import { cellLook, VIEWS } from "./looks";
 import { RuleChooser } from "./RuleChooser";
-import { boardColumns, groupedRows, hasEveryone, peopleRows, poolsGranted, type BoardRow } from "./rows";
+import { Said, type Would } from "./Said";
 import { useFolds } from "./useFolds";
+import { cellsOf, NO_LIST, useShown } from "./useShown";
 import { WhyPanel } from "./WhyPanel";
 
 const FETCH_AHEAD = 2_000_000; // cells that are fetched before they are looked at, so that no scrolling can outrun them
@@ -35,23 +37,7 @@ const PAINTS = [
   { value: "none", label: "not set" },
 ];
 
-/** A number in a sentence, in rust where it is somebody. */
-function tally(number: number, one: string, many: string, what: string) {
-  return (
-    <span className={number > 0 ? "late" : ""}>
-      {number === 0 ? "nobody gets" : `${number.toLocaleString()} ${number === 1 ? one : many}`} {what}
-    </span>
-  );
-}
-
-/** The cells of a list, where one is shown. */
-const cellsOf = (cells: readonly Schemas["OffCell"][]) => ({
-  who: new Set(cells.map((cell) => cell.subject)),
-  places: new Set(cells.map((cell) => cell.place)),
-  cells: new Map(cells.map((cell) => [`${cell.subject}|${cell.place}`, cell])),
-});
-const NO_LIST = cellsOf([]);
-const GUESTS: BoardRow = { key: "guest", who: "guest", kind: "guest" };
+const NO_FILTER = filterOf(new URLSearchParams());
 
 export default function Board() {
   const { id, outline, index, columns: out, canEdit, last, edit, whatIf, step } = usePlan();
@@ -71,7 +57,7 @@ export default function Board() {
   const [foldedColumns, foldColumn, unfoldColumns] = useFolds(`columns ${id}`);
   const [paint, setPaint] = useState("off");
   const [keysOpen, setKeysOpen] = useState(false);
-  const [would, setWould] = useState<{ answer: Answer; level: Level | null } | null>(null);
+  const [would, setWould] = useState<Would | null>(null);
   const grid = useRef<GridHandle>(null);
   const version = useSyncExternalStore(store.subscribe, store.getVersion);
 
@@ -83,19 +69,12 @@ export default function Board() {
   const list = listed ? stands.data?.cells : undefined;
   const chosen = useMemo(() => (list ? cellsOf(list) : NO_LIST), [list]);
 
-  const everyone = useMemo(() => hasEveryone(outline), [outline]);
-  const rows = useMemo(() => {
-    const all =
-      peopleOnly || listed
-        ? [...peopleRows(index), ...(chosen.who.has("guest") && listed ? [GUESTS] : [])]
-        : groupedRows(index, everyone, foldedRows);
-    return listed ? all.filter((row) => chosen.who.has(row.who)) : all;
-  }, [index, everyone, foldedRows, peopleOnly, listed, chosen]);
-  const grantedPools = poolsGranted(outline, index).join("|"); // as a word, which is the same after most edits
-  const columns = useMemo(() => {
-    const all = boardColumns(index, new Set(grantedPools.split("|")), listed ? new Set() : foldedColumns);
-    return listed ? all.filter((column) => chosen.places.has(column.place.id)) : all;
-  }, [index, grantedPools, foldedColumns, listed, chosen]);
+  const [filterOpen, setFilterOpen] = useState(false);
+  const { filter, filtered, rows, columns, ofRows, ofColumns, only, differing } = useShown(
+    { listed, chosen, peopleOnly, foldedRows, foldedColumns },
+    store,
+    version,
+  );
   const grants = useMemo(() => {
     const found = new Map<string, Map<string, Level>>();
     for (const [place, lines] of Object.entries(outline.grants)) found.set(place, new Map(lines.map((line) => [line.who, line.level])));
@@ -263,9 +242,23 @@ export default function Board() {
   const look = useMemo(() => {
     void version; // cells come into the store by and by
     const cells = chosen.cells;
-    const shown = { view, listed, index, store, grants, camesDown, cells, flashing, serial, wouldChange, broken, fresh };
+    const shown = {
+      view,
+      listed,
+      only: only?.keys ?? null,
+      index,
+      store,
+      grants,
+      camesDown,
+      cells,
+      flashing,
+      serial,
+      wouldChange,
+      broken,
+      fresh,
+    };
     return (row: number, col: number) => cellLook(shown, rows[row]!, columns[col]!.place);
-  }, [rows, columns, index, view, listed, grants, camesDown, chosen, store, version, flashing, serial, wouldChange, broken, fresh]);
+  }, [rows, columns, index, view, listed, only, grants, camesDown, chosen, store, version, flashing, serial, wouldChange, broken, fresh]);
   const { baseline } = outline.target;
   const rowHead = useCallback(
     (row: number) => <RowHead row={rows[row]!} index={index} baseline={baseline ?? null} onFold={foldRow} />,
@@ -276,7 +269,6 @@ export default function Board() {
   if (outline.users.length + outline.groups.length === 0 || index.places.size === 0) {
     return <Empty />;
   }
-  const others = last ? last.changed : null;
   return (
     <>
       <div className="work">
@@ -326,70 +318,34 @@ export default function Board() {
               ]}
             />
           )}
+          <Button
+            size="small"
+            aria-expanded={filterOpen || filtered > 0}
+            type={filtered > 0 ? "primary" : "default"}
+            onClick={() => setFilterOpen(!filterOpen)}
+          >
+            Filter{filtered > 0 ? ` ${filtered}` : ""}
+          </Button>
           <Button size="small" onClick={() => setKeysOpen(true)} aria-label="Keys">
             ?
           </Button>
         </div>
-        <div className={`said ${would ? "would" : last ? "" : "quiet"}`} role="status">
-          {would ? (
-            <>
-              {would.level ? `Would set ${WORDS[would.level]}` : "Would clear the grant"}:{" "}
-              {would.answer.changed.total === 0
-                ? "nothing would come out differently"
-                : `${cellsWords(would.answer.changed)} would come out differently (outlined)`}
-              .
-            </>
-          ) : last && others ? (
-            <>
-              <span style={{ overflow: "hidden", textOverflow: "ellipsis", whiteSpace: "nowrap" }}>{last.words}</span>
-              <Popover
-                trigger="click"
-                placement="bottomLeft"
-                content={
-                  <div style={{ width: 360, maxHeight: 320, overflow: "auto" }}>
-                    <Changes changed={others} index={index} />
-                  </div>
-                }
-              >
-                <button className="plain" style={{ textDecoration: "underline", whiteSpace: "nowrap" }}>
-                  {others.total === 0 ? "nothing came out differently" : `${cellsWords(others)} came out differently`}
-                </button>
-              </Popover>
-            </>
-          ) : store.failed ? (
-            <>The server does not answer; what is shown may be old.</>
-          ) : (
-            <>
-              {outline.shares.length === 0 && (
-                <span className="late">
-                  Nothing is shared yet: this is what grants and storage would give. <Link to={`/p/${id}/shares`}>Add a share</Link> ·{" "}
-                </span>
-              )}
-              {outline.shares.length > 0 && stands.data && (
-                <span>
-                  {tally(stands.data.more, "gets", "get", "more than granted")} · {tally(stands.data.less, "gets", "get", "less")} ·{" "}
-                  {stands.data.settled > 0 ? (
-                    <button
-                      className="plain"
-                      style={{ textDecoration: "underline" }}
-                      onClick={() => change({ view: "settled", who: null, place: null })}
-                    >
-                      {stands.data.settled.toLocaleString()} settled by the rule
-                    </button>
-                  ) : (
-                    "none settled by the rule"
-                  )}{" "}
-                  ·{" "}
-                </span>
-              )}
-              {canEdit
-                ? "arrows move, w read-write, r read-only, n no access, Backspace not set; ? all keys"
-                : outline.archived
-                  ? "this plan is archived: it can be read, not changed"
-                  : "you may read this plan, not change it"}
-            </>
-          )}
-        </div>
+        {(filterOpen || filtered > 0) && (
+          <FilterBar
+            filter={filter}
+            onChange={(part) => change(changeOf(part))}
+            onClose={() => {
+              setFilterOpen(false);
+              if (filtered > 0) change(changeOf(NO_FILTER));
+            }}
+          />
+        )}
+        <Said
+          would={would}
+          failed={store.failed}
+          stands={stands.data}
+          onSettled={() => change({ view: "settled", who: null, place: null })}
+        />
         {stands.isError && <div className="trouble">{message(stands.error)}</div>}
         {listed && stands.data?.cells.length === 0 ? (
           <div className="empty">
@@ -399,6 +355,17 @@ export default function Board() {
                 ? "For every person and place, what comes out over the shares is what is granted there."
                 : "For every person and place, all grants that concern them say the same, so every rule gives the same board."}
             </p>
+          </div>
+        ) : rows.length === 0 || columns.length === 0 ? (
+          <div className="empty">
+            <h2>
+              {only && only.keys.size === 0
+                ? "There is no such cell"
+                : differing
+                  ? "They get the same everywhere"
+                  : "Nothing is left by this filter"}
+            </h2>
+            <Button onClick={() => change(changeOf(NO_FILTER))}>Show all</Button>
           </div>
         ) : (
           <Grid
@@ -415,7 +382,9 @@ export default function Board() {
             rowHead={rowHead}
             corner={
               <span>
-                {rows.length.toLocaleString()} rows · {columns.length} places
+                {rows.length.toLocaleString()}
+                {rows.length < ofRows && ` of ${ofRows.toLocaleString()}`} rows · {columns.length.toLocaleString()}
+                {columns.length < ofColumns && ` of ${ofColumns.toLocaleString()}`} places
               </span>
             }
             heads={(cols, width) => <Heads columns={columns} cols={cols} width={width} lit={spot.col} onFold={foldColumn} />}
@@ -471,28 +440,5 @@ export default function Board() {
         }}
       />
     </>
-  );
-}
-
-function Empty() {
-  const { id, outline, index } = usePlan();
-  return (
-    <div className="work">
-      <div className="empty">
-        <h2>The board begins with people and places</h2>
-        <p className="muted">
-          Its rows are people and groups, its columns the places of the storage tree. Bring them in from a table or a host's account files
-          (Import, above), or add them by hand.
-        </p>
-        <div className="row" style={{ justifyContent: "center" }}>
-          <Link to={`/p/${id}/people`}>
-            <Button type={outline.users.length ? "default" : "primary"}>Add people and groups</Button>
-          </Link>
-          <Link to={`/p/${id}/storage`}>
-            <Button type={index.places.size ? "default" : "primary"}>Add places</Button>
-          </Link>
-        </div>
-      </div>
-    </div>
   );
 }

@@ -34,6 +34,8 @@ export interface Shown {
   view: View;
   /** Only the cells of a list are shown. */
   listed: boolean;
+  /** Only these cells are shown, where they are filtered. */
+  only?: ReadonlySet<string> | null;
   index: PlanIndex;
   store: Columns;
   /** By place, then by who. */
@@ -54,6 +56,7 @@ export function cellLook(shown: Shown, { who, kind }: BoardRow, place: Place): L
   const here = `${who}|${place.id}`;
   const marks = `${flashing.has(here) ? ` flash s${serial % 2}` : ""}${wouldChange.has(here) ? " would" : ""}${view !== "grants" && broken.has(here) ? " broken" : ""}${fresh.has(here) ? " fresh" : ""}`;
   const name = `${whoName(index, who)} on ${place.name}`;
+  if (shown.only && !shown.only.has(here)) return { cls: `aside${marks}`, label: `${name}: left out by the filter` };
   if (view === "grants" || kind === "everyone") {
     const level = grants.get(place.id)?.get(who);
     const came = level ? undefined : camesDown.get(place.id)?.get(who);

@@ -293,7 +293,7 @@ export default function People() {
             rowHeadWidth={400}
             rowKey={(row) => rows[row]?.id ?? String(row)}
             columnKey={columnKey}
-            rowClass={(row) => (rows[row]!.kind === "group" ? "group" : "person flat")}
+            rowClass={(row) => (rows[row]!.kind === "group" ? "group choosable" : "person flat choosable")}
             rowHead={rowHead}
             corner={
               <>
