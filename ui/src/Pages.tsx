@@ -4,6 +4,7 @@ import { lazy, Suspense } from "react";
 import { Navigate, Route, Routes, useLocation, useParams } from "react-router";
 import { api, ask, message, type Session } from "./api/client";
 import { Frame } from "./frame/Frame";
+import { SMALL } from "./parts/looks";
 import { Boundary } from "./parts/Boundary";
 import { PlanProvider } from "./plan/PlanContext";
 import { SignIn } from "./signin/SignIn";
@@ -19,6 +20,7 @@ const Promises = lazy(() => import("./promises/Promises"));
 const Rollout = lazy(() => import("./rollout/Rollout"));
 const Card = lazy(() => import("./sheets/Card"));
 const Report = lazy(() => import("./sheets/Report"));
+const Lookup = lazy(() => import("./lookup/Lookup"));
 const Plans = lazy(() => import("./plans/Plans"));
 
 export function Pages() {
@@ -71,7 +73,13 @@ function First() {
       </div>
     );
   const open = plans.data.filter((plan) => !plan.archived);
-  return <Navigate replace to={open.length === 1 ? `/p/${open[0]!.id}/board` : "/plans"} />;
+  return <Navigate replace to={open.length === 1 ? `/p/${open[0]!.id}/${matchMedia(SMALL).matches ? "look" : "board"}` : "/plans"} />;
+}
+
+/** Whatever else stands behind the plan in the address leads to the board, and where the screen is small to what can be looked up. */
+function Elsewhere() {
+  const { plan } = useParams();
+  return <Navigate replace to={`/p/${plan}/${matchMedia(SMALL).matches ? "look" : "board"}`} />;
 }
 
 function OnePlan({ session }: { session: Session }) {
@@ -99,7 +107,8 @@ function OnePlan({ session }: { session: Session }) {
               <Route path="rollout" element={<Rollout />} />
               <Route path="card/:who" element={<Card />} />
               <Route path="report" element={<Report />} />
-              <Route path="*" element={<Navigate replace to="board" />} />
+              <Route path="look" element={<Lookup />} />
+              <Route path="*" element={<Elsewhere />} />
             </Routes>
           </Suspense>
         </Boundary>

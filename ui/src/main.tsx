@@ -3,11 +3,13 @@ import "@fontsource/source-sans-3/400.css";
 import "@fontsource/source-sans-3/600.css";
 import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
 import { App, ConfigProvider } from "antd";
-import { StrictMode, useSyncExternalStore } from "react";
+import { StrictMode, useLayoutEffect } from "react";
 import { createRoot } from "react-dom/client";
 import { BrowserRouter } from "react-router";
 import { Refusal, SIGNED_OUT, type Session } from "./api/client";
 import { Pages } from "./Pages";
+import { returningFocus } from "./parts/focus";
+import { useMedia, useScheme } from "./parts/looks";
 import { themed } from "./theme";
 import "./theme.css";
 import "./parts/levels.css";
@@ -16,6 +18,7 @@ import "./board/gates.css";
 import "./parts/grid.css";
 import "./parts/forms.css";
 import "./begin/begin.css";
+import "./lookup/lookup.css";
 import "./storage/storage.css";
 import "./plans/pages.css";
 import "./directory/directory.css";
@@ -34,18 +37,16 @@ const client = new QueryClient({
 window.addEventListener(SIGNED_OUT, () =>
   client.setQueryData<Session>(["session"], (old) => (old?.name ? { ...old, name: null, role: null } : old)),
 );
-const dark = matchMedia("(prefers-color-scheme: dark)");
+returningFocus(document);
 
 function Root() {
-  const isDark = useSyncExternalStore(
-    (changed) => {
-      dark.addEventListener("change", changed);
-      return () => dark.removeEventListener("change", changed);
-    },
-    () => dark.matches,
-  );
+  const { dark } = useScheme();
+  const still = useMedia("(prefers-reduced-motion: reduce)");
+  useLayoutEffect(() => {
+    document.documentElement.dataset.scheme = dark ? "dark" : "light";
+  }, [dark]);
   return (
-    <ConfigProvider theme={themed(isDark)} wave={{ disabled: true }}>
+    <ConfigProvider theme={themed(dark, still)} wave={{ disabled: true }}>
       <App component={false}>
         <BrowserRouter>
           <Pages />

@@ -1,10 +1,11 @@
 import { theme, type ThemeConfig } from "antd";
 
-/** Ant Design's tokens, from the same colours as theme.css. */
-export function themed(dark: boolean): ThemeConfig {
+/** Ant Design's tokens, from the same colours as theme.css. still: nothing moves. */
+export function themed(dark: boolean, still: boolean): ThemeConfig {
   return {
     algorithm: dark ? theme.darkAlgorithm : theme.defaultAlgorithm,
     token: {
+      motion: !still,
       fontFamily: '"Source Sans 3", system-ui, sans-serif',
       fontSize: 14,
       controlHeight: 30,

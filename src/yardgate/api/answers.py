@@ -150,4 +150,5 @@ def step(plans: Plans, opened: Opened, stack: tuple[int, ...]) -> HistoryStep | 
     if not stack:
         return None
     entry = plans.history(opened.id, before=stack[-1] + 1, most=1)[0]
-    return HistoryStep(revision=entry.revision, words=entry.words.removeprefix("undid: ").removeprefix("redid: "))
+    words = entry.words.removeprefix("undid: ").removeprefix("redid: ")
+    return HistoryStep.model_validate({"revision": entry.revision, "words": words, "by": entry.by, "at": entry.at})

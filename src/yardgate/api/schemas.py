@@ -55,6 +55,8 @@ class GrantOut(BaseModel):
 class HistoryStep(BaseModel):
     revision: Revision
     words: str
+    by: str
+    at: AwareDatetime
 
 
 class Column(BaseModel):

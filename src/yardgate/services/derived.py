@@ -17,6 +17,7 @@ from yardgate.jobs.push_downs import PushDownJobs
 from yardgate.jobs.rollouts import RolloutJobs
 from yardgate.memory import give_back
 from yardgate.services.events import News
+from yardgate.services.presence import Presence
 from yardgate.store import Opened, Plans, Store
 from yardgate.store.accounts import Accounts
 from yardgate.store.audit import Audit
@@ -66,6 +67,7 @@ class Services:
         self.servers = Servers(store)
         self.rollouts = Rollouts(store)
         self.news = News(store, lambda token: self.accounts.whose(token) is not None)
+        self.presence = Presence()
         self.readings = DirectoryReadings()
         self.rolling = RolloutJobs(store)
         self.pushing = PushDownJobs(store)

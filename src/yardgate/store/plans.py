@@ -1,5 +1,6 @@
 """Plans in the database: load, commit edits, undo, redo, history, named versions."""
 
+import json
 import secrets
 from collections.abc import Iterable, Mapping, Sequence, Set
 from dataclasses import dataclass, fields, replace
@@ -15,6 +16,7 @@ from yardgate.core.edits.apply import exactly, in_step
 from yardgate.core.edits.describe import describe
 from yardgate.core.edits.difference import difference
 from yardgate.core.edits.records import Edit
+from yardgate.core.edits.taking_back import taken_back
 from yardgate.core.model.kinds import GROUPS, KINDS, PATTERNS, PLACES, Kind, PlanRecord
 from yardgate.core.model.plan import Pattern, Place, Plan, Target
 from yardgate.formats import edits as edit_json
@@ -114,18 +116,30 @@ class Plans:
             for old in list(self._cache)[:-OPENED]:
                 self._cache.pop(old, None)
 
-    def history(self, plan_id: str, before: int = NEWEST, most: int = 100) -> list[JournalEntry]:
-        """Newest first, from the revision before `before` on."""
+    def history(
+        self, plan_id: str, before: int = NEWEST, most: int = 100, *, text: str = "", by: str = "", about: str = ""
+    ) -> list[JournalEntry]:
+        """Newest first, from the revision before `before` on. text: in what was done, or by whom, in any case; by: of one account; about: what an
+        object of this id had a part in."""
         journal = tables.journal.c
+        query = select(journal.revision, journal.at, journal.by, journal.kind, journal.words)
+        query = query.where(journal.plan == plan_id, journal.revision < before)
+        if text:
+            query = query.where(
+                journal.words.icontains(text, autoescape=True) | journal.by.icontains(text, autoescape=True)
+            )
+        if by:
+            query = query.where(journal.by == by)
+        if about:  # an id stands in the edits as a text of its own
+            quoted = json.dumps(about)
+            query = query.where(
+                journal.edits.contains(quoted, autoescape=True) | journal.inverse.contains(quoted, autoescape=True)
+            )
         with self.store.reading() as connection:
             _revision(connection, plan_id)
-            query = select(journal.revision, journal.at, journal.by, journal.kind, journal.words)
-            query = (
-                query.where(journal.plan == plan_id, journal.revision < before)
-                .order_by(journal.revision.desc())
-                .limit(most)
-            )
-            return [JournalEntry(*row) for row in connection.execute(query)]
+            return [
+                JournalEntry(*row) for row in connection.execute(query.order_by(journal.revision.desc()).limit(most))
+            ]
 
     def edits(self, plan_id: str, revision: int) -> tuple[Edit, ...]:
         with self.store.reading() as connection:
@@ -225,6 +239,16 @@ class Plans:
         then = self.at(plan_id, target)
         edits = difference(self.open(plan_id).plan, then)
         return self.commit(plan_id, revision, edits, by, "return", f"returned to revision {target}")
+
+    def take_back(self, plan_id: str, revision: int, step: int, by: str) -> Opened:
+        """Take back what one step changed, and leave what came after it, as one new change. Raises PlanError where it was overtaken."""
+        opened = self.open(plan_id)
+        if not 1 <= step <= opened.revision:
+            raise NotThere(f"there is no step {step} of this plan; it has {opened.revision}")
+        with self.store.reading() as connection:
+            words = _journal_text(connection, plan_id, step, "words")
+        edits = taken_back(self.at(plan_id, step - 1), self.at(plan_id, step), opened.plan)
+        return self.commit(plan_id, revision, edits, by, "return", f"took back {step}: {words}")
 
     def archive(self, plan_id: str, archived: bool) -> None:
         with self.store.writing() as connection:

@@ -1,26 +1,33 @@
-import { useInfiniteQuery, useQuery, useQueryClient } from "@tanstack/react-query";
-import { App, Button, Drawer, Input, Modal } from "antd";
-import { useState } from "react";
-import { api, ask, message, type Entry } from "../api/client";
+import { keepPreviousData, useInfiniteQuery, useQuery, useQueryClient } from "@tanstack/react-query";
+import { App, Button, Checkbox, Drawer, Input, Modal, Select, Upload } from "antd";
+import { useDeferredValue, useMemo, useState } from "react";
+import { api, ask, message, type EffectOut, type Entry } from "../api/client";
 import { Effects } from "../parts/Effects";
 import { when } from "../parts/time";
+import { pathName, pickName } from "../plan/index";
 import { usePlan } from "../plan/PlanContext";
 
 const PAGE = 60;
 
 /** The journal: who changed what when; name a version, compare, return. */
-export default function History({ onClose }: { onClose: () => void }) {
-  const { id, outline, canEdit, take } = usePlan();
+export default function History({ about: first = "", onClose }: { about?: string; onClose: () => void }) {
+  const { id, outline, index, canEdit, take, takeBack } = usePlan();
+  const [text, setText] = useState("");
+  const [about, setAbout] = useState(first);
+  const [pair, setPair] = useState<number[]>([]);
+  const [file, setFile] = useState<{ name: string; text: string } | null>(null);
+  const settled = useDeferredValue(text.trim());
   const { message: toast } = App.useApp();
   const client = useQueryClient();
   const [name, setName] = useState("");
   const [shown, setShown] = useState<number | null>(null);
   const path = { plan: id };
   const entries = useInfiniteQuery({
-    queryKey: ["of-plan", id, "history"],
+    queryKey: ["of-plan", id, "history", settled, about],
     initialPageParam: undefined as number | undefined,
+    placeholderData: keepPreviousData,
     queryFn: ({ pageParam }) =>
-      ask(api.GET("/api/v1/plans/{plan}/history", { params: { path, query: { most: PAGE, before: pageParam } } })),
+      ask(api.GET("/api/v1/plans/{plan}/history", { params: { path, query: { most: PAGE, before: pageParam, text: settled, about } } })),
     getNextPageParam: (page) => (page.length === PAGE ? page.at(-1)!.revision : undefined),
   });
   const versions = useQuery({
@@ -28,6 +35,16 @@ export default function History({ onClose }: { onClose: () => void }) {
     queryFn: () => ask(api.GET("/api/v1/plans/{plan}/versions", { params: { path } })),
   });
   const list = entries.data?.pages.flat() ?? [];
+  const objects = useMemo(
+    () =>
+      [
+        ...index.usersByName.map((one) => ({ value: one.id, label: pickName(index, one.id) })),
+        ...index.groupsByName.map((one) => ({ value: one.id, label: `${pickName(index, one.id)} (group)` })),
+        ...outline.places.map((one) => ({ value: one.id, label: pathName(index, one.id) })),
+        ...outline.shares.map((one) => ({ value: one.id, label: `${one.name} (share)` })),
+      ].sort((a, b) => a.label.localeCompare(b.label)),
+    [index, outline.places, outline.shares],
+  );
   const named = new Map<number, string[]>();
   for (const version of versions.data ?? []) named.set(version.revision, [...(named.get(version.revision) ?? []), version.name]);
 
@@ -57,7 +74,7 @@ export default function History({ onClose }: { onClose: () => void }) {
   };
 
   return (
-    <Drawer title="History" open onClose={onClose} size={520}>
+    <Drawer title="History" open onClose={onClose} size={600}>
       {target && (
         <Modal
           title={`Return to ${target.label}?`}
@@ -115,6 +132,59 @@ export default function History({ onClose }: { onClose: () => void }) {
           <h3 style={{ fontSize: 13, marginTop: 16 }}>Every change</h3>
         </>
       )}
+      <div className="row" style={{ margin: "10px 0", flexWrap: "wrap" }} role="search">
+        <Input
+          allowClear
+          style={{ width: 180 }}
+          placeholder="what, or by whom …"
+          aria-label="Search the history"
+          value={text}
+          onChange={(event) => setText(event.target.value)}
+        />
+        <Select
+          allowClear
+          showSearch={{ optionFilterProp: "label" }}
+          style={{ width: 200 }}
+          placeholder="everything that happened to …"
+          aria-label="Everything that happened to"
+          value={about || undefined}
+          onChange={(next?: string) => setAbout(next ?? "")}
+          options={objects}
+        />
+        <Upload
+          accept=".json"
+          showUploadList={false}
+          beforeUpload={(chosen) => {
+            void chosen.text().then((content) => setFile({ name: chosen.name, text: content }));
+            return false;
+          }}
+        >
+          <Button size="small">Compare with a plan file …</Button>
+        </Upload>
+      </div>
+      {file && (
+        <section aria-label="Comparison with a file">
+          <h3 style={{ fontSize: 13 }}>
+            From the plan as it is to {file.name}{" "}
+            <Button size="small" type="text" onClick={() => setFile(null)}>
+              ✕
+            </Button>
+          </h3>
+          <WithFile text={file.text} />
+        </section>
+      )}
+      {pair.length === 2 && (
+        <section aria-label="Comparison of two revisions">
+          <h3 style={{ fontSize: 13 }}>
+            From revision {Math.min(...pair)} to {Math.max(...pair)}{" "}
+            <Button size="small" type="text" onClick={() => setPair([])}>
+              ✕
+            </Button>
+          </h3>
+          <Difference older={Math.min(...pair)} newer={Math.max(...pair)} />
+        </section>
+      )}
+      {(settled || about) && list.length === 0 && entries.isSuccess && <p className="muted">Nothing of that is in the history.</p>}
       {entries.isError && <div className="trouble">{message(entries.error)}</div>}
       {entries.isPending && <p role="status">Reading the journal …</p>}
       {list.map((entry: Entry) => (
@@ -129,6 +199,16 @@ export default function History({ onClose }: { onClose: () => void }) {
               </span>
             ))}
             <span className="spread" />
+            <Checkbox
+              title="Tick two to compare them"
+              aria-label={`Compare revision ${entry.revision}`}
+              checked={pair.includes(entry.revision)}
+              onChange={() =>
+                setPair((old) =>
+                  old.includes(entry.revision) ? old.filter((one) => one !== entry.revision) : [...old.slice(-1), entry.revision],
+                )
+              }
+            />
             <Button
               size="small"
               type="text"
@@ -137,6 +217,16 @@ export default function History({ onClose }: { onClose: () => void }) {
             >
               What it did
             </Button>
+            {canEdit && entry.revision > 1 && (
+              <Button
+                size="small"
+                type="text"
+                title="Undo this change alone; what came after it stays"
+                onClick={() => void takeBack(entry.revision)}
+              >
+                Take back
+              </Button>
+            )}
             {canEdit && (
               <Button
                 size="small"
@@ -161,6 +251,19 @@ export default function History({ onClose }: { onClose: () => void }) {
   );
 }
 
+type Compared = { words: string[]; effect: EffectOut };
+
+function Differs({ found, ahead = false }: { found: Compared; ahead?: boolean }) {
+  return (
+    <div>
+      <ul className="words" tabIndex={0}>
+        {found.words.length === 0 ? <li>nothing differs</li> : found.words.map((line, number) => <li key={number}>{line}</li>)}
+      </ul>
+      <Effects effect={found.effect} open past={!ahead} />
+    </div>
+  );
+}
+
 function Difference({ older, newer, ahead = false }: { older: number; newer: number; ahead?: boolean }) {
   const { id } = usePlan();
   const found = useQuery({
@@ -168,13 +271,27 @@ function Difference({ older, newer, ahead = false }: { older: number; newer: num
     queryFn: () => ask(api.GET("/api/v1/plans/{plan}/compare", { params: { path: { plan: id }, query: { older, newer } } })),
   });
   if (found.isError) return <div className="trouble">{message(found.error)}</div>;
-  if (!found.data) return <p role="status">Comparing …</p>;
-  return (
-    <div>
-      <ul className="words" tabIndex={0}>
-        {found.data.words.length === 0 ? <li>nothing differs</li> : found.data.words.map((line, number) => <li key={number}>{line}</li>)}
-      </ul>
-      <Effects effect={found.data.effect} open past={!ahead} />
-    </div>
-  );
+  return found.data ? <Differs found={found.data} ahead={ahead} /> : <p role="status">Comparing …</p>;
+}
+
+function WithFile({ text }: { text: string }) {
+  const { id, outline } = usePlan();
+  const found = useQuery({
+    queryKey: ["compare-file", id, outline.revision, text],
+    retry: false,
+    queryFn: () =>
+      ask(
+        api.POST("/api/v1/plans/{plan}/compare-file", {
+          params: { path: { plan: id } },
+          body: { file: base64(text), revision: null },
+        }),
+      ),
+  });
+  if (found.isError) return <div className="trouble">{message(found.error)}</div>;
+  return found.data ? <Differs found={found.data} ahead /> : <p role="status">Comparing …</p>;
+}
+
+/** A text as its bytes in base64 (RFC 4648). */
+function base64(text: string): string {
+  return btoa(Array.from(new TextEncoder().encode(text), (byte) => String.fromCharCode(byte)).join(""));
 }

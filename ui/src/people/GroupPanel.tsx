@@ -1,5 +1,6 @@
 import { Button, Checkbox, Select } from "antd";
 import { useMemo, useState } from "react";
+import { Link } from "react-router";
 import type { Edit, Group, Target } from "../api/client";
 import { Field } from "../parts/Field";
 import { RemoveDialog } from "../parts/RemoveDialog";
@@ -87,6 +88,9 @@ export function GroupPanel({ group, onLike }: { group: Group; onLike: () => void
       </Checkbox>
       <div style={{ height: 10 }} />
       <Field label="Note" area value={group.note ?? ""} disabled={!canEdit} onKeep={(note) => put({ note })} />
+      <p>
+        <Link to={`?who=${encodeURIComponent(group.id)}&history=${encodeURIComponent(group.id)}`}>History</Link>
+      </p>
       {canEdit && (
         <div className="row">
           <Button size="small" onClick={onLike}>

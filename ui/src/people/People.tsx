@@ -45,6 +45,19 @@ export default function People() {
   const anchor = { row: Math.min(from.row, Math.max(0, rows.length - 1)), col: Math.min(from.col, Math.max(0, columns.length - 1)) };
   const chosen = params.get("who") ?? rows[spot.row]?.id;
 
+  const wantsAdd = params.get("add");
+  useEffect(() => {
+    if (wantsAdd !== "person" && wantsAdd !== "service" && wantsAdd !== "group") return;
+    if (canEdit) setAdding({ kind: wantsAdd });
+    address.current(
+      (old) => {
+        const next = new URLSearchParams(old);
+        next.delete("add");
+        return next;
+      },
+      { replace: true },
+    );
+  }, [wantsAdd, canEdit]);
   const address = useRef(setParams); // another function at every address: rows are not drawn by it
   address.current = setParams;
   const ask = useCallback(

@@ -135,6 +135,7 @@ export function PersonPanel({ user, onLike }: { user: User; onLike: () => void }
       )}
       <div className="row ways" style={{ marginTop: 12 }}>
         <Link to={`/p/${id}/board?rows=people&who=${encodeURIComponent(user.id)}`}>See on the board</Link>
+        <Link to={`?who=${encodeURIComponent(user.id)}&history=${encodeURIComponent(user.id)}`}>History</Link>
         <Link to={`/p/${id}/card/${encodeURIComponent(user.id)}`}>Card to print</Link>
         {ours && user.uid !== 0 && <Link to={`/p/${id}/rollout?signin=${encodeURIComponent(user.id)}`}>New password</Link>}
       </div>

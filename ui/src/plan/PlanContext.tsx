@@ -1,9 +1,10 @@
 import { hashKey, useQuery, useQueryClient } from "@tanstack/react-query";
 import { App, Button } from "antd";
 import { createContext, useCallback, useContext, useEffect, useMemo, useRef, useState, type ReactNode } from "react";
-import { api, ask, freeId, message, Refusal, type Answer, type Edit, type Outline } from "../api/client";
+import { api, ask, freeId, message, Refusal, type Answer, type Edit, type Outline, type Schemas, type Session } from "../api/client";
 import { Columns } from "./columns";
 import { follow } from "./events";
+import { TakeBack } from "./TakeBack";
 import { indexed, type Named, type PlanIndex } from "./index";
 
 /** What the latest change did, to be shown where one looks. */
@@ -28,6 +29,8 @@ export interface PlanState {
   add: (name: string, edits: (id: string) => Edit[]) => Promise<string | null>;
   whatIf: (edits: Edit[]) => Promise<Answer>;
   step: (kind: "undo" | "redo") => Promise<Answer | null>;
+  /** Take back one step of the history, and leave what came after it. */
+  takeBack: (revision: number) => Promise<Answer | null>;
   /** Take over an answer that another request gave (an import, a return to an earlier revision). */
   take: (answer: Answer) => Promise<void>;
 }
@@ -35,6 +38,7 @@ export interface PlanState {
 const NOTHING: Named = { users: [], groups: [], places: [], inactive: [], namesakes: [], directories: [] };
 /** What stands around every screen comes with the answer to an edit, and is not asked for again; where it is kept. */
 export const KEYS = { stands: ["stands", "off"], since: ["rollout", "since"], last: ["latest"] } as const;
+const MANY = 20; // steps of others, of which all are told
 const AROUND = Object.keys(KEYS) as (keyof typeof KEYS)[];
 
 const Context = createContext<PlanState | null>(null);
@@ -50,6 +54,7 @@ export function PlanProvider({ id, children }: { id: string; children: ReactNode
   const { notification } = App.useApp();
   const [live, setLive] = useState(true);
   const [last, setLast] = useState<LastChange | null>(null);
+  const [asked, setAsked] = useState<Schemas["HistoryStep"] | null>(null);
   const revision = useRef(-1);
   const columns = useMemo(() => new Columns(id, () => revision.current), [id]);
   const queue = useRef<Promise<unknown>>(Promise.resolve());
@@ -167,15 +172,61 @@ export function PlanProvider({ id, children }: { id: string; children: ReactNode
     },
     [id, inTurn, send],
   );
-  const step = useCallback(
+  const goStep = useCallback(
     (kind: "undo" | "redo") =>
       inTurn(() => ask(api.POST(`/api/v1/plans/{plan}/${kind}`, { params: { path: { plan: id } }, body: { revision: revision.current } }))),
     [id, inTurn],
+  );
+  const takeBack = useCallback(
+    (number: number) =>
+      inTurn(() =>
+        ask(
+          api.POST("/api/v1/plans/{plan}/take-back", {
+            params: { path: { plan: id } },
+            body: { revision: revision.current, step: number },
+          }),
+        ),
+      ),
+    [id, inTurn],
+  );
+  const me = client.getQueryData<Session>(["session"])?.name ?? "";
+  const undo = outline?.undo;
+  const step = useCallback(
+    (kind: "undo" | "redo") => {
+      if (kind === "redo" || !undo || undo.by === me) return goStep(kind);
+      setAsked(undo);
+      return Promise.resolve(null);
+    },
+    [goStep, undo, me],
   );
   const whatIf = useCallback(
     (edits: Edit[]) =>
       ask(api.POST("/api/v1/plans/{plan}/what-if", { params: { path: { plan: id } }, body: { revision: revision.current, edits } })),
     [id],
+  );
+
+  /** What was changed elsewhere since a revision, by whom: shown where one's own last change would be, and flashing on the board. */
+  const tellOthers = useCallback(
+    async (older: number, newer: number) => {
+      try {
+        const path = { plan: id };
+        const entries = await ask(
+          api.GET("/api/v1/plans/{plan}/history", { params: { path, query: { before: newer + 1, most: newer - older } } }),
+        );
+        const theirs = entries.filter((entry) => entry.revision > older);
+        if (theirs.length === 0 || theirs.length > MANY) return;
+        const { effect } = await ask(api.GET("/api/v1/plans/{plan}/compare", { params: { path, query: { older, newer } } }));
+        const by = [...new Set(theirs.map((entry) => (entry.by === me ? "you, elsewhere" : entry.by)))].join(", ");
+        setLast((old) => ({
+          words: `Just now, by ${by}: ${theirs.map((entry) => entry.words).join("; ")}`,
+          changed: { total: effect.total, people: effect.people, places: effect.places, cells: effect.cells },
+          serial: (old?.serial ?? 0) + 1,
+        }));
+      } catch {
+        return; // the plan itself is read again whatever becomes of this
+      }
+    },
+    [id, me],
   );
 
   useEffect(() => {
@@ -186,6 +237,7 @@ export function PlanProvider({ id, children }: { id: string; children: ReactNode
       window.setTimeout(() => {
         void queue.current.then(() => {
           if (news.revision > revision.current) {
+            if (revision.current >= 0) void tellOthers(revision.current, news.revision);
             void client.refetchQueries({ queryKey: key });
             void client.invalidateQueries({ queryKey: ["of-plan", id] });
             void client.invalidateQueries({ queryKey: ["directories", id] });
@@ -193,7 +245,7 @@ export function PlanProvider({ id, children }: { id: string; children: ReactNode
         });
       }, 60);
     });
-  }, [client, id, key]);
+  }, [client, id, key, tellOthers]);
 
   if (query.isError && !outline)
     return (
@@ -227,10 +279,14 @@ export function PlanProvider({ id, children }: { id: string; children: ReactNode
         add,
         whatIf,
         step,
+        takeBack,
         take,
       }}
     >
       {children}
+      {asked && (
+        <TakeBack plan={id} step={asked} me={me} onTheirs={() => void goStep("undo")} onMine={takeBack} onClose={() => setAsked(null)} />
+      )}
     </Context.Provider>
   );
 }

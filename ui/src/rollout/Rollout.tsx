@@ -43,7 +43,7 @@ export default function Rollout() {
   const [later, setLater] = useState<ReadonlySet<string>>(new Set());
   const [asked, setAsked] = useState(false);
   const [reading, setReading] = useState(false);
-  const [sending, setSending] = useState(false);
+  const [sending, setSending] = useState(() => params.has("where"));
   const [putting, setPutting] = useState(false);
   const [drift, setDrift] = useState<Drift | null>(null);
   const [looking, setLooking] = useState<string | null>(null);

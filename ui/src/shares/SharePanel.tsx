@@ -39,7 +39,8 @@ export function SharePanel({ share, ways }: { share: Share; ways: WayOut[] | und
     <>
       <h2>{share.name}</h2>
       <div className="muted" style={{ marginBottom: 8 }}>
-        offers <Link to={`/p/${id}/storage?place=${encodeURIComponent(share.place)}`}>{pathName(index, share.place)}</Link>
+        offers <Link to={`/p/${id}/storage?place=${encodeURIComponent(share.place)}`}>{pathName(index, share.place)}</Link> ·{" "}
+        <Link to={`?share=${encodeURIComponent(share.id)}&history=${encodeURIComponent(share.id)}`}>History</Link>
       </div>
       {ways?.map((way) => (
         <Who key={way.protocol} way={way} several={ways.length > 1} />

@@ -21,7 +21,7 @@ const LEVELS: Level[] = ["RW", "RO", "PT", "NA"];
 export default function Shares() {
   const { id, outline, index, canEdit } = usePlan();
   const [params, setParams] = useSearchParams();
-  const [adding, setAdding] = useState(false);
+  const [adding, setAdding] = useState(() => canEdit && params.get("add") === "share");
   const found = useQuery({
     queryKey: ["of-plan", id, "shares"],
     queryFn: () => ask(api.GET("/api/v1/plans/{plan}/shares", { params: { path: { plan: id } } })),

@@ -33,7 +33,9 @@ export default function Storage() {
   const { outline, index, canEdit, edit, step } = usePlan();
   const [params, setParams] = useSearchParams();
   const [folded, setFolded] = useState<ReadonlySet<string>>(new Set());
-  const [adding, setAdding] = useState<{ kind: Place["kind"]; parent: string | null } | null>(null);
+  const [adding, setAdding] = useState<{ kind: Place["kind"]; parent: string | null } | null>(() =>
+    canEdit && params.get("add") === "pool" ? { kind: "pool", parent: null } : null,
+  );
   const tree = useRef<HTMLDivElement>(null);
   const shown = useMemo(() => {
     const found: { place: Place; depth: number }[] = [];
@@ -317,6 +319,7 @@ function PlaceDetail({
             {style ? ` · ${STYLE_WORDS[style]}` : ""}
           </span>
           <span className="spread" />
+          <Link to={`?place=${encodeURIComponent(place.id)}&history=${encodeURIComponent(place.id)}`}>History</Link>
           <Link to={`/p/${id}/board?place=${encodeURIComponent(place.id)}`}>See on the board</Link>
         </div>
         {canEdit && (

@@ -16,15 +16,19 @@ from yardgate.api.effects import told
 from yardgate.api.plans.schemas import (
     Archive,
     BackTo,
+    ComparedFile,
     CopyPlan,
     FreeId,
     GroupOut,
+    HereIn,
     NewPlan,
     NewVersion,
     Outline,
     PlanComparison,
     PlanHead,
+    PresentOut,
     ServiceOut,
+    TakeBack,
     VersionOut,
 )
 from yardgate.api.schemas import Answer, AtRevision, Edits, EntryOut, Revision
@@ -253,12 +257,27 @@ def _last(services: Services, opened: Opened) -> JournalEntry:
     return services.plans.history(opened.id, most=1)[0]
 
 
+@router.post("/{plan}/take-back")
+def take_back(plan: str, account: Planner, services: TheServices, body: TakeBack) -> Answer:
+    """Take back one step and leave what came after it. 422 where somebody changed the same since."""
+    before = services.outcome(services.plans.open(plan))
+    return stepped(services, before, services.plans.take_back(plan, body.revision, body.step, account.name))
+
+
 @router.get("/{plan}/history")
 def history(
-    plan: str, _: Reader, services: TheServices, before: Revision | None = None, most: int = Query(100, ge=1, le=500)
+    plan: str,
+    _: Reader,
+    services: TheServices,
+    before: Revision | None = None,
+    most: Annotated[int, Query(ge=1, le=500)] = 100,
+    text: Annotated[str, Query(max_length=255, description="in what was done, or by whom")] = "",
+    by: Annotated[str, Query(max_length=255, description="the name of an account")] = "",
+    about: Annotated[str, Query(max_length=255, description="the id of what had a part in it")] = "",
 ) -> list[EntryOut]:
     """The journal, newest first."""
-    return [entry_out(entry) for entry in services.plans.history(plan, NEWEST if before is None else before, most)]
+    first = NEWEST if before is None else before
+    return [entry_out(one) for one in services.plans.history(plan, first, most, text=text, by=by, about=about)]
 
 
 @router.get("/{plan}/versions")
@@ -297,7 +316,17 @@ def free_id(
 @router.get("/{plan}/compare")
 def compare(plan: str, _: Reader, services: TheServices, older: Revision, newer: Revision) -> PlanComparison:
     """From one revision to another."""
-    old, new = services.plans.at(plan, older), services.plans.at(plan, newer)
+    return _comparison(services.plans.at(plan, older), services.plans.at(plan, newer))
+
+
+@router.post("/{plan}/compare-file")
+def compare_file(plan: str, _: Reader, services: TheServices, body: ComparedFile) -> PlanComparison:
+    """From a revision, or the present, to what a plan file holds."""
+    then = services.plans.open(plan).plan if body.revision is None else services.plans.at(plan, body.revision)
+    return _comparison(then, planfile.read(decode(body.file)))
+
+
+def _comparison(old: Plan, new: Plan) -> PlanComparison:
     edits = difference(old, new)
     today = date.today()
     before = keep(outcome(resolve(old, today)))
@@ -307,6 +336,14 @@ def compare(plan: str, _: Reader, services: TheServices, older: Revision, newer:
         total=len(edits),
         effect=told(old, between(before, after, edits)),
     )
+
+
+@router.put("/{plan}/here")
+def here(plan: str, account: Reader, services: TheServices, body: HereIn) -> list[PresentOut]:
+    """Somebody's window is at a station; who else is there. It is forgotten where it is not said again within a minute."""
+    services.plans.revision(plan)
+    others = services.presence.here(plan, body.window, account.id, account.name, body.station)
+    return [PresentOut(name=one.name, station=one.station) for one in others]
 
 
 @router.get("/{plan}/events", response_class=StreamingResponse)

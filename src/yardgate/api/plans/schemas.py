@@ -97,6 +97,34 @@ class VersionOut(BaseModel):
     by: str
 
 
+class TakeBack(In):
+    """A step of the plan that shall be taken back, and what came after it left."""
+
+    revision: Revision
+    step: Revision
+
+
+class ComparedFile(In):
+    """A plan file, to be compared with a revision of the plan; without one, with the present."""
+
+    file: Base64Bytes
+    revision: Revision | None = None
+
+
+class HereIn(In):
+    """A window says where it is."""
+
+    window: Annotated[str, Field(min_length=8, max_length=64, description="made up by the window, and its own")]
+    station: Annotated[str, Field(max_length=20, pattern="^[a-z]*$")]
+
+
+class PresentOut(BaseModel):
+    """Somebody else who is at the plan now."""
+
+    name: str
+    station: str
+
+
 class NewVersion(In):
     name: Name
 
