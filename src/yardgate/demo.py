@@ -24,6 +24,7 @@ from yardgate.core.model.names import fresh_id
 from yardgate.core.model.plan import (
     EVERYONE,
     LOCAL,
+    Behaviour,
     Enforcement,
     Group,
     Place,
@@ -153,6 +154,7 @@ ballast: zfs 8192
 backups: 4096 2212
 vm-images: 500 187
 """
+ANSWERED: tuple[Behaviour, ...] = ("several", "nearest", "traverse", "host_rules")  # the rest is assumed
 # What must stay true; the second is broken in the plan.
 PROMISES = """
 Everyone but Ledger, Directors and night-backup must not be able to read keel/office/payroll
@@ -364,11 +366,7 @@ def plan(directory: Directory = DIRECTORY) -> Plan:
     local = Plan(
         name="keelson",
         office="Lantern Quay Boatworks",
-        target=Target(
-            baseline=groups["All staff"].id,
-            addresses=("keelson", "192.0.2.10"),
-            answered=("several", "nearest", "traverse", "host_rules"),
-        ),
+        target=Target(baseline=groups["All staff"].id, addresses=("keelson", "192.0.2.10"), answered=ANSWERED),
         users=users,
         groups={group.id: group for group in groups.values()},
         places={place.id: _sized(_stored(place, by_name)) for place in places.values()},

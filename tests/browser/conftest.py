@@ -105,7 +105,7 @@ class Page:
     def go(
         self,
         path: str,
-        there: str = "[role=grid], [role=tree], .directory, .shares, .walk, .sentences, .paper, .empty, .sheet-card",
+        there: str = "[role=grid], [role=tree], .directory, .shares, .walk, .sentences, .paper, .empty, .sheet-card, .begin, .lookup",
     ) -> None:
         self.driver.get(f"{self.server.url}{path}")
         self.until(lambda: self.all(there))

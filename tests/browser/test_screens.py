@@ -130,7 +130,7 @@ def test_an_edit_appears_in_another_browser(yard: Yard) -> None:
     one.until(lambda: one.all(".c.active.NA"))
     one.one("[role=grid]").send_keys(Keys.BACKSPACE)
     two.until(lambda: two.level("Priya Natarajan", "toolpaths").startswith("read-write"))
-    two.says("revision 2 · the administrator")
+    two.says("revision 2, the administrator")
 
 
 def test_of_two_conflicting_edits_the_second_is_told_and_nothing_is_lost(yard: Yard, page: Page) -> None:

@@ -93,7 +93,8 @@ def test_a_share_is_found_by_its_name(yard: Yard, page: Page) -> None:
     page.one("[role=grid]").send_keys("/")
     page.until(
         lambda: (
-            page.driver.switch_to.active_element.get_attribute("aria-label") == "Find a person, group, place or share"
+            page.driver.switch_to.active_element.get_attribute("aria-label")
+            == "Find a person, group, place or share, or something to do"
         )
     )
     page.driver.switch_to.active_element.send_keys("notices")

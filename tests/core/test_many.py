@@ -22,7 +22,7 @@ from yardgate.core.model.behaviour import PROFILES, QUESTIONS, answering, open_q
 from yardgate.core.model.checks import PlanError
 from yardgate.core.model.kinds import check
 from yardgate.core.model.plan import LOCAL, Plan, Target, same
-from yardgate.core.policy.stages import Stands, stages
+from yardgate.core.policy.stages import Known, stages
 
 
 def one_by_one(plan: Plan, edits: tuple[Edit, ...]) -> Plan:
@@ -121,36 +121,36 @@ def test_an_office_to_begin_from_gives_everybody_what_is_granted(office: Office)
     assert check(plan) == ()
     found = gets(outcome(resolve(plan, ON)))
     assert (found.count("more"), found.count("less")) == (0, 0)
-    done = {stage.id: stage.done for stage in stages(plan, Stands(), ON)}
+    done = {stage.id: stage.done for stage in stages(plan, Known(), ON)}
     assert [one for one, is_done in done.items() if not is_done] == ["appliance", "rollout", "keep"]
 
 
 def test_stages_say_what_is_missing_and_are_done_when_it_is_there(quay: Plan) -> None:
-    empty = {stage.id: stage for stage in stages(Plan(), Stands(), ON)}
+    empty = {stage.id: stage for stage in stages(Plan(), Known(), ON)}
     assert [stage.id for stage in empty.values() if stage.begun] == ["appliance"]
     assert empty["people"].todo[0].act == "add-person"
 
     bare = replace(quay, users={**quay.users, "mira-oyelaran": replace(quay.users["mira-oyelaran"], uid=None)})
-    people = next(stage for stage in stages(bare, Stands(), ON) if stage.id == "people")
+    people = next(stage for stage in stages(bare, Known(), ON) if stage.id == "people")
     assert people.todo[0].act == "number"
     assert people.todo[0].ids == ("mira-oyelaran",)
     assert "1 without a uid" in people.says
     mended, _ = apply(bare, numbered(bare, people.todo[0].ids))
-    assert next(stage for stage in stages(mended, Stands(), ON) if stage.id == "people").done
+    assert next(stage for stage in stages(mended, Known(), ON) if stage.id == "people").done
 
     unshared = replace(quay, shares={})
-    share = next(stage for stage in stages(unshared, Stands(), ON) if stage.id == "shares")
+    share = next(stage for stage in stages(unshared, Known(), ON) if stage.id == "shares")
     after, _ = apply(unshared, shared(unshared, share.todo[0].ids))
-    assert next(stage for stage in stages(after, Stands(), ON) if stage.id == "shares").done
+    assert next(stage for stage in stages(after, Known(), ON) if stage.id == "shares").done
 
     soon = replace(quay.users["mira-oyelaran"], expires=ON + timedelta(days=9))
     ending = replace(quay, users={**quay.users, soon.id: soon})
-    stands = Stands(more=1, less=2, serious=1, broken=1, reached=True, rolled=3, moved=True)
+    stands = Known(more=1, less=2, serious=1, broken=1, reached=True, rolled=3, moved=True)
     last = {stage.id: stage for stage in stages(ending, stands, ON)}
     assert [todo.act for todo in last["try"].todo] == ["off", "promises", "findings"]
     assert last["rollout"].says == "Changed since it was put there · 3 cells come out otherwise there"
     assert last["keep"].todo[0].ids == ("mira-oyelaran",)
-    assert next(s for s in stages(quay, Stands(rolled=0), ON) if s.id == "rollout").done
+    assert next(s for s in stages(quay, Known(rolled=0), ON) if s.id == "rollout").done
 
 
 def test_every_answer_can_be_given_and_a_profile_answers_all() -> None:

@@ -15,11 +15,12 @@ from yardgate import demo
 from yardgate.core.access.batch.resolve import resolve
 from yardgate.core.access.outcome import outcome
 from yardgate.core.edits.apply import apply
-from yardgate.core.model.plan import Plan
+from yardgate.core.model.behaviour import PROFILES
+from yardgate.core.model.plan import Plan, same
 from yardgate.core.policy.compliance import Compliance, keep
 from yardgate.core.policy.findings import find
 from yardgate.core.policy.findings.case import Case
-from yardgate.formats import matrix, people, table, workbook
+from yardgate.formats import matrix, people, planfile, table, workbook
 from yardgate.formats.reading import FormatError
 
 
@@ -58,8 +59,11 @@ def test_every_sheet_has_the_cells_of_its_table(hostile: Plan) -> None:
         "What comes out",
         "Who gets in where",
         "People and groups",
+        "Places and lists",
+        "Shares",
         "Promises",
         "Findings",
+        "Plan file",
     ]
     assert found["What is set"] == table.fields(matrix.write_grants(hostile))
     assert found["What comes out"] == table.fields(matrix.write_outcome(kept.outcome))
@@ -70,6 +74,24 @@ def test_every_sheet_has_the_cells_of_its_table(hostile: Plan) -> None:
     assert b"<f>" not in b"".join(
         zipfile.ZipFile(io.BytesIO(content)).read(n) for n in zipfile.ZipFile(io.BytesIO(content)).namelist()
     )
+
+
+def test_the_whole_plan_is_read_back_from_a_workbook(hostile: Plan) -> None:
+    noted = replace(hostile.users["mira-oyelaran"], note="=1 \u21b3 " + "long " * 700)
+    plan = replace(hostile, users={**hostile.users, noted.id: noted}, target=PROFILES[0].on(hostile.target))
+    content = workbook.write(kept_of(plan), ())
+    assert same(planfile.read(workbook.plan_file(content)), plan)
+    rows = sheets(content)
+    assert len(rows["Shares"]) == 1 + len(plan.shares)
+    assert {row[0] for row in rows["Places and lists"][1:]} == {plan.path_name(place) for place in plan.places}
+    bare = Workbook()
+    bare.active.title = "What is set"
+    out = io.BytesIO()
+    bare.save(out)
+    with pytest.raises(FormatError, match="has no sheet"):
+        workbook.plan_file(out.getvalue())
+    with pytest.raises(FormatError, match="not a workbook"):
+        workbook.plan_file(b"PK\x03\x04 nonsense")
 
 
 def test_what_was_taken_away_comes_in_again(hostile: Plan) -> None:

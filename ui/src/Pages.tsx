@@ -18,8 +18,9 @@ const Shares = lazy(() => import("./shares/Shares"));
 const Walk = lazy(() => import("./walk/Walk"));
 const Promises = lazy(() => import("./promises/Promises"));
 const Rollout = lazy(() => import("./rollout/Rollout"));
-const Card = lazy(() => import("./sheets/Card"));
+const Cards = lazy(() => import("./sheets/Card"));
 const Report = lazy(() => import("./sheets/Report"));
+const HandOver = lazy(() => import("./sheets/HandOver"));
 const Lookup = lazy(() => import("./lookup/Lookup"));
 const Plans = lazy(() => import("./plans/Plans"));
 
@@ -105,8 +106,10 @@ function OnePlan({ session }: { session: Session }) {
               <Route path="walk" element={<Walk />} />
               <Route path="promises" element={<Promises />} />
               <Route path="rollout" element={<Rollout />} />
-              <Route path="card/:who" element={<Card />} />
+              <Route path="card/:who" element={<Cards />} />
+              <Route path="cards" element={<Cards />} />
               <Route path="report" element={<Report />} />
+              <Route path="hand-over" element={<HandOver />} />
               <Route path="look" element={<Lookup />} />
               <Route path="*" element={<Elsewhere />} />
             </Routes>

@@ -11,10 +11,13 @@ from openpyxl.cell import WriteOnlyCell
 from openpyxl.styles import Alignment, Font, PatternFill
 from openpyxl.utils import get_column_letter
 
+from yardgate.core.model import naming
+from yardgate.core.model.plan import Plan
+from yardgate.core.model.share import Share
 from yardgate.core.policy.compliance import Compliance
 from yardgate.core.policy.findings import BY_KIND
 from yardgate.core.policy.findings.case import Finding
-from yardgate.formats import access, matrix, people, promises, table
+from yardgate.formats import access, listing, matrix, people, planfile, promises, table
 from yardgate.formats.reading import FormatError
 
 BEGINS = b"PK\x03\x04"
@@ -24,23 +27,92 @@ PARTS = 2000  # files that are packed in it
 ROWS, CELLS = 50_000, 2_000_000  # of a sheet, empty ones too
 FILLS = {"RW": "DCEFEB", "RO": "FAECD2", "NA": "F4DFE7", "PT": "E6ECF0"}
 HEAD = PatternFill("solid", fgColor="EBE6DA")
+PLACES = ["place", "kind", "owner", "owning group", "list", "inheritance", "lines by hand", "quota", "note"]
+SHARES = ["share", "place", "over", "guests", "options", "hosts over NFS", "squash", "acts as root", "note"]
+WHOLE = "Plan file"
+CELL = 30_000  # characters of a cell; Excel has 32,767
+CONTINUED = "\u21b3"  # before what goes on from the cell above
 CONTROL = re.compile(r"[\x00-\x08\x0b\x0c\x0e-\x1f]")  # which no sheet can hold
 
 
 def write(kept: Compliance, findings: Iterable[Finding]) -> bytes:
-    """What is set, what comes out, who gets in where, people and groups, promises and findings, a sheet each."""
+    """What is set, what comes out, who gets in where, people and groups, places with their lists, shares, promises and findings, a sheet each; on
+    the last the plan as its plan file has it, by which the workbook is read back whole."""
     plan = kept.outcome.matrix.plan
     book = Workbook(write_only=True)  # row by row: what is written is not kept
     _sheet(book, "What is set", table.fields(matrix.write_grants(plan)), fixed=2)
     _sheet(book, "What comes out", table.fields(matrix.write_outcome(kept.outcome)), fixed=3)
     _sheet(book, "Who gets in where", table.fields(access.write(kept.outcome)), fixed=1)
     _sheet(book, "People and groups", table.fields(people.write(plan)), fixed=1)
+    _sheet(
+        book, "Places and lists", [PLACES, *(_place(plan, place) for place in sorted(plan.places, key=plan.path_name))]
+    )
+    _sheet(
+        book, "Shares", [SHARES, *(_share(plan, share) for share in sorted(plan.shares.values(), key=lambda s: s.name))]
+    )
     _sheet(book, "Promises", table.fields(promises.write(plan)))
     said = [[f.severity, BY_KIND[f.kind].title, f.sentence] for f in findings]
     _sheet(book, "Findings", [["severity", "what", "in a sentence"], *said])
+    _sheet(
+        book,
+        WHOLE,
+        [
+            ["the plan file, read back from here: leave it as it is"],
+            *([line] for line in _pieces(planfile.write(plan))),
+        ],
+    )
     out = io.BytesIO()
     book.save(out)
     return out.getvalue()
+
+
+def _place(plan: Plan, place: str) -> list[str]:
+    one = plan.places[place]
+    owner, group = (plan.named(who) if who else "" for who in (one.owner, one.group))
+    own = "" if one.acl is None else " ".join(listing.list_text(plan, one.acl).split())
+    size = "" if one.quota is None else naming.size(one.quota)
+    comes = "nothing comes down" if one.inheritance_stops else ""
+    return [plan.path_name(place), one.kind, owner, group, one.acl.style if one.acl else "", comes, own, size, one.note]
+
+
+def _share(plan: Plan, share: Share) -> list[str]:
+    over = " and ".join(word for word, on in (("SMB", share.smb), ("NFS", share.nfs)) if on)
+    marks = ("read_only", "hidden", "hide_unreadable", "versions", "recycle")
+    options = [mark.replace("_", " ") for mark in marks if getattr(share, mark)]
+    hosts = [f"{rule.hosts} {rule.level}" for rule in share.hosts]
+    boss = plan.named(share.administrator) if share.administrator else ""
+    return [
+        share.name,
+        plan.path_name(share.place),
+        over,
+        share.guests,
+        ", ".join(options),
+        ", ".join(hosts),
+        share.squash,
+        boss,
+        share.note,
+    ]
+
+
+def _pieces(text: str) -> Iterator[str]:
+    """A text in lines that fit in cells; of what is longer, the pieces begin with a mark."""
+    for line in text.splitlines():
+        for at in range(0, max(len(line), 1), CELL):
+            yield f"{CONTINUED if at else ''}{line[at : at + CELL]}"
+
+
+def plan_file(content: bytes) -> str:
+    """The plan file that a workbook written here has on its last sheet. Raises FormatError."""
+    try:
+        book = load_workbook(io.BytesIO(content), read_only=True, data_only=True)
+        lines = [row[0] for row in _rows(book[WHOLE])][1:] if WHOLE in book.sheetnames else []
+    except Exception:  # as in `text`
+        raise FormatError("this is not a workbook (.xlsx) that can be read; export it again") from None
+    if not lines:
+        raise FormatError(
+            f"this workbook has no sheet “{WHOLE}”, so the whole plan cannot be read from it; its first sheet can be imported as a matrix"
+        )
+    return "\n".join(lines).replace(f"\n{CONTINUED}", "")
 
 
 def _sheet(book: Workbook, title: str, rows: Sequence[Sequence[str]], fixed: int = 0) -> None:

@@ -4,12 +4,12 @@ import json
 import secrets
 from collections.abc import Iterable, Mapping, Sequence, Set
 from dataclasses import dataclass, fields, replace
-from datetime import UTC, date, datetime
+from datetime import UTC, date, datetime, timedelta
 from threading import Lock
 from typing import Any, Literal
 
 from pydantic import TypeAdapter
-from sqlalchemy import Connection, Table, delete, insert, select, update
+from sqlalchemy import Connection, Table, delete, func, insert, select, update
 
 from yardgate.core.acl.rights import Level
 from yardgate.core.edits.apply import exactly, in_step
@@ -140,6 +140,17 @@ class Plans:
             return [
                 JournalEntry(*row) for row in connection.execute(query.order_by(journal.revision.desc()).limit(most))
             ]
+
+    def revision_on(self, plan_id: str, day: date) -> int:
+        """The revision that a plan had at the end of a day (UTC); its first, where it was not there yet."""
+        journal = tables.journal.c
+        query = select(func.max(journal.revision)).where(
+            journal.plan == plan_id, journal.at < (day + timedelta(days=1)).isoformat()
+        )
+        with self.store.reading() as connection:
+            _revision(connection, plan_id)
+            first = select(func.min(journal.revision)).where(journal.plan == plan_id)
+            return int(connection.execute(query).scalar() or connection.execute(first).scalar() or 0)
 
     def edits(self, plan_id: str, revision: int) -> tuple[Edit, ...]:
         with self.store.reading() as connection:

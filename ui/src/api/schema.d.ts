@@ -1305,7 +1305,7 @@ export interface paths {
         };
         /**
          * Access Report
-         * @description Who gets in where, by place and by person.
+         * @description Who gets in where and by what, by place and by person; now, or as it was planned on a day.
          */
         get: operations["access_report"];
         put?: never;
@@ -2062,6 +2062,8 @@ export interface components {
             counts: {
                 [key: string]: number;
             };
+            /** Through */
+            through: components["schemas"]["ThroughOut"][];
             guest: components["schemas"]["Level"];
         };
         /** AccountOut */
@@ -5040,7 +5042,8 @@ export interface components {
         };
         /**
          * ReportOut
-         * @description Who gets in where, by place and by person. people: how many there are; the first of them are listed.
+         * @description Who gets in where, by place and by person. people: how many there are; the first of them are listed. names: of all who are named, as they were
+         *     called then.
          */
         ReportOut: {
             /**
@@ -5053,6 +5056,18 @@ export interface components {
              * Format: date
              */
             on: string;
+            /** Names */
+            names: {
+                [key: string]: string;
+            };
+            /** Paths */
+            paths: {
+                [key: string]: string;
+            };
+            /** Shares */
+            shares: {
+                [key: string]: string;
+            };
             /** Places */
             places: components["schemas"]["AccessOut"][];
             /** Persons */
@@ -5891,6 +5906,17 @@ export interface components {
              * @default []
              */
             answered: ("several" | "nearest" | "traverse" | "nfs_traverse" | "host_rules" | "wildcards")[];
+        };
+        /**
+         * ThroughOut
+         * @description Some who get a level by the same grants: to whom, by name; none where a list by hand, a share or being administrator gives it.
+         */
+        ThroughOut: {
+            level: components["schemas"]["Level"];
+            /** By */
+            by: string[];
+            /** Who */
+            who: string[];
         };
         /** ToDoOut */
         ToDoOut: {
@@ -11723,7 +11749,10 @@ export interface operations {
     };
     access_report: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description as it was at the end of this day (UTC); now, where it is left out */
+                day?: string | null;
+            };
             header?: never;
             path: {
                 plan: string;

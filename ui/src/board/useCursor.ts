@@ -94,7 +94,9 @@ export function useCursor(
       const [row, column] = [rows[next.row], columns[next.col]];
       window.clearTimeout(writing.current);
       if (!row || !column) return;
+      const path = window.location.pathname;
       writing.current = window.setTimeout(() => {
+        if (window.location.pathname !== path) return; // on the way to another station: this would lead back
         known.current.all.add(`${row.who}|${column.place.id}`);
         change({ who: row.who, place: column.place.id });
       }, WRITE_AFTER);

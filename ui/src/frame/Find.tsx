@@ -32,6 +32,8 @@ const ACTS: [words: string, path: string, edits: boolean][] = [
   ["Add a share", "shares?add=share", true],
   ["Passwords and sessions", "rollout?signin=", true],
   ["Access report to print", "report", false],
+  ["Cards to print", "cards", false],
+  ["Papers to hand over", "hand-over", false],
   ["Look up on a small screen", "look", false],
 ];
 

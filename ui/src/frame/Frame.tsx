@@ -66,7 +66,9 @@ export function Frame({ session, children }: { session: Session; children: React
   const at = location.pathname.slice(base.length + 1).split("/")[0] ?? "";
   const exports = [{ key: "report", label: "Access report, to print …" }, ...formats.map((one) => ({ key: one.name, label: one.words }))];
   const takeAway = (key: string) =>
-    key === "report" ? void navigate(`${base}/report`) : window.location.assign(`/api/v1/plans/${id}/export/${key}`);
+    ["report", "cards", "hand-over"].includes(key)
+      ? void navigate(`${base}/${key}`)
+      : window.location.assign(`/api/v1/plans/${id}/export/${key}`);
 
   const whose = (by: string) => (by === session.name ? "" : `${by}: `);
 

@@ -1,8 +1,8 @@
 import { keepPreviousData, useInfiniteQuery, useQuery, useQueryClient } from "@tanstack/react-query";
 import { App, Button, Checkbox, Drawer, Input, Modal, Select, Upload } from "antd";
 import { useDeferredValue, useMemo, useState } from "react";
-import { api, ask, message, type EffectOut, type Entry } from "../api/client";
-import { Effects } from "../parts/Effects";
+import { api, ask, message, type Entry } from "../api/client";
+import { Difference, Differs } from "./Difference";
 import { when } from "../parts/time";
 import { pathName, pickName } from "../plan/index";
 import { usePlan } from "../plan/PlanContext";
@@ -249,29 +249,6 @@ export default function History({ about: first = "", onClose }: { about?: string
       )}
     </Drawer>
   );
-}
-
-type Compared = { words: string[]; effect: EffectOut };
-
-function Differs({ found, ahead = false }: { found: Compared; ahead?: boolean }) {
-  return (
-    <div>
-      <ul className="words" tabIndex={0}>
-        {found.words.length === 0 ? <li>nothing differs</li> : found.words.map((line, number) => <li key={number}>{line}</li>)}
-      </ul>
-      <Effects effect={found.effect} open past={!ahead} />
-    </div>
-  );
-}
-
-function Difference({ older, newer, ahead = false }: { older: number; newer: number; ahead?: boolean }) {
-  const { id } = usePlan();
-  const found = useQuery({
-    queryKey: ["compare", id, older, newer],
-    queryFn: () => ask(api.GET("/api/v1/plans/{plan}/compare", { params: { path: { plan: id }, query: { older, newer } } })),
-  });
-  if (found.isError) return <div className="trouble">{message(found.error)}</div>;
-  return found.data ? <Differs found={found.data} ahead={ahead} /> : <p role="status">Comparing …</p>;
 }
 
 function WithFile({ text }: { text: string }) {

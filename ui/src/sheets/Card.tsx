@@ -1,138 +1,243 @@
-import { useQuery } from "@tanstack/react-query";
-import { Select } from "antd";
-import { useNavigate, useParams } from "react-router";
+import { useQueries } from "@tanstack/react-query";
+import { App, Button, Input, Select, Upload } from "antd";
+import { useState } from "react";
+import { useNavigate, useParams, useSearchParams } from "react-router";
 import { api, ask, message, type Level, type Schemas, type Share } from "../api/client";
 import { LevelTag } from "../parts/ArmSign";
 import { calledName, hostPath, shownName } from "../plan/index";
 import { usePlan } from "../plan/PlanContext";
 import { connections, reachedAs } from "../shares/words";
-import { Sheet } from "./Sheet";
+import { ENGLISH, fill, translation, type Words } from "./words";
 
-const YOU: Record<Level, string> = {
-  RW: "You can open, change, add and delete",
-  RO: "You can open and copy, but not change",
-  PT: "Only a way to what lies below",
-  NA: "Closed to you",
-};
 type Reach = Schemas["ReachOut"];
+type System = "windows" | "mac" | "linux" | "mount";
+const SYSTEMS: { value: System; label: string; line: string }[] = [
+  { value: "windows", label: "Windows", line: "Windows" },
+  { value: "mac", label: "macOS", line: "macOS, Linux desktops" },
+  { value: "linux", label: "Linux, by hand", line: "macOS, Linux desktops" },
+  { value: "mount", label: "Linux, /etc/fstab", line: "Linux, /etc/fstab" },
+];
+const MOST = 200; // cards at once
 
-/** What one person reaches, and what they type to get there: to print, or to send to them. */
-export default function Card() {
+/** Cards to print, or to send: for each of some people what they reach, and how they get there, and nothing else. */
+export default function Cards() {
   const { id, outline, index } = usePlan();
-  const { who = "" } = useParams();
+  const { message: toast } = App.useApp();
+  const { who: one } = useParams();
+  const [params] = useSearchParams();
   const navigate = useNavigate();
-  const card = useQuery({
-    queryKey: ["of-plan", id, "card", who],
-    queryFn: () => ask(api.GET("/api/v1/plans/{plan}/card", { params: { path: { plan: id }, query: { who } } })),
-    enabled: who !== "",
+  const whos = one
+    ? [one]
+    : (params.get("who") ?? "")
+        .split(",")
+        .filter((who) => who === "guest" || index.users.has(who))
+        .slice(0, MOST);
+  const [system, setSystem] = useState<System>(() => (localStorage.getItem("card system") as System | null) ?? "windows");
+  const [words, setWords] = useState<Words>(() => {
+    const kept = translation(localStorage.getItem("card words") ?? "");
+    return "trouble" in kept ? ENGLISH : kept;
   });
-  const user = outline.users.find((one) => one.id === who);
-  const guest = who === "guest";
+  const [helper, setHelper] = useState(() => localStorage.getItem(`card ask ${id}`) ?? "");
+  const cards = useQueries({
+    queries: whos.map((who) => ({
+      queryKey: ["of-plan", id, "card", who],
+      queryFn: () => ask(api.GET("/api/v1/plans/{plan}/card", { params: { path: { plan: id }, query: { who } } })),
+    })),
+  });
+  const failed = cards.find((card) => card.isError);
   const options = [
-    ...outline.users.map((one) => ({ value: one.id, label: shownName(one) })).sort((a, b) => a.label.localeCompare(b.label)),
+    ...index.usersByName.map((user) => ({ value: user.id, label: shownName(user) })),
     { value: "guest", label: "A guest, without an account" },
   ];
-  const pick = (
-    <Select
-      aria-label="Whose card"
-      size="small"
-      style={{ width: 260 }}
-      showSearch={{ optionFilterProp: "label" }}
-      value={who}
-      options={options}
-      onChange={(next: string) => void navigate(`/p/${id}/card/${encodeURIComponent(next)}`)}
-    />
-  );
-  const groups = user ? outline.groups.filter((group) => group.members.includes(user.id)).map((group) => group.name) : [];
-  const shut = user && outline.inactive.includes(user.id);
+  const load = async (file: File) => {
+    const text = await file.text();
+    const found = translation(text);
+    if ("trouble" in found) return void toast.error(found.trouble, 8);
+    localStorage.setItem("card words", text);
+    setWords(found);
+  };
+  const people = outline.users.filter((user) => (user.kind ?? "person") === "person" && !outline.inactive.includes(user.id));
+  const open = (next: string[]) =>
+    void navigate(
+      next.length === 1 ? `/p/${id}/card/${encodeURIComponent(next[0]!)}` : `/p/${id}/cards?who=${next.map(encodeURIComponent).join(",")}`,
+    );
   return (
-    <Sheet
-      title={guest ? "Guests" : user ? shownName(user) : who}
-      tools={pick}
-      on={card.data?.on}
-      about={
-        guest ? (
-          "What somebody without an account finds."
-        ) : user ? (
+    <div className="work sheets">
+      <div className="tools no-print">
+        <Select
+          aria-label="Whose card"
+          size="small"
+          mode="multiple"
+          maxTagCount={2}
+          style={{ minWidth: 220, maxWidth: 380 }}
+          placeholder="Whose cards"
+          showSearch={{ optionFilterProp: "label" }}
+          value={whos}
+          options={options}
+          onChange={open}
+        />
+        <Button size="small" onClick={() => open(people.slice(0, MOST).map((user) => user.id))}>
+          All {Math.min(people.length, MOST).toLocaleString()} people
+        </Button>
+        <Select
+          size="small"
+          aria-label="For which system"
+          popupMatchSelectWidth={false}
+          value={system}
+          onChange={(next) => {
+            localStorage.setItem("card system", next);
+            setSystem(next);
+          }}
+          options={SYSTEMS.map(({ value, label }) => ({ value, label }))}
+        />
+        <Input
+          size="small"
+          style={{ width: 150 }}
+          aria-label="Whom to ask"
+          placeholder="whom to ask, on the card"
+          value={helper}
+          onChange={(event) => {
+            localStorage.setItem(`card ask ${id}`, event.target.value);
+            setHelper(event.target.value);
+          }}
+        />
+        {words === ENGLISH ? (
           <>
-            Signs in as <b>{calledName(index, user.id)}</b>
-            {groups.length > 0 && `; in ${groups.join(", ")}`}
-            {shut && <b className="late">; this account is disabled or expired</b>}
+            <Upload accept=".json,.txt" showUploadList={false} beforeUpload={(file) => (void load(file), false)}>
+              <Button size="small">Another language …</Button>
+            </Upload>
+            <a
+              download="card-words.json"
+              href={`data:application/json;charset=utf-8,${encodeURIComponent(JSON.stringify(ENGLISH, null, 2))}`}
+            >
+              Words to translate
+            </a>
           </>
-        ) : null
-      }
-    >
-      {card.isError && <div className="trouble">{message(card.error)}</div>}
-      {!card.data && !card.isError && <p role="status">Working out what they reach …</p>}
-      {card.data?.reaches.length === 0 && <p>Nothing: no share lets {guest ? "guests" : "this account"} through to anything.</p>}
-      {card.data?.pages && outline.services.some((service) => service.id === "pages" && service.allowed) && (
-        <p>May sign in to the appliance’s administration pages.</p>
+        ) : (
+          <Button
+            size="small"
+            onClick={() => {
+              localStorage.removeItem("card words");
+              setWords(ENGLISH);
+            }}
+          >
+            In English
+          </Button>
+        )}
+        <span className="spread" />
+        <Button size="small" type="primary" onClick={() => window.print()}>
+          Print, or save as PDF …
+        </Button>
+      </div>
+      {failed && <div className="trouble">{message(failed.error)}</div>}
+      {whos.length === 0 && (
+        <div className="empty">
+          <h2>Whose cards?</h2>
+          <p className="muted">Choose people above; each card is a page of its own.</p>
+        </div>
       )}
-      {card.data?.reaches.map((reach) => (
+      {whos.map((who, number) => (
+        <Card key={who} who={who} card={cards[number]?.data} words={words} system={system} helper={helper.trim()} />
+      ))}
+    </div>
+  );
+}
+
+function Card({
+  who,
+  card,
+  words,
+  system,
+  helper,
+}: {
+  who: string;
+  card: Schemas["CardOut"] | undefined;
+  words: Words;
+  system: System;
+  helper: string;
+}) {
+  const { outline, index } = usePlan();
+  const user = index.users.get(who);
+  const server = reachedAs(outline);
+  const reaches = card?.reaches.filter((reach) => reach.stretches.some((stretch) => stretch.level !== "NA")) ?? [];
+  const machine = user?.kind === "service";
+  const wanted = SYSTEMS.find((one) => one.value === (machine ? "mount" : system))!;
+  return (
+    <article className="paper card-page">
+      <header>
+        <div>
+          <h1>{user ? shownName(user) : words.guest}</h1>
+          <p>{fill(words.title, { server })}</p>
+        </div>
+        <div className="issued">
+          <span>
+            {outline.office && `${outline.office} · `}
+            {outline.name}
+          </span>
+          {card && <span>{new Date(`${card.on}T12:00:00`).toLocaleDateString(undefined, { dateStyle: "long" })}</span>}
+        </div>
+      </header>
+      {user && (
+        <section className="first">
+          <b>{words.first}</b>
+          <span>
+            {fill(words.account, { account: calledName(index, who) })} {!machine && words.password}
+          </span>
+          {outline.inactive.includes(who) && <b className="late">{words.shut}</b>}
+          {reaches.length > 0 && <span>{words[wanted.value]}</span>}
+        </section>
+      )}
+      {!card && <p role="status">Working out what they reach …</p>}
+      {card && reaches.length === 0 && <p>{words.nothing}</p>}
+      {reaches.map((reach) => (
         <Block
           key={`${reach.share} ${reach.protocol}`}
           reach={reach}
           share={outline.shares.find((share) => share.id === reach.share)!}
-          appliance={reachedAs(outline)}
-          folder={hostPath(index, outline.top, outline.shares.find((share) => share.id === reach.share)!.place)}
-          inside={(place) => index.places.get(place)?.name ?? place}
+          line={wanted.line}
+          words={words}
         />
       ))}
-    </Sheet>
+      {helper && <p className="ask">{fill(words.ask, { ask: helper })}</p>}
+    </article>
   );
 }
 
-function Block({
-  reach,
-  share,
-  appliance,
-  folder,
-  inside,
-}: {
-  reach: Reach;
-  share: Share;
-  appliance: string;
-  folder: string;
-  inside: (place: string) => string;
-}) {
+function Block({ reach, share, line, words }: { reach: Reach; share: Share; line: string; words: Words }) {
+  const { outline, index } = usePlan();
   const [top, ...below] = reach.stretches;
-  const lines = connections({ ...share, smb: reach.protocol === "smb", nfs: reach.protocol === "nfs" }, appliance, folder);
+  const folder = hostPath(index, outline.top, share.place);
+  const nfs = reach.protocol === "nfs";
+  const lines = connections({ ...share, smb: !nfs, nfs }, reachedAs(outline), folder);
+  const typed = (nfs ? lines[0] : lines.find(([system]) => system === line))?.[1];
+  const says = (level: Level) => (level === "NA" ? "" : words[level]);
+  const open = below.filter((stretch) => stretch.level !== "NA");
   return (
     <section className="reach">
       <h2>
-        {share.name} {reach.protocol === "nfs" && <span className="muted">over NFS, from the hosts that may mount it</span>}
+        {share.name} {nfs && <span className="muted">NFS</span>}
         <span className="spread" />
-        {top && <LevelTag level={top.level} long />}
+        {top && <LevelTag level={top.level} />}
       </h2>
       <p>
-        {top && YOU[top.level]}
-        {share.smb && reach.protocol === "smb" && share.hidden && "; it is not listed among the shares, so type its name"}.
+        <code className="typed">{typed}</code>
       </p>
-      {below.length > 0 && (
-        <table>
-          <tbody>
-            {below.map((stretch) => (
-              <tr key={stretch.place}>
-                <td>{inside(stretch.place)}</td>
-                <td>{YOU[stretch.level]}</td>
-                <td>
-                  <LevelTag level={stretch.level} />
-                </td>
-              </tr>
-            ))}
-          </tbody>
-        </table>
+      <p>
+        {top && says(top.level)}
+        {!nfs && share.hidden && `. ${words.hidden}`}
+      </p>
+      {open.length > 0 && (
+        <p>
+          {words.except}{" "}
+          {open.map((stretch, number) => (
+            <span key={stretch.place}>
+              {number > 0 && "; "}
+              <b>{index.places.get(stretch.place)?.name ?? stretch.place}</b> {says(stretch.level)}
+            </span>
+          ))}
+        </p>
       )}
-      <dl>
-        {lines.map(([system, line]) => (
-          <div key={system}>
-            <dt>{system}</dt>
-            <dd>
-              <code>{line}</code>
-            </dd>
-          </div>
-        ))}
-      </dl>
+      {open.length < below.length && <p className="muted">{words.closed}</p>}
     </section>
   );
 }

@@ -1,25 +1,64 @@
-import { useQuery } from "@tanstack/react-query";
-import { Button, Segmented } from "antd";
+import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { App, Button, Input, Segmented } from "antd";
 import { Fragment } from "react";
 import { Link, useSearchParams } from "react-router";
 import { api, ask, message, type Level, type Schemas } from "../api/client";
+import { Difference } from "../history/Difference";
 import { LevelTag, WORDS } from "../parts/ArmSign";
-import { pathName, whoName } from "../plan/index";
 import { usePlan } from "../plan/PlanContext";
 import { Sheet } from "./Sheet";
 
 const SHOWN: Level[] = ["RW", "RO", "PT"];
+const SIGNED = "access report "; // versions of this name were reports that somebody signed
 type ReportOut = Schemas["ReportOut"];
 
-/** Who gets in where, for the office's files: by place, or by person. */
+/** Who gets in where and by what, for the office's files: by place, or by person; now, or as of a day; with what changed since the last, and a place to sign. */
 export default function Report() {
-  const { id } = usePlan();
+  const { id, outline, canEdit } = usePlan();
+  const client = useQueryClient();
+  const { message: toast } = App.useApp();
   const [params, setParams] = useSearchParams();
   const byPerson = params.get("by") === "person";
+  const day = params.get("day");
+  const today = new Date().toISOString().slice(0, 10);
   const report = useQuery({
-    queryKey: ["of-plan", id, "report"],
-    queryFn: () => ask(api.GET("/api/v1/plans/{plan}/report", { params: { path: { plan: id } } })),
+    queryKey: ["of-plan", id, "report", day],
+    queryFn: () => ask(api.GET("/api/v1/plans/{plan}/report", { params: { path: { plan: id }, query: { day: day ?? null } } })),
   });
+  const versions = useQuery({
+    queryKey: ["of-plan", id, "versions"],
+    queryFn: () => ask(api.GET("/api/v1/plans/{plan}/versions", { params: { path: { plan: id } } })),
+  });
+  const signed = (versions.data ?? []).filter((one) => one.name.startsWith(SIGNED));
+  const before =
+    report.data &&
+    signed.find((one) => one.revision <= report.data.revision && one.name.slice(SIGNED.length, SIGNED.length + 10) < (day ?? "9"));
+  const address = (change: Record<string, string | null>) =>
+    setParams(
+      (old) => {
+        const next = new URLSearchParams(old);
+        for (const [key, value] of Object.entries(change)) {
+          if (value) next.set(key, value);
+          else next.delete(key);
+        }
+        return next;
+      },
+      { replace: true },
+    );
+  const sign = async () => {
+    try {
+      await ask(
+        api.POST("/api/v1/plans/{plan}/versions", {
+          params: { path: { plan: id } },
+          body: { name: `${SIGNED}${new Date().toISOString().slice(0, 16).replace("T", " ")}` },
+        }),
+      );
+      await client.invalidateQueries({ queryKey: ["of-plan", id, "versions"] });
+      toast.success("Kept: the next report says what changed since this one.");
+    } catch (error) {
+      toast.error(message(error));
+    }
+  };
   return (
     <Sheet
       title="Who gets in where"
@@ -27,7 +66,7 @@ export default function Report() {
       about={
         byPerson
           ? "By person: the best over all shares, and what differs below it."
-          : "By place: the best over all shares. A place that is not here is as the one above it."
+          : "By place: the best over all shares, and by which grants. A place that is not here is as the one above it."
       }
       tools={
         <>
@@ -39,25 +78,61 @@ export default function Report() {
               { value: "place", label: "By place" },
               { value: "person", label: "By person" },
             ]}
-            onChange={(by) => setParams({ by: String(by) }, { replace: true })}
+            onChange={(by) => address({ by: String(by) })}
           />
+          <label className="row">
+            <span className="muted">as of</span>
+            <Input
+              size="small"
+              type="date"
+              style={{ width: 140 }}
+              max={today}
+              value={day ?? today}
+              onChange={(event) => address({ day: event.target.value === today ? null : event.target.value || null })}
+            />
+          </label>
           <Button size="small" href={`/api/v1/plans/${id}/export/access`}>
             Save as CSV
           </Button>
+          {canEdit && !day && (
+            <Button size="small" title="Keeps this state, so that the next report says what changed since" onClick={() => void sign()}>
+              It was signed
+            </Button>
+          )}
         </>
       }
     >
       {report.isError && <div className="trouble">{message(report.error)}</div>}
       {!report.data && !report.isError && <p role="status">Working out who gets in where …</p>}
+      {report.data && report.data.revision < outline.revision && (
+        <p className="late">
+          As planned at the end of that day: revision {report.data.revision} of {outline.revision}.
+        </p>
+      )}
       {report.data && (byPerson ? <ByPerson report={report.data} /> : <ByPlace report={report.data} />)}
+      {report.data && before && (
+        <section className="since">
+          <h2>Since the last report, {before.name.slice(SIGNED.length)}</h2>
+          {before.revision === report.data.revision ? (
+            <p>Nothing was changed.</p>
+          ) : (
+            <Difference older={before.revision} newer={report.data.revision} />
+          )}
+        </section>
+      )}
+      {report.data && (
+        <div className="sign" aria-label="Place to sign">
+          {["Checked by", "Day", "Signature"].map((what) => (
+            <span key={what}>{what}</span>
+          ))}
+        </div>
+      )}
     </Sheet>
   );
 }
 
 function ByPlace({ report }: { report: ReportOut }) {
-  const { outline, index } = usePlan();
-  const share = new Map(outline.shares.map((one) => [one.id, one.name]));
-  const active = outline.users.filter((user) => !outline.inactive.includes(user.id)).map((user) => user.id);
+  const name = (who: string) => report.names[who] ?? who;
   if (report.places.length === 0) return <p>No share reaches any place, so nobody gets in anywhere.</p>;
   return (
     <table className="report">
@@ -65,23 +140,25 @@ function ByPlace({ report }: { report: ReportOut }) {
         <tr>
           <th>Place, and through which shares</th>
           <th colSpan={2}>Who</th>
+          <th>By</th>
         </tr>
       </thead>
       {report.places.map((place) => {
-        const rows: [Level, string][] = SHOWN.filter((level) => (place.counts[level] ?? 0) > 0).map((level, number) => [
-          level,
-          names(place, level, number > 0, active, (who) => whoName(index, who)),
-        ]);
-        if (place.guest !== "NA") rows.push([place.guest, "guests, without an account"]);
+        const rows: [Level, string, string][] = SHOWN.flatMap((level) =>
+          place.through
+            .filter((one) => one.level === level)
+            .map((one): [Level, string, string] => [level, one.who.map(name).join(", "), by(one, name)]),
+        );
+        if (place.guest !== "NA") rows.push([place.guest, "guests, without an account", "the share"]);
         return (
           <tbody key={place.place}>
-            {(rows.length > 0 ? rows : [["NA", "nobody"] as [Level, string]]).map(([level, who], number) => (
+            {(rows.length > 0 ? rows : [["NA", "nobody", ""] as [Level, string, string]]).map(([level, who, why], number) => (
               <tr key={`${level} ${number}`}>
                 {number === 0 && (
                   <td rowSpan={Math.max(rows.length, 1)}>
-                    <b>{pathName(index, place.place)}</b>
+                    <b>{(report.paths[place.place] ?? place.place).replaceAll("/", " / ")}</b>
                     <div className="muted">
-                      {place.ways.map((way) => `${share.get(way.share)} (${way.protocol.toUpperCase()})`).join(", ")}
+                      {place.ways.map((way) => `${report.shares[way.share]} (${way.protocol.toUpperCase()})`).join(", ")}
                     </div>
                   </td>
                 )}
@@ -89,6 +166,7 @@ function ByPlace({ report }: { report: ReportOut }) {
                   <LevelTag level={level} long />
                 </td>
                 <td>{who}</td>
+                <td>{why}</td>
               </tr>
             ))}
           </tbody>
@@ -98,20 +176,16 @@ function ByPlace({ report }: { report: ReportOut }) {
   );
 }
 
-/** The names; where most get this, everybody but whom. Of very many, the first. */
-function names(place: Schemas["AccessOut"], level: Level, further: boolean, active: string[], name: (id: string) => string) {
-  const who = place.who[level] ?? [];
-  const count = place.counts[level] ?? 0;
-  const said = who.map(name).join(", ");
-  if (count > who.length) return `${said}, and ${(count - who.length).toLocaleString()} more`;
-  const told = new Set(SHOWN.slice(0, SHOWN.indexOf(level) + 1).flatMap((one) => place.who[one] ?? []));
-  const others = active.filter((one) => !told.has(one));
-  if (count < 6 || others.length * 3 > count) return said;
-  return `everybody${further ? " else" : ""}${others.length > 0 ? ` but ${others.map(name).join(", ")}` : ""} (${count.toLocaleString()})`;
+/** By what they get it: groups, a grant to themselves, or something that no grant says. */
+function by(one: Schemas["ThroughOut"], name: (who: string) => string): string {
+  if (one.by.length === 0) return "no grant says it: a list by hand, the share, or being administrator";
+  const own = one.who.length === 1 && one.by.includes(name(one.who[0]!));
+  return one.by.map((who) => (own && who === name(one.who[0]!) ? "a grant of their own" : who)).join(", ");
 }
 
 function ByPerson({ report }: { report: ReportOut }) {
-  const { id, index } = usePlan();
+  const { id } = usePlan();
+  const path = (place: string) => (report.paths[place] ?? place).replaceAll("/", "\u00a0/ ");
   return (
     <>
       <table className="report">
@@ -129,9 +203,7 @@ function ByPerson({ report }: { report: ReportOut }) {
                   level,
                   person.stretches
                     .filter((stretch) => stretch.level === level)
-                    .map((stretch) =>
-                      exceptions(stretch.place, person.stretches, (place) => pathName(index, place).replaceAll(" / ", "\u00a0/ ")),
-                    ),
+                    .map((stretch) => exceptions(stretch.place, person.stretches, path)),
                 ] as const,
             ).filter(([, places]) => places.length > 0);
             return (
@@ -141,7 +213,7 @@ function ByPerson({ report }: { report: ReportOut }) {
                     {number === 0 && (
                       <td rowSpan={Math.max(rows.length, 1)}>
                         <Link to={`/p/${id}/card/${encodeURIComponent(person.who)}`}>
-                          <b>{whoName(index, person.who)}</b>
+                          <b>{report.names[person.who] ?? person.who}</b>
                         </Link>
                       </td>
                     )}

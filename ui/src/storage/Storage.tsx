@@ -15,12 +15,13 @@ import { usePlan } from "../plan/PlanContext";
 import { notEmpty } from "../people/PersonPanel";
 import { AsText, Begin, ChangeStyle, PushDown } from "./arrange";
 import { OneEach } from "./Each";
+import { Mark } from "./Mark";
 import { Heading, Layers, ReadInOrder } from "./Layers";
 import { OnHost } from "./OnHost";
 import { Outcome } from "./Outcome";
 import { AddPlace, MoveDialog } from "./places";
 import { Selected } from "./Selected";
-import { STYLE_WORDS, type Style } from "./words";
+import { STYLE_WORDS } from "./words";
 
 const INSIDE: Record<Place["kind"], Place["kind"][]> = { pool: ["dataset", "folder"], dataset: ["dataset", "folder"], folder: ["folder"] };
 
@@ -251,37 +252,6 @@ export default function Storage() {
         />
       )}
     </>
-  );
-}
-
-const SHORT: Record<Style, string> = { ordered: "list", posix: "POSIX", mode: "bits" };
-
-/** In the tree: the style where it begins, that nothing comes down, how many lines of its own are added, or that it just follows. */
-function Mark({ place, style, above, grants }: { place: Place; style: Style | null; above: Style | null; grants: number }) {
-  const own = place.acl?.style === "ordered" ? place.acl.entries.length : place.acl?.style === "posix" ? place.acl.access.length : 0;
-  const begins = style !== null && style !== above;
-  const words =
-    [
-      begins ? `${SHORT[style]} begins here` : "",
-      place.inheritance_stops ? "inheritance stops here: nothing comes down from above" : "",
-      own ? `${own} lines by hand` : "",
-      grants ? `${grants} grants` : "",
-    ]
-      .filter(Boolean)
-      .join(", ") || (style ? "just follows" : "list not planned");
-  return (
-    <span className="kind muted" title={words}>
-      {begins && SHORT[style]}{" "}
-      {place.inheritance_stops ? (
-        <b className="cut">own list only</b>
-      ) : own + grants > 0 && (begins || place.parent) ? (
-        plural(own + grants, "line")
-      ) : style && !begins ? (
-        "as above"
-      ) : (
-        ""
-      )}
-    </span>
   );
 }
 

@@ -31,10 +31,10 @@ from yardgate.core.edits.many import added, copied, numbered, placed, shared
 from yardgate.core.edits.offices import OFFICES, begin, beginning
 from yardgate.core.edits.records import Edit, PutGroup, PutUser
 from yardgate.core.host.typed import NamedKind, better, refused
-from yardgate.core.model.behaviour import PROFILES, QUESTIONS, Question, answering, asked
+from yardgate.core.model.behaviour import PROFILES, QUESTIONS, ApplianceQuestion, answering, asked
 from yardgate.core.model.plan import Plan, Target
 from yardgate.core.policy.findings import standing
-from yardgate.core.policy.stages import Stands, stages
+from yardgate.core.policy.stages import Known, stages
 from yardgate.services.derived import Services
 from yardgate.store import Opened
 
@@ -83,11 +83,11 @@ def begun(plan: str, _: Reader, services: TheServices) -> BeginOut:
     )
 
 
-def _stands(services: Services, opened: Opened) -> Stands:
+def _stands(services: Services, opened: Opened) -> Known:
     found, kept = services.gets(opened), services.kept(opened)
     rolled = services.rollouts.revision_in_force(opened.id)
     findings = (one for one, accepted in standing(services.case(opened), services.findings(opened)) if not accepted)
-    return Stands(
+    return Known(
         more=found.count("more"),
         less=found.count("less"),
         serious=sum(one.severity == "serious" for one in findings),
@@ -98,7 +98,7 @@ def _stands(services: Services, opened: Opened) -> Stands:
     )
 
 
-def _question(plan: Plan, question: Question) -> QuestionOut:
+def _question(plan: Plan, question: ApplianceQuestion) -> QuestionOut:
     answered = question.id in plan.target.answered
     return QuestionOut(
         id=question.id,

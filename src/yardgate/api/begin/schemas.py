@@ -7,7 +7,7 @@ from pydantic import BaseModel, Field
 from yardgate.api.schemas import Id, In, Name, Revision
 from yardgate.core.acl.rights import Level
 from yardgate.core.model.plan import Behaviour, Target
-from yardgate.core.policy.stages import Act, StageId
+from yardgate.core.policy.stages import StageAct, StageId
 from yardgate.formats.edits import AnyEdit
 
 
@@ -23,7 +23,7 @@ class OfficeOut(BaseModel):
 
 
 class ToDoOut(BaseModel):
-    act: Act
+    act: StageAct
     words: str
     count: int
     ids: list[str]

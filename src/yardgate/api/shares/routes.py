@@ -2,6 +2,7 @@
 
 from collections.abc import Iterable
 from dataclasses import replace
+from datetime import date
 from typing import Annotated
 
 import numpy as np
@@ -22,6 +23,7 @@ from yardgate.api.shares.schemas import (
     SharesOut,
     StretchOut,
     SurpriseOut,
+    ThroughOut,
     VisitOut,
     WalkedShare,
     WalkOut,
@@ -30,10 +32,11 @@ from yardgate.api.shares.schemas import (
 from yardgate.api.transport.parsing import OffLoop
 from yardgate.api.transport.turns import Long
 from yardgate.core.access.auth_sys import claim, claimed
-from yardgate.core.access.batch.resolve import Matrix
+from yardgate.core.access.batch.resolve import Matrix, resolve
 from yardgate.core.access.everyone import everyone
+from yardgate.core.access.outcome import outcome
 from yardgate.core.access.paths import PROTOCOLS, explain_over, is_on, may_use, resolve_over, unreached
-from yardgate.core.access.summary import Stretch, card, everywhere, report
+from yardgate.core.access.summary import Stretch, card, everywhere, report, through
 from yardgate.core.access.walk import walk
 from yardgate.core.acl.rights import LEVELS
 from yardgate.core.model.naming import fold
@@ -178,23 +181,48 @@ def card_of(plan: str, _: Reader, services: TheServices, who: Id) -> CardOut:
 
 
 @long.get("/report")
-def access_report(plan: str, _: Reader, services: TheServices) -> ReportOut:
-    """Who gets in where, by place and by person."""
+def access_report(
+    plan: str,
+    _: Reader,
+    services: TheServices,
+    day: Annotated[
+        date | None, Query(description="as it was at the end of this day (UTC); now, where it is left out")
+    ] = None,
+) -> ReportOut:
+    """Who gets in where and by what, by place and by person; now, or as it was planned on a day."""
     opened = services.plans.open(plan)
-    found = services.kept(opened).outcome
-    people = sorted(opened.plan.users.values(), key=lambda user: fold(user.full_name or user.name))
+    revision, found = opened.revision, services.kept(opened).outcome
+    if day is not None and day < date.today():
+        revision = services.plans.revision_on(plan, day)
+        found = outcome(resolve(services.plans.at(plan, revision), day))
+    p = found.matrix.plan
+    people = sorted(p.users.values(), key=lambda user: fold(user.full_name or user.name))
+    accesses = report(found)
     places = [
         AccessOut(
             place=access.place,
             ways=[OverOut(share=way.share, protocol=way.protocol) for way in access.ways],
             who={level: list(who[:PEOPLE_LISTED]) for level, who in access.who.items()},
             counts={level: len(who) for level, who in access.who.items()},
+            through=[
+                ThroughOut(level=one.level, by=[p.named(who) for who in one.by], who=list(one.who[:PEOPLE_LISTED]))
+                for one in through(found, access)
+            ],
             guest=access.guest,
         )
-        for access in report(found)
+        for access in accesses
     ]
     persons = [PersonOut(who=user.id, stretches=_stretches(everywhere(found, user.id))) for user in people[:REPORTED]]
-    return ReportOut(revision=opened.revision, on=found.matrix.on, places=places, persons=persons, people=len(people))
+    return ReportOut(
+        revision=revision,
+        on=found.matrix.on,
+        names={user.id: p.named(user.id) for user in people},
+        paths={place: p.path_name(place) for place in p.places},
+        shares={share.id: share.name for share in p.shares.values()},
+        places=places,
+        persons=persons,
+        people=len(people),
+    )
 
 
 def _stretches(stretches: Iterable[Stretch]) -> list[StretchOut]:

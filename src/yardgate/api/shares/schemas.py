@@ -47,6 +47,14 @@ class CardOut(BaseModel):
     reaches: list[ReachOut]
 
 
+class ThroughOut(BaseModel):
+    """Some who get a level by the same grants: to whom, by name; none where a list by hand, a share or being administrator gives it."""
+
+    level: Level
+    by: list[str]
+    who: list[str]
+
+
 class AccessOut(BaseModel):
     """Who gets what in a place that differs from the one above; of each level, the first names and how many there are."""
 
@@ -54,6 +62,7 @@ class AccessOut(BaseModel):
     ways: list[OverOut]
     who: dict[Level, list[str]]
     counts: dict[Level, int]
+    through: list[ThroughOut]
     guest: Level
 
 
@@ -63,10 +72,14 @@ class PersonOut(BaseModel):
 
 
 class ReportOut(BaseModel):
-    """Who gets in where, by place and by person. people: how many there are; the first of them are listed."""
+    """Who gets in where, by place and by person. people: how many there are; the first of them are listed. names: of all who are named, as they were
+    called then."""
 
     revision: Revision
     on: date
+    names: dict[str, str]
+    paths: dict[str, str]
+    shares: dict[str, str]
     places: list[AccessOut]
     persons: list[PersonOut]
     people: int

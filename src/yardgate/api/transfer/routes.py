@@ -75,7 +75,9 @@ def read(services: Services, opened: Opened, body: Import) -> Reading:
                 plan, decode(body.content), "ordered", body.at, body.make, only_folders=body.only_folders
             )
         case "plan":
-            return Reading(difference(plan, planfile.read(decode(body.content))))
+            packed = body.content.startswith(workbook.BEGINS)
+            text = workbook.plan_file(body.content) if packed else decode(body.content)
+            return Reading(difference(plan, planfile.read(text)))
 
 
 def _table(content: bytes) -> str:

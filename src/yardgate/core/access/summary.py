@@ -9,6 +9,8 @@ from typing import NamedTuple
 import numpy as np
 
 from yardgate.core.access.outcome import Outcome, people
+from yardgate.core.access.paths import members
+from yardgate.core.access.storage import granted_on
 from yardgate.core.acl.rights import LEVELS, Level
 from yardgate.core.model.naming import fold
 from yardgate.core.model.plan import GUEST
@@ -74,6 +76,31 @@ def report(found: Outcome) -> tuple[Access, ...]:
             for level in (Level.RW, Level.RO, Level.PT)
         }
         told.append(Access(place, ways, who, found.level(GUEST, place)))
+    return tuple(told)
+
+
+class Through(NamedTuple):
+    """Some who get the same level in a place by the same: grants to themselves or to groups, ids in list order. by: nothing where a list by hand, a
+    share or being administrator gives it."""
+
+    level: Level
+    by: tuple[str, ...]
+    who: tuple[str, ...]
+
+
+def through(found: Outcome, access: Access) -> tuple[Through, ...]:
+    """By what those who get something in a place get it: the grants there, or that come down, which say just this level and concern them."""
+    matrix = found.matrix
+    granted = granted_on(matrix.plan, matrix.storage, access.place)
+    counts = {who: members(matrix, who) for who in granted}
+    told = []
+    for level, whos in access.who.items():
+        alike: dict[tuple[str, ...], list[str]] = {}
+        for user in whos:
+            number = matrix.counting.number[user]
+            by = tuple(who for who, said in granted.items() if said == level and counts[who][number])
+            alike.setdefault(by, []).append(user)
+        told += [Through(level, by, tuple(some)) for by, some in alike.items()]
     return tuple(told)
 
 

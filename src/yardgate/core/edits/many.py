@@ -100,22 +100,22 @@ def placed(plan: Plan, paths: Iterable[str], start: str = "") -> tuple[Edit, ...
     return tuple(edits)
 
 
-class Copied(NamedTuple):
+class Again(NamedTuple):
     id: str
     edits: tuple[Edit, ...]
 
 
-def copied(plan: Plan, like: str, name: str, full_name: str = "", *, grants: bool) -> Copied | None:
+def copied(plan: Plan, like: str, name: str, full_name: str = "", *, grants: bool) -> Again | None:
     """One more of a user, a group, a share or a place, under another name; None where there is no such thing."""
     new = fresh_id(full_name or name, {*plan.users, *plan.groups, *plan.shares, *plan.places})
     if like in plan.users:
         user = User(id=new, name=name, full_name=full_name)
-        return Copied(new, copied_user(plan, like, user, grants=grants))
+        return Again(new, copied_user(plan, like, user, grants=grants))
     if like in plan.groups:
-        return Copied(new, copied_group(plan, like, Group(id=new, name=name), grants=grants))
+        return Again(new, copied_group(plan, like, Group(id=new, name=name), grants=grants))
     if like in plan.shares:
-        return Copied(new, copied_share(plan, like, new, name))
-    return Copied(new, copied_place(plan, like, new, name, grants=grants)) if like in plan.places else None
+        return Again(new, copied_share(plan, like, new, name))
+    return Again(new, copied_place(plan, like, new, name, grants=grants)) if like in plan.places else None
 
 
 def copied_user(plan: Plan, like: str, new: User, *, grants: bool) -> tuple[Edit, ...]:

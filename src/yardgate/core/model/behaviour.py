@@ -26,7 +26,7 @@ class Choice:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class Question:
+class ApplianceQuestion:
     """What happens where `said` is said and `who` comes to `where`? find_out: how to see it on the appliance. only_nfs: where nothing is shared over NFS, it makes no difference."""
 
     id: Behaviour
@@ -40,8 +40,8 @@ class Question:
     only_nfs: bool = False
 
 
-QUESTIONS: tuple[Question, ...] = (
-    Question(
+QUESTIONS: tuple[ApplianceQuestion, ...] = (
+    ApplianceQuestion(
         id="several",
         title="A person is in two groups",
         asks="One group may change the folder, the other is refused. What does the person get?",
@@ -77,7 +77,7 @@ QUESTIONS: tuple[Question, ...] = (
         find_out="Make a folder, two groups and an account that is in both. Give one group read-write and refuse the other; sign in as that account and save a file. "
         "Then make the refusal read-only, and try again.",
     ),
-    Question(
+    ApplianceQuestion(
         id="nearest",
         title="A person is granted something, and so is a group of theirs",
         asks="The group is refused, the person has a line of their own. Does the own line come first?",
@@ -100,7 +100,7 @@ QUESTIONS: tuple[Question, ...] = (
         ),
         find_out="Refuse a group a folder, give one of its members read-write there, sign in as this member and save a file.",
     ),
-    Question(
+    ApplianceQuestion(
         id="traverse",
         title="A folder within one that is closed",
         asks="The person may change the inner folder and may not enter the outer one. Do they get there by its path?",
@@ -123,7 +123,7 @@ QUESTIONS: tuple[Question, ...] = (
         ),
         find_out="In a share make a folder that an account may not enter, with one in it that it may change. Sign in as this account and open the inner one by typing its whole path.",
     ),
-    Question(
+    ApplianceQuestion(
         id="nfs_traverse",
         title="Over NFS: a closed folder above the share",
         asks="The folder above the top of a share may not be entered. Does a client that mounts the share get in?",
@@ -147,7 +147,7 @@ QUESTIONS: tuple[Question, ...] = (
         find_out="Export a folder that lies in one with mode 0700, mount it on a Linux client, and list it as an ordinary user.",
         only_nfs=True,
     ),
-    Question(
+    ApplianceQuestion(
         id="host_rules",
         title="Over NFS: a host that two rules take in",
         asks="The network may only read, this one host may write. What may the host do?",
@@ -171,7 +171,7 @@ QUESTIONS: tuple[Question, ...] = (
         find_out="Export a folder read-only to your network and, in a line below, read-write to one client. Mount it there and make a file.",
         only_nfs=True,
     ),
-    Question(
+    ApplianceQuestion(
         id="wildcards",
         title="Over NFS: a rule with * in it",
         asks="A rule says 192.0.2.*. Does it take in the host with the address 192.0.2.7?",
@@ -258,13 +258,13 @@ PROFILES: tuple[Profile, ...] = (
 )
 
 
-def asked(plan: Plan) -> Sequence[Question]:
+def asked(plan: Plan) -> Sequence[ApplianceQuestion]:
     """The questions that make a difference to a plan."""
     by_nfs = any(share.nfs for share in plan.shares.values())
     return [question for question in QUESTIONS if by_nfs or not question.only_nfs]
 
 
-def open_questions(plan: Plan) -> Sequence[Question]:
+def open_questions(plan: Plan) -> Sequence[ApplianceQuestion]:
     """Those of them that nobody has answered."""
     return [question for question in asked(plan) if question.id not in plan.target.answered]
 

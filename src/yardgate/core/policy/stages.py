@@ -9,7 +9,7 @@ from yardgate.core.model.behaviour import asked, open_questions
 from yardgate.core.model.plan import LOCAL, Plan
 
 StageId = Literal["appliance", "people", "groups", "places", "grants", "shares", "try", "rollout", "keep"]
-Act = Literal[
+StageAct = Literal[
     "answer", "add-person", "number", "add-group", "ungrouped", "add-pool", "lists", "grant", "unshared", "add-share", "off", "promises",
     "findings", "destination", "steps", "ending",
 ]  # fmt: skip
@@ -28,7 +28,7 @@ SOON = timedelta(days=30)  # an account that ends within these is told
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class Stands:
+class Known:
     """What is known of a plan beyond its records: cells of people and guests who get more or less than granted; findings that are open and
     serious; promises that are broken; whether it is said to which appliance it goes. rolled: how many cells come out otherwise than what was put there last,
     None where it never was; moved: whether it was changed since."""
@@ -46,7 +46,7 @@ class Stands:
 class ToDo:
     """Something to do: how many things it is about, in words, and which act leads there."""
 
-    act: Act
+    act: StageAct
     words: str
     count: int = 1
     ids: tuple[str, ...] = ()
@@ -67,7 +67,7 @@ class Stage:
         return self.begun and not self.todo
 
 
-def stages(plan: Plan, stands: Stands, on: date) -> tuple[Stage, ...]:
+def stages(plan: Plan, stands: Known, on: date) -> tuple[Stage, ...]:
     """All stages of a plan, in order."""
     return (
         _appliance(plan),
@@ -87,7 +87,7 @@ def _stage(stage: StageId, says: Iterable[str], *todo: ToDo | None, begun: bool 
     return Stage(id=stage, title=TITLES[stage], says=" · ".join(filter(None, says)), todo=left, begun=begun)
 
 
-def _about(act: Act, words: str, ids: Collection[str]) -> ToDo | None:
+def _about(act: StageAct, words: str, ids: Collection[str]) -> ToDo | None:
     """What is to be done about some, if there are any."""
     return ToDo(act=act, words=words, count=len(ids), ids=tuple(sorted(ids))) if ids else None
 
@@ -177,7 +177,7 @@ def _shares(plan: Plan) -> Stage:
     return _stage("shares", [there, without], share_them)
 
 
-def _tried(plan: Plan, stands: Stands) -> Stage:
+def _tried(plan: Plan, stands: Known) -> Stage:
     if not plan.grants or not plan.shares:
         return _stage("try", ["Once something is granted and shared"], begun=False)
     off = [
@@ -198,7 +198,7 @@ def _tried(plan: Plan, stands: Stands) -> Stage:
     )
 
 
-def _rolled_out(stands: Stands) -> Stage:
+def _rolled_out(stands: Known) -> Stage:
     steps = ToDo(act="steps", words="See the steps")
     if stands.rolled is None and not stands.reached:
         says = "Where to is not said yet: over SSH, on this machine, a simulated one, or on paper"
@@ -211,7 +211,7 @@ def _rolled_out(stands: Stands) -> Stage:
     return _stage("rollout", ["Changed since it was put there", cells], steps)
 
 
-def _in_step(plan: Plan, stands: Stands, on: date) -> Stage:
+def _in_step(plan: Plan, stands: Known, on: date) -> Stage:
     if stands.rolled is None:
         return _stage(
             "keep", ["Who joins, moves, leaves; what was changed behind the plan; what ends soon"], begun=False
