@@ -67,6 +67,7 @@ def create_app(
     if resume:
         app.state.services.rolling.resume()
         app.state.services.pushing.resume()
+        app.state.services.simulated.resume(app.state.services.plans.ids(), app.state.services.rollouts)
     app.state.aside = aside
     app.state.secure, app.state.proxies = secure, proxies
     app.state.cookie = authentication.cookie_name(store.token, secure=secure)

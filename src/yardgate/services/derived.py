@@ -18,6 +18,7 @@ from yardgate.jobs.rollouts import RolloutJobs
 from yardgate.memory import give_back
 from yardgate.services.events import News
 from yardgate.services.presence import Presence
+from yardgate.services.simulated import SimulatedAppliances
 from yardgate.store import Opened, Plans, Store
 from yardgate.store.accounts import Accounts
 from yardgate.store.audit import Audit
@@ -68,6 +69,7 @@ class Services:
         self.rollouts = Rollouts(store)
         self.news = News(store, lambda token: self.accounts.whose(token) is not None)
         self.presence = Presence()
+        self.simulated = SimulatedAppliances(store.path.parent / "simulated")
         self.readings = DirectoryReadings()
         self.rolling = RolloutJobs(store)
         self.pushing = PushDownJobs(store)

@@ -31,7 +31,7 @@ export function DestinationDialog({ now, onClose }: { now: Where; onClose: () =>
     setKeys(null);
   };
   const choose = (kind: Where["kind"]) => {
-    if (kind === "stand-in") elsewhere({ kind, host: "127.0.0.1", port: 8739, joined: [] });
+    if (kind === "stand-in") elsewhere({ kind, host: "127.0.0.1", port: now.kind === "stand-in" ? now.port : 0, joined: [] });
     else if (where.kind === "stand-in") elsewhere({ kind, host: "", port: 22 });
     else change({ kind });
   };
@@ -84,7 +84,8 @@ export function DestinationDialog({ now, onClose }: { now: Where; onClose: () =>
           To this machine: <span className="muted">the one that Yard Gate runs on, as root</span>
         </Radio>
         <Radio value="stand-in">
-          To a stand-in: <span className="muted">a simulated appliance, to try it all</span>
+          To a simulated appliance:{" "}
+          <span className="muted">one of this plan’s own on this machine, to try it all; nothing can be lost</span>
         </Radio>
       </Radio.Group>
       {where.kind === "ssh" && (
@@ -144,8 +145,14 @@ export function DestinationDialog({ now, onClose }: { now: Where; onClose: () =>
       )}
       {where.kind === "stand-in" && (
         <div className="fields">
-          <Labelled label="Its port on this machine">
-            <InputNumber value={where.port} min={1} max={65535} onChange={(port) => change({ port: port ?? 8739, host: "127.0.0.1" })} />
+          <Labelled label="Its port on this machine; leave it empty for one of its own">
+            <InputNumber
+              value={where.port || null}
+              placeholder="its own"
+              min={1}
+              max={65535}
+              onChange={(port) => change({ port: port ?? 0, host: "127.0.0.1" })}
+            />
           </Labelled>
         </div>
       )}

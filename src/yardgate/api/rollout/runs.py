@@ -1,6 +1,7 @@
 """Putting a plan on an appliance that can be reached: where it goes, what is there, the run that carries it out, keeping it or not."""
 
 from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import replace
 from datetime import UTC, datetime
 from typing import Annotated
 
@@ -80,6 +81,8 @@ def send_to(plan: str, boss: Administrator, request: Request, services: TheServi
             raise HTTPException(422, str(error)) from None
         if not ssh.KEY.fullmatch(body.key):
             raise HTTPException(422, "Compare the host's key first: without it another host could take its place")
+    if body.kind == "stand-in" and body.port == 0:  # one of the plan's own
+        body = replace(body, host="127.0.0.1", port=services.simulated.start(plan))
     services.rollouts.send_to(plan, body)
     where = f"{body.user}@{body.host}:{body.port}" if body.kind == "ssh" else body.kind
     say(
