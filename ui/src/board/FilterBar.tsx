@@ -1,12 +1,13 @@
 import { useQuery } from "@tanstack/react-query";
 import { Button, Checkbox, Dropdown, Input, Select } from "antd";
-import { useState } from "react";
+import { useEffect, useRef, useState } from "react";
 import { useSearchParams } from "react-router";
 import { api, ask } from "../api/client";
 import { pathName, pickName, shownName } from "../plan/index";
 import { usePlan } from "../plan/PlanContext";
 import { asAddress, FILTER_KEYS, type Filter } from "./filter";
 
+const PAUSE = 120; // milliseconds
 const find = { optionFilterProp: "label" } as const;
 const KINDS = [
   { value: "", label: "all kinds" },
@@ -64,15 +65,7 @@ export function FilterBar({
   ];
   return (
     <div className="tools filter" role="search" aria-label="Filter of the board">
-      <Input
-        size="small"
-        allowClear
-        style={{ width: 100 }}
-        placeholder="rows …"
-        aria-label="Only rows with"
-        value={filter.rows}
-        onChange={(event) => onChange({ rows: event.target.value })}
-      />
+      <Typed width={100} placeholder="rows …" label="Only rows with" value={filter.rows} onChange={(rows) => onChange({ rows })} />
       <Select
         size="small"
         aria-label="Kind of rows"
@@ -112,14 +105,12 @@ export function FilterBar({
           where they differ
         </Checkbox>
       )}
-      <Input
-        size="small"
-        allowClear
-        style={{ width: 104 }}
+      <Typed
+        width={104}
         placeholder="places …"
-        aria-label="Only places with"
+        label="Only places with"
         value={filter.columns}
-        onChange={(event) => onChange({ columns: event.target.value })}
+        onChange={(columns) => onChange({ columns })}
       />
       <Select
         size="small"
@@ -192,6 +183,52 @@ export function FilterBar({
         Show all
       </Button>
     </div>
+  );
+}
+
+/** A text that is typed faster than the address follows: it is written there when one pauses, or leaves the field. */
+function Typed({
+  label,
+  placeholder,
+  width,
+  value,
+  onChange,
+}: {
+  label: string;
+  placeholder: string;
+  width: number;
+  value: string;
+  onChange: (text: string) => void;
+}) {
+  const [text, setText] = useState(value);
+  const [known, setKnown] = useState(value);
+  const timer = useRef<number | undefined>(undefined);
+  if (known !== value) {
+    setKnown(value);
+    setText(value);
+  }
+  useEffect(() => () => window.clearTimeout(timer.current), []);
+  const write = (next: string) => {
+    window.clearTimeout(timer.current);
+    if (next !== value) onChange(next);
+  };
+  return (
+    <Input
+      size="small"
+      allowClear
+      style={{ width }}
+      placeholder={placeholder}
+      aria-label={label}
+      value={text}
+      onChange={(event) => {
+        const next = event.target.value;
+        setText(next);
+        window.clearTimeout(timer.current);
+        timer.current = window.setTimeout(() => write(next), PAUSE);
+      }}
+      onPressEnter={() => write(text)}
+      onBlur={() => write(text)}
+    />
   );
 }
 

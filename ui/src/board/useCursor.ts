@@ -70,9 +70,11 @@ export function useCursor(
     setFrom({ row, col });
   }, [first, rows, columns]);
 
+  const address = useRef(setParams); // whoever asks later than it was drawn changes the address of now
+  address.current = setParams;
   const change = useCallback(
     (values: Record<string, string | null>) =>
-      setParams(
+      address.current(
         (old) => {
           const next = new URLSearchParams(old);
           for (const [key, value] of Object.entries(values))
@@ -82,7 +84,7 @@ export function useCursor(
         },
         { replace: true },
       ),
-    [setParams],
+    [],
   );
 
   const writing = useRef<number | undefined>(undefined);

@@ -79,7 +79,9 @@ export default function Plans({ session }: { session: Session }) {
                   <th>Places</th>
                   <th>Grants</th>
                   <th>Revision</th>
-                  <th />
+                  <th>
+                    <span className="sr">Acts</span>
+                  </th>
                 </tr>
               </thead>
               <tbody>

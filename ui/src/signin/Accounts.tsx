@@ -57,7 +57,9 @@ export default function Accounts({ onClose }: { onClose: () => void }) {
             <th>Role</th>
             <th>Account</th>
             <th>Signed in</th>
-            <th />
+            <th>
+              <span className="sr">Acts</span>
+            </th>
           </tr>
         </thead>
         <tbody>

@@ -1,0 +1,149 @@
+"""Several at once, finding and comparing, by keyboard: what is done daily."""
+
+from datetime import date
+
+from selenium.webdriver.common.keys import Keys
+
+from tests.browser.conftest import Page, Yard
+from yardgate.core.acl.rights import Level
+from yardgate.core.edits.records import SetGrant
+from yardgate.core.model.plan import same
+from yardgate.store import Plans
+
+
+def tick(page: Page, name: str) -> None:
+    page.one(f"[aria-label='Choose {name}']").click()
+
+
+def test_an_act_on_several_people_is_one_step_with_its_preview_first(yard: Yard, page: Page) -> None:
+    before = yard.now()
+    page.go(yard.at("people"))
+    tick(page, "Bo Hendrickx")
+    page.until(lambda: page.all(".tools.selected"))
+    page.driver.execute_script(
+        "document.querySelector(`[aria-label='Choose Dorothea Winn']`).dispatchEvent(new MouseEvent('click', { bubbles: true, shiftKey: true }))"
+    )
+    page.says("4 people chosen")  # and those between: Caleb, Dana
+    page.button("Groups …").click()
+    page.until(
+        lambda: next(b for b in page.all(".ant-modal .ant-checkbox-wrapper") if "Apprentices (0 of 4)" in b.text)
+    ).click()
+    page.says("would get")
+    page.button("Change groups").click()
+    page.until(lambda: len(yard.now().groups["apprentices"].members) == len(before.groups["apprentices"].members) + 4)
+    page.button("Undo").click()
+    page.until(lambda: same(yard.now(), before))
+    assert page.errors() == []
+
+
+def test_rows_are_chosen_by_keyboard_disabled_and_let_go(yard: Yard, page: Page) -> None:
+    page.go(yard.at("people?show=service"))
+    page.until(lambda: len(page.all(".rowhead .tick")) == 3)
+    page.one("[role=grid]").send_keys(Keys.CONTROL, "a")
+    page.says("3 services chosen")
+    page.button("Disable …").click()
+    page.says("They cannot sign in any more")
+    page.button("Disable", ".ant-modal").click()
+    page.until(lambda: not any(user.enabled for user in yard.now().users.values() if user.kind == "service"))
+    page.until(lambda: not page.all(".ant-modal"))
+    page.one("[role=grid]").send_keys(Keys.ESCAPE)
+    page.until(lambda: not page.all(".tools.selected"))
+
+
+def test_several_places_are_granted_and_shared_at_once(yard: Yard, page: Page) -> None:
+    page.go(yard.at("storage"))
+    page.button("Several").click()
+    for place in ("curlew-31", "petrel-9", "warranty"):
+        page.one(f"#place-{place}").click()
+    page.says("3 places chosen")
+    page.button("Share each …").click()
+    page.says("as curlew-31, petrel-9, warranty")
+    page.button("Share 3 places").click()
+    page.until(lambda: {"curlew-31", "petrel-9"} <= {share.name for share in yard.now().shares.values()})
+    page.until(lambda: not page.all(".ant-modal"))
+    page.button("Grant …").click()
+    page.one(".ant-modal input[role=combobox]").send_keys("Ledger")
+    page.until(lambda: page.all(".ant-select-item-option-active"))
+    page.keys(Keys.ENTER)
+    page.button("Grant", ".ant-modal .ant-modal-footer").click()
+    page.until(
+        lambda: all(yard.now().grants[one].get("ledger") == Level.RW for one in ("curlew-31", "petrel-9", "warranty"))
+    )
+    words = [entry.words for entry in Plans(yard.server.store()).history(yard.plan, most=2)]
+    assert "Ledger" in words[0]
+    assert page.errors() == []
+
+
+def test_the_board_is_filtered_by_address_and_a_view_is_kept(yard: Yard, page: Page) -> None:
+    page.go(yard.at("board?only=juno-harker,leif-arnesen&cells=differ"))
+    page.says("2 of 34 rows · 2 of 20 places")
+    page.button("Show all").click()
+    page.says("66 rows · 20 places")
+    page.button("Filter").click()
+    page.one("input[aria-label='Only rows with']").send_keys("priya")
+    page.one("input[aria-label='Only places with']").send_keys("tool")
+    page.says("4 of 66 rows · 1 of 20 places")
+    page.button("Views").click()
+    page.until(lambda: next(one for one in page.all("[role=menuitem]") if "Keep this view" in one.text)).click()
+    page.one("input[aria-label='Name of the view']").send_keys("tools", Keys.ENTER)
+    page.go(yard.at("board"))
+    page.button("Filter").click()
+    page.button("Views").click()
+    page.until(lambda: next(one for one in page.all("[role=menuitem]") if one.text == "tools")).click()
+    page.says("4 of 66 rows · 1 of 20 places")
+    assert page.errors() == []
+
+
+def test_everything_is_found_and_done_from_the_keyboard_and_focus_comes_back(yard: Yard, page: Page) -> None:
+    page.go(yard.at("shares"))
+    page.one("body").send_keys(Keys.TAB)
+    assert page.driver.switch_to.active_element.text == "Skip to the station"
+    page.chord(Keys.CONTROL, "k")
+    page.keys("add a person")
+    page.until(lambda: page.all(".ant-select-item-option-active"))
+    page.keys(Keys.ENTER)
+    page.until(lambda: page.all(".ant-modal input"))
+    page.keys(Keys.ESCAPE)
+    page.until(lambda: not page.all(".ant-modal"))
+    page.go(yard.at("storage?place=payroll"))
+    page.button("Move …").send_keys(Keys.ENTER)
+    page.until(lambda: page.all(".ant-modal"))
+    page.keys(Keys.ESCAPE)
+    page.until(lambda: page.driver.switch_to.active_element.text == "Move …")
+    assert page.errors() == []
+
+
+def test_what_another_changed_is_told_and_undo_says_whose_it_is(yard: Yard, page: Page) -> None:
+    page.go(yard.at("board"))
+    page.until(lambda: page.all(".c.RW"))
+    page.cell("Apprentices", "training").click()
+    page.keys("r")
+    page.until(lambda: yard.now().grants["training"]["apprentices"] == Level.RO)
+    store = Plans(yard.server.store())
+    opened = store.open(yard.plan)
+    store.commit(yard.plan, opened.revision, [SetGrant("quotes", "apprentices", Level.RO)], "Ada")
+    page.says("Just now, by Ada: Apprentices on keel/office/quotes: read-only")
+    page.button("Undo").click()
+    page.says("The last change is by Ada")
+    page.button("Take back my own").click()
+    page.until(lambda: yard.now().grants["training"]["apprentices"] == Level.RW)
+    assert yard.now().grants["quotes"]["apprentices"] == Level.RO, "hers stays"
+    page.go(yard.at("people?who=apprentices&history=training"))
+    page.says("took back")
+    assert "quotes" not in page.one(".ant-drawer").text
+    assert page.errors() == []
+
+
+def test_cards_for_several_are_printed_in_one_and_the_report_is_signed(yard: Yard, page: Page) -> None:
+    page.go(yard.at("cards?who=priya-natarajan,night-backup"))
+    page.until(lambda: len(page.all(".card-page .reach")) > 5)
+    assert len(page.all(".card-page")) == 2
+    text = page.text()
+    assert r"\\keelson\drawings" in text
+    assert "/etc/fstab" in text, "for the service"
+    assert "Closed to you" not in text
+    page.go(yard.at("report"))
+    page.button("It was signed").click()
+    page.says("Kept: the next report says what changed")
+    store = Plans(yard.server.store())
+    assert any(name.startswith(f"access report {date.today()}"[:18]) for name, *_ in store.versions(yard.plan))
