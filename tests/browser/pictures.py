@@ -78,9 +78,14 @@ def off(see: Camera) -> None:
     see.go("board?view=off", ".c.less")
 
 
-def rule(see: Camera) -> None:
-    see.go("board", ".c.RW")
-    see.press("a refusal wins")
+def begin(see: Camera) -> None:
+    see.go("begin", ".question")
+
+
+def look_up(see: Camera) -> None:
+    sizes = {"width": 390, "height": 844, "deviceScaleFactor": 1, "mobile": False}
+    see.driver.execute_cdp_cmd("Emulation.setDeviceMetricsOverride", sizes)
+    see.go("look?who=priya-natarajan", ".big li")
 
 
 def people(see: Camera) -> None:
@@ -158,8 +163,8 @@ def inside(see: Camera) -> None:
 
 
 TAKEN = [
-    board, grants, off, rule, people, storage, storage_posix, take_in, shares, walk, promises, findings,
-    signing_in, cannot_get_in, rollout, inside, board_dark,
+    begin, board, grants, off, people, storage, storage_posix, take_in, shares, walk, promises, findings,
+    signing_in, cannot_get_in, rollout, inside, board_dark, look_up,
 ]  # fmt: skip
 
 

@@ -4,8 +4,8 @@ import help from "./help.json";
 
 const words = help.words as [string, string][];
 
-test("every station says in five lines what it is for", () => {
-  for (const station of Object.values(help.stations)) expect(station.lines).toHaveLength(5);
+test("every station says in at most five lines what it is for", () => {
+  for (const station of Object.values(help.stations)) expect([3, 4, 5]).toContain(station.lines.length);
 });
 
 test("words stand in order, each once, and each has its explanation", () => {
