@@ -147,3 +147,41 @@ def test_cards_for_several_are_printed_in_one_and_the_report_is_signed(yard: Yar
     page.says("Kept: the next report says what changed")
     store = Plans(yard.server.store())
     assert any(name.startswith(f"access report {date.today()}"[:18]) for name, *_ in store.versions(yard.plan))
+
+
+def test_findings_of_one_kind_are_mended_or_accepted_together(yard: Yard, page: Page) -> None:
+    page.go(yard.at("promises?show=findings"))
+    page.one("input[aria-label='Only findings with']").send_keys("no access")
+    page.until(lambda: page.all(".alike-head"))
+    page.fill(page.one("input[aria-label='Only findings with']"), Keys.BACKSPACE)
+    head = page.until(lambda: next(one for one in page.all(".alike-head") if "Accept all" in one.text))
+    kind = head.find_element("css selector", "h3").text.split("\n")[0]
+    head.find_element("xpath", ".//button[contains(., 'Accept all')]").click()
+    page.one(".ant-modal textarea").send_keys("the office knows")
+    page.button("Accept them").click()
+    page.until(lambda: len(yard.now().accepted) > 1)
+    assert {one.reason for one in yard.now().accepted.values()} == {"the office knows"}, kind
+    page.until(lambda: not page.all(".ant-modal"))
+    before = yard.now()
+    page.until(lambda: next(one for one in page.all(".alike-head button") if "Do all of this kind" in one.text)).click()
+    page.until(
+        lambda: next(one for one in page.all(".ant-modal-footer button") if one.text.startswith("Do all "))
+    ).click()
+    page.until(lambda: not same(yard.now(), before))
+    page.button("Undo").click()
+    page.until(lambda: same(yard.now(), before))
+    assert page.errors() == []
+
+
+def test_the_tour_leads_through_the_demo_and_can_be_left(yard: Yard, page: Page) -> None:
+    page.go(yard.at("begin"))
+    page.until(lambda: next(a for a in page.all("a") if "A tour of this demo" in a.text)).click()
+    for step in range(1, 8):
+        page.says(f"Tour, {step} of 8")
+        page.button("Next", ".tour").click()
+    page.says("Tour, 8 of 8")
+    page.button("Back", ".tour").click()
+    page.says("Tour, 7 of 8")
+    page.button("Leave", ".tour").click()
+    page.until(lambda: not page.all(".tour"))
+    assert page.errors() == []

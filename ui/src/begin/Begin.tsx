@@ -3,6 +3,7 @@ import { Button } from "antd";
 import { lazy, Suspense, useState } from "react";
 import { Link, useNavigate } from "react-router";
 import { api, ask, message, type Schemas } from "../api/client";
+import { hasTour, tourAt } from "../help/Tour";
 import { useAskFirst } from "../parts/AskFirst";
 import { AddDialog } from "../people/AddDialog";
 import { useMore } from "../plan/more";
@@ -44,7 +45,7 @@ export function useBegin() {
 
 /** The plan in the order in which people work: what is there, what is missing, and the one thing to do next. */
 export default function Begin() {
-  const { id, outline, canEdit } = usePlan();
+  const { id, outline, index, canEdit } = usePlan();
   const navigate = useNavigate();
   const begin = useBegin();
   const more = useMore();
@@ -115,6 +116,11 @@ export default function Begin() {
             <span className="muted">
               {done} of {stages.length} done
             </span>
+            {hasTour(index.places) && (
+              <Link className="tour-link" to={tourAt(id, 1)}>
+                A tour of this demo, in eight steps
+              </Link>
+            )}
           </h1>
           <ol>
             {stages.map((stage, number) => (

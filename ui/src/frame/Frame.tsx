@@ -2,6 +2,7 @@ import { Button, Dropdown, Tooltip } from "antd";
 import { lazy, Suspense, useEffect, useState, type ReactNode } from "react";
 import { NavLink, useLocation, useNavigate, useSearchParams } from "react-router";
 import type { Session } from "../api/client";
+import { Tour } from "../help/Tour";
 import { NARROW, SMALL, useMedia, useScheme, type Scheme } from "../parts/looks";
 import { usePlan } from "../plan/PlanContext";
 import { useFormats, useRollout, useStanding, useStands } from "../plan/queries";
@@ -223,6 +224,7 @@ export function Frame({ session, children }: { session: Session; children: React
       <main className="station" id="station" tabIndex={-1}>
         {children}
       </main>
+      <Tour />
       <Strip onHistory={() => setDrawer("history")} />
       <Suspense fallback={null}>
         {drawer === "help" && <Help onClose={() => setDrawer(null)} />}

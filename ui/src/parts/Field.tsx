@@ -1,5 +1,6 @@
 import { Input } from "antd";
 import { useEffect, useRef, useState } from "react";
+import { NameHint, useNameSays, type NamedKind } from "./NameHint";
 
 /** A text edited in place: kept on Enter or when left, put back by Escape. */
 export function Field({
@@ -10,6 +11,7 @@ export function Field({
   area,
   check,
   placeholder,
+  named,
 }: {
   label: string;
   value: string;
@@ -18,6 +20,8 @@ export function Field({
   area?: boolean;
   check?: (value: string) => string | null;
   placeholder?: string;
+  /** It is the name of something: what any protocol or host will refuse is said here, with one that works. */
+  named?: { kind: NamedKind; itself: string; parent?: string };
 }) {
   const [text, setText] = useState(value);
   const kept = useRef(value);
@@ -27,16 +31,22 @@ export function Field({
       setText(value);
     }
   }, [value]);
-  const trouble = text === value ? null : (check?.(text.trim()) ?? null);
+  const says = useNameSays(named?.kind ?? "group", text, {
+    itself: named?.itself,
+    parent: named?.parent,
+    wanted: named !== undefined && text !== value,
+  });
+  const refused = named !== undefined && text.trim() !== value && Boolean(says?.trouble);
+  const trouble = text === value ? null : (check?.(text.trim()) ?? (refused ? "" : null));
   const keep = () => {
-    if (text.trim() !== value && !trouble) onKeep(text.trim());
+    if (text.trim() !== value && trouble === null) onKeep(text.trim());
   };
   const common = {
     value: text,
     disabled,
     placeholder,
     onBlur: keep,
-    status: trouble ? ("error" as const) : undefined,
+    status: trouble !== null ? ("error" as const) : undefined,
     onChange: (event: { target: { value: string } }) => setText(event.target.value),
   };
   return (
@@ -47,6 +57,7 @@ export function Field({
       ) : (
         <Input {...common} onPressEnter={keep} onKeyDown={(event) => event.key === "Escape" && setText(value)} />
       )}
+      {refused && <NameHint says={says} name={text} onTake={setText} />}
       {trouble && <span style={{ color: "var(--attention)" }}>{trouble}</span>}
     </label>
   );

@@ -49,7 +49,14 @@ export function GroupPanel({ group, onLike }: { group: Group; onLike: () => void
           appliance may refuse it.
         </div>
       )}
-      <Field label="Name" value={group.name} disabled={!ours} check={notEmpty} onKeep={(name) => put({ name })} />
+      <Field
+        label="Name"
+        named={{ kind: "group", itself: group.id }}
+        value={group.name}
+        disabled={!ours}
+        check={notEmpty}
+        onKeep={(name) => put({ name })}
+      />
       <Field
         label="gid"
         value={group.gid?.toString() ?? ""}

@@ -33,7 +33,14 @@ export function PersonPanel({ user, onLike }: { user: User; onLike: () => void }
       <h2 style={{ marginBottom: 10 }}>{shownName(user)}</h2>
       {!local && <From account={user} />}
       <Field label="Full name" value={user.full_name ?? ""} disabled={!ours} onKeep={(full_name) => put({ full_name })} />
-      <Field label="Sign-in name" value={user.name} disabled={!ours} check={notEmpty} onKeep={(name) => put({ name })} />
+      <Field
+        label="Sign-in name"
+        named={{ kind: "account", itself: user.id }}
+        value={user.name}
+        disabled={!ours}
+        check={notEmpty}
+        onKeep={(name) => put({ name })}
+      />
       <Field
         label="Other sign-in names, separated by commas"
         value={(user.aliases ?? []).join(", ")}

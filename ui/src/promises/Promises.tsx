@@ -1,13 +1,14 @@
 import { Button, Input, Segmented } from "antd";
 import { useState } from "react";
 import { useSearchParams } from "react-router";
-import { api, ask, message, type FindingOut, type KeepingOut } from "../api/client";
+import { api, ask, message, type KeepingOut } from "../api/client";
 import { Side } from "../parts/Side";
 import { plural } from "../parts/plural";
 import { pathName, whoName } from "../plan/index";
 import { usePlan } from "../plan/PlanContext";
 import { useStanding } from "../plan/queries";
 import { FindingPanel } from "./FindingPanel";
+import { FindingRows } from "./FindingRows";
 import { PromisePanel } from "./PromisePanel";
 import { SEVERITIES } from "./words";
 
@@ -17,6 +18,7 @@ export default function Promises() {
   const found = useStanding();
   const show = params.get("show") === "findings" ? "findings" : "promises";
   const chosen = params.get("chosen");
+  const [text, setText] = useState("");
   const put = (change: Record<string, string>) =>
     setParams((old) => ({ show: old.get("show") ?? "promises", ...change }), { replace: "chosen" in change });
   if (found.isError && !found.data)
@@ -34,6 +36,8 @@ export default function Promises() {
   const { promises, findings, contradictions } = found.data;
   const broken = promises.filter((one) => one.broken > 0);
   const open = findings.filter((one) => one.open);
+  const wanted = text.trim().toLowerCase();
+  const listed = findings.filter((one) => `${one.title} ${one.sentence}`.toLowerCase().includes(wanted));
   const keeping = promises.find((one) => one.promise.id === chosen) ?? broken[0] ?? promises[0];
   const finding = findings.find((one) => one.id === chosen) ?? open[0];
   return (
@@ -50,6 +54,17 @@ export default function Promises() {
               { value: "findings", label: `Findings ${open.length}` },
             ]}
           />
+          {show === "findings" && findings.length > 5 && (
+            <Input
+              size="small"
+              allowClear
+              style={{ width: 170 }}
+              placeholder="findings with …"
+              aria-label="Only findings with"
+              value={text}
+              onChange={(event) => setText(event.target.value)}
+            />
+          )}
           <span>
             {show === "promises"
               ? promises.length === 0
@@ -93,18 +108,19 @@ export default function Promises() {
                 <p className="muted">Nothing in this plan looks unintended.</p>
               </div>
             )}
+            {findings.length > 0 && listed.length === 0 && <p className="muted">No finding has “{text}” in it.</p>}
             {SEVERITIES.map(([severity, title]) => (
               <FindingRows
                 key={severity}
                 title={title}
-                findings={open.filter((one) => one.severity === severity)}
+                findings={listed.filter((one) => one.open && one.severity === severity)}
                 chosen={finding?.id}
                 onChoose={(id) => put({ chosen: id })}
               />
             ))}
             <FindingRows
               title="Accepted"
-              findings={findings.filter((one) => !one.open)}
+              findings={listed.filter((one) => !one.open)}
               chosen={finding?.id}
               onChoose={(id) => put({ chosen: id })}
             />
@@ -226,36 +242,6 @@ function Rows({
                 ? "speaks of nobody now"
                 : plural(meant, "person", "people")}
           </span>
-        </button>
-      ))}
-    </section>
-  );
-}
-
-function FindingRows({
-  title,
-  findings,
-  chosen,
-  onChoose,
-}: {
-  title: string;
-  findings: FindingOut[];
-  chosen: string | undefined;
-  onChoose: (id: string) => void;
-}) {
-  if (findings.length === 0) return null;
-  return (
-    <section aria-label={title}>
-      <h2>
-        {title} <span className="muted">{findings.length}</span>
-      </h2>
-      {findings.map((finding) => (
-        <button key={finding.id} className="sentence" aria-pressed={finding.id === chosen} onClick={() => onChoose(finding.id)}>
-          <span className={`mark ${finding.severity}`} aria-hidden>
-            {finding.severity === "serious" ? "!" : finding.severity === "consider" ? "?" : "·"}
-          </span>
-          <span>{finding.sentence}</span>
-          <span className="muted">{finding.fixable ? "fix available" : finding.total > 0 ? plural(finding.total, "cell") : ""}</span>
         </button>
       ))}
     </section>

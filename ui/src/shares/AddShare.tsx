@@ -1,5 +1,6 @@
 import { Checkbox, Input, Modal, Select } from "antd";
 import { useState } from "react";
+import { NameHint, useNameSays } from "../parts/NameHint";
 import { pathName } from "../plan/index";
 import { usePlan } from "../plan/PlanContext";
 
@@ -11,7 +12,8 @@ export function AddShare({ onClose }: { onClose: (share: string | null) => void 
   const [name, setName] = useState("");
   const [over, setOver] = useState({ smb: true, nfs: false });
   const [busy, setBusy] = useState(false);
-  const ready = place !== undefined && name.trim() !== "" && (over.smb || over.nfs);
+  const says = useNameSays("share", name);
+  const ready = place !== undefined && name.trim() !== "" && !says?.trouble && (over.smb || over.nfs);
   const add = async () => {
     if (!ready) return;
     setBusy(true);
@@ -69,8 +71,14 @@ export function AddShare({ onClose }: { onClose: (share: string | null) => void 
         </label>
         <label className="field">
           <span>Name that clients see</span>
-          <Input value={name} maxLength={80} onChange={(event) => setName(event.target.value)} />
+          <Input
+            value={name}
+            maxLength={80}
+            status={says?.trouble ? "error" : undefined}
+            onChange={(event) => setName(event.target.value)}
+          />
         </label>
+        <NameHint says={says} name={name} onTake={setName} />
         <Checkbox checked={over.smb} onChange={(event) => setOver({ ...over, smb: event.target.checked })}>
           over SMB
         </Checkbox>

@@ -49,6 +49,7 @@ export function SharePanel({ share, ways }: { share: Share; ways: WayOut[] | und
       <h3>What it says</h3>
       <Field
         label="Name that clients see"
+        named={{ kind: "share", itself: share.id }}
         value={share.name}
         disabled={!canEdit}
         check={notEmpty}

@@ -131,7 +131,16 @@ export default function Report() {
   );
 }
 
+/** The names; where nearly all of those who are left get this, everybody but whom. */
+function whom(who: string[], others: string[], further: boolean, name: (who: string) => string) {
+  if (who.length < 6 || others.length * 3 > who.length) return who.map(name).join(", ");
+  const but = others.length > 0 ? ` but ${others.map(name).join(", ")}` : "";
+  return `everybody${further ? " else" : ""}${but} (${who.length.toLocaleString()})`;
+}
+
 function ByPlace({ report }: { report: ReportOut }) {
+  const { outline } = usePlan();
+  const active = outline.users.filter((user) => !outline.inactive.includes(user.id)).map((user) => user.id);
   const name = (who: string) => report.names[who] ?? who;
   if (report.places.length === 0) return <p>No share reaches any place, so nobody gets in anywhere.</p>;
   return (
@@ -144,10 +153,25 @@ function ByPlace({ report }: { report: ReportOut }) {
         </tr>
       </thead>
       {report.places.map((place) => {
+        const told = new Set<string>();
         const rows: [Level, string, string][] = SHOWN.flatMap((level) =>
           place.through
             .filter((one) => one.level === level)
-            .map((one): [Level, string, string] => [level, one.who.map(name).join(", "), by(one, name)]),
+            .sort((a, b) => a.who.length - b.who.length)
+            .map((one): [Level, string, string] => {
+              const further = told.size > 0;
+              for (const who of one.who) told.add(who);
+              return [
+                level,
+                whom(
+                  one.who,
+                  active.filter((who) => !told.has(who)),
+                  further,
+                  name,
+                ),
+                by(one, name),
+              ];
+            }),
         );
         if (place.guest !== "NA") rows.push([place.guest, "guests, without an account", "the share"]);
         return (

@@ -433,6 +433,7 @@ function PlaceDetail({
         <div className="pair">
           <Field
             label="Name"
+            named={{ kind: "place", itself: place.id, parent: place.parent ?? undefined }}
             value={place.name}
             disabled={!canEdit}
             check={(text) => notEmpty(text) ?? (text.includes("/") ? "A name cannot contain /." : null)}

@@ -4,6 +4,7 @@ import { useState } from "react";
 import { api, ask, message, type Edit, type Place } from "../api/client";
 import { LevelTag } from "../parts/ArmSign";
 import { useEffectOf, WouldChange } from "../parts/Effects";
+import { NameHint, useNameSays } from "../parts/NameHint";
 import { pathName } from "../plan/index";
 import { plural } from "../parts/plural";
 import { usePlan } from "../plan/PlanContext";
@@ -106,7 +107,8 @@ export function AddPlace({
     const added = await plan.add(name.trim(), made);
     if (added) onClose(added);
   };
-  const ready = name.trim() !== "" && (kind !== "pool" || kinds.data !== undefined);
+  const says = useNameSays("place", name, { parent: parent ?? undefined });
+  const ready = name.trim() !== "" && !says?.trouble && (kind !== "pool" || kinds.data !== undefined);
   return (
     <Modal
       title={parent ? `Add a ${kind} in ${pathName(index, parent)}` : "Add a pool"}
@@ -124,8 +126,15 @@ export function AddPlace({
       >
         <label className="field">
           <span>Name, as on the appliance</span>
-          <Input autoFocus value={name} maxLength={255} onChange={(event) => setName(event.target.value)} />
+          <Input
+            autoFocus
+            value={name}
+            maxLength={255}
+            status={says?.trouble ? "error" : undefined}
+            onChange={(event) => setName(event.target.value)}
+          />
         </label>
+        <NameHint says={says} name={name} onTake={setName} />
         {kind !== "pool" && (
           <Checkbox checked={cut} onChange={(event) => setCut(event.target.checked)}>
             Nothing comes down from {pathName(index, parent!)}: only who is granted this {kind} itself gets in
