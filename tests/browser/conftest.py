@@ -145,8 +145,8 @@ class Page:
         element.send_keys(Keys.CONTROL, "a")
         element.send_keys(text)
 
-    def trouble(self) -> list[str]:
-        """What axe-core finds on the page as it is, however slight."""
+    def trouble(self, *, slight: bool = False) -> list[str]:
+        """What axe-core finds serious or critical on the page as it is; `slight`: or anything."""
         self.driver.execute_script(AXE.read_text())
         found = self.driver.execute_async_script(
             "const done = arguments[0]; axe.run(document, { resultTypes: ['violations'] }).then((r) => done(JSON.stringify(r.violations)));"
@@ -154,6 +154,7 @@ class Page:
         return [
             f"{rule['id']}: {node['html'][:150]} {node['failureSummary'][:200]}"
             for rule in json.loads(found)
+            if slight or rule["impact"] in ("serious", "critical")
             for node in rule["nodes"][:3]
         ]
 

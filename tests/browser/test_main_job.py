@@ -188,7 +188,7 @@ def test_an_edit_brings_along_what_all_screens_show_and_an_arrow_key_asks_for_th
     page.driver.execute_script("performance.clearResourceTimings()")
     page.keys("r")
     page.until(lambda: sorted(asked()) == ["edits", "reason", "standing"])
-    page.says(": Apprentices on keel/drawings/toolpaths: read-only")
+    page.says("Apprentices on keel/drawings/toolpaths: read-only")
     page.keys(Keys.ARROW_UP)
     page.until(lambda: len(asked()) > 3)
     assert sorted(asked()) == ["edits", "reason", "reason", "standing"]
@@ -211,8 +211,8 @@ def test_only_rows_that_say_something_else_are_drawn_anew(yard: Yard, page: Page
     page.one(".side .gate")
     drawn(page.driver)
     page.keys("r")
-    page.says(": Apprentices on keel/drawings/toolpaths: read-only")
-    page.says("2 broken")
+    page.says("Apprentices on keel/drawings/toolpaths: read-only")
+    page.says("1 broken")
     found = drawn(page.driver)
     assert 0 < found["row"] <= found["gridcell"] < rows
     assert page.errors() == []

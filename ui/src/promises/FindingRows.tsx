@@ -20,11 +20,10 @@ export function FindingRows({
   onChoose: (id: string) => void;
 }) {
   const { canEdit } = usePlan();
-  const [act, setAct] = useState<{ kind: string; what: "mend" | "accept" } | null>(null);
-  if (findings.length === 0) return null;
+  const [act, setAct] = useState<{ what: "mend" | "accept"; several: FindingOut[] } | null>(null);
+  if (findings.length === 0 && !act) return null;
   const kinds = new Map<string, FindingOut[]>();
   for (const finding of findings) kinds.set(finding.kind, [...(kinds.get(finding.kind) ?? []), finding]);
-  const several = act ? (kinds.get(act.kind) ?? []) : [];
   return (
     <section aria-label={title}>
       <h2>
@@ -39,12 +38,12 @@ export function FindingRows({
               </h3>
               <span className="spread" />
               {canEdit && alike.some((one) => one.open && one.fixable !== false) && (
-                <Button size="small" onClick={() => setAct({ kind, what: "mend" })}>
+                <Button size="small" onClick={() => setAct({ what: "mend", several: alike })}>
                   Do all of this kind …
                 </Button>
               )}
               {canEdit && alike.some((one) => one.open) && (
-                <Button size="small" onClick={() => setAct({ kind, what: "accept" })}>
+                <Button size="small" onClick={() => setAct({ what: "accept", several: alike })}>
                   Accept all …
                 </Button>
               )}
@@ -61,8 +60,8 @@ export function FindingRows({
           ))}
         </div>
       ))}
-      {act?.what === "mend" && <MendAll findings={several} onClose={() => setAct(null)} />}
-      {act?.what === "accept" && <AcceptAll findings={several} onClose={() => setAct(null)} />}
+      {act?.what === "mend" && <MendAll findings={act.several} onClose={() => setAct(null)} />}
+      {act?.what === "accept" && <AcceptAll findings={act.several} onClose={() => setAct(null)} />}
     </section>
   );
 }

@@ -179,7 +179,9 @@ function Sessions() {
               <th>Since</th>
               <th>Shares</th>
               <th>Open files</th>
-              <th />
+              <th>
+                <span className="sr">Acts</span>
+              </th>
             </tr>
           </thead>
           <tbody>

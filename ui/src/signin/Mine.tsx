@@ -49,7 +49,9 @@ export default function Mine({ session, onClose }: { session: Session; onClose: 
             <th>Browser</th>
             <th>From</th>
             <th>Used</th>
-            <th />
+            <th>
+              <span className="sr">Acts</span>
+            </th>
           </tr>
         </thead>
         <tbody>
