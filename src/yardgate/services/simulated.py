@@ -36,9 +36,9 @@ class SimulatedAppliances:
 
     def resume(self, plans: list[str], rollouts: Rollouts) -> None:
         """Those that ran when the server last did."""
-        for plan in plans:
+        for plan in sorted(set(plans) & {path.stem for path in self._folder.glob("*.json")}):
             where = rollouts.destination(plan)
-            if where.kind == "stand-in" and (self._folder / f"{plan}.json").exists():
+            if where.kind == "stand-in":
                 port = self.start(plan, where.port)
                 if port != where.port:
                     log.warning("the simulated appliance of plan %s has another port now: %s", plan, port)

@@ -1,5 +1,6 @@
 import { useCallback, useEffect, useMemo, useRef, useState, type RefObject } from "react";
 import { useSearchParams } from "react-router";
+import { changed } from "../parts/address";
 import type { GridHandle, Spot } from "../parts/Grid";
 import type { BoardColumn, BoardRow } from "./rows";
 
@@ -73,17 +74,7 @@ export function useCursor(
   const address = useRef(setParams); // whoever asks later than it was drawn changes the address of now
   address.current = setParams;
   const change = useCallback(
-    (values: Record<string, string | null>) =>
-      address.current(
-        (old) => {
-          const next = new URLSearchParams(old);
-          for (const [key, value] of Object.entries(values))
-            if (value === null) next.delete(key);
-            else next.set(key, value);
-          return next;
-        },
-        { replace: true },
-      ),
+    (values: Record<string, string | null>) => address.current((old) => changed(old, values), { replace: true }),
     [],
   );
 

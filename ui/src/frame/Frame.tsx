@@ -1,6 +1,7 @@
 import { Button, Dropdown, Tooltip } from "antd";
 import { lazy, Suspense, useEffect, useState, type ReactNode } from "react";
 import { NavLink, useLocation, useNavigate, useSearchParams } from "react-router";
+import { changed } from "../parts/address";
 import type { Session } from "../api/client";
 import { Tour } from "../help/Tour";
 import { NARROW, SMALL, useMedia, useScheme, type Scheme } from "../parts/looks";
@@ -234,15 +235,7 @@ export function Frame({ session, children }: { session: Session; children: React
             about={about ?? ""}
             onClose={() => {
               setDrawer(null);
-              if (about !== null)
-                setParams(
-                  (old) => {
-                    const next = new URLSearchParams(old);
-                    next.delete("history");
-                    return next;
-                  },
-                  { replace: true },
-                );
+              if (about !== null) setParams((old) => changed(old, { history: null }), { replace: true });
             }}
           />
         )}

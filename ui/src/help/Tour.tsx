@@ -1,5 +1,6 @@
 import { Button } from "antd";
 import { useNavigate, useSearchParams } from "react-router";
+import { changed } from "../parts/address";
 import { usePlan } from "../plan/PlanContext";
 import steps from "./tour.json";
 
@@ -19,15 +20,7 @@ export function Tour() {
   const navigate = useNavigate();
   const step = Number(params.get("tour"));
   if (!(step >= 1 && step <= steps.length) || !hasTour(index.places)) return null;
-  const leave = () =>
-    setParams(
-      (old) => {
-        const next = new URLSearchParams(old);
-        next.delete("tour");
-        return next;
-      },
-      { replace: true },
-    );
+  const leave = () => setParams((old) => changed(old, { tour: null }), { replace: true });
   return (
     <aside className="tour" aria-label="Tour" aria-live="polite">
       <b>

@@ -1,8 +1,9 @@
-import { Button, Modal } from "antd";
+import { Button, Input, Modal } from "antd";
 import { useCallback, useMemo, useRef, useState, type ReactNode } from "react";
 import type { Edit } from "../api/client";
 import { usePlan } from "../plan/PlanContext";
 import { useEffectOf, WouldChange } from "./Effects";
+import { plural } from "./plural";
 
 export interface Selection {
   chosen: ReadonlySet<string>;
@@ -96,5 +97,30 @@ export function ManyDialog({
       </form>
       {edits.length > 0 && <WouldChange effect={effect} open />}
     </Modal>
+  );
+}
+
+/** One note for many; `replaced`: how many have another already. */
+export function NoteDialog({
+  many,
+  edits,
+  replaced,
+  onClose,
+}: {
+  many: string;
+  edits: (note: string) => Edit[];
+  replaced?: (note: string) => number;
+  onClose: (done: boolean) => void;
+}) {
+  const [note, setNote] = useState("");
+  const others = replaced?.(note) ?? 0;
+  return (
+    <ManyDialog title={`A note for ${many}`} ok="Keep the note" edits={edits(note)} onClose={onClose}>
+      <label className="field">
+        <span>Note</span>
+        <Input.TextArea autoFocus rows={3} maxLength={4000} value={note} onChange={(event) => setNote(event.target.value)} />
+      </label>
+      {others > 0 && <p className="late">{plural(others, "has a note", "have a note")} already, which this replaces.</p>}
+    </ManyDialog>
   );
 }

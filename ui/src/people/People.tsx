@@ -1,11 +1,13 @@
 import { App, Button, Dropdown, Input, Select, Space } from "antd";
 import { useCallback, useEffect, useMemo, useRef, useState, type KeyboardEvent } from "react";
 import { Link, useSearchParams } from "react-router";
+import { changed } from "../parts/address";
 import type { Edit } from "../api/client";
 import { Grid, type GridHandle, type Look, type Spot } from "../parts/Grid";
 import { Keys } from "../parts/Keys";
 import { Side } from "../parts/Side";
 import { useSelection } from "../parts/selection";
+import { Tick } from "../parts/Tick";
 import { isLocal, sourceName } from "../plan/index";
 import { usePlan } from "../plan/PlanContext";
 import { useMemberships } from "../plan/queries";
@@ -39,6 +41,7 @@ export default function People() {
   const known = useMemo(() => ({ has: (one: string) => index.users.has(one) || index.groups.has(one) }), [index]);
   const selection = useSelection(shownIds, known);
   const { chosen: several, turn } = selection;
+  const whole = several.size > 0 && shownIds.every((one) => several.has(one));
   const far = useMemo(() => new Map(Object.entries(unlisted ?? {}).map(([who, groups]) => [who, new Set(groups)])), [unlisted]);
 
   const spot = { row: Math.min(at.row, Math.max(0, rows.length - 1)), col: Math.min(at.col, Math.max(0, columns.length - 1)) };
@@ -49,32 +52,11 @@ export default function People() {
   useEffect(() => {
     if (wantsAdd !== "person" && wantsAdd !== "service" && wantsAdd !== "group") return;
     if (canEdit) setAdding({ kind: wantsAdd });
-    address.current(
-      (old) => {
-        const next = new URLSearchParams(old);
-        next.delete("add");
-        return next;
-      },
-      { replace: true },
-    );
+    address.current((old) => changed(old, { add: null }), { replace: true });
   }, [wantsAdd, canEdit]);
   const address = useRef(setParams); // another function at every address: rows are not drawn by it
   address.current = setParams;
-  const ask = useCallback(
-    (change: Record<string, string | null>) =>
-      address.current(
-        (old) => {
-          const next = new URLSearchParams(old);
-          for (const [key, value] of Object.entries(change)) {
-            if (value === null) next.delete(key);
-            else next.set(key, value);
-          }
-          return next;
-        },
-        { replace: true },
-      ),
-    [],
-  );
+  const ask = useCallback((change: Record<string, string | null>) => address.current((old) => changed(old, change), { replace: true }), []);
   const choose = useCallback((who: string) => ask({ who }), [ask]);
   const wanted = params.get("who");
   const went = useRef<string | null>(null);
@@ -173,14 +155,7 @@ export default function People() {
       };
       return (
         <>
-          <button
-            className={`plain tick${several.has(one.id) ? " on" : ""}`}
-            tabIndex={-1}
-            role="checkbox"
-            aria-checked={several.has(one.id)}
-            aria-label={`Choose ${one.name}`}
-            onClick={(event) => turn(one.id, event.shiftKey)}
-          />
+          <Tick inGrid on={several.has(one.id)} label={`Choose ${one.name}`} onTurn={(range) => turn(one.id, range)} />
           <button className="plain person-head" tabIndex={-1} onClick={open}>
             <span className="n">
               {one.name}{" "}
@@ -310,13 +285,12 @@ export default function People() {
             rowHead={rowHead}
             corner={
               <>
-                <button
-                  className={`plain tick${several.size > 0 && shownIds.every((one) => several.has(one)) ? " on" : ""}`}
-                  tabIndex={-1}
-                  role="checkbox"
-                  aria-checked={several.size === 0 ? false : shownIds.every((one) => several.has(one)) ? true : "mixed"}
-                  aria-label="Choose all that are shown"
-                  onClick={() => selection.set(shownIds.every((one) => several.has(one)) ? [] : shownIds)}
+                <Tick
+                  inGrid
+                  on={whole}
+                  mixed={several.size > 0}
+                  label="Choose all that are shown"
+                  onTurn={() => selection.set(whole ? [] : shownIds)}
                 />
                 <span>
                   {rows.length < outline.users.length + outline.groups.length ? `${rows.length.toLocaleString()} of ` : ""}

@@ -5,7 +5,7 @@ import type { Edit, Group, User } from "../api/client";
 import { Pick } from "../parts/Pick";
 import { plural } from "../parts/plural";
 import { ManyRemoveDialog } from "../parts/RemoveDialog";
-import { ManyDialog, SelectionBar, type Selection } from "../parts/selection";
+import { ManyDialog, NoteDialog, SelectionBar, type Selection } from "../parts/selection";
 import { isLocal, pickName } from "../plan/index";
 import { useMore } from "../plan/more";
 import { usePlan } from "../plan/PlanContext";
@@ -192,19 +192,10 @@ function KindOfMany({ users, ours, many, onClose }: Shared) {
 }
 
 function NoteOfMany({ users, groups, many, onClose }: Shared) {
-  const [note, setNote] = useState("");
-  const notes = [...users, ...groups].filter((one) => one.note && one.note !== note).length;
-  const edits: Edit[] = [
+  const edits = (note: string): Edit[] => [
     ...put(users, { note }),
     ...groups.filter((group) => group.note !== note).map((group): Edit => ({ op: "put-group", group: { ...group, note } })),
   ];
-  return (
-    <ManyDialog title={`A note for ${many}`} ok="Keep the note" edits={edits} onClose={onClose}>
-      <label className="field">
-        <span>Note</span>
-        <Input.TextArea autoFocus rows={3} maxLength={4000} value={note} onChange={(event) => setNote(event.target.value)} />
-      </label>
-      {notes > 0 && <p className="late">{plural(notes, "has a note", "have a note")} already, which this replaces.</p>}
-    </ManyDialog>
-  );
+  const replaced = (note: string) => [...users, ...groups].filter((one) => one.note && one.note !== note).length;
+  return <NoteDialog many={many} edits={edits} replaced={replaced} onClose={onClose} />;
 }

@@ -1,9 +1,9 @@
-import { Button, Dropdown, Input } from "antd";
+import { Button, Dropdown } from "antd";
 import { useState } from "react";
 import type { Edit, Share } from "../api/client";
 import { plural } from "../parts/plural";
 import { ManyRemoveDialog } from "../parts/RemoveDialog";
-import { ManyDialog, SelectionBar, type Selection } from "../parts/selection";
+import { ManyDialog, NoteDialog, SelectionBar, type Selection } from "../parts/selection";
 import { usePlan } from "../plan/PlanContext";
 
 /** What can be set of several shares at once: the act in words, and what it sets. */
@@ -27,7 +27,6 @@ const SETS: Record<string, { words: string; change: Partial<Share> }> = {
 export function Selected({ selection, shares }: { selection: Selection; shares: Share[] }) {
   const { outline } = usePlan();
   const [act, setAct] = useState<string | null>(null);
-  const [note, setNote] = useState("");
   const chosen = shares.filter((share) => selection.chosen.has(share.id));
   const many = plural(chosen.length, "share");
   const put = (change: Partial<Share>): Edit[] =>
@@ -66,14 +65,7 @@ export function Selected({ selection, shares }: { selection: Selection; shares: 
           </p>
         </ManyDialog>
       )}
-      {act === "note" && (
-        <ManyDialog title={`A note for ${many}`} ok="Keep the note" edits={put({ note })} onClose={close}>
-          <label className="field">
-            <span>Note</span>
-            <Input.TextArea autoFocus rows={3} maxLength={4000} value={note} onChange={(event) => setNote(event.target.value)} />
-          </label>
-        </ManyDialog>
-      )}
+      {act === "note" && <NoteDialog many={many} edits={(note) => put({ note })} onClose={close} />}
       {act === "remove" && (
         <ManyRemoveDialog
           title={`Share ${many} no longer${alone > 0 ? "" : ": other shares offer the same places"}`}

@@ -6,6 +6,7 @@ import { api, ask, message, type Level, type Share, type WayOut } from "../api/c
 import { LevelTag, WORDS } from "../parts/ArmSign";
 import { plural } from "../parts/plural";
 import { useSelection } from "../parts/selection";
+import { Tick } from "../parts/Tick";
 import { Side } from "../parts/Side";
 import { pathName } from "../plan/index";
 import { usePlan } from "../plan/PlanContext";
@@ -106,12 +107,10 @@ export default function Shares() {
                 <tr>
                   {canEdit && (
                     <th style={{ width: 32 }}>
-                      <button
-                        className={`plain tick${whole ? " on" : ""}`}
-                        role="checkbox"
-                        aria-checked={whole}
-                        aria-label="Choose all shares"
-                        onClick={() => selection.set(whole ? [] : shares.map((share) => share.id))}
+                      <Tick
+                        on={whole}
+                        label="Choose all shares"
+                        onTurn={() => selection.set(whole ? [] : shares.map((share) => share.id))}
                       />
                     </th>
                   )}
@@ -134,15 +133,10 @@ export default function Shares() {
                   <tr key={share.id} className={share.id === chosen?.id ? "chosen" : ""} onClick={() => choose(share.id)}>
                     {canEdit && (
                       <td>
-                        <button
-                          className={`plain tick${selection.chosen.has(share.id) ? " on" : ""}`}
-                          role="checkbox"
-                          aria-checked={selection.chosen.has(share.id)}
-                          aria-label={`Choose ${share.name}`}
-                          onClick={(event) => {
-                            event.stopPropagation();
-                            selection.turn(share.id, event.shiftKey);
-                          }}
+                        <Tick
+                          on={selection.chosen.has(share.id)}
+                          label={`Choose ${share.name}`}
+                          onTurn={(range) => selection.turn(share.id, range)}
                         />
                       </td>
                     )}

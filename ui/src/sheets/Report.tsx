@@ -2,6 +2,7 @@ import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { App, Button, Input, Segmented } from "antd";
 import { Fragment } from "react";
 import { Link, useSearchParams } from "react-router";
+import { changed } from "../parts/address";
 import { api, ask, message, type Level, type Schemas } from "../api/client";
 import { Difference } from "../history/Difference";
 import { LevelTag, WORDS } from "../parts/ArmSign";
@@ -33,18 +34,7 @@ export default function Report() {
   const before =
     report.data &&
     signed.find((one) => one.revision <= report.data.revision && one.name.slice(SIGNED.length, SIGNED.length + 10) < (day ?? "9"));
-  const address = (change: Record<string, string | null>) =>
-    setParams(
-      (old) => {
-        const next = new URLSearchParams(old);
-        for (const [key, value] of Object.entries(change)) {
-          if (value) next.set(key, value);
-          else next.delete(key);
-        }
-        return next;
-      },
-      { replace: true },
-    );
+  const address = (change: Record<string, string | null>) => setParams((old) => changed(old, change), { replace: true });
   const sign = async () => {
     try {
       await ask(

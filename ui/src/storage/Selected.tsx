@@ -1,12 +1,12 @@
 import { useQueries, useQuery } from "@tanstack/react-query";
-import { Button, Input, Radio, Select } from "antd";
+import { Button, Radio, Select } from "antd";
 import { useState } from "react";
 import { Link } from "react-router";
 import { api, ask, message, type Edit, type Level, type Place } from "../api/client";
 import { LevelTag, WORDS } from "../parts/ArmSign";
 import { plural } from "../parts/plural";
 import { ManyRemoveDialog } from "../parts/RemoveDialog";
-import { ManyDialog, type Selection } from "../parts/selection";
+import { ManyDialog, NoteDialog, type Selection } from "../parts/selection";
 import { pathName } from "../plan/index";
 import { useMore } from "../plan/more";
 import { usePlan } from "../plan/PlanContext";
@@ -86,7 +86,7 @@ export function Selected({ selection, onDone }: { selection: Selection; onDone: 
       {act === "list" && <StartOver {...shared} />}
       {act === "quota" && <QuotaOfMany {...shared} places={sized} />}
       {act === "snapshots" && <SnapshotsOfMany {...shared} places={sized} />}
-      {act === "note" && <NoteOfPlaces {...shared} />}
+      {act === "note" && <NoteDialog many={many} edits={(note) => put(places, { note })} onClose={shared.onClose} />}
       {act === "remove" && (
         <ManyRemoveDialog
           title={`Remove ${many} from the plan`}
@@ -238,18 +238,6 @@ function SnapshotsOfMany({ places, onClose }: Shared) {
         ))}
         <Radio value="">none</Radio>
       </Radio.Group>
-    </ManyDialog>
-  );
-}
-
-function NoteOfPlaces({ places, many, onClose }: Shared) {
-  const [note, setNote] = useState("");
-  return (
-    <ManyDialog title={`A note for ${many}`} ok="Keep the note" edits={put(places, { note })} onClose={onClose}>
-      <label className="field">
-        <span>Note</span>
-        <Input.TextArea autoFocus rows={3} maxLength={4000} value={note} onChange={(event) => setNote(event.target.value)} />
-      </label>
     </ManyDialog>
   );
 }

@@ -2,6 +2,7 @@ import { useQueries } from "@tanstack/react-query";
 import { Button, Input, Select } from "antd";
 import { useState } from "react";
 import { Link, useSearchParams } from "react-router";
+import { changed } from "../parts/address";
 import { api, ask, message, type Share, type VisitOut, type WalkOut } from "../api/client";
 import { ArmSign } from "../parts/ArmSign";
 import { Side } from "../parts/Side";
@@ -37,17 +38,7 @@ export default function Walk() {
       };
     }),
   });
-  const put = (change: Record<string, string | null>) =>
-    setParams(
-      (old) => {
-        const next = new URLSearchParams(old);
-        for (const [key, value] of Object.entries(change))
-          if (value === null) next.delete(key);
-          else next.set(key, value);
-        return next;
-      },
-      { replace: !("place" in change) },
-    );
+  const put = (change: Record<string, string | null>) => setParams((old) => changed(old, change), { replace: !("place" in change) });
   const setWalkers = (next: Walker[]) => {
     setChosen(null);
     put({ as: encoded(next) });

@@ -31,7 +31,7 @@ from yardgate.core.edits.many import added, copied, numbered, placed, shared
 from yardgate.core.edits.offices import OFFICES, begin, beginning
 from yardgate.core.edits.records import Edit, PutGroup, PutUser
 from yardgate.core.host.typed import NamedKind, better, refused
-from yardgate.core.model.behaviour import PROFILES, QUESTIONS, ApplianceQuestion, answering, asked
+from yardgate.core.model.behaviour import PROFILES, QUESTIONS, ApplianceQuestion, Profile, answering, asked
 from yardgate.core.model.plan import Plan, Target
 from yardgate.core.policy.findings import standing
 from yardgate.core.policy.stages import Known, stages
@@ -79,7 +79,7 @@ def begun(plan: str, _: Reader, services: TheServices) -> BeginOut:
             for stage in found
         ],
         questions=[_question(opened.plan, question) for question in QUESTIONS],
-        profiles=[_profile(opened.plan.target, number) for number in range(len(PROFILES))],
+        profiles=[_profile(opened.plan.target, profile) for profile in PROFILES],
     )
 
 
@@ -124,8 +124,7 @@ def _question(plan: Plan, question: ApplianceQuestion) -> QuestionOut:
     )
 
 
-def _profile(target: Target, number: int) -> ProfileOut:
-    profile = PROFILES[number]
+def _profile(target: Target, profile: Profile) -> ProfileOut:
     then = profile.on(target)
     return ProfileOut(id=profile.id, title=profile.title, words=profile.words, taken=then == target, target=then)
 

@@ -44,7 +44,7 @@ from yardgate.core.edits.apply import apply
 from yardgate.core.edits.describe import describe, sentence
 from yardgate.core.edits.difference import difference
 from yardgate.core.edits.records import Edit, PutGroup, PutShare, SetGrant
-from yardgate.core.model.names import fresh_id
+from yardgate.core.model.names import fresh_id, ids_of
 from yardgate.core.model.plan import Group, Plan
 from yardgate.core.policy.compliance import keep
 from yardgate.core.policy.impact import between
@@ -308,9 +308,7 @@ def free_id(
     plan: str, _: Reader, services: TheServices, name: Annotated[str, Query(min_length=1, max_length=255)]
 ) -> FreeId:
     """An id for something new of this name, that nothing in the plan has."""
-    p = services.plans.open(plan).plan
-    parts = (p.users, p.groups, p.places, p.patterns, p.directories, p.shares, p.promises)
-    return FreeId(id=fresh_id(name, {one for part in parts for one in part}))
+    return FreeId(id=fresh_id(name, ids_of(services.plans.open(plan).plan)))
 
 
 @router.get("/{plan}/compare")

@@ -11,7 +11,7 @@ from typing import Literal, NamedTuple
 from yardgate.core.edits.records import Edit, Join, PutGroup, PutPlace, PutService, PutShare, PutUser, SetGrant
 from yardgate.core.edits.transforms import starts
 from yardgate.core.model.checks import PlanError, Trouble
-from yardgate.core.model.names import free_name, fresh_id
+from yardgate.core.model.names import free_name, fresh_id, ids_of
 from yardgate.core.model.naming import fold
 from yardgate.core.model.plan import LOCAL, Group, Place, PlaceKind, Plan, User
 from yardgate.core.model.share import Share, share_name_trouble
@@ -37,7 +37,7 @@ def _free(taken: Collection[int | None], lowest: int) -> Iterator[int]:
 
 def shared(plan: Plan, places: Iterable[str]) -> tuple[Edit, ...]:
     """A share over SMB for each of some places, called like it, or like its path where the name is taken or none that a server takes."""
-    ids, names = set(plan.shares), {fold(share.name) for share in plan.shares.values()}
+    ids, names = ids_of(plan), {fold(share.name) for share in plan.shares.values()}
     edits = []
     for place in dict.fromkeys(places):
         path = [name for name in plan.path_name(place).split("/") if name]
@@ -61,7 +61,7 @@ def added(
 ) -> tuple[Edit, ...]:
     """A person, a service or a group for each of some names (sign-in name, full name; a group's first), members of some groups. A sign-in name that somebody has is
     given a number."""
-    ids = {*plan.users, *plan.groups, *plan.shares, *plan.places}
+    ids = ids_of(plan)
     taken = {fold(user.name) for user in plan.users.values() if user.origin == LOCAL}
     edits: list[Edit] = []
     for name, full_name in names:
@@ -82,7 +82,7 @@ KINDS: tuple[PlaceKind, ...] = ("pool", "dataset", "folder")  # by depth; all be
 
 def placed(plan: Plan, paths: Iterable[str], start: str = "") -> tuple[Edit, ...]:
     """Places at some paths (pool/dataset/folder), with all on the way that is missing; what is there stays. start: the starting kind of pools that are new."""
-    ids = {*plan.users, *plan.groups, *plan.shares, *plan.places}
+    ids = ids_of(plan)
     there = {fold(plan.path_name(place)): place for place in plan.places}
     edits: list[Edit] = []
     for path in paths:
@@ -107,7 +107,7 @@ class Again(NamedTuple):
 
 def copied(plan: Plan, like: str, name: str, full_name: str = "", *, grants: bool) -> Again | None:
     """One more of a user, a group, a share or a place, under another name; None where there is no such thing."""
-    new = fresh_id(full_name or name, {*plan.users, *plan.groups, *plan.shares, *plan.places})
+    new = fresh_id(full_name or name, ids_of(plan))
     if like in plan.users:
         user = User(id=new, name=name, full_name=full_name)
         return Again(new, copied_user(plan, like, user, grants=grants))
@@ -142,7 +142,7 @@ def copied_share(plan: Plan, like: str, share_id: str, name: str) -> tuple[Edit,
 def copied_place(plan: Plan, like: str, new: str, name: str, *, grants: bool) -> tuple[Edit, ...]:
     """A place and all that lies in it, again beside it under another name; `grants`: with what is granted there and with lists, else with what owner, kind and
     snapshots are. Folders that are somebody's own are left out."""
-    ids, made = {*plan.places, new}, {like: new}
+    ids, made = {*ids_of(plan), new}, {like: new}
     edits: list[Edit] = []
     for place in _below(plan, like):
         was = plan.places[place]

@@ -82,6 +82,12 @@ def free_name(name: str, taken: Collection[str]) -> str:
     return found
 
 
+def ids_of(plan: Plan) -> set[str]:
+    """The ids that something new must not have: of everything that is called by one."""
+    parts = (plan.users, plan.groups, plan.places, plan.patterns, plan.directories, plan.shares, plan.promises)
+    return {one for part in parts for one in part}
+
+
 def fresh_id(name: str, taken: Collection[str]) -> str:
     """An id made from a name, that nothing else has: lower case letters, digits and dashes."""
     plain = unicodedata.normalize("NFKD", name).encode("ascii", "ignore").decode().lower()
