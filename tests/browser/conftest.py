@@ -121,6 +121,16 @@ class Page:
             lambda: next((b for b in self.all(f"{within} button") if b.is_displayed() and text in b.text), None)
         )
 
+    def press(self, css: str, text: str = "", *, exactly: bool = False) -> None:
+        """Presses what is there of this kind with this text, again if it was drawn anew meanwhile."""
+
+        def pressed() -> bool:
+            one = next(e for e in self.all(css) if (e.text == text if exactly else text in e.text))
+            one.click()
+            return True
+
+        self.until(pressed)
+
     def text(self) -> str:
         """What the page says, in one line."""
         return " ".join(str(self.driver.execute_script("return document.body.innerText")).split())

@@ -26,7 +26,7 @@ def test_a_hosts_accounts_and_a_matrix_become_a_board_that_answers_why(yard: Yar
     plan_id = page.driver.current_url.split("/p/")[1].split("/")[0]
 
     page.button("Import").click()
-    page.until(lambda: next(e for e in page.all(".ant-segmented-item-label") if e.text == "Accounts")).click()
+    page.press(".ant-segmented-item-label", "Accounts", exactly=True)
     page.until(lambda: len(page.all("input[type=file]")) == 2)
     files = page.all("input[type=file]")
     files[0].send_keys("/etc/passwd")
@@ -59,7 +59,7 @@ def test_a_hosts_accounts_and_a_matrix_become_a_board_that_answers_why(yard: Yar
     # A group that refuses what a person is granted: the clash, and why.
     page.go(f"/p/{plan_id}/people?who={chosen[0]}")
     page.one("button[aria-label='Add something else']").click()
-    page.until(lambda: next(one for one in page.all("[role=menuitem]") if one.text == "Add group")).click()
+    page.press("[role=menuitem]", "Add group", exactly=True)
     page.one(".ant-modal input").send_keys("crew", Keys.ENTER)
     page.until(
         lambda: "crew" in {group.name for group in Plans(yard.server.store()).open(plan_id).plan.groups.values()}
@@ -259,7 +259,7 @@ def test_memberships_are_edited_from_both_sides(yard: Yard, page: Page) -> None:
     page.one("[role=grid]").send_keys(" ")
     page.until(lambda: "mira-oyelaran" in yard.now().groups["ledger"].members)
     page.until(lambda: page.all("[role=gridcell][aria-label='Mira Oyelaran in Office: through another group']"))
-    page.until(lambda: next(b for b in page.all("button.slant") if b.text == "Ledger")).click()
+    page.press("button.slant", "Ledger", exactly=True)
     page.until(lambda: page.one(".side h2").text == "Ledger")
     page.until(
         lambda: next(e for e in page.all(".side .ant-select-selection-item") if "Oskar Dahl" in e.text)

@@ -25,9 +25,7 @@ def test_an_act_on_several_people_is_one_step_with_its_preview_first(yard: Yard,
     )
     page.says("4 people chosen")  # and those between: Caleb, Dana
     page.button("Groups …").click()
-    page.until(
-        lambda: next(b for b in page.all(".ant-modal .ant-checkbox-wrapper") if "Apprentices (0 of 4)" in b.text)
-    ).click()
+    page.press(".ant-modal .ant-checkbox-wrapper", "Apprentices (0 of 4)")
     page.says("would get")
     page.button("Change groups").click()
     page.until(lambda: len(yard.now().groups["apprentices"].members) == len(before.groups["apprentices"].members) + 4)
@@ -84,12 +82,12 @@ def test_the_board_is_filtered_by_address_and_a_view_is_kept(yard: Yard, page: P
     page.one("input[aria-label='Only places with']").send_keys("tool")
     page.says("4 of 66 rows · 1 of 20 places")
     page.button("Views").click()
-    page.until(lambda: next(one for one in page.all("[role=menuitem]") if "Keep this view" in one.text)).click()
+    page.press("[role=menuitem]", "Keep this view")
     page.one("input[aria-label='Name of the view']").send_keys("tools", Keys.ENTER)
     page.go(yard.at("board"))
     page.button("Filter").click()
     page.button("Views").click()
-    page.until(lambda: next(one for one in page.all("[role=menuitem]") if one.text == "tools")).click()
+    page.press("[role=menuitem]", "tools", exactly=True)
     page.says("4 of 66 rows · 1 of 20 places")
     assert page.errors() == []
 
@@ -163,10 +161,8 @@ def test_findings_of_one_kind_are_mended_or_accepted_together(yard: Yard, page: 
     assert {one.reason for one in yard.now().accepted.values()} == {"the office knows"}, kind
     page.until(lambda: not page.all(".ant-modal"))
     before = yard.now()
-    page.until(lambda: next(one for one in page.all(".alike-head button") if "Do all of this kind" in one.text)).click()
-    page.until(
-        lambda: next(one for one in page.all(".ant-modal-footer button") if one.text.startswith("Do all "))
-    ).click()
+    page.press(".alike-head button", "Do all of this kind")
+    page.press(".ant-modal-footer button", "Do all ")
     page.until(lambda: not same(yard.now(), before))
     page.button("Undo").click()
     page.until(lambda: same(yard.now(), before))
@@ -175,7 +171,7 @@ def test_findings_of_one_kind_are_mended_or_accepted_together(yard: Yard, page: 
 
 def test_the_tour_leads_through_the_demo_and_can_be_left(yard: Yard, page: Page) -> None:
     page.go(yard.at("begin"))
-    page.until(lambda: next(a for a in page.all("a") if "A tour of this demo" in a.text)).click()
+    page.press("a", "A tour of this demo")
     for step in range(1, 8):
         page.says(f"Tour, {step} of 8")
         page.button("Next", ".tour").click()

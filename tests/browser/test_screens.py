@@ -116,7 +116,7 @@ def _look_at_dialogs(yard: Yard, page: Page, look: Callable[[str], None]) -> Non
     look("history")
     page.go(yard.at("board"))
     page.button("the administrator").click()
-    page.until(lambda: next(e for e in page.all(".ant-dropdown-menu-item") if "Who may" in e.text)).click()
+    page.press(".ant-dropdown-menu-item", "Who may")
     page.says("Add an account")
     look("accounts")
     page.go("/plans")
