@@ -283,7 +283,17 @@ def for_each(draw: st.DrawFn, place: Place, user_ids: list[str], group_ids: list
     managers = st.frozensets(st.sampled_from([*user_ids, *group_ids]), max_size=2)
     return {
         "personal_folders": draw(
-            st.none() | st.builds(PersonalFolders, group=group, managers=managers, shared=st.booleans())
+            st.none()
+            | st.builds(
+                PersonalFolders,
+                group=group,
+                users=st.frozensets(st.sampled_from(user_ids), max_size=2) if user_ids else st.just(frozenset()),
+                services=st.booleans(),
+                managers=managers,
+                readers=managers,
+                shared=st.booleans(),
+                one_share=st.booleans(),
+            )
         ),
         "folder_of": draw(st.sampled_from([None, *user_ids])) if place.kind == "folder" else None,
         "group_quotas": draw(st.sampled_from([(), (GroupQuota(group=draw(group), bytes=1 << 40),)]))

@@ -20,7 +20,7 @@ from yardgate.store.accounts import Accounts, Role
 ANYBODY = "session sign_in sign_out link_kind use_link first"
 SOMEBODY = "plans offices formats own_password own_sessions sign_out_everywhere end_session"
 READER = """
-    outline memberships what_if loss history compare_file here versions free_id compare events window reason stands since_rollout standing repair read would remedy
+    outline memberships what_if loss history mine compare_file here versions free_id compare events window reason stands since_rollout standing repair read would remedy
     shares reason_over walked try_everyone card_of access_report export
     directories reading reading_changes try_mapping destination managed run_of_plan step_of_run rollout rollout_step compare_rollouts take_away
     begun more name_says what_lies_inside look_of_plan rules instead kinds push style forecast from_text stored

@@ -11,10 +11,11 @@ from tests.plans import edits, plans
 from tests.tries import times
 from yardgate.core.access.batch.resolve import resolve
 from yardgate.core.access.membership import token
-from yardgate.core.acl import Posix
+from yardgate.core.access.walk import walk
+from yardgate.core.acl import Mode, Posix
 from yardgate.core.acl.rights import Level
 from yardgate.core.edits.apply import apply, exactly, in_step
-from yardgate.core.edits.personal_folders import members
+from yardgate.core.edits.personal_folders import entitled, members
 from yardgate.core.edits.records import (
     Edit,
     Join,
@@ -29,6 +30,7 @@ from yardgate.core.edits.records import (
 from yardgate.core.model.checks import PlanError
 from yardgate.core.model.kinds import check
 from yardgate.core.model.plan import Group, PersonalFolders, Place, Plan, User, same
+from yardgate.core.model.share import Over, Service
 
 RW, RO, NA = Level.RW, Level.RO, Level.NA
 
@@ -107,6 +109,80 @@ def test_keepers_come_and_go_with_their_grants() -> None:
     assert undone.grants["desks-ann"] == plan.grants["desks-ann"]
 
 
+def test_services_have_none_unless_asked_and_chosen_people_have_one_whatever_their_groups() -> None:
+    robot = User(id="robot", name="robot", kind="service")
+    plan = apply(office(), [PutUser(robot), Join("crew", "robot")])[0]
+    assert set(levels(with_desks(plan))) == {"ann", "bo"}
+    assert set(levels(with_desks(plan, users=frozenset({"cy"})))) == {"ann", "bo", "cy"}
+    assert set(levels(with_desks(plan, users=frozenset({"robot"})))) == {"ann", "bo", "robot"}
+    asked = with_desks(plan, services=True)
+    assert set(levels(asked)) == {"ann", "bo", "robot"}
+    chosen = replace(asked.places["desks"], personal_folders=PersonalFolders(users=frozenset({"cy"})))
+    fewer = apply(asked, [PutPlace(chosen)])[0]
+    assert levels(fewer)["ann"]["ann"] == NA, "kept and closed"
+    assert levels(fewer)["cy"]["cy"] == RW
+    gone = apply(fewer, [RemoveUser("cy")])[0]
+    assert gone.places["desks"].personal_folders is None, "nobody is left to have one"
+
+
+def test_readers_read_and_become_managers_and_nobody_again() -> None:
+    plan = with_desks(office(), readers=frozenset({"cy"}))
+    assert levels(plan)["ann"] == {"ann": RW, "bo": NA, "cy": RO, "scan": RW}
+    each = plan.places["desks"].personal_folders
+    assert each is not None
+    swapped = replace(each, managers=frozenset({"cy"}), readers=frozenset())
+    plan = apply(plan, [PutPlace(replace(plan.places["desks"], personal_folders=swapped))])[0]
+    assert levels(plan)["ann"] == {"ann": RW, "bo": NA, "cy": RW, "scan": NA}
+
+
+def test_a_folder_and_its_share_follow_a_new_sign_in_name_where_they_had_the_old_one() -> None:
+    plan = with_desks(office(), shared=True)
+    plan = apply(plan, [PutPlace(replace(plan.places["desks-bo"], name="bo's own"))])[0]
+    plan = apply(plan, [PutUser(replace(plan.users[who], name=f"{who}-new")) for who in ("ann", "bo")])[0]
+    assert plan.places["desks-ann"].name == "ann-new"
+    assert plan.places["desks-bo"].name == "bo's own", "somebody named it so"
+    assert {share.place: share.name for share in plan.shares.values()} == {"desks-ann": "ann-new", "desks-bo": "bo"}
+    assert levels(plan)["ann-new"]["ann"] == RW
+
+
+def test_one_share_leads_everybody_to_their_own_folder_and_shows_no_other() -> None:
+    plan = office(services={"smb": Service(id="smb")})
+    plan = with_desks(plan, one_share=True, readers=frozenset({"cy"}))
+    share = next(iter(plan.shares.values()))
+    assert (share.name, share.place, share.hide_unreadable) == ("desks", "desks", True)
+    seen = {
+        who: {
+            plan.places[visit.place].name: (visit.shown, visit.adds)
+            for visit in walk(plan, who, Over(share.id, "smb"), ON)
+        }
+        for who in plan.users
+    }
+    own = {"desks": (True, False)}
+    assert seen["ann"] == {**own, "ann": (True, True), "bo": (False, False)}
+    assert seen["bo"] == {**own, "ann": (False, False), "bo": (True, True)}
+    assert seen["cy"] == {**own, "ann": (True, False), "bo": (True, False)}
+    assert seen["scan"] == {**own, "ann": (True, True), "bo": (True, True)}
+    late = apply(plan, [PutUser(User(id="dora", name="dora")), Join("crew", "dora")])[0]
+    visits = {late.places[v.place].name: v.adds for v in walk(late, "dora", Over(share.id, "smb"), ON)}
+    assert visits["dora"], "who joins gets in, too"
+    each = late.places["desks"].personal_folders
+    assert each is not None
+    ended = apply(late, [PutPlace(replace(late.places["desks"], personal_folders=replace(each, one_share=False)))])[0]
+    assert not ended.grants.get("desks")
+
+
+def test_where_mode_bits_say_who_gets_in_the_folder_is_theirs() -> None:
+    keel = Place(id="keel", name="keel", kind="pool", acl=Mode(0o755), enforced_by="storage")
+    desks = replace(office().places["desks"], acl=Mode(0o711))
+    plan = office(places={"keel": keel, "desks": desks})
+    each = PersonalFolders(group="crew")
+    plan = apply(plan, [PutPlace(replace(plan.places["desks"], personal_folders=each))])[0]
+    assert levels(plan) == {
+        "ann": {"ann": RW, "bo": NA, "cy": NA, "scan": NA},
+        "bo": {"ann": NA, "bo": RW, "cy": NA, "scan": NA},
+    }
+
+
 def test_names_that_are_taken_or_no_share_can_have_are_got_around() -> None:
     plan = office()
     taken = Place(id="x", name="Ann", kind="folder", parent="desks")
@@ -151,7 +227,8 @@ def test_after_any_edits_all_members_who_came_have_one_and_undoing_gives_the_ide
     if not plan.groups:
         return
     group = data.draw(st.sampled_from(sorted(plan.groups)))
-    each = PersonalFolders(group=group, shared=data.draw(st.booleans()))
+    more = {name: data.draw(st.booleans()) for name in ("services", "shared", "one_share")}
+    each = PersonalFolders(group=group, users=frozenset(sorted(plan.users)[:1]), **more)  # type: ignore[arg-type]
     steps: list[Edit] = [PutPlace(replace(plan.places["p0"], personal_folders=each))]
     now = plan
     for _ in range(data.draw(st.integers(1, 4))):
@@ -165,12 +242,12 @@ def test_after_any_edits_all_members_who_came_have_one_and_undoing_gives_the_ide
             here = now.places.get("p0")
             was = before.places.get("p0")
             if here is not None and here.personal_folders == each and was is not None:
-                had = set(members(before, was.personal_folders.group)) if was.personal_folders is not None else set()
+                had = set(entitled(before, was.personal_folders)) if was.personal_folders is not None else set()
                 have = {now.places[child].folder_of for child in now.inside.get("p0", ())}
-                assert set(members(now, group)) - had <= have
+                assert set(entitled(now, each)) - had <= have
                 for child in now.inside.get("p0", ()):
                     of = now.places[child].folder_of
-                    if of in had - set(members(now, group)):
+                    if of in had - set(entitled(now, each)):
                         assert of not in now.grants.get(child, {})
         try:
             edit = data.draw(edits(now))

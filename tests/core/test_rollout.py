@@ -154,6 +154,47 @@ def test_an_account_with_the_number_of_another_is_that_one_renamed() -> None:
     ]
 
 
+def test_a_place_that_lies_in_the_same_folder_under_another_name_is_renamed_with_all_that_is_in_it() -> None:
+    now = System(
+        folders=by_name(
+            [
+                Folder(name="/srv/keel", place="keel"),
+                Folder(name="/srv/keel/desks", place="desks"),
+                Folder(name="/srv/keel/desks/ann", place="ann", owner="ann"),
+                Folder(name="/srv/keel/desks/bo", place="bo"),
+            ]
+        ),
+        accounts=by_name([HostAccount(name="ann", uid=1001, primary="ann")]),
+    )
+    wanted = System(
+        folders=by_name(
+            [
+                Folder(name="/srv/keel", place="keel"),
+                Folder(name="/srv/keel/tables", place="desks"),
+                Folder(name="/srv/keel/tables/anna", place="ann", owner="anna"),
+                Folder(name="/srv/keel/bo", place="bo"),
+            ]
+        ),
+        accounts=by_name([HostAccount(name="anna", uid=1001, primary="ann")]),
+    )
+    found = steps(now, wanted)
+    assert [words(step) for step in found] == [
+        "rename the account ann to anna",
+        "rename the folder /srv/keel/desks to /srv/keel/tables, with all that is in it",
+        "rename the folder /srv/keel/tables/ann to /srv/keel/tables/anna, with all that is in it",
+        "make the folder /srv/keel/bo with its owner and list",
+    ], "what shall lie elsewhere is made anew, and left where it was"
+    then = after(now, found)
+    assert "/srv/keel/tables/bo" in then.folders
+    assert after(then, tuple(step.back() for step in reversed(found))) == now
+    assert needs(found)["folders:/srv/keel/tables/ann>/srv/keel/tables/anna"] == {
+        "accounts:ann>anna",
+        "folders:/srv/keel/desks>/srv/keel/tables",
+    }
+    unknown = replace(now, folders={path: replace(one, place="") for path, one in now.folders.items()})
+    assert not any(step.does == "rename" for step in steps(unknown, wanted) if step.part == "folders")
+
+
 @settings(max_examples=times(300, 1200))
 @given(systems(), systems(), st.data())
 def test_no_folder_is_ever_exported_twice_to_one_host(now: System, wanted: System, data: st.DataObject) -> None:

@@ -41,7 +41,7 @@ from yardgate.core.host.steps import drift, stands, steps
 from yardgate.core.model.checks import PlanError
 from yardgate.core.model.kinds import check
 from yardgate.core.model.naming import fold
-from yardgate.core.model.plan import EVERYONE, GUEST, LOCAL, Group, Plan, Target, User
+from yardgate.core.model.plan import EVERYONE, GUEST, LOCAL, Group, Place, Plan, Target, User
 from yardgate.core.model.share import HostRule, Over, Share
 from yardgate.drivers.appliance import ApplianceError, RolloutUnderWay, TooLate
 from yardgate.drivers.linux.apply import Carried, carry_out, put_back
@@ -441,6 +441,28 @@ def test_planned_numbers_are_taken_before_the_host_gives_free_ones(keelson: Host
     assert now.groups["zeta"].gid == free
     assert now.groups["ann"].gid not in (free, free + 1)
     assert put_back(LinuxHost(runner(keelson)), now, carried).failed is None
+    assert shell(keelson, SNAPSHOT) == before
+
+
+def test_a_renamed_folder_keeps_what_is_in_it_and_goes_back_with_it(keelson: Host) -> None:
+    top = Place(id="keel", name="keel", kind="pool", acl=Posix(), enforced_by="storage")
+    desk = Place(id="desk", name="ann", kind="folder", parent="keel")
+    plan = Plan(users={"ann": User(id="ann", name="ann")}, places={"keel": top, "desk": desk})
+    before = shell(keelson, SNAPSHOT)
+    wanted = compiled(resolve(plan, ON), TOP).system
+    first, carried = roll(keelson, read(runner(keelson), asked(wanted)), wanted)
+    shell(keelson, f"echo mine > {TOP}/keel/ann/letter")
+    other = replace(plan, places={"keel": top, "desk": replace(desk, name="anna own")})
+    wanted = compiled(resolve(other, ON), TOP).system
+    now, again = roll(keelson, read(runner(keelson), asked(first, wanted)), wanted)
+    assert [words(step) for step in again.done] == [
+        f"rename the folder {TOP}/keel/ann to {TOP}/keel/anna own, with all that is in it"
+    ]
+    renamed = f"{TOP}/keel/anna own"
+    assert shell(keelson, f"cat {shlex.quote(renamed + '/letter')}; test ! -e {TOP}/keel/ann") == "mine\n"
+    assert put_back(LinuxHost(runner(keelson)), now, again).failed is None
+    assert shell(keelson, f"cat {TOP}/keel/ann/letter; rm {TOP}/keel/ann/letter") == "mine\n"
+    assert put_back(LinuxHost(runner(keelson)), first, carried).failed is None
     assert shell(keelson, SNAPSHOT) == before
 
 

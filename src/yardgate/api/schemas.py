@@ -7,7 +7,7 @@ from pydantic import AwareDatetime, BaseModel, ConfigDict, Field
 from yardgate.core.access.comparison import CellState
 from yardgate.core.access.spec.explain import Reason
 from yardgate.core.acl.rights import Level
-from yardgate.core.model.plan import Enforcement
+from yardgate.core.model.plan import Behaviour, Enforcement
 from yardgate.core.model.share import Protocol
 from yardgate.formats.edits import AnyEdit
 
@@ -216,6 +216,15 @@ class WayLevel(OverOut):
     level: Level
 
 
+class AssumedOut(BaseModel):
+    """title: what is not known of the appliance. happens: another answer, under which the cell comes to the level."""
+
+    question: Behaviour
+    title: str
+    happens: str
+    level: Level
+
+
 class ReasonOut(BaseModel):
     revision: Revision
     reason: Reason
@@ -227,3 +236,6 @@ class ReasonOut(BaseModel):
     granted: Annotated[Level, Field(description="what is granted, by the grants that count in the place")] = Level.NA
     stands: Annotated[CellState, Field(description="how what comes out stands to that")] = "as granted"
     words: Annotated[str, Field(description="the same in words")] = ""
+    assumed: Annotated[
+        list["AssumedOut"], Field(description="where it hangs on an answer about the appliance that nobody has given")
+    ] = []

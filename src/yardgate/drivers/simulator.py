@@ -143,9 +143,20 @@ class SimulatedAppliance(ThreadingHTTPServer):
             gone = {step.record.name} if step.part == "accounts" and step.does == "remove" else set()
             now = replace(self.state.running, **running)
             self.state = replace(self.state, running=now, given=self.state.given - gone)
+            if step.does == "rename" and step.part in ("datasets", "folders") and step.before is not None:
+                self._move(step.before.name, step.record.name)
             self.keep()
             if self.steps == self.faults.cut:
                 raise ConnectionAbortedError
+
+    def _move(self, old: str, new: str) -> None:
+        """What lies in a folder goes with it."""
+
+        def there(path: str) -> str:
+            return new + path.removeprefix(old) if path == old or path.startswith(f"{old}/") else path
+
+        self.things = {there(path): replace(thing, name=there(path)) for path, thing in self.things.items()}
+        _write_inside(self.path, self.things.values())
 
     def without_password(self) -> list[str]:
         there = self.state.saved.accounts.values()

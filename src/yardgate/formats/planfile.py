@@ -60,7 +60,8 @@ class PlaceRecord(Strict):
     )
     case_sensitive: Annotated[bool, Field(description="whether names that differ only in case are two")] = False
     personal_folders: Annotated[
-        PersonalFolders | None, Field(description="in it, every member of a group has a folder")
+        PersonalFolders | None,
+        Field(description="in it, every member of a group, and each of some people, has a folder"),
     ] = None
     folder_of: Annotated[str | None, Field(description="id of the user whose folder this is, of such ones")] = None
     group_quotas: Annotated[
@@ -157,8 +158,9 @@ def write(plan: Plan) -> str:
         if "except_for" in promise:
             promise["except_for"].sort()
     for place in body.get("places", []):
-        if "managers" in (place.get("personal_folders") or {}):
-            place["personal_folders"]["managers"].sort()
+        for whos in (place.get("personal_folders") or {}).values():
+            if isinstance(whos, list):
+                whos.sort()
     return json.dumps(body, ensure_ascii=False, indent=1) + "\n"
 
 

@@ -15,7 +15,7 @@ from yardgate.core.acl.rights import Level
 from yardgate.core.edits.apply import exactly, in_step
 from yardgate.core.edits.describe import describe
 from yardgate.core.edits.difference import difference
-from yardgate.core.edits.records import Edit
+from yardgate.core.edits.records import Edit, SetGrant
 from yardgate.core.edits.taking_back import taken_back
 from yardgate.core.model.kinds import GROUPS, KINDS, PATTERNS, PLACES, Kind, PlanRecord
 from yardgate.core.model.plan import Pattern, Place, Plan, Target
@@ -140,6 +140,17 @@ class Plans:
             return [
                 JournalEntry(*row) for row in connection.execute(query.order_by(journal.revision.desc()).limit(most))
             ]
+
+    def granted_by(self, plan_id: str, by: str) -> set[tuple[str, str]]:
+        """Who was granted something where, or not any more, by an account, at any time: (who, place)."""
+        journal = tables.journal.c
+        query = select(journal.edits).where(
+            journal.plan == plan_id, journal.by == by, journal.edits.contains('"set-grant"')
+        )
+        with self.store.reading() as connection:
+            _revision(connection, plan_id)
+            steps = [edit_json.read(text) for text in connection.execute(query).scalars()]
+        return {(edit.who, edit.place) for step in steps for edit in step if isinstance(edit, SetGrant)}
 
     def revision_on(self, plan_id: str, day: date) -> int:
         """The revision that a plan had at the end of a day (UTC); its first, where it was not there yet."""

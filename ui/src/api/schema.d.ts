@@ -464,6 +464,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/plans/{plan}/mine": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Mine
+         * @description Who was granted something where, or not any more, by whoever asks.
+         */
+        get: operations["mine"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/plans/{plan}/versions": {
         parameters: {
             query?: never;
@@ -2166,6 +2186,22 @@ export interface components {
             /** Lost */
             lost: components["schemas"]["Lost"][];
         };
+        /**
+         * AssumedOut
+         * @description title: what is not known of the appliance. happens: another answer, under which the cell comes to the level.
+         */
+        AssumedOut: {
+            /**
+             * Question
+             * @enum {string}
+             */
+            question: "several" | "nearest" | "traverse" | "nfs_traverse" | "host_rules" | "wildcards";
+            /** Title */
+            title: string;
+            /** Happens */
+            happens: string;
+            level: components["schemas"]["Level"];
+        };
         /** AtRevision */
         AtRevision: {
             /**
@@ -2245,6 +2281,13 @@ export interface components {
             pages: boolean;
             /** Reaches */
             reaches: components["schemas"]["ReachOut"][];
+        };
+        /** Cell */
+        Cell: {
+            /** Subject */
+            subject: string;
+            /** Place */
+            place: string;
         };
         /**
          * CellChange
@@ -2796,7 +2839,8 @@ export interface components {
          *
          *     The lists name accounts. In an ordered list a group has an @ before its name, and owner@ and group@ stand only in what comes down
          *     to new things (see `nfs4.spelled`); a number or a SID stands where it is nobody's that the appliance knows. beneath: what the file system
-         *     itself has where an ordered list is kept beside it, if that is not open to all.
+         *     itself has where an ordered list is kept beside it, if that is not open to all. place: the plan's id for it, where that is known: the host
+         *     does not keep it, so it comes from what a rollout left.
          */
         Folder: {
             /** Name */
@@ -2814,6 +2858,11 @@ export interface components {
             /** Listed */
             listed?: components["schemas"]["Posix"] | components["schemas"]["Ordered"];
             beneath?: components["schemas"]["Posix"] | null;
+            /**
+             * Place
+             * @default
+             */
+            place: string;
         };
         /**
          * Forecast
@@ -4233,21 +4282,43 @@ export interface components {
         };
         /**
          * PersonalFolders
-         * @description A folder for every member of a group (see `edits.personal_folders`). managers: who else gets in. shared: each is a share of its own.
+         * @description Whose folders lie in a place (see `edits.personal_folders`): those of a group's members, services among them only with `services`,
+         *     and of `users`. managers, readers: who else changes them, or reads them. shared: each is a share of its own; one_share: the place is
+         *     one, in which each finds their own.
          */
         PersonalFolders: {
             /** Group */
-            group: string;
+            group?: string | null;
+            /**
+             * Users
+             * @default []
+             */
+            users: string[];
+            /**
+             * Services
+             * @default false
+             */
+            services: boolean;
             /**
              * Managers
              * @default []
              */
             managers: string[];
             /**
+             * Readers
+             * @default []
+             */
+            readers: string[];
+            /**
              * Shared
              * @default false
              */
             shared: boolean;
+            /**
+             * One Share
+             * @default false
+             */
+            one_share: boolean;
         };
         /**
          * Place
@@ -4898,6 +4969,12 @@ export interface components {
              * @default
              */
             words: string;
+            /**
+             * Assumed
+             * @description where it hangs on an answer about the appliance that nobody has given
+             * @default []
+             */
+            assumed: components["schemas"]["AssumedOut"][];
         };
         /**
          * RemedyOut
@@ -8216,6 +8293,82 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["EntryOut"][];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    mine: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                plan: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Cell"][];
                 };
             };
             /** @description Unauthorized */

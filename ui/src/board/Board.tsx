@@ -16,6 +16,7 @@ import { changeOf, FilterBar } from "./FilterBar";
 import { useCursor } from "./useCursor";
 import { Bands, Heads, RowHead } from "./Heads";
 import { cellLook, VIEWS } from "./looks";
+import { MoveBetween, type Dragged } from "./MoveBetween";
 import { RuleChooser } from "./RuleChooser";
 import { Said, type Would } from "./Said";
 import { useFolds } from "./useFolds";
@@ -54,9 +55,11 @@ export default function Board() {
   }, [store, out, outline]);
   const peopleOnly = params.get("rows") === "people";
   const [foldedRows, foldRow, unfoldRows] = useFolds(`rows ${id}`);
-  const [foldedColumns, foldColumn, unfoldColumns] = useFolds(`columns ${id}`);
+  const personal = useMemo(() => new Set(outline.places.filter((one) => one.personal_folders).map((one) => one.id)), [outline.places]);
+  const [foldedColumns, foldColumn, unfoldColumns] = useFolds(`columns ${id}`, personal);
   const [paint, setPaint] = useState("off");
   const [keysOpen, setKeysOpen] = useState(false);
+  const [moving, setMoving] = useState<Dragged | null>(null);
   const [would, setWould] = useState<Would | null>(null);
   const grid = useRef<GridHandle>(null);
   const version = useSyncExternalStore(store.subscribe, store.getVersion);
@@ -261,8 +264,10 @@ export default function Board() {
   }, [rows, columns, index, view, listed, only, grants, camesDown, chosen, store, version, flashing, serial, wouldChange, broken, fresh]);
   const { baseline } = outline.target;
   const rowHead = useCallback(
-    (row: number) => <RowHead row={rows[row]!} index={index} baseline={baseline ?? null} onFold={foldRow} />,
-    [rows, index, baseline, foldRow],
+    (row: number) => (
+      <RowHead row={rows[row]!} index={index} baseline={baseline ?? null} onFold={foldRow} onDropped={canEdit ? setMoving : undefined} />
+    ),
+    [rows, index, baseline, foldRow, canEdit],
   );
   const columnKey = useCallback((col: number) => columns[col]?.place.id ?? String(col), [columns]);
 
@@ -439,6 +444,15 @@ export default function Board() {
           grid.current?.focus();
         }}
       />
+      {moving && (
+        <MoveBetween
+          dragged={moving}
+          onClose={() => {
+            setMoving(null);
+            grid.current?.focus();
+          }}
+        />
+      )}
     </>
   );
 }

@@ -61,11 +61,12 @@ export function FilterBar({
     { value: "", label: "all cells" },
     { value: "personal", label: "personal grants" },
     { value: "fresh", label: "not on the appliance yet" },
+    { value: "mine", label: "set by me" },
     ...(versions.data ?? []).map((version) => ({ value: `version ${version.revision}`, label: `otherwise than “${version.name}”` })),
   ];
   return (
     <div className="tools filter" role="search" aria-label="Filter of the board">
-      <Typed width={100} placeholder="rows …" label="Only rows with" value={filter.rows} onChange={(rows) => onChange({ rows })} />
+      <Typed width={84} placeholder="rows …" label="Only rows with" value={filter.rows} onChange={(rows) => onChange({ rows })} />
       <Select
         size="small"
         aria-label="Kind of rows"
@@ -79,7 +80,7 @@ export function FilterBar({
         allowClear
         aria-label="Only members of"
         placeholder="any group"
-        style={{ width: 104 }}
+        style={{ width: 92 }}
         popupMatchSelectWidth={false}
         showSearch={find}
         value={filter.within || undefined}
@@ -92,7 +93,7 @@ export function FilterBar({
         allowClear
         aria-label="Only these people"
         placeholder="everybody"
-        style={{ minWidth: 108, maxWidth: 240 }}
+        style={{ minWidth: 98, maxWidth: 240 }}
         popupMatchSelectWidth={false}
         maxTagCount="responsive"
         showSearch={find}
@@ -106,7 +107,7 @@ export function FilterBar({
         </Checkbox>
       )}
       <Typed
-        width={104}
+        width={86}
         placeholder="places …"
         label="Only places with"
         value={filter.columns}
@@ -117,7 +118,7 @@ export function FilterBar({
         allowClear
         aria-label="Only places in"
         placeholder="anywhere"
-        style={{ width: 96 }}
+        style={{ width: 86 }}
         popupMatchSelectWidth={false}
         showSearch={find}
         value={filter.below || undefined}
@@ -142,6 +143,18 @@ export function FilterBar({
           options={cells}
         />
       )}
+      <Select
+        size="small"
+        allowClear
+        aria-label="People sorted by what they get in"
+        placeholder="by name"
+        style={{ width: 86 }}
+        popupMatchSelectWidth={false}
+        showSearch={find}
+        value={filter.sort || undefined}
+        onChange={(sort?: string) => onChange({ sort: sort ?? "" })}
+        options={outline.places.map((place) => ({ value: place.id, label: `most in ${pathName(index, place.id)} first` }))}
+      />
       <span className="spread" />
       {naming === null ? (
         <Dropdown

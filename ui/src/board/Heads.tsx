@@ -3,6 +3,7 @@ import type { PlanIndex } from "../plan/index";
 import { usePlan } from "../plan/PlanContext";
 import { CARRIERS } from "../storage/Layers";
 import { STATES } from "./looks";
+import { dragging, dropping, type Dragged } from "./MoveBetween";
 import type { BoardColumn, BoardRow } from "./rows";
 
 interface InSight {
@@ -63,7 +64,12 @@ export function Heads({ columns, cols, width, lit, onFold }: InSight & { lit: nu
         style={{ left: start, width, top: 22, height: 118 }}
         title={`${column.place.kind} ${pathName(index, column.place.id)}${carried}`}
       >
-        <span className="slant">{column.place.name}</span>
+        <span className="slant">
+          {column.place.name}
+          {column.folded && column.place.personal_folders && (
+            <small> +{index.children.get(column.place.id)?.filter((one) => one.folder_of).length ?? 0} own</small>
+          )}
+        </span>
         {unshared ? (
           <small className="carrier">not shared</small>
         ) : (
@@ -91,17 +97,20 @@ export function RowHead({
   index,
   baseline,
   onFold,
+  onDropped,
 }: {
   row: BoardRow;
   index: PlanIndex;
   baseline: string | null;
   onFold: (group: string) => void;
+  /** what is to be done when a person was dragged onto a group; none where nothing may be changed */
+  onDropped?: (dragged: Dragged) => void;
 }) {
   if (row.kind === "person") {
     const user = index.users.get(row.who)!;
     const remark = shutWord(user, index) || (user.kind === "service" ? "service" : "");
     return (
-      <>
+      <div className="rowname" {...(onDropped ? dragging(row) : {})}>
         <span className="n" title={calledName(index, row.who)}>
           {shownName(user)}
         </span>{" "}
@@ -111,13 +120,14 @@ export function RowHead({
             {sourceName(index, row.who)}
           </span>
         )}
-      </>
+      </div>
     );
   }
   const group = index.groups.get(row.who);
   const nested = group?.members.filter((member) => index.groups.has(member)).map((member) => index.groups.get(member)!.name) ?? [];
+  const takes = onDropped && group && isLocal(group) && row.who !== baseline;
   return (
-    <>
+    <div className="rowname" {...(takes ? dropping(row.who, onDropped) : {})}>
       {row.people ? (
         <button
           className="plain"
@@ -134,6 +144,6 @@ export function RowHead({
       <small style={{ fontWeight: 400 }}>
         {baseline === row.who ? "baseline" : nested.length > 0 ? nested.join(", ") : row.people !== undefined ? `· ${row.people}` : ""}
       </small>
-    </>
+    </div>
   );
 }

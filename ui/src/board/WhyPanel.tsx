@@ -158,6 +158,15 @@ export function WhyPanel({
           top={reason.data?.over ? outline.shares.find((share) => share.id === reason.data!.over!.share)?.place : undefined}
         />
       )}
+      <OwnFolder place={place} who={who} />
+      {(reason.data?.assumed ?? []).map((one) => (
+        <p key={`${one.question} ${one.happens}`} className="said">
+          <span>
+            <b>Not known of this appliance:</b> {one.title.toLowerCase()}. If it is “{one.happens}”, they get {WORDS[one.level]} here.{" "}
+            <Link to={`/p/${id}/begin`}>How to find out</Link>
+          </span>
+        </p>
+      ))}
       {broken.map(({ promise, words }) => (
         <div key={promise.id} className="trouble">
           Broken here: <Link to={`/p/${id}/promises?chosen=${encodeURIComponent(promise.id)}`}>{words}</Link>
@@ -234,5 +243,18 @@ export function WhyPanel({
         </>
       )}
     </>
+  );
+}
+
+/** In a place of personal folders: where somebody's own is. */
+function OwnFolder({ place, who }: { place: string; who: string }) {
+  const { id, index } = usePlan();
+  const own = index.places.get(place)?.personal_folders ? index.children.get(place)?.find((one) => one.folder_of === who) : undefined;
+  if (!own) return null;
+  return (
+    <p>
+      Their own folder in it:{" "}
+      <Link to={`/p/${id}/board?who=${encodeURIComponent(who)}&place=${encodeURIComponent(own.id)}`}>{pathName(index, own.id)}</Link>
+    </p>
   );
 }

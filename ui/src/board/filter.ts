@@ -1,4 +1,4 @@
-import type { Outline } from "../api/client";
+import type { Level, Outline } from "../api/client";
 import { shownName, type PlanIndex } from "../plan/index";
 import type { BoardColumn, BoardRow } from "./rows";
 
@@ -10,8 +10,10 @@ export interface Filter {
   people: string[];
   columns: string;
   below: string;
-  cells: "" | "personal" | "fresh" | "version" | "differ";
+  cells: "" | "personal" | "fresh" | "version" | "differ" | "mine";
   version: string;
+  /** the place whose levels people are sorted by, who get most first */
+  sort: string;
 }
 
 const KEYS: Record<keyof Filter, string> = {
@@ -23,6 +25,7 @@ const KEYS: Record<keyof Filter, string> = {
   below: "below",
   cells: "cells",
   version: "version",
+  sort: "sort",
 };
 
 /** The parts of an address that say what is filtered. */
@@ -38,8 +41,9 @@ export function filterOf(params: URLSearchParams): Filter {
     people: say("people").split(",").filter(Boolean),
     columns: say("columns"),
     below: say("below"),
-    cells: one("cells", ["personal", "fresh", "version", "differ"]),
+    cells: one("cells", ["personal", "fresh", "version", "differ", "mine"]),
     version: say("version"),
+    sort: say("sort"),
   };
 }
 
@@ -88,6 +92,31 @@ export function filteredRows(rows: BoardRow[], index: PlanIndex, filter: Filter)
       above = row.kind === "group" ? { row, named: Boolean(text) && named(row.who), put } : null;
     }
   }
+  return found;
+}
+
+const MOST_FIRST: Level[] = ["RW", "RO", "PT", "NA"];
+
+/** People by what they get in a place, who get most first: within each group where the rows are groups. Groups keep their places. */
+export function sortedRows(rows: BoardRow[], level: (who: string) => Level | undefined): BoardRow[] {
+  const rank = (row: BoardRow) => {
+    const found = level(row.who);
+    return found ? MOST_FIRST.indexOf(found) : MOST_FIRST.length;
+  };
+  const found: BoardRow[] = [];
+  let some: BoardRow[] = [];
+  const put = () => {
+    found.push(...some.toSorted((one, other) => rank(one) - rank(other)));
+    some = [];
+  };
+  for (const row of rows) {
+    if (row.kind === "person") some.push(row);
+    else {
+      put();
+      found.push(row);
+    }
+  }
+  put();
   return found;
 }
 

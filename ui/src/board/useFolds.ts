@@ -1,4 +1,4 @@
-import { useCallback, useState } from "react";
+import { useCallback, useMemo, useState } from "react";
 
 function kept(name: string): ReadonlySet<string> {
   try {
@@ -8,12 +8,19 @@ function kept(name: string): ReadonlySet<string> {
   }
 }
 
-/** What is folded, kept in this browser under a name; how to fold or unfold one, and to unfold all for now. */
-export function useFolds(name: string) {
-  const [folded, setFolded] = useState(() => kept(name));
+/** What is in one of two, and not in both. */
+const either = (one: ReadonlySet<string>, other: ReadonlySet<string>): ReadonlySet<string> =>
+  new Set([...[...one].filter((what) => !other.has(what)), ...[...other].filter((what) => !one.has(what))]);
+
+const NONE: ReadonlySet<string> = new Set();
+
+/** What is folded, kept in this browser under a name; how to fold or unfold one, and to unfold all for now. `closed`: what is folded until it is opened. */
+export function useFolds(name: string, closed: ReadonlySet<string> = NONE) {
+  const [turned, setTurned] = useState(() => kept(name));
+  const folded = useMemo(() => either(turned, closed), [turned, closed]);
   const toggle = useCallback(
     (what: string) =>
-      setFolded((old) => {
+      setTurned((old) => {
         const next = new Set(old);
         if (!next.delete(what)) next.add(what);
         localStorage.setItem(name, JSON.stringify([...next]));
@@ -21,6 +28,6 @@ export function useFolds(name: string) {
       }),
     [name],
   );
-  const unfold = useCallback(() => setFolded((old) => (old.size > 0 ? new Set() : old)), []);
+  const unfold = useCallback(() => setTurned((old) => (either(old, closed).size > 0 ? closed : old)), [closed]);
   return [folded, toggle, unfold] as const;
 }

@@ -6,7 +6,7 @@ import type { Columns } from "../plan/columns";
 import type { PlanIndex } from "../plan/index";
 import { usePlan } from "../plan/PlanContext";
 import { useSince } from "../plan/queries";
-import { cellSet, filteredColumns, filteredRows, filterOf, filters, personal, type Cells, type Filter } from "./filter";
+import { cellSet, filteredColumns, filteredRows, filterOf, filters, personal, sortedRows, type Cells, type Filter } from "./filter";
 import { boardColumns, groupedRows, hasEveryone, peopleRows, poolsGranted, type BoardRow } from "./rows";
 
 /** The cells of a list, where one is shown. */
@@ -50,10 +50,15 @@ export function useShown({ listed, chosen, peopleOnly, foldedRows, foldedColumns
         : groupedRows(index, everyone, unfolded ? NOTHING_FOLDED : foldedRows);
     return listed ? all.filter((row) => chosen.who.has(row.who)) : all;
   }, [index, everyone, foldedRows, peopleOnly, listed, chosen, some, unfolded, cellsOnly]);
+  const sorting = filter.sort && index.places.has(filter.sort) ? version : -1; // as below: levels come by and by
   const rows = useMemo(() => {
     const found = filteredRows(allRows, index, filter);
-    return only ? found.filter((row) => only.who.has(row.who)) : found;
-  }, [allRows, index, filter, only]);
+    const some = only ? found.filter((row) => only.who.has(row.who)) : found;
+    return sorting >= 0 ? sortedRows(some, (who) => store.cell(filter.sort, index.number.get(who))?.level) : some;
+  }, [allRows, index, filter, only, store, sorting]);
+  useEffect(() => {
+    if (filter.sort && index.places.has(filter.sort)) store.need([filter.sort]);
+  }, [filter.sort, index, store, version]);
 
   const grantedPools = poolsGranted(outline, index).join("|"); // as a word, which is the same after most edits
   const allColumns = useMemo(() => {
@@ -89,16 +94,23 @@ function useOnlyCells(filter: Filter, outline: Outline, index: PlanIndex): Cells
         }),
       ),
   });
+  const mine = useQuery({
+    queryKey: ["of-plan", outline.id, "mine", outline.revision],
+    enabled: filter.cells === "mine",
+    queryFn: () => ask(api.GET("/api/v1/plans/{plan}/mine", { params: { path: { plan: outline.id } } })),
+  });
   return useMemo(() => {
     switch (filter.cells) {
       case "personal":
         return personal(outline, index);
       case "fresh":
         return cellSet(since?.changed.cells ?? []);
+      case "mine":
+        return cellSet(mine.data ?? []);
       case "version":
         return cellSet(compared.data?.effect.cells ?? []);
       default:
         return null;
     }
-  }, [filter.cells, outline, index, since, compared.data]);
+  }, [filter.cells, outline, index, since, compared.data, mine.data]);
 }

@@ -14,7 +14,7 @@ import { useSelection } from "../parts/selection";
 import { usePlan } from "../plan/PlanContext";
 import { notEmpty } from "../people/PersonPanel";
 import { AsText, Begin, ChangeStyle, PushDown } from "./arrange";
-import { OneEach } from "./Each";
+import { OneEach, PersonalWords } from "./Each";
 import { Mark } from "./Mark";
 import { Heading, Layers, ReadInOrder } from "./Layers";
 import { OnHost } from "./OnHost";
@@ -341,15 +341,7 @@ function PlaceDetail({
         {place.personal_folders && (
           <p className="said">
             <span>
-              Every member of{" "}
-              <Link to={`/p/${id}/people?who=${encodeURIComponent(place.personal_folders.group)}`}>
-                {whoName(index, place.personal_folders.group)}
-              </Link>{" "}
-              has a folder in it
-              {place.personal_folders.managers.length > 0 && (
-                <>, with {place.personal_folders.managers.map((who) => whoName(index, who)).join(" and ")}</>
-              )}
-              {place.personal_folders.shared && <>, shared under their sign-in name</>}. It keeps step with the group.
+              <PersonalWords place={place} />
             </span>
           </p>
         )}

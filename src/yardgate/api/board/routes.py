@@ -8,7 +8,7 @@ from fastapi import APIRouter, HTTPException, Query
 from yardgate.api.answers import changed, columns, off, told
 from yardgate.api.authentication import Reader, TheServices
 from yardgate.api.board.schemas import InsteadOut, RuleOut, Window
-from yardgate.api.schemas import Id, OverOut, ReasonOut, Stands, WayLevel
+from yardgate.api.schemas import AssumedOut, Id, OverOut, ReasonOut, Stands, WayLevel
 from yardgate.api.transport.parsing import OffLoop
 from yardgate.core.access.batch.resolve import resolve
 from yardgate.core.access.combining import RULES, rule_words
@@ -19,6 +19,7 @@ from yardgate.core.access.paths import explain_over
 from yardgate.core.access.spec.explain import explain
 from yardgate.core.acl.rights import GRANTABLE, LEVELS, Level
 from yardgate.core.model.plan import EVERYONE
+from yardgate.core.policy.assumptions import assumptions
 from yardgate.core.policy.remedies import group_instead
 
 router = APIRouter(prefix="/plans/{plan}", tags=["board"], route_class=OffLoop)
@@ -67,6 +68,10 @@ def reason(plan: str, _: Reader, services: TheServices, subject: Id, place: Id, 
     beside, number = stands_of(here, place, over), here.number(subject)
     out.granted, out.stands = LEVELS[int(beside.granted[number])], STATES[int(beside.state[number])]
     out.words = WORDS[out.stands]
+    out.assumed = [
+        AssumedOut(question=one.question.id, title=one.question.title, happens=one.choice.happens, level=one.level)
+        for one in assumptions(p, subject, place, way, matrix.on, found.level)
+    ]
     out.ways = [WayLevel(share=one.share, protocol=one.protocol, level=level) for one, level in ways.items()]
     return out
 

@@ -31,7 +31,7 @@ from yardgate.api.plans.schemas import (
     TakeBack,
     VersionOut,
 )
-from yardgate.api.schemas import Answer, AtRevision, Edits, EntryOut, Revision
+from yardgate.api.schemas import Answer, AtRevision, Cell, Edits, EntryOut, Revision
 from yardgate.api.storage.routes import standing
 from yardgate.api.transport.parsing import OffLoop
 from yardgate.api.transport.turns import Large
@@ -278,6 +278,12 @@ def history(
     """The journal, newest first."""
     first = NEWEST if before is None else before
     return [entry_out(one) for one in services.plans.history(plan, first, most, text=text, by=by, about=about)]
+
+
+@router.get("/{plan}/mine")
+def mine(plan: str, account: Reader, services: TheServices) -> list[Cell]:
+    """Who was granted something where, or not any more, by whoever asks."""
+    return [Cell(subject=who, place=place) for who, place in sorted(services.plans.granted_by(plan, account.name))]
 
 
 @router.get("/{plan}/versions")

@@ -117,8 +117,9 @@ def _whys(step: Step, bounds: Bounds, host: HostAccounts, ours: Collection[Manag
     was, now = step.before, step.after
     match step.record:
         case Folder(name=name) | Dataset(name=name):
-            if not below(bounds.top, name):
-                yield f"{name} does not lie in {bounds.top}"
+            for path in {name: None, was.name if was is not None else name: None}:
+                if not below(bounds.top, path):
+                    yield f"{path} does not lie in {bounds.top}"
         case Offer(path=path) | Export(path=path):
             if now is not None and not below(bounds.top, path):
                 yield f"{path} does not lie in {bounds.top}"

@@ -79,7 +79,9 @@ def compiled(matrix: Matrix, top: str, joined: Collection[str] = ()) -> Compiled
     own = (HostGroup(name=user.name) for user in users if user.primary_group is None)
     listed = marked(plan, named)
     folders = (
-        _folder(named, listed, where[place], matrix.storage[place]) for place in plan.places if place in matrix.storage
+        _folder(named, listed, place, where[place], matrix.storage[place])
+        for place in plan.places
+        if place in matrix.storage
     )
     shares = sorted(plan.shares.values(), key=lambda share: share.name)
     return Compiled(
@@ -189,7 +191,9 @@ def marked(plan: Plan, named: Mapping[str, str]) -> Mapping[str, str]:
     return {who: f"{GROUP_MARK}{name}" if who in plan.groups else name for who, name in named.items()}
 
 
-def _folder(named: Mapping[str, str], called: Mapping[str, str], path: str, stored: PlaceState) -> Folder | None:
+def _folder(
+    named: Mapping[str, str], called: Mapping[str, str], place: str, path: str, stored: PlaceState
+) -> Folder | None:
     """called: how an ordered list calls whom the host calls `named`."""
     owner, group = named.get(stored.owner, ADMIN), named.get(stored.group, ADMIN)
     match stored.list:
@@ -198,14 +202,13 @@ def _folder(named: Mapping[str, str], called: Mapping[str, str], path: str, stor
         case Nfs4State() as listed:
             kept = (e for e in listed.entries if e.who in named or e.who in (OWNER, GROUP, EVERYONE))
             said = tuple(replace(e, who=called.get(e.who, e.who)) for e in kept)
-            return Folder(
-                name=path, owner=owner, group=group, listed=Ordered(spelled(said, owner, f"{GROUP_MARK}{group}"))
-            )
+            ordered = Ordered(spelled(said, owner, f"{GROUP_MARK}{group}"))
+            return Folder(name=path, owner=owner, group=group, listed=ordered, place=place)
         case listed:
             own = Posix(_entries(named, listed.access), None, listed.setgid, listed.sticky)
             if listed.style == "posix" and listed.default is not None:
                 own = replace(own, default=_entries(named, listed.default))
-            return Folder(name=path, owner=owner, group=group, listed=own)
+            return Folder(name=path, owner=owner, group=group, listed=own, place=place)
 
 
 def _entries(named: Mapping[str, str], entries: tuple[PosixEntry, ...]) -> tuple[PosixEntry, ...]:

@@ -51,7 +51,7 @@ def _names(step: Step) -> Iterator[tuple[RecordKind, Iterable[str]]]:
             yield "datasets", _above(name)
             yield "groups", [quota.group for quota in quotas]
         case Folder(name=name, owner=owner, group=group, listed=listed):
-            yield "folders", (name.rpartition("/")[0],)
+            yield "folders", (name, *_above(name))
             yield "datasets", (name, *_above(name))
             yield "accounts", (owner,)
             yield "groups", (group,)

@@ -74,7 +74,8 @@ class Folder:
 
     The lists name accounts. In an ordered list a group has an @ before its name, and owner@ and group@ stand only in what comes down
     to new things (see `nfs4.spelled`); a number or a SID stands where it is nobody's that the appliance knows. beneath: what the file system
-    itself has where an ordered list is kept beside it, if that is not open to all.
+    itself has where an ordered list is kept beside it, if that is not open to all. place: the plan's id for it, where that is known: the host
+    does not keep it, so it comes from what a rollout left.
     """
 
     __pydantic_config__ = STRICT
@@ -83,6 +84,7 @@ class Folder:
     group: str = ADMIN
     listed: Posix | Ordered = field(default_factory=Posix)
     beneath: Posix | None = None
+    place: str = field(default="", compare=False)
 
     @property
     def mode(self) -> Posix:
@@ -246,3 +248,10 @@ def asked(*systems: System) -> System:
         exports={name: record for one in systems for name, record in one.exports.items()},
         services={name: record for one in systems for name, record in one.services.items()},
     )
+
+
+def known_places(found: Mapping[str, Folder], asked: Mapping[str, Folder]) -> dict[str, Folder]:
+    """Folders as they were found, as the places of the plan that they are taken to be."""
+    return {
+        path: replace(folder, place=asked[path].place) if path in asked else folder for path, folder in found.items()
+    }

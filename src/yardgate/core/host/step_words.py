@@ -42,6 +42,8 @@ def words(step: Step) -> str:
         case Folder(name=name), None:
             return f"delete the folder {name} {_with_all(wipe=step.wipe)}"
         case Folder() as was, Folder() as now:
+            if was.name != now.name:
+                return f"rename the folder {was.name} to {now.name}, with all that is in it"
             return _folder_words(was, now)
         case None, (Offer() | Export()) as now:
             return f"share {now.path} as {now.name} over {_over(step)}"

@@ -243,8 +243,8 @@ def removals(now: System, wanted: System) -> tuple[Step, ...]:
 
 
 def _renames(now: System, wanted: System) -> Iterator[Step]:
-    """Groups and accounts that are there under another name: those with the same number; and datasets of the same place of the plan, in the
-    same folder."""
+    """Groups and accounts that are there under another name: those with the same number; and datasets and folders of the same place of the plan,
+    in the same folder."""
     groups = {g.gid: g for g in now.groups.values() if g.name not in wanted.groups}
     for group in wanted.groups.values():
         old = groups.get(group.gid) if group.gid is not None and group.name not in now.groups else None
@@ -256,15 +256,29 @@ def _renames(now: System, wanted: System) -> Iterator[Step]:
     for account in wanted.accounts.values():
         had = accounts.get(account.uid) if account.uid is not None and account.name not in now.accounts else None
         if had is not None:
-            yield Step(part="accounts", before=had, after=replace(had, name=account.name))
-    for dataset in sorted(wanted.datasets.values(), key=lambda one: one.name.count("/")):
-        other = next((d for d in now.datasets.values() if d.place and d.place == dataset.place), None)
-        if other is None or dataset.name in now.datasets or other.name in wanted.datasets:
-            continue
-        if other.name.rpartition("/")[0] == dataset.name.rpartition("/")[0]:
-            step = Step(part="datasets", before=other, after=replace(other, name=dataset.name))
+            step = Step(part="accounts", before=had, after=replace(had, name=account.name))
             now = step.onto(now)
             yield step
+    for at in sorted(wanted.datasets.keys() | wanted.folders.keys(), key=lambda path: (path.count("/"), path)):
+        moving = _rename_of_place(now, wanted, at)
+        if moving is not None:
+            now = moving.onto(now)
+            yield moving
+
+
+def _rename_of_place(now: System, wanted: System, at: str) -> Step | None:
+    """What shall lie at a path is there already in the same folder, under a name that nothing shall have."""
+    part: Literal["datasets", "folders"] = "datasets" if at in wanted.datasets else "folders"
+    there: Mapping[str, Dataset | Folder] = getattr(now, part)
+    place = getattr(wanted, part)[at].place
+    if not place or at in now.folders or at in now.datasets:
+        return None
+    for was in there.values():
+        is_free = was.name not in wanted.folders and was.name not in wanted.datasets
+        is_alike = was.place == place and was.name.rpartition("/")[0] == at.rpartition("/")[0]
+        if is_free and is_alike and (part == "datasets" or was.name not in now.datasets):
+            return Step(part=part, before=was, after=replace(was, name=at))
+    return None
 
 
 def _renamed(now: System, step: Step) -> System:
@@ -273,7 +287,7 @@ def _renamed(now: System, step: Step) -> System:
     assert step.after is not None
     old, new = step.before.name, step.after.name
     now = now.having(step.part, old, None).having(step.part, new, step.after)
-    if step.part == "datasets":
+    if step.part in ("datasets", "folders"):
         return _moved(now, old, new)
     if step.part == "accounts":
         members = [replace(m, users=frozenset(new if u == old else u for u in m.users)) for m in now.members.values()]
@@ -290,7 +304,7 @@ def _renamed(now: System, step: Step) -> System:
 
 
 def _moved(now: System, old: str, new: str) -> System:
-    """The appliance after the path of a dataset is another: all that lies in it follows; configurations of shares do not."""
+    """The appliance after the path of a dataset or folder is another: all that lies in it follows; configurations of shares do not."""
 
     def there(record: R) -> R:
         inside = record.name == old or record.name.startswith(f"{old}/")

@@ -186,11 +186,15 @@ def place_troubles(plan: Plan, place: Place) -> Iterator[Trouble]:
 
 
 def _each_troubles(plan: Plan, place: Place, each: PersonalFolders) -> Iterator[Trouble]:
-    where = f"the folders for each in {place.kind} {show(place.name)}"
-    if each.group not in plan.groups:
+    where = f"the personal folders in {place.kind} {show(place.name)}"
+    if each.group is None and not each.users:
+        yield Trouble(place.id, f"{where} are for nobody; name a group or people")
+    if each.group is not None and each.group not in plan.groups:
         yield Trouble(place.id, f"{where} are for {show(each.group)}, which is not a group of this plan")
-    for who in sorted(each.managers - plan.users.keys() - plan.groups.keys()):
-        yield Trouble(place.id, f"{where} are kept by {show(who)}, who is not a user or group of this plan")
+    for who in sorted(each.users - plan.users.keys()):
+        yield Trouble(place.id, f"{where} are for {show(who)}, who is not a user of this plan")
+    for who in sorted((each.managers | each.readers) - plan.users.keys() - plan.groups.keys()):
+        yield Trouble(place.id, f"{where} are open to {show(who)}, who is not a user or group of this plan")
 
 
 def _quota_troubles(plan: Plan, place: Place) -> Iterator[Trouble]:

@@ -5,8 +5,8 @@ ids, because a grant may name either. The order of users, groups and places mean
 place does (it is the order in which a list is read).
 """
 
-from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+from collections.abc import Mapping, Sequence, Set
+from dataclasses import dataclass, field, replace
 from datetime import date
 from functools import cached_property
 from typing import Literal
@@ -82,12 +82,30 @@ class Group:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class PersonalFolders:
-    """A folder for every member of a group (see `edits.personal_folders`). managers: who else gets in. shared: each is a share of its own."""
+    """Whose folders lie in a place (see `edits.personal_folders`): those of a group's members, services among them only with `services`,
+    and of `users`. managers, readers: who else changes them, or reads them. shared: each is a share of its own; one_share: the place is
+    one, in which each finds their own."""
 
     __pydantic_config__ = STRICT
-    group: str
+    group: str | None = None
+    users: frozenset[str] = frozenset()
+    services: bool = False
     managers: frozenset[str] = frozenset()
+    readers: frozenset[str] = frozenset()
     shared: bool = False
+    one_share: bool = False
+
+    @property
+    def named(self) -> frozenset[str]:
+        """Ids of all whom it names."""
+        return self.users | self.managers | self.readers | ({self.group} if self.group is not None else set())
+
+    def without(self, gone: Set[str]) -> "PersonalFolders | None":
+        """The same without some accounts; None where nobody is left to have a folder."""
+        group, users = None if self.group in gone else self.group, self.users - gone
+        if group is None and not users:
+            return None
+        return replace(self, group=group, users=users, managers=self.managers - gone, readers=self.readers - gone)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -203,6 +203,7 @@ TAKE_FROM = f"""test -e "$1/$2" || exit 0
 {IN}rmdir -- "./$2\""""
 WIPE_FROM = f"""{IN}test -d "./$2" && test ! -L "./$2" || {{ echo "no folder of its own: $1/$2" >&2; exit 1; }}
 rm --recursive --one-file-system -- "./$2\""""
+RENAME = """test -e "./$2" || mv --no-target-directory -- "./$1" "./$2\""""
 
 
 def _in(why: str, folder: str, *argv: str, given: str | None = None) -> Command:
@@ -229,6 +230,11 @@ def _folder_commands(was: Folder | None, now: Folder | None, *, wipe: bool) -> I
             yield _from("delete the folder and all that is in it", WIPE_FROM, was.name, *deleting)
         else:
             yield _from("take the folder away, when nothing is in it", TAKE_FROM, was.name, "rmdir", "--")
+        return
+    if was is not None and was.name != now.name:
+        above, _, name = now.name.rpartition("/")
+        script = ("sh", "-euc", RENAME, "sh", was.name.rpartition("/")[2], name)
+        yield _in("rename it, with all that is in it", above or "/", *script)
         return
     yield from _known((now.owner, now.group, *whos(now.listed)))
     if was is None:

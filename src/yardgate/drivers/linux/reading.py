@@ -21,6 +21,7 @@ from yardgate.core.host.state import (
     Offer,
     RecordKind,
     System,
+    known_places,
 )
 from yardgate.core.model.naming import fold
 from yardgate.drivers.appliance import ApplianceError
@@ -239,7 +240,8 @@ def _day(text: str) -> date | None:
 
 def _folders(run: Runner, asked: Mapping[str, Folder]) -> dict[str, Folder]:
     found = posix_lists(run, asked)
-    return found | {path: _kept(found[path], kept) for path, kept in ordered_lists(run, found).items()}
+    found |= {path: _kept(found[path], kept) for path, kept in ordered_lists(run, found).items()}
+    return known_places(found, asked)
 
 
 def posix_lists(run: Runner, paths: Collection[str]) -> dict[str, Folder]:
