@@ -24,7 +24,7 @@ from yardgate.api.schemas import (
 )
 from yardgate.core.access.batch.resolve import Matrix, detail
 from yardgate.core.access.comparison import Comparison, View, column, stands
-from yardgate.core.access.outcome import Shift, shifts
+from yardgate.core.access.outcome import Outcome, Shift, Shifted, shifted
 from yardgate.core.access.spec.explain import Reason
 from yardgate.core.model.naming import fold
 from yardgate.core.model.plan import Plan
@@ -86,16 +86,22 @@ def columns(
     return result
 
 
-def changed(found: Sequence[Shift], most: int = LISTED) -> Changed:
+def changed(found: Shifted | Sequence[Shift]) -> Changed:
+    told = found if isinstance(found, Shifted) else Shifted.of(found, LISTED)
     return Changed(
-        total=len(found),
-        people=len({c.subject for c in found}),
-        places=len({c.place for c in found}),
+        total=told.total,
+        people=told.people,
+        places=told.places,
         cells=[
             CellChange(subject=c.subject, place=c.place, over=c.over, before=c.before, after=c.after)
-            for c in found[:most]
+            for c in told.cells
         ],
     )
+
+
+def changes(before: Outcome, after: Outcome) -> Changed:
+    """What comes out differently."""
+    return changed(shifted(before, after, LISTED))
 
 
 def off(found: Comparison, opened: Opened, what: Literal["off", "settled"] = "off") -> Stands:
@@ -117,8 +123,9 @@ def off(found: Comparison, opened: Opened, what: Literal["off", "settled"] = "of
 def since(services: Services, opened: Opened) -> SinceOut:
     """The cells that come out otherwise than on the appliance."""
     there = services.in_force(opened)
-    found = shifts(there, services.outcome(opened)) if there is not None else []
-    return SinceOut(revision=services.rollouts.revision_in_force(opened.id), changed=changed(found))
+    now = services.outcome(opened)
+    found = changes(there if there is not None else now, now)
+    return SinceOut(revision=services.rollouts.revision_in_force(opened.id), changed=found)
 
 
 def around(services: Services, opened: Opened, last: JournalEntry) -> Around:

@@ -3,6 +3,7 @@
 from yardgate.api.answers import changed
 from yardgate.api.schemas import EffectOut, HostShiftOut, MadeOut, OffCell
 from yardgate.core.access.comparison import Off
+from yardgate.core.access.outcome import shifted
 from yardgate.core.acl.rights import Level
 from yardgate.core.edits.describe import promised, sentence
 from yardgate.core.model.agreements import Promise
@@ -25,7 +26,7 @@ def told(before: Plan, found: Effect) -> EffectOut:
 
     return EffectOut(
         along=[sentence(before, after, edit) for edit in found.along[:LISTED]],
-        **dict(changed(found.shifts, LISTED)),
+        **dict(changed(shifted(found.before.outcome, found.after.outcome, LISTED, gone=True))),
         more=off(found.price.gives),
         less=off(found.price.takes),
         hosts=[

@@ -23,7 +23,7 @@ from yardgate.core.host.step_words import words
 from yardgate.core.host.steps import Destination, steps
 from yardgate.log import Form, LogLevel
 from yardgate.log import begin as begin_log
-from yardgate.memory import share_arenas
+from yardgate.memory import rest_collector, share_arenas
 from yardgate.settings import Settings
 from yardgate.store import DataTrouble, Opened, Plans, Store
 from yardgate.store.accounts import Accounts
@@ -237,6 +237,7 @@ def _run(store: Store, settings: Settings, host_names: list[str], greeting: str)
     server = Server(config)
     try:
         share_arenas()
+        rest_collector()
         keeping.start()
         server.run()
     except KeyboardInterrupt:

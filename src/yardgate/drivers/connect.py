@@ -43,7 +43,8 @@ def reached(
             finally:
                 ssh.close()
         case "stand-in":
-            from yardgate.drivers.simulator import HOST, Client
+            from yardgate.drivers.simulator import HOST
+            from yardgate.drivers.simulator_client import Client
 
             yield Client(HOST, destination.port)
         case "papers":

@@ -7,7 +7,7 @@ import { pathName, pickName, shownName } from "../plan/index";
 import { usePlan } from "../plan/PlanContext";
 import { asAddress, FILTER_KEYS, type Filter } from "./filter";
 
-const PAUSE = 120; // milliseconds
+const PAUSE = 50; // milliseconds
 const find = { optionFilterProp: "label" } as const;
 const KINDS = [
   { value: "", label: "all kinds" },

@@ -16,10 +16,12 @@ export const effectOf = (plan: string, revision: number, edits: Edit[]) => ({
   queryFn: () => ask(api.POST("/api/v1/plans/{plan}/effect", { params: { path: { plan } }, body: { revision, edits } })),
 });
 
-/** What edits would change. Nothing is asked as long as there are no edits. */
-export function useEffectOf(edits: Edit[]) {
+/** What edits would change. Nothing is asked as long as there are no edits, or they are just being done. */
+export function useEffectOf(edits: Edit[], doing = false) {
   const { id, outline } = usePlan();
-  return useQuery({ ...effectOf(id, outline.revision, edits), enabled: edits.length > 0 });
+  const [asked, setAsked] = useState(outline.revision);
+  if (!doing && asked !== outline.revision) setAsked(outline.revision);
+  return useQuery({ ...effectOf(id, asked, edits), enabled: edits.length > 0 && !doing });
 }
 
 /** What edits would change, with what stands there until it is known. */

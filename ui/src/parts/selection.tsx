@@ -68,14 +68,13 @@ export function ManyDialog({
   onClose: (done: boolean) => void;
 }) {
   const { edit } = usePlan();
-  const effect = useEffectOf(edits);
   const [busy, setBusy] = useState(false);
+  const effect = useEffectOf(edits, busy);
   const keep = async () => {
     if (edits.length === 0 || busy) return;
     setBusy(true);
-    const kept = await edit(edits);
-    setBusy(false);
-    if (kept) onClose(true);
+    if (await edit(edits)) onClose(true);
+    else setBusy(false);
   };
   return (
     <Modal

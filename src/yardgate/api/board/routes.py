@@ -5,7 +5,7 @@ from typing import Annotated, Literal
 
 from fastapi import APIRouter, HTTPException, Query
 
-from yardgate.api.answers import changed, columns, off, told
+from yardgate.api.answers import changed, changes, columns, off, told
 from yardgate.api.authentication import Reader, TheServices
 from yardgate.api.board.schemas import InsteadOut, RuleOut, Window
 from yardgate.api.schemas import AssumedOut, Id, OverOut, ReasonOut, Stands, WayLevel
@@ -14,7 +14,7 @@ from yardgate.core.access.batch.resolve import resolve
 from yardgate.core.access.combining import RULES, rule_words
 from yardgate.core.access.comparison import STATES, WORDS
 from yardgate.core.access.comparison import stands as stands_of
-from yardgate.core.access.outcome import outcome, shifts
+from yardgate.core.access.outcome import outcome
 from yardgate.core.access.paths import explain_over
 from yardgate.core.access.spec.explain import explain
 from yardgate.core.acl.rights import GRANTABLE, LEVELS, Level
@@ -98,7 +98,7 @@ def rules(plan: str, _: Reader, services: TheServices) -> list[RuleOut]:
                 combining=within,
                 words=rule_words(target),
                 taken=target == opened.plan.target,
-                changed=changed(shifts(before, other)),
+                changed=changes(before, other),
             )
         )
     return found

@@ -10,7 +10,7 @@ from fastapi import APIRouter, HTTPException, Query, Request
 from fastapi.concurrency import run_in_threadpool
 from fastapi.responses import StreamingResponse
 
-from yardgate.api.answers import around, changed, columns, entry_out, grants, step
+from yardgate.api.answers import around, changes, columns, entry_out, grants, step
 from yardgate.api.authentication import RANKS, Planner, Reader, Somebody, TheServices, rank, token_of
 from yardgate.api.effects import told
 from yardgate.api.plans.schemas import (
@@ -39,7 +39,7 @@ from yardgate.core.access.batch.resolve import resolve
 from yardgate.core.access.combining import rule_words
 from yardgate.core.access.comparison import Comparison, gets
 from yardgate.core.access.membership import cycles, unlisted
-from yardgate.core.access.outcome import Outcome, outcome, outcome_of, shifts
+from yardgate.core.access.outcome import Outcome, outcome, outcome_of
 from yardgate.core.edits.apply import apply
 from yardgate.core.edits.describe import describe, sentence
 from yardgate.core.edits.difference import difference
@@ -185,7 +185,7 @@ def _answer(
     return Answer(
         revision=opened.revision,
         words=words,
-        changed=changed(shifts(before, after)),
+        changed=changes(before, after),
         grants={} if whole else dict(grants(plan, places)),
         standing={} if whole else standing({p: storage[p] for p in places if p in storage}),
         columns={} if whole else columns(now, places),

@@ -94,7 +94,7 @@ def repair(plan: str, _: Reader, services: TheServices, finding: FindingId) -> R
     if found is None:
         raise HTTPException(404, "That is not found in this plan any more")
     edits, does = found.repair
-    changes = told(opened.plan, effect(services.kept(opened), edits)) if edits else None
+    changes = told(opened.plan, effect(services.kept(opened), edits, known=services.gets(opened))) if edits else None
     return RepairOut(edits=list(edits), does=does, effect=changes)
 
 
@@ -133,7 +133,7 @@ def read(plan: str, _: Reader, services: TheServices, body: SentenceIn) -> Keepi
 def would(plan: str, _: Reader, services: TheServices, body: Edits) -> EffectOut:
     """What edits would change over the ways in, and which promises they would break or mend, without keeping them."""
     opened = services.plans.open(plan)
-    return told(opened.plan, effect(services.kept(opened), body.edits))
+    return told(opened.plan, effect(services.kept(opened), body.edits, known=services.gets(opened)))
 
 
 @long.get("/remedies")

@@ -40,7 +40,7 @@ from yardgate.core.model.naming import show
 from yardgate.drivers.linux.commands import commands
 from yardgate.drivers.linux.handout import shown
 from yardgate.drivers.linux.papers import BY_NAME, TakenAway
-from yardgate.drivers.simulator import told
+from yardgate.drivers.simulator_client import told
 from yardgate.formats.reading import FormatError
 from yardgate.services.derived import Services
 from yardgate.store import Opened, Stale

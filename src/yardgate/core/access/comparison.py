@@ -143,9 +143,12 @@ def price(before: Outcome, after: Outcome, known: Mapping[str, PlaceComparison] 
     active = np.append(unpack(new.active, len(new.subjects)), True)[now]
     gives: list[Off] = []
     takes: list[Off] = []
-    for place in _perhaps_otherwise(before, after):
+    places = list(_perhaps_otherwise(before, after))
+    stood = known if known is not None else dict(zip(places, compared(before, places), strict=True))
+    stand = dict(zip(places, compared(after, places), strict=True))
+    for place in places:
         was, gets_now = over_ways(before, after, place)[then], over_ways(after, before, place)[now]
-        one, other = known[place] if known is not None else stands(before, place), stands(after, place)
+        one, other = stood[place], stand[place]
         unshared = one.state[then] == NOT_SHARED
         unshared[-1] |= not before.ways_to(place, "smb")  # guests are let in over SMB alone
         granted = np.where(unshared, other.granted[now], one.granted[then])

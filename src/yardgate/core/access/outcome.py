@@ -3,10 +3,10 @@
 Where a plan offers no shares, what grants and storage alone give stands for it.
 """
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from functools import cached_property, lru_cache
-from typing import NamedTuple
+from typing import NamedTuple, Self
 
 import numpy as np
 from numpy.typing import NDArray
@@ -219,12 +219,55 @@ def shifts(before: Outcome, after: Outcome, *, gone: bool = False) -> list[Shift
     gone: also of places that only the first plan has: nobody gets anything there any more.
     """
     who, then, now = in_both(before, after)
-    found: list[Shift] = []
+    return [
+        Shift(who[n], place, protocol, LEVELS[was], LEVELS[comes])
+        for place, protocol, numbers, old, new in _shifted(before, after, then, now, gone=gone)
+        for n, was, comes in zip(numbers.tolist(), old.tolist(), new.tolist(), strict=True)
+    ]
+
+
+@dataclass(frozen=True, slots=True)
+class Shifted:
+    """How many cells come out differently, of how many people in how many places, and the first of them."""
+
+    total: int
+    people: int
+    places: int
+    cells: tuple[Shift, ...]
+
+    @classmethod
+    def of(cls, found: Sequence[Shift], most: int) -> Self:
+        whos, places = {one.subject for one in found}, {one.place for one in found}
+        return cls(len(found), len(whos), len(places), tuple(found[:most]))
+
+
+def shifted(before: Outcome, after: Outcome, most: int, *, gone: bool = False) -> Shifted:
+    """What `shifts` finds, counted, and at most so many of it as cells."""
+    who, then, now = in_both(before, after)
+    touched = np.zeros(len(who), dtype=np.bool_)
+    cells: list[Shift] = []
+    places: set[str] = set()
+    total = 0
+    for place, protocol, numbers, old, new in _shifted(before, after, then, now, gone=gone):
+        total += len(numbers)
+        touched[numbers] = True
+        places.add(place)
+        some = slice(0, most - len(cells))
+        for n, was, comes in zip(numbers[some].tolist(), old[some].tolist(), new[some].tolist(), strict=True):
+            cells.append(Shift(who[n], place, protocol, LEVELS[was], LEVELS[comes]))
+    return Shifted(total, int(touched.sum()), len(places), tuple(cells))
+
+
+def _shifted(
+    before: Outcome, after: Outcome, then: NDArray[np.intp], now: NDArray[np.intp], *, gone: bool = False
+) -> Iterator[tuple[str, Protocol | None, NDArray[np.intp], Codes, Codes]]:
+    """For a place, and over any way or a protocol: the numbers, within `then` and `now`, of whom something else comes out for, and its codes before
+    and after. Who is named over any way is not named over a protocol again."""
     nothing = _nothing(len(after.matrix.counting.subjects) + 1)
     for place in before.best[None]:
         if place not in after.best[None] and not gone:
             continue
-        seen = np.zeros(len(who), dtype=np.bool_)
+        seen = np.zeros(len(then), dtype=np.bool_)
         for protocol in (None, "smb", "nfs"):
             was = over_ways(before, after, place, protocol)
             row = over_ways(after, before, place, protocol) if place in after.best[None] else nothing
@@ -232,9 +275,8 @@ def shifts(before: Outcome, after: Outcome, *, gone: bool = False) -> list[Shift
                 continue
             differ = (was[then] != row[now]) & ~seen
             seen |= differ
-            for n in np.flatnonzero(differ).tolist():
-                found.append(Shift(who[n], place, protocol, LEVELS[was[then[n]]], LEVELS[row[now[n]]]))
-    return found
+            if (numbers := np.flatnonzero(differ)).size:
+                yield place, protocol, numbers, was[then[numbers]], row[now[numbers]]
 
 
 def host_shifts(before: Outcome, after: Outcome) -> list[HostShift]:

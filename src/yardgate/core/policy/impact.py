@@ -2,9 +2,10 @@
 
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
+from functools import cached_property
 
 from yardgate.core.access.batch.resolve import Matrix, resolve
-from yardgate.core.access.comparison import Price, price
+from yardgate.core.access.comparison import Comparison, Price, price
 from yardgate.core.access.outcome import Shift, outcome, people, shifts
 from yardgate.core.acl.rights import Level
 from yardgate.core.edits.apply import exactly, in_step
@@ -13,7 +14,7 @@ from yardgate.core.model.agreements import Promise
 from yardgate.core.policy.compliance import Compliance, keep
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Effect:
     """after: what comes out then. breaks, mends: promises that are kept now and not then, and the other way round.
 
@@ -24,10 +25,14 @@ class Effect:
     edits: tuple[Edit, ...]
     along: tuple[Edit, ...]
     after: Compliance
-    shifts: tuple[Shift, ...]
     breaks: tuple[Promise, ...]
     mends: tuple[Promise, ...]
     price: Price
+
+    @cached_property
+    def shifts(self) -> Sequence[Shift]:
+        """The cells that come out differently, also of places that go."""
+        return shifts(self.before.outcome, self.after.outcome, gone=True)
 
     @property
     def made(self) -> Iterator[tuple[str, Mapping[Level, int]]]:
@@ -37,16 +42,24 @@ class Effect:
             yield place, {level: int((people(then, place) == level.code).sum()) for level in (Level.RW, Level.RO)}
 
 
-def effect(now: Compliance, edits: Sequence[Edit], after: Matrix | None = None) -> Effect:
-    """after: the matrix of the plan after the edits, where the caller has it. Raises PlanError."""
+def effect(
+    now: Compliance, edits: Sequence[Edit], after: Matrix | None = None, known: Comparison | None = None
+) -> Effect:
+    """after: the matrix of the plan after the edits, where the caller has it; known: how everybody stands now, where that was worked out. Raises PlanError."""
     whole = in_step(now.outcome.matrix.plan, tuple(edits))
     if after is None:
         plan, _ = exactly(now.outcome.matrix.plan, whole)
         after = resolve(plan, now.outcome.matrix.on, now.outcome.matrix)
-    return between(now, keep(outcome(after, now.outcome), now), edits, whole[len(edits) :])
+    return between(now, keep(outcome(after, now.outcome), now), edits, whole[len(edits) :], known)
 
 
-def between(now: Compliance, then: Compliance, edits: Sequence[Edit], along: tuple[Edit, ...] = ()) -> Effect:
+def between(
+    now: Compliance,
+    then: Compliance,
+    edits: Sequence[Edit],
+    along: tuple[Edit, ...] = (),
+    known: Comparison | None = None,
+) -> Effect:
     """What is another in one plan than in another that some edits lead to."""
     was_broken = {keeping.promise.id for keeping in now.broken}
     is_broken = {keeping.promise.id for keeping in then.broken}
@@ -57,8 +70,7 @@ def between(now: Compliance, then: Compliance, edits: Sequence[Edit], along: tup
         tuple(edits),
         along,
         then,
-        tuple(shifts(now.outcome, then.outcome, gone=True)),
         breaks,
         mends,
-        price(now.outcome, then.outcome),
+        price(now.outcome, then.outcome, known.places if known is not None else None),
     )
