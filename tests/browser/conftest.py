@@ -159,7 +159,8 @@ class Page:
         """What axe-core finds serious or critical on the page as it is; `slight`: or anything."""
         self.driver.execute_script(AXE.read_text())
         found = self.driver.execute_async_script(
-            "const done = arguments[0]; axe.run(document, { resultTypes: ['violations'] }).then((r) => done(JSON.stringify(r.violations)));"
+            "const done = arguments[0]; const rules = { 'target-size': { enabled: true } };"
+            "axe.run(document, { resultTypes: ['violations'], rules }).then((r) => done(JSON.stringify(r.violations)));"
         )
         return [
             f"{rule['id']}: {node['html'][:150]} {node['failureSummary'][:200]}"

@@ -23,41 +23,69 @@ SCREENS = (
 THERE = ".c.RW, .c.mark, .lines, .bars, .find-cell, .stage, .sentences, .steps, .directory, .walk, .paper .reach, .report td, .part li, .big li, .gate, .empty"
 
 
-@pytest.mark.parametrize(
-    ("width", "height", "scheme"), [(1280, 800, "light"), (1024, 768, "dark"), (390, 844, "light")]
-)
-def test_axe_finds_nothing_on_any_screen_and_nothing_is_wider_than_it(
-    yard: Yard, page: Page, width: int, height: int, scheme: str
-) -> None:
+View = tuple[int, int, str]
+ALL: tuple[View, ...] = (
+    (1280, 800, "light"), (1280, 800, "dark"), (1024, 768, "light"), (1024, 768, "dark"), (390, 844, "light"), (390, 844, "dark"),
+    (1920, 1080, "light"), (640, 400, "light"),  # the last is 1280 by 800 at a zoom of 200 %
+)  # fmt: skip
+EVERY_RUN: tuple[View, ...] = ((1280, 800, "light"), (1024, 768, "dark"), (390, 844, "light"))
+
+
+def show(page: Page, view: View) -> None:
+    width, height, scheme = view
     sizes = {"width": width, "height": height, "deviceScaleFactor": 1, "mobile": False}
     page.driver.execute_cdp_cmd("Emulation.setDeviceMetricsOverride", sizes)
-    page.driver.execute_cdp_cmd(
-        "Emulation.setEmulatedMedia",
-        {
-            "features": [
-                {"name": "prefers-color-scheme", "value": scheme},
-                {"name": "prefers-reduced-motion", "value": "reduce"},
-            ]
-        },
-    )
-    found: dict[str, list[str]] = {}
+    wanted = {"prefers-color-scheme": scheme, "prefers-reduced-motion": "reduce"}
+    features = [{"name": name, "value": value} for name, value in wanted.items()]
+    page.driver.execute_cdp_cmd("Emulation.setEmulatedMedia", {"features": features})
+
+
+def looker(page: Page, views: tuple[View, ...], found: dict[str, list[str]]) -> Callable[[str], None]:
+    """What is amiss with what is on the page, at each of some sizes; the first is what it goes back to."""
 
     def look(name: str) -> None:
-        time.sleep(0.4)  # colours of half-open drawers are not what one reads
-        found[name] = page.trouble(slight=True)
-        wide = page.driver.execute_script("return document.documentElement.scrollWidth")
-        if wide > width:
-            found[name].append(f"{wide} pixels wide")
+        for view in views:
+            if len(views) > 1:
+                show(page, view)
+            time.sleep(0.4)  # colours of half-open drawers are not what one reads
+            trouble = page.trouble(slight=True)
+            wide = page.driver.execute_script("return document.documentElement.scrollWidth")
+            if wide > view[0]:
+                trouble.append(f"{wide} pixels wide")
+            if trouble:
+                found[f"{name} at {view}"] = trouble
+        if len(views) > 1:
+            show(page, views[0])
 
+    return look
+
+
+@pytest.mark.parametrize(
+    "view", [pytest.param(view, marks=() if view in EVERY_RUN else pytest.mark.long, id=str(view)) for view in ALL]
+)
+def test_axe_finds_nothing_on_any_screen_and_nothing_is_wider_than_it(yard: Yard, page: Page, view: View) -> None:
+    found: dict[str, list[str]] = {}
+    look = looker(page, (view,), found)
     try:
+        show(page, view)
         for screen in SCREENS:
             page.go(yard.at(screen), THERE)
             look(screen)
-        if width == 1280:
-            _look_at_dialogs(yard, page, look)
     finally:
         page.driver.execute_cdp_cmd("Emulation.clearDeviceMetricsOverride", {})
-    assert {name: trouble for name, trouble in found.items() if trouble} == {}
+    assert not found, "\n".join(f"{name}: {one}" for name, some in found.items() for one in some)
+    assert page.errors() == []
+
+
+@pytest.mark.parametrize("views", [ALL[:1], pytest.param(ALL, marks=pytest.mark.long)], ids=["here", "everywhere"])
+def test_axe_finds_nothing_in_dialogs(yard: Yard, page: Page, views: tuple[View, ...]) -> None:
+    found: dict[str, list[str]] = {}
+    try:
+        show(page, views[0])
+        _look_at_dialogs(yard, page, looker(page, views, found))
+    finally:
+        page.driver.execute_cdp_cmd("Emulation.clearDeviceMetricsOverride", {})
+    assert not found, "\n".join(f"{name}: {one}" for name, some in found.items() for one in some)
     assert page.errors() == []
 
 

@@ -4,6 +4,8 @@ import { theme, type ThemeConfig } from "antd";
 export function themed(dark: boolean, still: boolean): ThemeConfig {
   return {
     algorithm: dark ? theme.darkAlgorithm : theme.defaultAlgorithm,
+    // A full red button in the dark is light, so what it says is dark.
+    components: dark ? { Button: { dangerColor: "#1d282f", defaultHoverColor: "#7cc4c1", defaultActiveColor: "#7cc4c1" } } : {},
     token: {
       fontFamily: '"Source Sans 3", system-ui, sans-serif',
       fontSize: 14,

@@ -6,6 +6,7 @@ import { Grid, type GridHandle, type Spot } from "../parts/Grid";
 import { Keys } from "../parts/Keys";
 import { Side } from "../parts/Side";
 import { Columns } from "../plan/columns";
+import { whoName } from "../plan/index";
 import { usePlan } from "../plan/PlanContext";
 import { useSince, useStanding, useStands } from "../plan/queries";
 import { brokenCells, promisable, promiseEdit } from "../promises/words";
@@ -269,6 +270,7 @@ export default function Board() {
     ),
     [rows, index, baseline, foldRow, canEdit],
   );
+  const rowName = useCallback((row: number) => whoName(index, rows[row]!.who), [rows, index]);
   const columnKey = useCallback((col: number) => columns[col]?.place.id ?? String(col), [columns]);
 
   if (outline.users.length + outline.groups.length === 0 || index.places.size === 0) {
@@ -385,6 +387,7 @@ export default function Board() {
               return one.kind === "person" ? (one.flat ? "person flat" : "person") : "group";
             }}
             rowHead={rowHead}
+            rowName={rowName}
             corner={
               <span>
                 {rows.length.toLocaleString()}

@@ -47,6 +47,8 @@ interface Props {
   columnKey: (col: number) => string;
   rowClass: (row: number) => string;
   rowHead: (row: number) => ReactNode;
+  /** What a row's head is read out as, where that is not what stands in it. */
+  rowName?: (row: number) => string;
   corner: ReactNode;
   /** Heads of the columns in sight, placed by themselves. */
   heads: (cols: { index: number; start: number }[], width: number) => ReactNode;
@@ -109,6 +111,7 @@ interface RowProps {
   columnKey: (col: number) => string;
   cls: string;
   head: (row: number) => ReactNode;
+  spoken?: (row: number) => string;
   /** Of the columns in sight. */
   looks: readonly Look[];
   active: number;
@@ -140,6 +143,7 @@ const Row = memo(function Row({
   columnKey,
   cls,
   head,
+  spoken,
   looks,
   active,
   left,
@@ -149,7 +153,13 @@ const Row = memo(function Row({
 }: RowProps) {
   return (
     <div role="row" aria-rowindex={row + 2} className={`r ${cls}`} style={{ top, height, width }}>
-      <div role="rowheader" aria-colindex={1} className={`rowhead ${lit ? "lit" : ""}`} style={{ width: headWidth }}>
+      <div
+        role="rowheader"
+        aria-colindex={1}
+        aria-label={spoken?.(row)}
+        className={`rowhead ${lit ? "lit" : ""}`}
+        style={{ width: headWidth }}
+      >
         {head(row)}
       </div>
       {columns.map(({ index: col, start }, number) => {
@@ -213,6 +223,7 @@ export function Grid(props: Props) {
   });
   const seenRows = vertical.getVirtualItems();
   const seenColumns = horizontal.getVirtualItems();
+  const isDrawn = seenRows.some((one) => one.index === at.row) && seenColumns.some((one) => one.index === at.col);
   const { look } = props;
   const looks = useMemo(
     () => new Map(seenRows.map(({ index: row }) => [row, seenColumns.map(({ index: col }) => look(row, col))])),
@@ -312,7 +323,7 @@ export function Grid(props: Props) {
       aria-rowcount={rows + 1}
       aria-colcount={columns + 1}
       aria-multiselectable="true"
-      aria-activedescendant={rows && columns ? `${name}-${at.row}-${at.col}` : undefined}
+      aria-activedescendant={isDrawn ? `${name}-${at.row}-${at.col}` : undefined}
       onKeyDown={onKeyDown}
       onMouseDown={onMouseDown}
       // eslint-disable-next-line jsx-a11y/mouse-events-have-key-events -- drags, and what keys with Alt show, too
@@ -351,6 +362,7 @@ export function Grid(props: Props) {
               columnKey={props.columnKey}
               cls={props.rowClass(row)}
               head={props.rowHead}
+              spoken={props.rowName}
               looks={looks.get(row)!}
               active={row === at.row ? at.col : -1}
               left={rowIn ? left : -1}

@@ -235,7 +235,7 @@ export default function People() {
                       onClick: ({ key }) => setAdding({ kind: key as "service" | "group" }),
                     }}
                   >
-                    <Button size="small" type="primary" aria-label="Add something else">
+                    <Button size="small" type="primary" style={{ minWidth: 24 }} aria-label="Add something else">
                       ▾
                     </Button>
                   </Dropdown>

@@ -69,16 +69,16 @@ export default function Plans({ session }: { session: Session }) {
             </div>
           )}
           {plans.data && plans.data.length > 0 && (
-            <table className="list">
+            <table className="list plans">
               <thead>
                 <tr>
                   <th>Appliance</th>
                   <th>Office</th>
-                  <th>People</th>
-                  <th>Groups</th>
-                  <th>Places</th>
-                  <th>Grants</th>
-                  <th>Revision</th>
+                  <th className="figure">People</th>
+                  <th className="figure">Groups</th>
+                  <th className="figure">Places</th>
+                  <th className="figure">Grants</th>
+                  <th className="figure">Revision</th>
                   <th>
                     <span className="sr">Acts</span>
                   </th>
@@ -95,15 +95,15 @@ export default function Plans({ session }: { session: Session }) {
                       {plan.trouble && <div className="late">{plan.trouble}</div>}
                     </td>
                     <td>{plan.office}</td>
-                    <td>
+                    <td className="figure">
                       {plan.people}
                       {plan.services > 0 && <span className="muted"> + {plan.services} services</span>}
                     </td>
-                    <td>{plan.groups}</td>
-                    <td>{plan.places}</td>
-                    <td>{plan.grants}</td>
-                    <td>{plan.revision}</td>
-                    <td style={{ whiteSpace: "nowrap", textAlign: "right" }}>
+                    <td className="figure">{plan.groups}</td>
+                    <td className="figure">{plan.places}</td>
+                    <td className="figure">{plan.grants}</td>
+                    <td className="figure">{plan.revision}</td>
+                    <td className="acts">
                       {canEdit && (
                         <>
                           <Button size="small" type="text" disabled={plan.archived} onClick={() => setDialog({ kind: "rename", plan })}>
