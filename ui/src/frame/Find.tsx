@@ -4,6 +4,7 @@ import { useDeferredValue, useEffect, useMemo, useRef, useState, type ReactNode 
 import { useLocation, useNavigate, useSearchParams } from "react-router";
 import type { Outline, User } from "../api/client";
 import { calledName, isLocal, pathName, shownName } from "../plan/index";
+import { TYPED } from "../parts/focus";
 import { usePlan } from "../plan/PlanContext";
 
 /** Every other name that an account can be found by: NAME\\account, account@domain, aliases. */
@@ -49,7 +50,7 @@ export function Find({ onAct }: { onAct: (act: "history" | "take-in" | "help" | 
   useEffect(() => {
     const onKey = (event: globalThis.KeyboardEvent) => {
       const element = event.target as HTMLElement;
-      const typing = ["INPUT", "TEXTAREA"].includes(element.tagName) || element.closest("[role=dialog]");
+      const typing = element.closest(`${TYPED}, [role=dialog]`);
       const anywhere = (event.ctrlKey || event.metaKey) && event.key.toLowerCase() === "k";
       if (!anywhere && (event.key !== "/" || event.ctrlKey || event.metaKey || typing)) return;
       event.preventDefault();

@@ -5,6 +5,7 @@ import { changed } from "../parts/address";
 import type { Session } from "../api/client";
 import { Tour } from "../help/Tour";
 import { NARROW, SMALL, useMedia, useScheme, type Scheme } from "../parts/looks";
+import { TYPED } from "../parts/focus";
 import { usePlan } from "../plan/PlanContext";
 import { useFormats, useRollout, useStanding, useStands } from "../plan/queries";
 import { Brand, signOut } from "./Brand";
@@ -81,7 +82,7 @@ export function Frame({ session, children }: { session: Session; children: React
   useEffect(() => {
     const onKey = (event: KeyboardEvent) => {
       const key = event.key.toLowerCase();
-      const typing = (event.target as HTMLElement | null)?.closest?.("input, textarea, [contenteditable=true], [role=dialog]");
+      const typing = (event.target as HTMLElement | null)?.closest?.(`${TYPED}, [role=dialog]`);
       if (event.defaultPrevented || typing || !(event.ctrlKey || event.metaKey) || event.altKey || (key !== "z" && key !== "y")) return;
       event.preventDefault();
       const what = key === "y" || event.shiftKey ? "redo" : "undo";

@@ -27,3 +27,6 @@ export function returningFocus(document: Document): () => void {
     observer.disconnect();
   };
 }
+
+/** Fields in which keys are text; a box to tick is none. */
+export const TYPED = "input:not([type=checkbox]):not([type=radio]), textarea, [contenteditable=true]";
