@@ -33,6 +33,29 @@ def kept(web: Web, edits: list[Any]) -> Plan:
     return now(web)
 
 
+def test_a_cell_says_what_it_hangs_on_that_nobody_knows_of_the_appliance(web: Web) -> None:
+    places = [{"op": "put-place", "place": {"id": "bay", "name": "bay", "kind": "pool"}}]
+    groups = [
+        {"op": "put-group", "group": {"id": name, "name": name, "members": ["pip"]}} for name in ("oars", "sails")
+    ]
+    users = [{"op": "put-user", "user": {"id": "pip", "name": "pip"}}]
+    grants = [
+        {"op": "set-grant", "place": "bay", "who": who, "level": level, "at": None}
+        for who, level in (("oars", "RW"), ("sails", "NA"))
+    ]
+    target = {**get(web, "")["target"], "combining": "refusal", "precedence": "pooled", "answered": []}
+    kept(web, [{"op": "set-target", "target": target}, *users, *groups, *places, *grants])
+    found = get(web, "/reason", subject="pip", place="bay", over="storage")
+    assert found["reason"]["level"] == "NA"
+    several = [(one["happens"], one["level"]) for one in found["assumed"] if one["question"] == "several"]
+    assert ("May change.", "RW") in several
+    kept(web, [{"op": "set-target", "target": {**target, "answered": ["several"]}}])
+    again = get(web, "/reason", subject="pip", place="bay", over="storage")["assumed"]
+    assert not [one for one in again if one["question"] == "several"]
+    assert {"subject": "oars", "place": "bay"} in get(web, "/mine")
+    assert web.client("reader").get(web.at("/mine")).json() == []
+
+
 def test_every_stage_is_told_with_what_comes_next(web: Web) -> None:
     found = get(web, "/begin")
     assert [stage["id"] for stage in found["stages"]] == [

@@ -169,6 +169,55 @@ def test_findings_of_one_kind_are_mended_or_accepted_together(yard: Yard, page: 
     assert page.errors() == []
 
 
+def test_personal_folders_are_made_in_one_act_with_a_way_there_and_are_one_column(yard: Yard, page: Page) -> None:
+    page.go(yard.at("storage?place=training"))
+    page.button("Personal folders", ".detail").click()
+    page.fill(page.one("[aria-label='For every member of']"), "Apprentices" + Keys.ENTER)
+    page.says("One share of training")
+    page.says("added folder keel/training/juno.harker")
+    page.button("Make the folders", ".ant-modal").click()
+    page.until(lambda: any(place.folder_of for place in yard.now().places.values()))
+    made = [place for place in yard.now().places.values() if place.folder_of]
+    each = yard.now().places["training"].personal_folders
+    assert each is not None
+    assert (len(made), each.one_share, each.services) == (4, True, False)
+    assert yard.now().places["training"].enforced_by in ("storage", None)
+    page.says("has a folder in it. One share leads everybody to theirs")
+    page.go(yard.at("board"))
+    page.until(lambda: any("+4 own" in head.text for head in page.all(".head.tall")))
+    page.press("[aria-label='Unfold training']")
+    page.until(lambda: any("juno.harker" in head.text for head in page.all(".head.tall")))
+    assert page.errors() == []
+
+
+def test_people_are_sorted_by_a_place_and_dragged_from_one_group_to_another(yard: Yard, page: Page) -> None:
+    page.go(yard.at("board?rows=people&sort=payroll"))
+    ranks = {"read-write": 0, "read-only": 1, "pass through": 2, "no access": 3, "nothing is granted": 3}
+
+    def order() -> list[int]:
+        cells = page.driver.execute_script(
+            "return [...document.querySelectorAll('[role=gridcell]')].map((c) => c.getAttribute('aria-label')).filter((t) => t.includes(' on payroll: '))"
+        )
+        return [ranks[next(word for word in ranks if word in one.partition(": ")[2])] for one in cells]
+
+    page.one("[role=grid]").send_keys(Keys.END)
+    page.until(lambda: len(order()) > 8 and order() == sorted(order()) and len(set(order())) > 1)
+    page.go(yard.at("board"))
+    page.until(lambda: page.all(".rowname[draggable]"))
+    page.driver.execute_script(
+        """const data = new DataTransfer(), heads = [...document.querySelectorAll('.rowname')];
+        const [from, to] = ['Juno Harker', 'Draughting'].map((name) => heads.find((one) => one.textContent.includes(name)));
+        const send = (where, kind) => where.dispatchEvent(new DragEvent(kind, { bubbles: true, cancelable: true, dataTransfer: data }));
+        send(from, 'dragstart'); send(to, 'dragover'); send(to, 'drop');"""
+    )
+    page.says("and no longer in Apprentices")
+    page.says("changes")
+    page.button("Move", ".ant-modal").click()
+    page.until(lambda: "juno-harker" in yard.now().groups["draughting"].members)
+    assert "juno-harker" not in yard.now().groups["apprentices"].members
+    assert page.errors() == []
+
+
 def test_the_tour_leads_through_the_demo_and_can_be_left(yard: Yard, page: Page) -> None:
     page.go(yard.at("begin"))
     page.press("a", "A tour of this demo")
