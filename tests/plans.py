@@ -345,7 +345,7 @@ def edits(draw: st.DrawFn, plan: Plan) -> Edit:
     if kind == 8:
         return SetTarget(draw(targets(groups)))
     if kind == 9:
-        return SetTitle(draw(NAMES), draw(st.one_of(st.just(""), NAMES)))
+        return SetTitle(draw(NAMES), draw(st.one_of(st.just(""), NAMES)), draw(st.sampled_from([None, "", "drawings"])))
     if kind == 10:
         pattern = draw(one(sorted(plan.patterns), "k-new"))
         return PutPattern(Pattern(id=pattern, name=draw(NAMES), acl=draw(own_lists(users, groups))))

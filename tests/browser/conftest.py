@@ -155,8 +155,8 @@ class Page:
         element.send_keys(Keys.CONTROL, "a")
         element.send_keys(text)
 
-    def trouble(self, *, slight: bool = False) -> list[str]:
-        """What axe-core finds serious or critical on the page as it is; `slight`: or anything."""
+    def trouble(self) -> list[str]:
+        """What axe-core finds on the page as it is, however slight."""
         self.driver.execute_script(AXE.read_text())
         found = self.driver.execute_async_script(
             "const done = arguments[0]; const rules = { 'target-size': { enabled: true } };"
@@ -165,7 +165,6 @@ class Page:
         return [
             f"{rule['id']}: {node['html'][:150]} {node['failureSummary'][:200]}"
             for rule in json.loads(found)
-            if slight or rule["impact"] in ("serious", "critical")
             for node in rule["nodes"][:3]
         ]
 

@@ -1,4 +1,4 @@
-"""Every screen: no serious violation of accessibility, no script error; other tabs, lost servers, readers, large plans."""
+"""Every screen: no violation of accessibility, no script error; other tabs, lost servers, readers, large plans."""
 
 import time
 from collections.abc import Callable
@@ -48,7 +48,7 @@ def looker(page: Page, views: tuple[View, ...], found: dict[str, list[str]]) -> 
             if len(views) > 1:
                 show(page, view)
             time.sleep(0.4)  # colours of half-open drawers are not what one reads
-            trouble = page.trouble(slight=True)
+            trouble = page.trouble()
             wide = page.driver.execute_script("return document.documentElement.scrollWidth")
             if wide > view[0]:
                 trouble.append(f"{wide} pixels wide")

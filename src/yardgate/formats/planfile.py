@@ -107,6 +107,7 @@ class PlanFile(BaseModel):
     version: Literal[2]
     name: str = "appliance"
     office: str = ""
+    purpose: Annotated[str, Field(description="what the appliance is for, for people who take it over")] = ""
     target: Target = Field(default_factory=Target)
     users: list[User] = []
     groups: list[Group] = []
@@ -139,6 +140,7 @@ def write(plan: Plan) -> str:
         version=VERSION,
         name=plan.name,
         office=plan.office,
+        purpose=plan.purpose,
         target=plan.target,
         grants=[
             GrantRecord.model_construct(place=place, who=who, level=level)
@@ -213,6 +215,7 @@ def _plan(file: PlanFile) -> Plan:
     plan = Plan(
         name=file.name,
         office=file.office,
+        purpose=file.purpose,
         target=file.target,
         grants=grants,
         **{kind.part: {record.id: _meant(record) for record in getattr(file, kind.part)} for kind in KINDS},

@@ -37,6 +37,7 @@ def read(connection: Connection, plan_id: str, head: RowMapping) -> Plan:
     return Plan(
         name=head["name"],
         office=head["office"],
+        purpose=head["purpose"],
         target=_TARGET.validate_python({field.name: head[field.name] for field in fields(Target)}, strict=False),
         grants=granted,
         **records,
@@ -56,7 +57,7 @@ def _record(kind: Kind, row: Any, members: Mapping[str, Set[str]]) -> PlanRecord
 
 def head(plan: Plan) -> dict[str, Any]:
     target = {field.name: getattr(plan.target, field.name) for field in fields(Target)}
-    return {"name": plan.name, "office": plan.office, **target}
+    return {"name": plan.name, "office": plan.office, "purpose": plan.purpose, **target}
 
 
 def write(connection: Connection, plan_id: str, before: Plan, after: Plan) -> None:

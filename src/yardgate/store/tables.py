@@ -42,6 +42,7 @@ plans = Table(
     Column("id", String, primary_key=True),
     Column("name", String, nullable=False),
     Column("office", String, nullable=False),
+    Column("purpose", Text, nullable=False, server_default=""),
     Column("revision", Integer, nullable=False),
     Column("archived", Boolean, nullable=False),
     Column("created_at", String, nullable=False),

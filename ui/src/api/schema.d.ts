@@ -4144,6 +4144,8 @@ export interface components {
             name: string;
             /** Office */
             office: string;
+            /** Purpose */
+            purpose: string;
             /**
              * Revision
              * @description the plan's revision that this was made on, or is
@@ -5492,13 +5494,15 @@ export interface components {
         };
         /**
          * SetTitle
-         * @description Rename the appliance or the office.
+         * @description Rename the appliance or the office, or say what it is for; None leaves that as it is.
          */
         SetTitle: {
             /** Name */
             name: string;
             /** Office */
             office: string;
+            /** Purpose */
+            purpose?: string | null;
             /**
              * @description discriminator enum property added by openapi-typescript
              * @enum {string}

@@ -126,6 +126,7 @@ export function Inside({ rollout, onClose }: { rollout: RolloutOut; onClose: () 
         </div>
       </div>
       <Side label="How it goes">
+        <h2 className="sr">How it goes</h2>
         {last ? (
           <Verdict last={last} canEdit={canEdit} busy={busy} tell={tell} onPush={() => setSure(true)} />
         ) : (

@@ -99,6 +99,7 @@ export function Run({ number, onClose }: { number: number; onClose: () => void }
         </div>
       </div>
       <Side label="How it goes">
+        <h2 className="sr">How it goes</h2>
         <Verdict run={run} onAsked={() => void found.refetch()} seen={found.dataUpdatedAt} />
         {!run.ended && administers && run.state !== "awaiting-confirmation" && (
           <EndRun run={run} host={whereTo(run.destination)} onAsked={() => void found.refetch()} />

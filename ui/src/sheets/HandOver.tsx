@@ -15,8 +15,8 @@ import { Sheet } from "./Sheet";
 
 /** All that somebody needs who takes this appliance over: what it is for, its rules, exceptions and why, open promises and findings, and what was rolled out. */
 export default function HandOver() {
-  const { id, outline, index } = usePlan();
-  const [purpose, setPurpose] = useState(() => localStorage.getItem(`purpose ${id}`) ?? "");
+  const { id, outline, index, canEdit, edit } = usePlan();
+  const [purpose, setPurpose] = useState(outline.purpose);
   const begin = useBegin().data;
   const standing = useStanding().data;
   const rollout = useRollout(true).data;
@@ -55,11 +55,14 @@ export default function HandOver() {
           className="no-print"
           aria-label="What it is for"
           autoSize
-          placeholder="In a few sentences: what the office keeps on it, and what matters most. Printed as it stands here."
+          placeholder="In a few sentences: what the office keeps on it, and what matters most. Kept with the plan, and printed as it stands here."
           value={purpose}
-          onChange={(event) => {
-            localStorage.setItem(`purpose ${id}`, event.target.value);
-            setPurpose(event.target.value);
+          maxLength={4000}
+          readOnly={!canEdit}
+          onChange={(event) => setPurpose(event.target.value)}
+          onBlur={() => {
+            if (purpose !== outline.purpose)
+              void edit([{ op: "set-title", name: outline.name, office: outline.office, purpose: purpose.trim() }]);
           }}
         />
         {purpose && <p className="print-only">{purpose}</p>}

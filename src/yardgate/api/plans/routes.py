@@ -127,6 +127,7 @@ def outline(plan: str, account: Reader, services: TheServices) -> Outline:
         id=opened.id,
         name=p.name,
         office=p.office,
+        purpose=p.purpose,
         revision=opened.revision,
         archived=opened.archived,
         may=RANKS[rank(account, plan)],

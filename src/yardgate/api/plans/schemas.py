@@ -68,6 +68,7 @@ class Outline(BaseModel):
     id: str
     name: str
     office: str
+    purpose: str
     revision: Revision
     archived: bool
     may: Annotated[Role, Field(description="what whoever asks may do in it")]

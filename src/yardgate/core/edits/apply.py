@@ -179,12 +179,13 @@ def _apply(edit: Edit, draft: _Draft) -> list[Edit]:
                 return []
             draft.now = replace(before, target=target)
             return [SetTarget(before.target)]
-        case SetTitle(name, office):
+        case SetTitle(name, office, said):
             before = draft.now
-            if (name, office) == (before.name, before.office):
+            purpose = before.purpose if said is None else said
+            if (name, office, purpose) == (before.name, before.office, before.purpose):
                 return []
-            draft.now = replace(before, name=name, office=office)
-            return [SetTitle(before.name, before.office)]
+            draft.now = replace(before, name=name, office=office, purpose=purpose)
+            return [SetTitle(before.name, before.office, None if purpose == before.purpose else before.purpose)]
     raise TypeError(edit)
 
 

@@ -170,6 +170,8 @@ def sentence(before: Plan, after: Plan, edit: Edit) -> str:
             return f"{named(who)} on {where(place)}: {level.words}{moved}"
         case SetTarget(target):
             return _target_words(before.target, target, after)
+        case SetTitle(name, office, str()) if (name, office) == (before.name, before.office):
+            return "said what this appliance is for"
         case SetTitle(name, office):
             return f"called this plan {name}" + (f" of {office}" if office else "")
 

@@ -11,8 +11,9 @@ from yardgate.core.model.plan import Plan
 def difference(before: Plan, after: Plan) -> tuple[Edit, ...]:
     """What is added or changed first, then grants, what is gone last."""
     edits: list[Edit] = []
-    if (before.name, before.office) != (after.name, after.office):
-        edits.append(SetTitle(after.name, after.office))
+    said = None if before.purpose == after.purpose else after.purpose
+    if (before.name, before.office) != (after.name, after.office) or said is not None:
+        edits.append(SetTitle(after.name, after.office, said))
     for kind in KINDS:
         old = kind.of(before)
         edits += [put(kind, record) for key, record in kind.of(after).items() if old.get(key) != record]

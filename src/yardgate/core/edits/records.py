@@ -229,11 +229,12 @@ class SetTarget:
 
 @dataclass(frozen=True, slots=True)
 class SetTitle:
-    """Rename the appliance or the office."""
+    """Rename the appliance or the office, or say what it is for; None leaves that as it is."""
 
     __pydantic_config__ = STRICT
     name: str
     office: str
+    purpose: str | None = None
     op: Literal["set-title"] = "set-title"
 
 

@@ -23,7 +23,7 @@ def taken_back(before: Plan, after: Plan, now: Plan) -> tuple[Edit, ...]:
         for place in parts["places"]
         if (lines := _lines(now, place, *(plan.grants.get(place, {}) for plan in (before, after, now))))
     }
-    title = {name: _field(now.name, "the plan", name, before, after, now) for name in ("name", "office")}
+    title = {name: _field(now.name, "the plan", name, before, after, now) for name in ("name", "office", "purpose")}
     target = replace(
         now.target,
         **{

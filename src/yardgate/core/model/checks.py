@@ -58,6 +58,16 @@ def plan_troubles(plan: Plan) -> Iterator[Trouble]:
         yield Trouble("plan", f"the plan's name {why}")
     if plan.office and (why := name_trouble(plan.office)):
         yield Trouble("plan", f"the plan's office {why}")
+    if why := _note_trouble(plan.purpose):
+        yield Trouble("plan", f"what the plan says the appliance is for {why}")
+
+
+def _note_trouble(text: str) -> str | None:
+    if len(text) > 4000:
+        return f"has {len(text)} characters; at most 4000 are possible"
+    if any(unicodedata.category(c) in ("Cc", "Cs") and c not in "\n\t" for c in text):
+        return "has a control character"
+    return None
 
 
 def _text_troubles(object_id: str, kind: str, name: str, texts: Mapping[str, str]) -> Iterator[Trouble]:
@@ -67,12 +77,8 @@ def _text_troubles(object_id: str, kind: str, name: str, texts: Mapping[str, str
         yield Trouble(object_id, f"the name of {kind} {show(name)} {why}")
     for what, text in texts.items():
         if what == "note":
-            if len(text) > 4000:
-                yield Trouble(
-                    object_id, f"the note of {kind} {show(name)} has {len(text)} characters; at most 4000 are possible"
-                )
-            elif any(unicodedata.category(c) in ("Cc", "Cs") and c not in "\n\t" for c in text):
-                yield Trouble(object_id, f"the note of {kind} {show(name)} has a control character")
+            if why := _note_trouble(text):
+                yield Trouble(object_id, f"the note of {kind} {show(name)} {why}")
         elif text and (why := name_trouble(text)):
             yield Trouble(object_id, f"the {what} of {kind} {show(name)} {why}")
 

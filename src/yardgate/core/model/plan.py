@@ -218,10 +218,11 @@ WORKED_OUT = {"namesakes": ("users", "groups", "directories"), "containers": ("u
 
 @dataclass(frozen=True, kw_only=True)
 class Plan:
-    """One appliance, as planned. grants: place id -> who id -> level, the inner mapping in list order, never empty."""
+    """One appliance, as planned. purpose: what it is for, for people who take it over. grants: place id -> who id -> level, the inner mapping in list order, never empty."""
 
     name: str = "appliance"
     office: str = ""
+    purpose: str = ""
     target: Target = field(default_factory=Target)
     users: Mapping[str, User] = field(default_factory=dict)
     groups: Mapping[str, Group] = field(default_factory=dict)
