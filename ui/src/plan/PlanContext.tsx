@@ -1,4 +1,4 @@
-import { hashKey, useQuery, useQueryClient } from "@tanstack/react-query";
+import { hashKey, notifyManager, useQuery, useQueryClient } from "@tanstack/react-query";
 import { App, Button } from "antd";
 import { createContext, useCallback, useContext, useEffect, useMemo, useRef, useState, type ReactNode } from "react";
 import { api, ask, freeId, message, Refusal, type Answer, type Edit, type Outline, type Schemas, type Session } from "../api/client";
@@ -41,6 +41,8 @@ export const KEYS = { stands: ["stands", "off"], since: ["rollout", "since"], la
 const MANY = 20; // steps of others, of which all are told
 const AROUND = Object.keys(KEYS) as (keyof typeof KEYS)[];
 
+const outlineOf = (id: string) => ask(api.GET("/api/v1/plans/{plan}", { params: { path: { plan: id } } }));
+
 const Context = createContext<PlanState | null>(null);
 
 export function usePlan(): PlanState {
@@ -63,7 +65,7 @@ export function PlanProvider({ id, children }: { id: string; children: ReactNode
   const query = useQuery({
     queryKey: key,
     queryFn: async () => {
-      const outline = await ask(api.GET("/api/v1/plans/{plan}", { params: { path: { plan: id } } }));
+      const outline = await outlineOf(id);
       if (outline.revision !== revision.current) {
         revision.current = outline.revision;
         columns.outdate();
@@ -78,35 +80,39 @@ export function PlanProvider({ id, children }: { id: string; children: ReactNode
     [users, groups, places, inactive, namesakes, directories],
   );
 
+  /** What an answer brings is put in its place all at once, so that it is drawn once. */
   const take = useCallback(
     async (answer: Answer) => {
-      if (answer.whole) {
-        await client.refetchQueries({ queryKey: key });
-        void client.invalidateQueries({ queryKey: ["directories", id] });
-      } else {
-        revision.current = answer.revision;
-        client.setQueryData<Outline>(key, (old) => {
-          if (!old) return old;
-          const grants = Object.fromEntries(Object.entries({ ...old.grants, ...answer.grants }).filter(([, lines]) => lines.length > 0));
-          return {
-            ...old,
-            revision: answer.revision,
-            grants,
-            standing: { ...old.standing, ...answer.standing },
-            undo: answer.undo ?? null,
-            redo: answer.redo ?? null,
-          };
-        });
-        columns.put(answer.columns);
-      }
-      const brought = new Map(answer.around ? AROUND.map((part) => [hashKey(["of-plan", id, ...KEYS[part]]), part] as const) : []);
-      for (const part of brought.values()) {
-        const queryKey = ["of-plan", id, ...KEYS[part]];
-        await client.cancelQueries({ queryKey }); // an older answer may be on its way
-        client.setQueryData(queryKey, answer.around![part]);
-      }
-      void client.invalidateQueries({ queryKey: ["of-plan", id], predicate: (one) => !brought.has(one.queryHash) });
-      setLast((old) => ({ words: answer.words, changed: answer.changed, serial: (old?.serial ?? 0) + 1 }));
+      const brought = answer.around ? AROUND.map((part) => [["of-plan", id, ...KEYS[part]], answer.around![part]] as const) : [];
+      const hashes = new Set(brought.map(([queryKey]) => hashKey(queryKey)));
+      // older answers may be on their way
+      await Promise.all([key, ...brought.map(([queryKey]) => queryKey)].map((queryKey) => client.cancelQueries({ queryKey, exact: true })));
+      const whole = answer.whole ? await outlineOf(id) : null;
+      notifyManager.batch(() => {
+        revision.current = whole?.revision ?? answer.revision;
+        if (whole) {
+          client.setQueryData<Outline>(key, whole);
+          columns.outdate();
+          void client.invalidateQueries({ queryKey: ["directories", id] });
+        } else {
+          client.setQueryData<Outline>(key, (old) => {
+            if (!old) return old;
+            const grants = Object.fromEntries(Object.entries({ ...old.grants, ...answer.grants }).filter(([, lines]) => lines.length > 0));
+            return {
+              ...old,
+              revision: answer.revision,
+              grants,
+              standing: { ...old.standing, ...answer.standing },
+              undo: answer.undo ?? null,
+              redo: answer.redo ?? null,
+            };
+          });
+          columns.put(answer.columns);
+        }
+        for (const [queryKey, data] of brought) client.setQueryData(queryKey, data);
+        void client.invalidateQueries({ queryKey: ["of-plan", id], predicate: (one) => !hashes.has(one.queryHash) });
+        setLast((old) => ({ words: answer.words, changed: answer.changed, serial: (old?.serial ?? 0) + 1 }));
+      });
     },
     [client, columns, id, key],
   );
