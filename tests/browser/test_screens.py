@@ -47,6 +47,7 @@ def looker(page: Page, views: tuple[View, ...], found: dict[str, list[str]]) -> 
         for view in views:
             if len(views) > 1:
                 show(page, view)
+                time.sleep(0.8)
             time.sleep(0.4)  # colours of half-open drawers are not what one reads
             trouble = page.trouble()
             wide = page.driver.execute_script("return document.documentElement.scrollWidth")

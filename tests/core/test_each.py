@@ -125,6 +125,18 @@ def test_services_have_none_unless_asked_and_chosen_people_have_one_whatever_the
     assert gone.places["desks"].personal_folders is None, "nobody is left to have one"
 
 
+def test_somebody_with_a_folder_in_two_places_has_two_shares() -> None:
+    plan = office()
+    attic = Place(id="attic", name="attic", kind="dataset", parent="keel")
+    each = PersonalFolders(group="late", shared=True)
+    desks = replace(plan.places["desks"], personal_folders=each)
+    plan = apply(plan, [PutPlace(replace(attic, personal_folders=each)), PutPlace(desks)])[0]
+    assert {share.name: plan.path_name(share.place) for share in plan.shares.values()} == {
+        "bo": "keel/desks/bo",
+        "bo-2": "keel/attic/bo",
+    }
+
+
 def test_readers_read_and_become_managers_and_nobody_again() -> None:
     plan = with_desks(office(), readers=frozenset({"cy"}))
     assert levels(plan)["ann"] == {"ann": RW, "bo": NA, "cy": RO, "scan": RW}

@@ -37,6 +37,8 @@ def test_an_act_on_many_is_that_on_one_after_the_other_and_undone_it_is_the_plan
     plan: Plan, data: st.DataObject
 ) -> None:
     assume(plan.users or plan.groups)
+    # of two shares for the folders of one person, the one that comes first has the name itself
+    assume(sum(p.personal_folders is not None and p.personal_folders.shared for p in plan.places.values()) < 2)
     whos = data.draw(st.lists(st.sampled_from(sorted({*plan.users, *plan.groups})), unique=True))
     places = data.draw(st.lists(st.sampled_from(sorted(plan.places)), unique=True, max_size=3))
     names = [(f"new.{number}", f"New {number}") for number in range(data.draw(st.integers(1, 4)))]

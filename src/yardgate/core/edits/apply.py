@@ -75,11 +75,15 @@ def in_step(plan: Plan, edits: tuple[Edit, ...]) -> tuple[Edit, ...]:
     if all(getattr(after, part) is getattr(plan, part) for part in ("users", "groups", "places", "target")):
         return edits
     more: list[Edit] = []
-    for owing in owed(plan, after):
-        more += [PutPlace(place) for place in owing.places]
-        more += [SetGrant(place, who, level) for place, who, level in owing.grants]
-        more += [RemoveShare(share) for share in owing.ended]
-        more += [PutShare(share) for share in owing.shares]
+    for place in tuple(after.places):
+        owing = owed(plan, after, place)
+        some: list[Edit] = [PutPlace(folder) for folder in owing.places]
+        some += [SetGrant(folder, who, level) for folder, who, level in owing.grants]
+        some += [RemoveShare(share) for share in owing.ended]
+        some += [PutShare(share) for share in owing.shares]
+        if some:  # what one place takes of names is not free for the next
+            after, _ = exactly(after, some)
+            more += some
     return (*edits, *more)
 
 

@@ -27,11 +27,10 @@ class Owed(NamedTuple):
     ended: tuple[str, ...] = ()
 
 
-def owed(before: Plan, after: Plan) -> Iterator[Owed]:
-    """What the step from one plan to another leaves to be done, for each place that has a folder for every member of a group."""
-    for place in after.places.values():
-        if place.personal_folders is not None:
-            yield _owed(before, after, place, place.personal_folders)
+def owed(before: Plan, after: Plan, place: str) -> Owed:
+    """What the step from one plan to another leaves to be done in a place, if it has personal folders."""
+    each = after.places[place].personal_folders
+    return Owed() if each is None else _owed(before, after, after.places[place], each)
 
 
 def members(plan: Plan, group: str) -> list[str]:
