@@ -123,8 +123,7 @@ def off(found: Comparison, opened: Opened, what: Literal["off", "settled"] = "of
 def since(services: Services, opened: Opened) -> SinceOut:
     """The cells that come out otherwise than on the appliance."""
     there = services.in_force(opened)
-    now = services.outcome(opened)
-    found = changes(there if there is not None else now, now)
+    found = changes(there, services.outcome(opened)) if there is not None else changed(())
     return SinceOut(revision=services.rollouts.revision_in_force(opened.id), changed=found)
 
 

@@ -28,8 +28,8 @@ from yardgate.drivers.appliance import ApplianceError, RolloutUnderWay, TooLate,
 
 HOST = "127.0.0.1"
 LARGEST = 64 * 1024 * 1024
-_SYSTEM, _STEP, _THINGS = TypeAdapter(System), TypeAdapter(Step), TypeAdapter(tuple[Thing, ...])
-_SESSIONS = TypeAdapter(tuple[OpenSession, ...])
+SYSTEM, STEP, THINGS = TypeAdapter(System), TypeAdapter(Step), TypeAdapter(tuple[Thing, ...])
+SESSIONS = TypeAdapter(tuple[OpenSession, ...])
 PORTION = 1000  # things that are told at a time
 
 
@@ -94,11 +94,11 @@ class SimulatedAppliance(ThreadingHTTPServer):
         if not self.path.exists():
             return ApplianceState()
         said = json.loads(self.path.read_text())
-        held = None if said["held"] is None else _SYSTEM.validate_python(said["held"], strict=False)
-        systems: dict[str, Any] = {n: _SYSTEM.validate_python(said[n], strict=False) for n in ("saved", "running")}
+        held = None if said["held"] is None else SYSTEM.validate_python(said["held"], strict=False)
+        systems: dict[str, Any] = {n: SYSTEM.validate_python(said[n], strict=False) for n in ("saved", "running")}
         given, sessions = (
             frozenset(said.get("given", ())),
-            _SESSIONS.validate_python(said.get("open", ()), strict=False),
+            SESSIONS.validate_python(said.get("open", ()), strict=False),
         )
         ends: dict[str, Any] = {name: said[name] for name in ("until", "seconds", "ended")}
         return ApplianceState(**systems, held=held, **ends, given=given, open=sessions)
@@ -183,19 +183,19 @@ class SimulatedAppliance(ThreadingHTTPServer):
 
 def _inside(path: Path) -> dict[str, Thing]:
     beside = path.with_suffix(".inside")
-    there = _THINGS.validate_json(beside.read_text(), strict=False) if beside.exists() else ()
+    there = THINGS.validate_json(beside.read_text(), strict=False) if beside.exists() else ()
     return {thing.name: thing for thing in there}
 
 
 def _write_inside(path: Path, there: Iterable[Thing]) -> None:
     new = path.with_suffix(".inside.new")
-    new.write_bytes(_THINGS.dump_json(tuple(there), exclude_defaults=True))
+    new.write_bytes(THINGS.dump_json(tuple(there), exclude_defaults=True))
     new.replace(path.with_suffix(".inside"))
 
 
 def _write(path: Path, s: ApplianceState) -> None:
     systems = {
-        name: None if system is None else _SYSTEM.dump_python(system, mode="json")
+        name: None if system is None else SYSTEM.dump_python(system, mode="json")
         for name, system in (("saved", s.saved), ("running", s.running), ("held", s.held))
     }
     new = path.with_suffix(".new")
@@ -269,24 +269,24 @@ class _Asked(BaseHTTPRequestHandler):
         at = self.server
         match path:
             case "/read":
-                return _SYSTEM.dump_python(at.state.saved, mode="json")
+                return SYSTEM.dump_python(at.state.saved, mode="json")
             case "/do":
-                return at.do(_STEP.validate_python(told, strict=False))
+                return at.do(STEP.validate_python(told, strict=False))
             case "/inside":
                 names = sorted(_in_folder(at.things, told["folder"], told["apart"]))
                 some = [at.things[name] for name in names[told["from"] : told["from"] + PORTION]]
-                return [len(names), _THINGS.dump_python(tuple(some), mode="json")]
+                return [len(names), THINGS.dump_python(tuple(some), mode="json")]
             case "/things":
                 there = tuple(at.things[name] for name in told if name in at.things)
-                return _THINGS.dump_python(there, mode="json")
+                return THINGS.dump_python(there, mode="json")
             case "/give":
-                return at.give(_THINGS.validate_python(told, strict=False))
+                return at.give(THINGS.validate_python(told, strict=False))
             case "/snapshot":
                 if told not in at.state.saved.datasets:
                     raise ApplianceError(f"it has no dataset {told}")
                 return datetime.now(UTC).strftime("@GMT-%Y.%m.%d-%H.%M.%S")
             case "/running":
-                return _SYSTEM.dump_python(at.state.running, mode="json")
+                return SYSTEM.dump_python(at.state.running, mode="json")
             case "/without-password":
                 return at.without_password()
             case "/passwords":

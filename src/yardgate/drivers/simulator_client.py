@@ -7,8 +7,6 @@ from contextlib import contextmanager
 from dataclasses import fields, replace
 from typing import Any
 
-from pydantic import TypeAdapter
-
 from yardgate.core.acl import Ordered, Posix
 from yardgate.core.acl.rights import Level
 from yardgate.core.host.bounds import LOWEST, HostAccounts
@@ -21,10 +19,7 @@ from yardgate.core.host.state import PARTS, Export, Record, RecordKind, System
 from yardgate.core.host.steps import Step
 from yardgate.drivers.appliance import ApplianceError, RolloutUnderWay, TooLate, Trial, Unreachable, Watching
 from yardgate.drivers.linux.commands import entries_text, list_text
-from yardgate.drivers.simulator import PORTION
-
-_SYSTEM, _STEP, _THINGS = TypeAdapter(System), TypeAdapter(Step), TypeAdapter(tuple[Thing, ...])
-_SESSIONS = TypeAdapter(tuple[OpenSession, ...])
+from yardgate.drivers.simulator import PORTION, SESSIONS, STEP, SYSTEM, THINGS
 
 
 class Client:
@@ -51,7 +46,7 @@ class Client:
         return said
 
     def read(self, asked: System, parts: Collection[RecordKind] = PARTS) -> System:
-        there = _SYSTEM.validate_python(self._ask("/read"), strict=False)
+        there = SYSTEM.validate_python(self._ask("/read"), strict=False)
         some: dict[str, Any] = {}
         for part in parts:
             ours = part in ("offers", "exports")
@@ -59,13 +54,13 @@ class Client:
         return System(**some)
 
     def about(self) -> HostAccounts:
-        there = _SYSTEM.validate_python(self._ask("/read"), strict=False)
+        there = SYSTEM.validate_python(self._ask("/read"), strict=False)
         users = {name: LOWEST if one.uid is None else one.uid for name, one in there.accounts.items()}
         groups = {name: LOWEST if one.gid is None else one.gid for name, one in there.groups.items()}
         return HostAccounts(users={"root": 0, **users}, groups={"root": 0, "shadow": 42, **groups})
 
     def do(self, step: Step, _: System) -> None:
-        self._ask("/do", _STEP.dump_python(step, mode="json"))
+        self._ask("/do", STEP.dump_python(step, mode="json"))
 
     def shown(self, step: Step, now: System) -> list[str]:
         return told(step, now)
@@ -88,16 +83,16 @@ class Client:
         while seen < total:
             total, said = self._ask("/inside", {"folder": folder, "apart": list(apart), "from": seen})
             seen += PORTION
-            yield total, list(_THINGS.validate_python(said, strict=False))
+            yield total, list(THINGS.validate_python(said, strict=False))
 
     def things(self, paths: Mapping[str, bool]) -> list[Thing]:
-        return list(_THINGS.validate_python(self._ask("/things", list(paths)), strict=False))
+        return list(THINGS.validate_python(self._ask("/things", list(paths)), strict=False))
 
     def snapshot(self, dataset: str) -> str:
         return str(self._ask("/snapshot", dataset))
 
     def give(self, wanted: Sequence[Thing]) -> None:
-        self._ask("/give", _THINGS.dump_python(tuple(wanted), mode="json"))
+        self._ask("/give", THINGS.dump_python(tuple(wanted), mode="json"))
 
     def owned(self, account: str, folders: Sequence[str]) -> tuple[Owned, ...]:
         """It knows what lies there, and not how large that is."""
@@ -115,7 +110,7 @@ class Client:
         return Handed(len(theirs), 0)
 
     def facts(self, asked: Asked, top: str) -> Facts:
-        there = _SYSTEM.validate_python(self._ask("/running"), strict=False)
+        there = SYSTEM.validate_python(self._ask("/running"), strict=False)
         thing = f"{top}/{asked.path}" if asked.path else top
         paths = [thing[:at] for at in range(1, len(thing)) if thing[at] == "/"] + [thing]
         known = [there.folders[path] for path in paths if path in there.folders]
@@ -138,10 +133,10 @@ class Client:
         self._ask("/passwords", list(passwords))
 
     def sessions(self) -> tuple[OpenSession, ...]:
-        return _SESSIONS.validate_python(self._ask("/open"), strict=False)
+        return SESSIONS.validate_python(self._ask("/open"), strict=False)
 
     def end_sessions(self, accounts: Collection[str]) -> tuple[OpenSession, ...]:
-        return _SESSIONS.validate_python(self._ask("/end", sorted(accounts)), strict=False)
+        return SESSIONS.validate_python(self._ask("/end", sorted(accounts)), strict=False)
 
     @contextmanager
     def trial(self, _: Collection[str]) -> Iterator[Trial]:
