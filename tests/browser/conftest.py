@@ -131,6 +131,24 @@ class Page:
 
         self.until(pressed)
 
+    def choose(self, menu: str, act: str) -> None:
+        """An act from a button that opens several."""
+        self.press("button", menu)
+        self.press(".ant-dropdown-menu-item", act)
+
+    def down_to(self, act: str) -> None:
+        """In an open menu, with the arrow, to an act."""
+
+        def reached() -> bool:
+            here = self.driver.switch_to.active_element
+            if here.get_attribute("role") == "menuitem" and act in here.text:
+                return True
+            if here.get_attribute("role") == "menuitem":
+                self.keys(Keys.ARROW_DOWN)
+            return False
+
+        self.until(reached)
+
     def text(self) -> str:
         """What the page says, in one line."""
         return " ".join(str(self.driver.execute_script("return document.body.innerText")).split())

@@ -1,11 +1,14 @@
 """Everything without a mouse: what the help lists is done with keys alone, and what can be reached has a name and is seen to have the focus."""
 
+from collections.abc import Callable
+
 import pytest
+from selenium.webdriver.common.action_chains import ActionChains
 from selenium.webdriver.common.keys import Keys
 
 from tests.browser.conftest import Page, Yard
 from tests.browser.test_screens import SCREENS, THERE
-from yardgate.core.model.plan import same
+from yardgate.core.model.plan import Plan, same
 
 ROLES = {
     "button", "link", "textbox", "combobox", "checkbox", "radio", "switch", "gridcell", "treeitem", "menuitem", "tab", "searchbox",
@@ -41,6 +44,15 @@ def tab_to(page: Page, name: str, most: int = 120, *, back: bool = False) -> Non
 
 def focused(page: Page) -> str:
     return " ".join(str(page.driver.execute_script(NAME)).split())
+
+
+def undone(yard: Yard, page: Page, before: Plan) -> None:
+    """Takes back by key, step by step, what was done since."""
+
+    page.until(lambda: page.button("Undo").is_enabled())
+    while not same(now := yard.now(), before):
+        page.chord(Keys.CONTROL, "z")
+        page.until(lambda now=now: not same(yard.now(), now))  # type: ignore[misc]
 
 
 def test_all_that_is_read_out_has_a_name_and_cells_say_row_column_and_level(yard: Yard, page: Page) -> None:
@@ -90,8 +102,7 @@ def test_what_the_help_says_of_people_and_storage_is_done_with_keys(yard: Yard, 
     page.one("[role=grid]").send_keys(Keys.ARROW_DOWN, Keys.ARROW_RIGHT)
     page.keys(Keys.SPACE)
     page.until(lambda: not same(yard.now(), before))
-    page.chord(Keys.CONTROL, "z")
-    page.until(lambda: same(yard.now(), before))
+    undone(yard, page, before)
     page.chord(Keys.SHIFT, Keys.SPACE)
     page.says("1 person chosen")
     page.chord(Keys.CONTROL, "a")
@@ -109,8 +120,7 @@ def test_what_the_help_says_of_people_and_storage_is_done_with_keys(yard: Yard, 
     page.keys(Keys.ENTER)
     page.until(lambda: not same(yard.now(), before))
     page.until(lambda: not page.all(".ant-modal-wrap:not([style*='none']) .ant-modal"))
-    page.chord(Keys.CONTROL, "z")
-    page.until(lambda: same(yard.now(), before))
+    undone(yard, page, before)
 
     page.go(yard.at("people"))
     tab_to(page, "Add person")
@@ -148,10 +158,9 @@ def test_what_the_help_says_of_the_board_is_done_with_keys(yard: Yard, page: Pag
     assert same(yard.now(), before)
     page.keys("n")
     page.until(lambda: not same(yard.now(), before))
+    page.says("redid")
     page.keys(Keys.BACKSPACE)
-    page.chord(Keys.CONTROL, "z")
-    page.chord(Keys.CONTROL, "z")
-    page.until(lambda: same(yard.now(), before))
+    undone(yard, page, before)
     page.keys(Keys.ENTER)
     page.until(
         lambda: page.driver.execute_script("return document.querySelector('.side').contains(document.activeElement)")
@@ -159,8 +168,7 @@ def test_what_the_help_says_of_the_board_is_done_with_keys(yard: Yard, page: Pag
     tab_to(page, "RO")
     page.keys(Keys.ENTER)
     page.until(lambda: not same(yard.now(), before))
-    page.chord(Keys.CONTROL, "z")
-    page.until(lambda: same(yard.now(), before))
+    undone(yard, page, before)
     page.chord(Keys.CONTROL, "k")
     page.keys("payroll")
     page.until(lambda: page.all(".ant-select-item-option, [role=option]"))
@@ -175,7 +183,7 @@ def test_drawers_and_dialogs_give_the_focus_back_to_where_it_was(yard: Yard, pag
         ("board", "Help", ".ant-drawer-open"),
         ("board", "Import", ".ant-drawer-open"),
         ("shares", "Add a share", ".ant-modal"),
-        ("storage?place=minutes", "Another list style", ".ant-modal"),
+        ("storage?place=minutes", "The list", ".ant-dropdown"),
         ("storage?place=minutes", "Personal folders", ".ant-modal"),
     ):
         page.go(yard.at(screen), THERE)
@@ -203,8 +211,7 @@ def test_shares_walks_promises_and_the_rollout_are_worked_with_keys(yard: Yard, 
     page.keys(Keys.ENTER)
     page.until(lambda: not same(yard.now(), before))
     page.until(lambda: not page.all(".ant-modal"))
-    page.chord(Keys.CONTROL, "z")
-    page.until(lambda: same(yard.now(), before))
+    undone(yard, page, before)
 
     page.go(yard.at("walk"), THERE)
     tab_to(page, "Try everyone")
@@ -226,4 +233,147 @@ def test_shares_walks_promises_and_the_rollout_are_worked_with_keys(yard: Yard, 
     tab_to(page, "share")
     page.keys(Keys.ENTER)
     page.until(lambda: page.all(".side pre, .side code, .side .mono"))
+    assert page.errors() == []
+
+
+def test_each_key_of_the_list_of_keys(yard: Yard, page: Page) -> None:
+    page.go(yard.at("board"))
+    page.until(lambda: page.all(".c.active"))
+    before = yard.now()
+    tab_to(page, "What comes out")
+    page.keys("?")
+    page.says("move; with Shift, select a block")
+    page.keys(Keys.ESCAPE)
+    page.until(lambda: not any(one.is_displayed() for one in page.all(".ant-modal")))
+
+    def at() -> str:
+        return str(
+            page.driver.execute_script("return document.querySelector('.c.active')?.getAttribute('aria-label') ?? ''")
+        )
+
+    def moves(press: Callable[[], None]) -> str:
+        there = at()
+        press()
+        page.until(lambda: at() not in ("", there))
+        return at()
+
+    page.chord(Keys.CONTROL, Keys.HOME)
+    first = at()
+    last = moves(lambda: page.chord(Keys.CONTROL, Keys.END))
+    assert moves(lambda: page.chord(Keys.CONTROL, Keys.HOME)) == first != last
+    for key in (Keys.END, Keys.HOME, Keys.PAGE_DOWN, Keys.PAGE_UP, Keys.ARROW_DOWN, Keys.ARROW_UP, Keys.ARROW_RIGHT):
+        moves(lambda key=key: page.keys(key))  # type: ignore[misc]
+    page.keys("/")
+    page.until(lambda: page.driver.switch_to.active_element.tag_name == "input")
+    page.keys("Tomas Brandt")
+    page.until(lambda: page.all(".ant-select-item-option-active"))
+    page.keys(Keys.ENTER)
+    page.until(lambda: "Tomas Brandt" in at())
+
+    for key in "wrn":
+        now = yard.now()
+        page.keys(key)
+        page.until(lambda now=now: not same(yard.now(), now))  # type: ignore[misc]
+    undone(yard, page, before)
+    ActionChains(page.driver).key_down(Keys.CONTROL).key_down(Keys.SHIFT).send_keys("z").perform()
+    ActionChains(page.driver).key_up(Keys.SHIFT).key_up(Keys.CONTROL).perform()
+    page.until(lambda: not same(yard.now(), before))
+    page.says("redid")
+    page.keys(Keys.BACKSPACE)
+    page.until(lambda: same(yard.now(), before))
+    page.chord(Keys.SHIFT, Keys.ARROW_DOWN, Keys.ARROW_RIGHT)
+    page.until(lambda: len(page.all(".c[aria-selected=true]")) == 4)
+    page.chord(Keys.CONTROL, "c")
+    page.keys(Keys.ARROW_DOWN, Keys.ARROW_DOWN)
+    page.keys("r")
+    page.until(lambda: not same(yard.now(), before))
+    undone(yard, page, before)
+
+
+def test_the_other_sentences_of_the_help_are_done_with_keys(yard: Yard, page: Page) -> None:
+    page.go(yard.at("begin"), THERE)
+    page.until(lambda: page.all(".behaviour button"))
+    before = yard.now()
+    tab_to(page, "Question 2")
+    page.keys(Keys.ENTER)
+    page.until(lambda: page.all(".dot-button[aria-current=true][aria-label^='Question 2']"))
+    tab_to(page, "A Linux file server", back=True)
+    page.keys(Keys.ENTER)
+    page.until(lambda: not same(yard.now(), before))
+    undone(yard, page, before)
+
+    page.go(yard.at("storage?place=minutes"), THERE)
+    page.until(lambda: page.all(".layers button"))
+    tab_to(page, "Several")
+    page.keys(Keys.ENTER)
+    page.says("Only one")
+    page.one("[role=tree]").send_keys(Keys.SPACE, Keys.ARROW_DOWN)
+    page.until(lambda: "payroll" in page.one("[role=treeitem][aria-current]").text)
+    page.chord(Keys.SHIFT, Keys.SPACE)
+    page.says("2 places chosen")
+    page.go(yard.at("storage?place=minutes"), THERE)
+    page.until(lambda: page.all(".layers button"))
+    tab_to(page, "Move, remove")
+    page.keys(Keys.ENTER)
+    page.down_to("Move …")
+    page.keys(Keys.ENTER)
+    page.until(lambda: page.all(".ant-modal"))
+    page.keys(Keys.ESCAPE)
+    page.until(lambda: not page.all(".ant-modal"))
+
+    page.go(yard.at("shares"), THERE)
+    tab_to(page, "Add a share")
+    page.keys(Keys.ENTER)
+    page.until(lambda: page.all(".ant-modal input"))
+
+    page.go(yard.at("promises"), THERE)
+    tab_to(page, "Promise in a sentence")
+    page.keys("nobody but Ledger can read payroll")
+    page.keys(Keys.ENTER)
+    page.until(lambda: len(yard.now().promises) == len(before.promises) + 1)
+    page.keys(Keys.TAB)
+    undone(yard, page, before)
+    page.go(yard.at("promises?show=findings"), THERE)
+    page.until(lambda: page.all(".side button"))
+    tab_to(page, "Do it")
+    page.keys(Keys.ENTER)
+    page.until(lambda: not same(yard.now(), before))
+    undone(yard, page, before)
+
+    page.go(yard.at("walk"), THERE)
+    tab_to(page, "Who walks")
+    page.keys("Priya")
+    page.until(lambda: page.all(".ant-select-item-option-active"))
+    page.keys(Keys.ENTER)
+    page.until(lambda: "priya-natarajan" in page.driver.current_url)
+
+    page.go(yard.at("rollout"), THERE)
+    page.until(lambda: page.all(".step .sentence"))
+    tab_to(page, "Do it: ")
+    page.keys(Keys.SPACE)
+    page.until(lambda: page.all(".step.left"))
+    tab_to(page, "What the host has", back=True)
+    page.keys(Keys.ENTER)
+    page.until(lambda: page.all(".ant-modal textarea, .ant-modal input, .ant-modal button"))
+
+    page.go(yard.at("directories"), THERE)
+    tab_to(page, "Read everything")
+    page.keys(Keys.ENTER)
+    page.until(lambda: page.all("input[type=password]"))  # it asks for what it does not keep
+    page.keys(Keys.ESCAPE)
+    page.until(lambda: "Read everything" in focused(page))
+
+    page.go(yard.at("look"), THERE)
+    tab_to(page, "Find people")
+    page.keys("priya", Keys.TAB)
+    tab_to(page, "Priya", most=3)
+    page.keys(Keys.ENTER)
+    page.until(lambda: "who=priya-natarajan" in page.driver.current_url)
+
+    page.go(yard.at("cards?who=priya-natarajan"), THERE)
+    tab_to(page, "Whose card")
+    page.keys("Tomas")
+    page.until(lambda: page.all(".ant-select-item-option-active"))
+    page.keys(Keys.ENTER)
+    page.until(lambda: "tomas-brandt" in page.driver.current_url)
     assert page.errors() == []

@@ -13,8 +13,14 @@ from yardgate.store import Plans
 CLICKS, KEYS = 126, 290  # the half of what a new user needed for the same
 
 COUNTS = """
-const count = (what) => sessionStorage.setItem(what, Number(sessionStorage.getItem(what) ?? 0) + 1);
-addEventListener("mousedown", (event) => event.isTrusted && count("clicks"), true);
+const has = (what) => Number(sessionStorage.getItem(what) ?? 0);
+const count = (what) => sessionStorage.setItem(what, has(what) + 1);
+addEventListener("mousedown", (event) => {
+  if (!event.isTrusted) return;
+  count("clicks");
+  if (event.target.closest(".stations a") && has("in_job")) count("astray");
+  count("in_job");
+}, true);
 addEventListener("keydown", (event) => event.isTrusted && !["Shift", "Control", "Alt"].includes(event.key) && count("keys"), true);
 """
 PEOPLE = "Ada Brook\nMilo Hart\nRuth Calder\nJonas Weir\nNell Ferris\nSol Madigan\nTess Orchard\nWim Daly\nKit Larkin"
@@ -31,6 +37,10 @@ class Novice(Page):
     def press(self, text: str, css: str = "button, a, [role=radio], .ant-radio-wrapper, .ant-checkbox-wrapper") -> None:
         self.until(lambda: next(one for one in self.all(css) if one.is_displayed() and text in one.text)).click()
 
+    def job(self) -> None:
+        """A job begins: the one station it begins in may be gone to by the bar, each other one only by a link on the page."""
+        self.driver.execute_script("sessionStorage.setItem('in_job', 0)")
+
     def acts(self) -> tuple[int, int]:
         said: list[Any] = self.driver.execute_script(
             "return ['clicks', 'keys'].map((one) => Number(sessionStorage.getItem(one) ?? 0))"
@@ -43,7 +53,7 @@ def test_eleven_jobs_of_a_small_office_take_half_the_clicks_and_keys(yard: Yard,
     me = Novice(page)
     store = Plans(yard.server.store())
 
-    # 1. A plan for the file server.
+    me.job()  # 1. A plan for the file server.
     me.press("New plan")
     me.one(".ant-modal input").send_keys("harbour", Keys.ENTER)
     me.says("Three ways to begin")
@@ -52,14 +62,14 @@ def test_eleven_jobs_of_a_small_office_take_half_the_clicks_and_keys(yard: Yard,
     def now() -> Plan:
         return store.open(plan).plan
 
-    # 2. The people, from a list.
+    me.job()  # 2. The people, from a list.
     me.press("Add people", ".stage button")
     me.press("Several at once")
     me.one(".ant-modal textarea").send_keys(PEOPLE)
     me.press("Add 9 people")
     me.until(lambda: len(now().users) == 9)
 
-    # 3. Groups, and who is in which.
+    me.job()  # 3. Groups, and who is in which.
     me.press("Add a group", ".stage button")
     me.press("Several at once")
     me.one(".ant-modal textarea").send_keys("Office\nFloor\nTrainees")
@@ -77,16 +87,16 @@ def test_eleven_jobs_of_a_small_office_take_half_the_clicks_and_keys(yard: Yard,
         if group == "Office":
             me.until(lambda: not me.all("[aria-label='Choose Ada Brook']"))
             me.one("[aria-label='Choose all that are shown']").click()
-    me.press("Begin", ".stations a")
 
-    # 4. Places.
+    me.job()  # 4. Places.
+    me.press("Begin", ".stations a")
     me.press("Add places", ".stage button")
     me.one(".ant-modal textarea").send_keys("store/office\nstore/drawings\nstore/wages\nstore/training")
     me.until(lambda: me.all(".ant-modal .uses .ant-radio-wrapper"))
     me.press("Add 4 paths")
     me.until(lambda: len(now().places) == 5)
 
-    # 5. Who may do what.
+    me.job()  # 5. Who may do what.
     me.press("Grant", ".stage button")
     for who, place, key in (
         ("Office", "office", "w"),
@@ -100,19 +110,19 @@ def test_eleven_jobs_of_a_small_office_take_half_the_clicks_and_keys(yard: Yard,
     me.cell("Ada Brook", "wages").click()
     me.keys("w")
     me.until(lambda: now().grants.get("wages") == {"ada-brook": Level.RW})
-    me.press("Begin", ".stations a")
 
-    # 6. Shares for all of it.
+    me.job()  # 6. Shares for all of it.
+    me.press("Begin", ".stations a")
     me.press("Share them", ".stage button")
     me.until(lambda: len(now().shares) == 4)
 
-    # 7. What the appliance does.
+    me.job()  # 7. What the appliance does.
     me.press("A Linux file server", ".behaviour button")
     me.until(lambda: now().target == PROFILES[0].on(Plan().target))
     me.says("All questions about it are answered")
     me.says("Everybody gets what is granted")
 
-    # 8. Why does somebody not get in?
+    me.job()  # 8. Why does somebody not get in?
     me.chord(Keys.CONTROL, "k")
     me.keys("Kit")
     me.until(lambda: me.all(".ant-select-item-option-active"))
@@ -122,22 +132,23 @@ def test_eleven_jobs_of_a_small_office_take_half_the_clicks_and_keys(yard: Yard,
     me.says("Kit Larkin → wages")
     me.says("nothing is granted")
 
-    # 9. A starter like a colleague.
+    me.job()  # 9. A starter like a colleague.
     me.press("People", ".stations a")
     me.press("Tess Orchard", ".rowhead button")
     me.press("Add another like Tess", ".side button")
     me.one(".ant-modal input").send_keys("Rosa Lind", Keys.ENTER)
     me.until(lambda: "rosa-lind" in now().groups["floor"].members)
 
-    # 10. A leaver.
+    me.job()  # 10. A leaver.
     me.press("Wim Daly", ".rowhead button")
     me.press("disabled", ".side .ant-checkbox-wrapper")
     me.until(lambda: not now().users["wim-daly"].enabled)
 
-    # 11. The steps to the appliance, and a card for the starter.
+    me.job()  # 11. A card for the starter, and the steps to the appliance.
     me.press("Rosa Lind", ".rowhead button")
     me.press("Card to print", ".side a")
     me.says(r"\\harbour\drawings")
+    me.job()
     me.press("Begin", ".stations a")
     me.press("Choose", ".stage button")
     me.press("simulated", ".ant-modal .ant-radio-wrapper")
@@ -147,6 +158,7 @@ def test_eleven_jobs_of_a_small_office_take_half_the_clicks_and_keys(yard: Yard,
 
     clicks, keys = me.acts()
     assert me.errors() == []
+    assert me.driver.execute_script("return sessionStorage.getItem('astray')") is None
     assert clicks <= CLICKS, f"{clicks} clicks"
     assert keys <= KEYS, f"{keys} keys"
     print(f"{clicks} clicks, {keys} keys")

@@ -281,7 +281,7 @@ def test_the_tree_is_added_to_renamed_and_removed_with_what_is_lost(yard: Yard, 
     page.until(lambda: yard.now().places["tenders"].name == "bids")
     page.go(yard.at("storage?place=office-2"))
     before = yard.now()
-    page.button("Remove …").click()
+    page.choose("Move, remove", "Remove …")
     page.says("dataset keel/office/payroll")
     page.says("Ledger on keel/office/payroll: read-write")
     remove = page.button("Remove", ".ant-modal-footer")

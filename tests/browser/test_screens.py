@@ -123,7 +123,7 @@ def _look_at_dialogs(yard: Yard, page: Page, look: Callable[[str], None]) -> Non
         ("petrel-9", "As text"),
     ):
         page.go(yard.at(f"storage?place={place}"))
-        page.button(button, ".detail").click()
+        page.choose("The list", button)
         page.until(lambda: page.all(".ant-modal button, .ant-btn"))
         look(f"{button} of {place}")
     page.go(yard.at("people"))
@@ -135,7 +135,7 @@ def _look_at_dialogs(yard: Yard, page: Page, look: Callable[[str], None]) -> Non
     page.one(".ant-modal input")
     look("add share")
     page.go(yard.at("storage?place=office-2"))
-    page.button("Remove …").click()
+    page.choose("Move, remove", "Remove …")
     page.says("This takes out of the plan")
     look("removal")
     page.go(yard.at("board"))

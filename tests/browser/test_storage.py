@@ -57,7 +57,7 @@ def test_cutting_keeps_what_arrives_as_its_own(yard: Yard, page: Page) -> None:
 def test_pushing_down_shows_what_goes_and_can_be_undone(yard: Yard, page: Page) -> None:
     before = yard.now()
     page.go(yard.at("storage?place=hulls"))
-    page.button("Push down").click()
+    page.choose("The list", "Push down")
     page.says("This stays as it is")
     page.says("inheritance stops here")
     page.says("come out differently")
@@ -71,7 +71,7 @@ def test_pushing_down_shows_what_goes_and_can_be_undone(yard: Yard, page: Page) 
 
 def test_another_style_says_what_is_lost(yard: Yard, page: Page) -> None:
     page.go(yard.at("storage?place=minutes"))
-    page.button("Another list style").click()
+    page.choose("The list", "Another list style")
     page.says("changing the list for Directors: a POSIX list has only read, write and execute")
     page.button("Change to POSIX list").click()
     page.until(lambda: isinstance(yard.now().places["minutes"].acl, Posix))
@@ -99,7 +99,7 @@ def test_posix_entries_by_boxes(yard: Yard, page: Page) -> None:
 
 def test_a_list_goes_as_text_from_one_place_to_another_and_is_kept_as_a_pattern(yard: Yard, page: Page) -> None:
     page.go(yard.at("storage?place=toolpaths"))
-    page.button("As text").click()
+    page.choose("The list", "As text")
     area = page.one("[aria-label='The list as text']")
     area.send_keys("A:fdg:Directors:rq")
     page.button("Put this list here").click()
@@ -108,12 +108,12 @@ def test_a_list_goes_as_text_from_one_place_to_another_and_is_kept_as_a_pattern(
     page.button("Put this list here").click()
     page.until(lambda: yard.now().places["toolpaths"].acl == Ordered((Entry("allow", "directors", 0x1200A9),)))
     page.until(lambda: not page.all(".ant-modal-wrap:not([style*=none])"))
-    page.button("As text").click()
+    page.choose("The list", "As text")
     page.one("input[placeholder='Name of the pattern']").send_keys("directors look in")
     page.button("Keep", ".ant-modal").click()
     page.until(lambda: [p.name for p in yard.now().patterns.values()] == ["directors look in"])
     page.go(yard.at("storage?place=released"))
-    page.button("Start over").click()
+    page.choose("The list", "Start over")
     page.press(".kind-card", "directors look in")
     page.says("Nobody gets more or less by it")
     page.button("Apply").click()

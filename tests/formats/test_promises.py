@@ -24,8 +24,17 @@ def test_sentences_as_people_write_them(quay: Plan) -> None:
             "Priya Natarajan must be able to write keel/drawings/toolpaths over NFS"
         ),
         "GUESTS MUST NOT SEE office": "Guest must not be able to see keel/office",
+        "nobody but Ledger can read payroll": "Everyone but Ledger must not be able to read keel/office/payroll",
+        "Nobody may write payroll over SMB": "Everyone must not be able to write keel/office/payroll over SMB",
+        "only Ledger and Directors can see payroll": "Everyone but Directors and Ledger must not be able to see keel/office/payroll",
+        "Priya Natarajan cannot read payroll": "Priya Natarajan must not be able to read keel/office/payroll",
     }.items():
         assert promised(quay, promises.read_sentence(quay, text)) == words
+
+
+def test_not_twice(quay: Plan) -> None:
+    with pytest.raises(FormatError, match="twice not"):
+        promises.read_sentence(quay, "Nobody but Ledger must not read payroll")
 
 
 def test_a_name_with_but_or_and_in_it_is_tried_whole_first(quay: Plan) -> None:

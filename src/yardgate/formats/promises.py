@@ -1,6 +1,7 @@
 """Promises as people write them: one as a sentence, many as a table (columns who, but, must, act, place, over, note).
 
-The sentence: WHO [but WHO, WHO and WHO] must [not] [be able to] see|read|write PLACE [over SMB|NFS].
+The sentence: WHO [but WHO, WHO and WHO] must [not] [be able to] see|read|write PLACE [over SMB|NFS]. For “must” also “can” and “may” are
+read; “nobody but WHO can” and “only WHO can” say what “everyone but WHO must not” says.
 """
 
 import re
@@ -19,9 +20,11 @@ from yardgate.formats.reading import FormatError, Note, Reading
 
 COLUMNS = ("who", "but", "must", "act", "place", "over", "note")
 _SENTENCE = re.compile(
-    r"(?P<who>.+?)\s+must\s+(?P<no>not\s+)?(?:be\s+able\s+to\s+)?(?P<act>see|read|write)\s+(?P<place>.+?)(?:\s+over\s+(?P<over>smb|nfs))?\s*\.?",
+    r"(?P<who>.+?)\s+(?:must|can|may)(?P<no>\s*not)?\s+(?:be\s+able\s+to\s+)?"
+    r"(?P<act>see|read|write)\s+(?P<place>.+?)(?:\s+over\s+(?P<over>smb|nfs))?\s*\.?",
     re.IGNORECASE,
 )
+_NOBODY_BUT = re.compile(r"(?:nobody|no one|none)(?P<but>\s+but\s.+)?|only\s(?P<only>.+)", re.IGNORECASE)
 _FORM = "WHO must (not) be able to see, read or write PLACE, as in “Everyone but Ledger must not be able to read office/payroll”"
 
 
@@ -32,11 +35,16 @@ def read_sentence(plan: Plan, text: str) -> Promise:
     if found is None:
         raise FormatError(f"this is not a promise: write {_FORM}")
     names = Names(plan)
-    who, but = _whos(names, found["who"])
+    said, must = found["who"], found["no"] is None
+    if not _meant(names, said) and (nobody := _NOBODY_BUT.fullmatch(said)):
+        if not must:
+            raise FormatError(f"twice not: write {_FORM}")
+        said, must = f"everyone but {nobody['only']}" if nobody["only"] else f"everyone{nobody['but'] or ''}", False
+    who, but = _whos(names, said)
     place = _place(names, found["place"])
     over: Any = found["over"].lower() if found["over"] else None
     act: Any = found["act"].lower()
-    promise = Promise(id="", who=who, except_for=but, must=found["no"] is None, act=act, place=place, protocol=over)
+    promise = Promise(id="", who=who, except_for=but, must=must, act=act, place=place, protocol=over)
     return _numbered(plan, promise, plan.promises.keys())
 
 

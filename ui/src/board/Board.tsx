@@ -42,7 +42,7 @@ const PAINTS = [
 const NO_FILTER = filterOf(new URLSearchParams());
 
 export default function Board() {
-  const { id, outline, index, columns: out, canEdit, last, edit, whatIf, step } = usePlan();
+  const { id, outline, index, columns: out, canEdit, last, edit, whatIf } = usePlan();
   const { message: toast } = App.useApp();
   const [params] = useSearchParams();
   const view = VIEWS.find((one) => one === params.get("view")) ?? "effect";
@@ -154,10 +154,7 @@ export default function Board() {
     const key = event.key.toLowerCase();
     const control = event.ctrlKey || event.metaKey;
     const levels: Record<string, Level | null> = { w: "RW", r: "RO", n: "NA", backspace: null, delete: null };
-    if (control && (key === "z" || key === "y")) {
-      event.preventDefault();
-      if (canEdit) void step(key === "y" || event.shiftKey ? "redo" : "undo");
-    } else if (!control && key in levels) {
+    if (!control && key in levels) {
       event.preventDefault();
       if (event.altKey) preview(levels[key]);
       else set(levels[key] ?? null);

@@ -1,7 +1,8 @@
 import { useQuery } from "@tanstack/react-query";
-import { Button, Checkbox, Dropdown, Input, Select } from "antd";
+import { Button, Checkbox, Input, Select } from "antd";
 import { useEffect, useRef, useState } from "react";
 import { useSearchParams } from "react-router";
+import { Menu } from "../parts/Menu";
 import { api, ask } from "../api/client";
 import { pathName, pickName, shownName } from "../plan/index";
 import { usePlan } from "../plan/PlanContext";
@@ -157,23 +158,20 @@ export function FilterBar({
       />
       <span className="spread" />
       {naming === null ? (
-        <Dropdown
-          trigger={["click"]}
-          menu={{
-            items: [
-              ...views.map((view) => ({ key: `to ${view.name}`, label: view.name })),
-              ...(views.length > 0 ? [{ type: "divider" as const }] : []),
-              here ? { key: "forget", label: `Forget “${here.name}”` } : { key: "keep", label: "Keep this view …", disabled: !search() },
-            ],
-            onClick: ({ key }) => {
-              if (key === "keep") setNaming("");
-              else if (key === "forget") keep(views.filter((view) => view !== here));
-              else setParams(views.find((view) => `to ${view.name}` === key)!.search, { replace: true });
-            },
+        <Menu
+          items={[
+            ...views.map((view) => ({ key: `to ${view.name}`, label: view.name })),
+            ...(views.length > 0 ? [{ type: "divider" as const }] : []),
+            here ? { key: "forget", label: `Forget “${here.name}”` } : { key: "keep", label: "Keep this view …", disabled: !search() },
+          ]}
+          onChoose={(key) => {
+            if (key === "keep") setNaming("");
+            else if (key === "forget") keep(views.filter((view) => view !== here));
+            else setParams(views.find((view) => `to ${view.name}` === key)!.search, { replace: true });
           }}
         >
           <Button size="small">{here ? here.name : "Views"} ▾</Button>
-        </Dropdown>
+        </Menu>
       ) : (
         <Input
           size="small"

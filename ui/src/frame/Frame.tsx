@@ -1,6 +1,7 @@
-import { Button, Dropdown, Tooltip } from "antd";
+import { Button, Tooltip } from "antd";
 import { lazy, Suspense, useEffect, useState, type ReactNode } from "react";
 import { NavLink, useLocation, useNavigate, useSearchParams } from "react-router";
+import { Menu } from "../parts/Menu";
 import { changed } from "../parts/address";
 import type { Session } from "../api/client";
 import { Tour } from "../help/Tour";
@@ -118,36 +119,33 @@ export function Frame({ session, children }: { session: Session; children: React
         <span className="spread" />
         <Others />
         <Find onAct={(act) => (act === "undo" || act === "redo" ? void step(act) : setDrawer(act))} />
-        <Dropdown
-          trigger={["click"]}
-          menu={{
-            items: [
-              { key: "mine", label: "My password and sessions …" },
-              ...(session.role === "administrator"
-                ? [
-                    { key: "accounts", label: "Who may sign in …" },
-                    { key: "audit", label: "Audit log …" },
-                  ]
-                : []),
-              {
-                key: "scheme",
-                label: "Light or dark",
-                children: SCHEMES.map(([key, label]) => ({ key, label: `${scheme === key ? "✓ " : ""}${label}` })),
-              },
-              { key: "out", label: "Sign out" },
-            ],
-            onClick: ({ key }) => {
-              if (key === "out") void signOut();
-              else if (isDrawer(key)) setDrawer(key);
-              else choose(key as Scheme);
+        <Menu
+          items={[
+            { key: "mine", label: "My password and sessions …" },
+            ...(session.role === "administrator"
+              ? [
+                  { key: "accounts", label: "Who may sign in …" },
+                  { key: "audit", label: "Audit log …" },
+                ]
+              : []),
+            {
+              key: "scheme",
+              label: "Light or dark",
+              children: SCHEMES.map(([key, label]) => ({ key, label: `${scheme === key ? "✓ " : ""}${label}` })),
             },
+            { key: "out", label: "Sign out" },
+          ]}
+          onChoose={(key) => {
+            if (key === "out") void signOut();
+            else if (isDrawer(key)) setDrawer(key);
+            else choose(key as Scheme);
           }}
         >
           <button className="plain">
             {session.name}
             {outline.may === "reader" && " (reader)"} ▾
           </button>
-        </Dropdown>
+        </Menu>
       </header>
       <nav className="stations" aria-label="Stations">
         {small ? (
@@ -189,20 +187,17 @@ export function Frame({ session, children }: { session: Session; children: React
             </Button>
           </Tooltip>
           {narrow ? (
-            <Dropdown
-              trigger={["click"]}
-              menu={{
-                items: [
-                  { key: "history", label: "History" },
-                  ...(canEdit ? [{ key: "take-in", label: "Import …" }] : []),
-                  { key: "export", label: "Export", children: exports },
-                  { key: "help", label: "Help" },
-                ],
-                onClick: ({ key }) => (isDrawer(key) ? setDrawer(key) : takeAway(key)),
-              }}
+            <Menu
+              items={[
+                { key: "history", label: "History" },
+                ...(canEdit ? [{ key: "take-in", label: "Import …" }] : []),
+                { key: "export", label: "Export", children: exports },
+                { key: "help", label: "Help" },
+              ]}
+              onChoose={(key) => (isDrawer(key) ? setDrawer(key) : takeAway(key))}
             >
               <Button size="small">More ▾</Button>
-            </Dropdown>
+            </Menu>
           ) : (
             <>
               <Button size="small" onClick={() => setDrawer("history")}>
@@ -213,9 +208,9 @@ export function Frame({ session, children }: { session: Session; children: React
                   Import …
                 </Button>
               )}
-              <Dropdown trigger={["click"]} menu={{ items: exports, onClick: ({ key }) => takeAway(key) }}>
+              <Menu items={exports} onChoose={takeAway}>
                 <Button size="small">Export ▾</Button>
-              </Dropdown>
+              </Menu>
               <Button size="small" title="What this is for, its signs, and what words mean" onClick={() => setDrawer("help")}>
                 Help
               </Button>

@@ -1,6 +1,7 @@
-import { App, Button, Dropdown, Input, Select, Space } from "antd";
+import { App, Button, Input, Select, Space } from "antd";
 import { useCallback, useEffect, useMemo, useRef, useState, type KeyboardEvent } from "react";
 import { Link, useSearchParams } from "react-router";
+import { Menu } from "../parts/Menu";
 import { changed } from "../parts/address";
 import type { Edit } from "../api/client";
 import { Grid, type GridHandle, type Look, type Spot } from "../parts/Grid";
@@ -225,20 +226,17 @@ export default function People() {
                   <Button size="small" type="primary" onClick={() => setAdding({ kind: "person" })}>
                     Add person
                   </Button>
-                  <Dropdown
-                    trigger={["click"]}
-                    menu={{
-                      items: [
-                        { key: "service", label: "Add service" },
-                        { key: "group", label: "Add group" },
-                      ],
-                      onClick: ({ key }) => setAdding({ kind: key as "service" | "group" }),
-                    }}
+                  <Menu
+                    items={[
+                      { key: "service", label: "Add service" },
+                      { key: "group", label: "Add group" },
+                    ]}
+                    onChoose={(key) => setAdding({ kind: key as "service" | "group" })}
                   >
                     <Button size="small" type="primary" style={{ minWidth: 24 }} aria-label="Add something else">
                       ▾
                     </Button>
-                  </Dropdown>
+                  </Menu>
                 </Space.Compact>
               </>
             )}

@@ -1,4 +1,4 @@
-import { Button, Dropdown } from "antd";
+import { MenuButton } from "../parts/Menu";
 import type { Level, Promised } from "../api/client";
 import { whoName } from "../plan/index";
 import { usePlan } from "../plan/PlanContext";
@@ -19,14 +19,9 @@ export function PromiseThis({
   const { index, canEdit, edit } = usePlan();
   if (!canEdit) return null;
   const name = who === "guest" ? "A guest" : whoName(index, who);
-  const items = (level ? promisable(level) : ANYTHING).map((one) => ({
-    key: promiseWords(one),
-    label: `${name} ${promiseWords(one)} this${over ? ` over ${over.toUpperCase()}` : ""}`,
-    onClick: () => void edit([promiseEdit(who, place, one, over)]),
+  const choices = (level ? promisable(level) : ANYTHING).map((one) => ({
+    words: `${name} ${promiseWords(one)} this${over ? ` over ${over.toUpperCase()}` : ""}`,
+    act: () => void edit([promiseEdit(who, place, one, over)]),
   }));
-  return (
-    <Dropdown trigger={["click"]} menu={{ items }}>
-      <Button size="small">{level ? "Promise that this stays so" : "Promise …"} ▾</Button>
-    </Dropdown>
-  );
+  return <MenuButton words={level ? "Promise that this stays so" : "Promise …"} choices={choices} />;
 }

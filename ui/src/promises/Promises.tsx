@@ -193,8 +193,8 @@ function NewPromise({ onMade }: { onMade: (id: string) => void }) {
         </div>
       ) : (
         <p className="muted">
-          WHO [but WHO and WHO] must [not] be able to see, read or write PLACE [over SMB or NFS]. Everyone takes in the guest where they
-          must not.
+          WHO [but WHO and WHO] must [not] be able to see, read or write PLACE [over SMB or NFS]; or “only WHO can read PLACE”. Everyone
+          takes in the guest where they must not.
         </p>
       )}
     </form>

@@ -1,4 +1,4 @@
-import { Button, Dropdown } from "antd";
+import { MenuButton } from "../parts/Menu";
 import { usePlan } from "../plan/PlanContext";
 import { useFormats } from "../plan/queries";
 
@@ -6,13 +6,9 @@ import { useFormats } from "../plan/queries";
 export function Papers({ query, steps = true, only }: { query: string; steps?: boolean; only?: string[] }) {
   const { id } = usePlan();
   const papers = useFormats().filter(({ of, name }) => (of === "system" || (of === "steps" && steps)) && (!only || only.includes(name)));
-  const items = papers.map(({ name, words }) => ({ key: name, label: words }));
-  return (
-    <Dropdown
-      trigger={["click"]}
-      menu={{ items, onClick: ({ key }) => window.location.assign(`/api/v1/plans/${id}/rollout/take-away/${key}?${query}`) }}
-    >
-      <Button size="small">On paper ▾</Button>
-    </Dropdown>
-  );
+  const choices = papers.map(({ name, words }) => ({
+    words,
+    act: () => window.location.assign(`/api/v1/plans/${id}/rollout/take-away/${name}?${query}`),
+  }));
+  return <MenuButton words="On paper" choices={choices} />;
 }

@@ -1,5 +1,6 @@
-import { Button, Dropdown } from "antd";
+import { Button } from "antd";
 import { useState } from "react";
+import { MenuButton } from "../parts/Menu";
 import type { Edit, Share } from "../api/client";
 import { plural } from "../parts/plural";
 import { ManyRemoveDialog } from "../parts/RemoveDialog";
@@ -43,12 +44,7 @@ export function Selected({ selection, shares }: { selection: Selection; shares: 
   return (
     <>
       <SelectionBar words={`${many} chosen`} onClear={() => selection.set([])}>
-        <Dropdown
-          trigger={["click"]}
-          menu={{ items: useful.map(([key, one]) => ({ key, label: `${one.words} …` })), onClick: ({ key }) => setAct(key) }}
-        >
-          <Button size="small">Set ▾</Button>
-        </Dropdown>
+        <MenuButton words="Set" choices={useful.map(([key, one]) => ({ words: `${one.words} …`, act: () => setAct(key) }))} />
         <Button size="small" onClick={() => setAct("note")}>
           Note …
         </Button>

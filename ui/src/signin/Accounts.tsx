@@ -1,6 +1,7 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
-import { App, Button, Drawer, Dropdown, Input, Select } from "antd";
+import { App, Button, Drawer, Input, Select } from "antd";
 import { useState } from "react";
+import { Menu } from "../parts/Menu";
 import { api, ask, message, type Schemas } from "../api/client";
 import { plural } from "../parts/plural";
 
@@ -110,29 +111,27 @@ export default function Accounts({ onClose }: { onClose: () => void }) {
               </td>
               <td className="muted">{account.sessions === 0 ? "nowhere" : plural(account.sessions, "browser")}</td>
               <td>
-                <Dropdown
-                  trigger={["click"]}
-                  menu={{
-                    items: [
-                      { key: "link", label: "New link to sign in", disabled: account.disabled },
-                      { key: "out", label: "Sign out everywhere", disabled: account.sessions === 0 },
-                      { key: "shut", label: account.disabled ? "Enable the account" : "Disable the account" },
-                    ],
-                    onClick: ({ key }) =>
-                      void (key === "link"
-                        ? act(async () => told(await ask(api.POST("/api/v1/accounts/{account}/link", path(account.id)))))
-                        : key === "out"
-                          ? act(async () => {
-                              await ask(api.DELETE("/api/v1/accounts/{account}/sessions", path(account.id)));
-                              toast.success(`${account.name} is signed out everywhere.`);
-                            })
-                          : change(account.id, { disabled: !account.disabled })),
-                  }}
+                <Menu
+                  items={[
+                    { key: "link", label: "New link to sign in", disabled: account.disabled },
+                    { key: "out", label: "Sign out everywhere", disabled: account.sessions === 0 },
+                    { key: "shut", label: account.disabled ? "Enable the account" : "Disable the account" },
+                  ]}
+                  onChoose={(key) =>
+                    void (key === "link"
+                      ? act(async () => told(await ask(api.POST("/api/v1/accounts/{account}/link", path(account.id)))))
+                      : key === "out"
+                        ? act(async () => {
+                            await ask(api.DELETE("/api/v1/accounts/{account}/sessions", path(account.id)));
+                            toast.success(`${account.name} is signed out everywhere.`);
+                          })
+                        : change(account.id, { disabled: !account.disabled }))
+                  }
                 >
                   <Button size="small" aria-label={`More about ${account.name}`}>
                     …
                   </Button>
-                </Dropdown>
+                </Menu>
               </td>
             </tr>
           ))}

@@ -7,6 +7,7 @@ import { LevelTag } from "../parts/ArmSign";
 import { CopyDialog } from "../parts/CopyDialog";
 import { Field } from "../parts/Field";
 import { RemoveDialog } from "../parts/RemoveDialog";
+import { MenuButton } from "../parts/Menu";
 import { plural } from "../parts/plural";
 import { Side } from "../parts/Side";
 import { below, pathName, whoName, type PlanIndex } from "../plan/index";
@@ -31,7 +32,7 @@ const placesFor = (places: Place[], index: PlanIndex, place: Place) =>
 
 /** The storage tree, and for the place chosen: what is granted, in which order, and who comes out with what. */
 export default function Storage() {
-  const { outline, index, canEdit, edit, step } = usePlan();
+  const { outline, index, canEdit, edit } = usePlan();
   const [params, setParams] = useSearchParams();
   const [folded, setFolded] = useState<ReadonlySet<string>>(new Set());
   const [adding, setAdding] = useState<{ kind: Place["kind"]; parent: string | null } | null>(() =>
@@ -77,9 +78,7 @@ export default function Storage() {
     const inner = chosen ? (index.children.get(chosen.id) ?? []) : [];
     const open = chosen && inner.length > 0 && !folded.has(chosen.id);
     const to = { ArrowDown: shown[number + 1], ArrowUp: shown[number - 1], Home: shown[0], End: shown.at(-1) }[event.key];
-    if ((event.ctrlKey || event.metaKey) && ["z", "y"].includes(event.key.toLowerCase())) {
-      if (canEdit) void step(event.key.toLowerCase() === "y" || event.shiftKey ? "redo" : "undo");
-    } else if (event.key === " " && chosen && canEdit) {
+    if (event.key === " " && chosen && canEdit) {
       setSeveral(true);
       selection.turn(chosen.id, event.shiftKey);
     } else if (event.key === "Escape" && several) {
@@ -294,22 +293,19 @@ function PlaceDetail({
         </div>
         {canEdit && (
           <div className="row" style={{ margin: "8px 0", flexWrap: "wrap" }}>
-            <Button size="small" type={style ? "default" : "primary"} onClick={() => setDialog("begin")}>
-              {style ? "Start over with …" : "Add a permission list …"}
-            </Button>
-            {style && (
-              <Button size="small" onClick={() => setDialog("style")}>
-                Another list style …
-              </Button>
-            )}
-            {style && (
-              <Button size="small" onClick={() => setDialog("text")}>
-                As text …
-              </Button>
-            )}
-            {style && inner > 0 && (
-              <Button size="small" onClick={() => setDialog("push")}>
-                Push down to {inner} {inner === 1 ? "place" : "places"} …
+            {style ? (
+              <MenuButton
+                words="The list"
+                choices={[
+                  { words: "Start over with …", act: () => setDialog("begin") },
+                  { words: "Another list style …", act: () => setDialog("style") },
+                  { words: "As text …", act: () => setDialog("text") },
+                  ...(inner > 0 ? [{ words: `Push down to ${plural(inner, "place")} …`, act: () => setDialog("push") }] : []),
+                ]}
+              />
+            ) : (
+              <Button size="small" type="primary" onClick={() => setDialog("begin")}>
+                Add a permission list …
               </Button>
             )}
             <span className="divider" />
@@ -323,19 +319,18 @@ function PlaceDetail({
                 Personal folders …
               </Button>
             )}
-            {place.kind !== "pool" && (
-              <Button size="small" onClick={() => setDialog("copy")}>
-                Another like it …
-              </Button>
-            )}
-            {place.kind !== "pool" && (
-              <Button size="small" onClick={() => setDialog("move")} disabled={targets.length === 0}>
-                Move …
-              </Button>
-            )}
-            <Button size="small" danger onClick={() => setDialog("remove")}>
-              Remove …
-            </Button>
+            <MenuButton
+              words="Move, remove"
+              choices={[
+                ...(place.kind === "pool"
+                  ? []
+                  : [
+                      { words: "Another like it …", act: () => setDialog("copy") },
+                      { words: "Move …", act: () => setDialog("move"), disabled: targets.length === 0 },
+                    ]),
+                { words: "Remove …", act: () => setDialog("remove"), danger: true },
+              ]}
+            />
           </div>
         )}
         {place.personal_folders && (
