@@ -18,6 +18,7 @@ from yardgate.core.edits.records import (
     PutAccepted,
     PutDirectory,
     PutGroup,
+    PutNeed,
     PutPattern,
     PutPlace,
     PutPromise,
@@ -27,6 +28,7 @@ from yardgate.core.edits.records import (
     RemoveAccepted,
     RemoveDirectory,
     RemoveGroup,
+    RemoveNeed,
     RemovePattern,
     RemovePlace,
     RemovePromise,
@@ -39,6 +41,7 @@ from yardgate.core.edits.records import (
 )
 from yardgate.core.model.agreements import Accepted, Act, Promise
 from yardgate.core.model.directory import Directory
+from yardgate.core.model.needs import WISHES, Need
 from yardgate.core.model.plan import (
     EVERYONE,
     GUEST,
@@ -128,6 +131,9 @@ def plans(draw: st.DrawFn, most: int = 7, lists: bool | None = None, shares: boo
         grants=grants,
         patterns={f"k{i}": Pattern(id=f"k{i}", name=f"name-{i}", acl=own) for i, own in enumerate(kept)},
         promises={f"m{i}": replace(promise, id=f"m{i}") for i, promise in enumerate(promised)},
+        needs={need.id: need for need in draw(st.lists(needs(user_ids, group_ids, sorted(places)), max_size=3))}
+        if users or groups
+        else {},
         accepted={"kind:p0": Accepted(id="kind:p0", reason="for now")} if draw(st.booleans()) else {},
         directories={"elsewhere": ELSEWHERE} if "elsewhere" in origins.values() else {},
         **(
@@ -136,6 +142,11 @@ def plans(draw: st.DrawFn, most: int = 7, lists: bool | None = None, shares: boo
             else {}
         ),
     )
+
+
+def needs(users: list[str], groups: list[str], places: list[str]) -> st.SearchStrategy[Need]:
+    whos = st.sampled_from([*users, *groups] or ["nobody"])
+    return st.builds(Need.of, whos, st.sampled_from(places or ["nowhere"]), st.sampled_from(WISHES))
 
 
 def promises(promise: str, users: list[str], groups: list[str], places: list[str]) -> st.SearchStrategy[Promise]:
@@ -311,7 +322,7 @@ def edits(draw: st.DrawFn, plan: Plan) -> Edit:
     """An edit that may or may not be possible in the plan."""
     users, groups, places = sorted(plan.users), sorted(plan.groups), sorted(plan.places)
     one = lambda ids, new: st.sampled_from([*ids, new])  # noqa: E731
-    kind = draw(st.integers(0, 23))
+    kind = draw(st.integers(0, 25))
     if kind == 0:
         user = draw(one(users, "u-new"))
         old = plan.users.get(user, User(id=user, name=user))
@@ -367,6 +378,10 @@ def edits(draw: st.DrawFn, plan: Plan) -> Edit:
         return PutPromise(draw(promises(draw(one(sorted(plan.promises), "m-new")), users, groups, places)))
     if kind == 19:
         return RemovePromise(draw(one(sorted(plan.promises), "nothing")))
+    if kind == 22:
+        return PutNeed(draw(needs(users, groups, places)))
+    if kind == 23:
+        return RemoveNeed(draw(one(sorted(plan.needs), "nothing")))
     if kind == 20:
         return PutAccepted(
             Accepted(id=draw(one(sorted(plan.accepted), "kind:new")), reason="for now", until=date(2027, 2, 1))

@@ -15,7 +15,7 @@ from yardgate import demo
 from yardgate.core.access.batch.resolve import resolve
 from yardgate.core.access.outcome import outcome
 from yardgate.core.access.walk import walk
-from yardgate.core.acl.rights import LEVELS
+from yardgate.core.acl.rights import LEVELS, Level
 from yardgate.core.model.plan import LOCAL, Plan, same
 from yardgate.core.model.share import Over
 from yardgate.formats import planfile
@@ -324,3 +324,34 @@ def test_a_directory_is_read_from_the_command_line(tmp_path: Path) -> None:
         "directory", "test", "other", "--file", path, code=2
     )
     assert "port: " in yardgate("directory", "test", "--file", path, code=1)
+
+
+def test_suggest_gives_just_what_is_needed(plan_file: Path, tmp_path: Path) -> None:
+    needs, made = tmp_path / "needs.csv", tmp_path / "made.json"
+    needs.write_text("who,payroll,photos\nOffice,read,change\nMira Oyelaran,must not,\nTomas Brandt,change,\n")
+    told = json.loads(yardgate("suggest", plan_file, "--needs", needs, "--json", "-o", made))
+    assert (told["new_groups"], told["personal"], told["misses"], told["proven"]) == (0, 1, [], True)
+    after = planfile.read(made.read_text())
+    matrix = resolve(after, ON)
+    for user in after.users:
+        office = user in {one for one in matrix.counting.subjects if matrix.level(one, "photos") == Level.RW}
+        wanted = "RW" if user == "tomas-brandt" else "RO" if office else "NA"
+        assert matrix.level(user, "payroll") == wanted or not after.users[user].active(ON)
+    assert len(after.needs) == 4
+    said = yardgate("suggest", made)
+    assert "proven" in said
+    needs.write_text("who,payroll\nOffice,read\nLedger,must not\n")
+    assert "contradiction for Oskar Dahl" in yardgate("suggest", plan_file, "--needs", needs, code=1)
+    assert "nothing is needed" in yardgate("suggest", plan_file, code=2)
+    assert "does not have: Nobody" in yardgate(
+        "suggest", plan_file, "--needs", "-", stdin="who,payroll\nNobody,read\n", code=2
+    )
+    today = json.loads(yardgate("suggest", plan_file, "--today", "--json", "-o", made))
+    assert today["misses"] == []
+    kept = resolve(planfile.read(made.read_text()), ON)
+    was = resolve(planfile.read(plan_file.read_text()), ON)
+    assert all(
+        (kept.level(u, p) >= Level.RO) == (was.level(u, p) >= Level.RO)
+        for u in kept.plan.users
+        for p in kept.plan.places
+    )

@@ -305,3 +305,22 @@ def test_this_machines_own_files_come_in() -> None:
 def test_account_files_that_cannot_be_read(passwd: str, group: str, message: str) -> None:
     with pytest.raises(FormatError, match=message):
         accounts.read(Plan(), passwd, group)
+
+
+def test_needs_come_from_a_table_as_people_write_them(quay: Plan) -> None:
+    text = "who,payroll,photos,quotes\nOffice,read,change,?\nMira Oyelaran,must not,,-\nTomas Brandt,RW,,\n"
+    reading = matrix.read_needs(quay, text)
+    plan, _ = apply(quay, reading.edits)
+    assert {(need.who, need.place, need.wish) for need in plan.needs.values()} == {
+        ("office", "payroll", "read"),
+        ("office", "photos", "change"),
+        ("office", "quotes", "any"),
+        ("mira-oyelaran", "payroll", "must not"),
+        ("tomas-brandt", "payroll", "change"),
+    }
+    assert matrix.read_needs(plan, text).edits == ()
+    back, _ = apply(plan, matrix.read_needs(plan, "who,payroll\nOffice,-\nTomas Brandt,r\n").edits)
+    assert {need.wish for need in back.needs.values() if need.place == "payroll"} == {"must not", "read"}
+    with pytest.raises(FormatError, match=r"line 2, column 2: .maybe. is not a level; write change, read, must not"):
+        matrix.read_needs(quay, "who,payroll\nOffice,maybe\n")
+    assert [one.name for one in matrix.read_needs(quay, "who,payroll\nNobody Here,read\n").unknown] == ["Nobody Here"]

@@ -13,7 +13,7 @@ import typer
 from rich.table import Table
 
 from yardgate import __version__
-from yardgate.cli import account, check, data, directory, rollout, serve, walk
+from yardgate.cli import account, check, data, directory, rollout, serve, suggest, walk
 from yardgate.cli.console import (
     AsJson,
     Data,
@@ -71,6 +71,7 @@ app.add_typer(directory.app, name="directory")
 app.add_typer(rollout.app, name="rollout")
 app.command("walk")(walk.walk_through)
 app.command("check")(check.check)
+app.command("suggest")(suggest.suggest)
 app.command("serve")(serve.serve)
 app.command("demo")(serve.demo)
 app.command("backup")(data.backup)

@@ -1,15 +1,17 @@
 """A matrix of grants as a table: rows are people, services or groups, columns are places."""
 
 import json
-from collections.abc import Collection, Iterator
+from collections.abc import Collection, Iterator, Mapping
 from dataclasses import replace
+from typing import Generic, NamedTuple, TypeVar
 
 from yardgate.core.access.batch.resolve import Matrix, rights
 from yardgate.core.access.outcome import Outcome
 from yardgate.core.acl.rights import APART, LEVELS, Level, Rights, letters
-from yardgate.core.edits.records import Edit, PutGroup, PutPlace, PutUser, SetGrant
+from yardgate.core.edits.records import Edit, PutGroup, PutNeed, PutPlace, PutUser, RemoveNeed, SetGrant
 from yardgate.core.model.names import Names, fresh_id
 from yardgate.core.model.naming import fold, show
+from yardgate.core.model.needs import Need, Wish, need_id
 from yardgate.core.model.plan import EVERYONE, Group, Place, PlaceKind, Plan, User
 from yardgate.formats import table
 from yardgate.formats.reading import FormatError, Make, Note, Reading, Unknown
@@ -26,6 +28,20 @@ SPELLINGS: dict[str, Level | None] = {
     **dict.fromkeys(("", "-", "–", "—", ".", "·"), None),
 }
 
+_HINTS = {
+    "": "write RW, RO, NA or leave it empty",
+    "none": "write NA for a refusal, or leave the cell empty to say nothing",
+}
+_WISHES: Mapping[Wish | None, tuple[str, ...]] = {
+    "change": ("change", "rw", "w", "read-write", "read/write", "write", "modify", "full", "c"),
+    "read": ("read", "ro", "r", "read-only", "read only"),
+    "must not": ("must not", "never", "na", "no access"),
+    "any": ("any", "?", "does not matter"),
+    None: ("", "-", "–", "—", ".", "·"),
+}
+WISH_SPELLINGS: Mapping[str, Wish | None] = {spelling: wish for wish, some in _WISHES.items() for spelling in some}
+T = TypeVar("T")
+
 
 def read(plan: Plan, text: str, make: Make | None = None, clear_blanks: bool = False) -> Reading:
     """The edits that a matrix makes in a plan. `make`: what to do with names the plan does not have; see `Reading.unknown`.
@@ -34,36 +50,14 @@ def read(plan: Plan, text: str, make: Make | None = None, clear_blanks: bool = F
     `group:name`), or, where the first two columns are headed kind and name, with both. An empty cell leaves what is there,
     or, with `clear_blanks`, takes it away.
     """
-    lines = iter(table.rows(text))
-    header_line, header = next(lines)
-    lead = 2 if [fold(cell) for cell in header[:2]] == ["kind", "name"] else 1
-    if len(header) <= lead:
-        raise FormatError(
-            "the first line must name at least one place after the column of names", header_line, len(header)
-        )
-    maker = _Maker(plan, make or {})
-    columns = [maker.place(cell, header_line, lead + i + 1) for i, cell in enumerate(header[lead:])]
-    filled = [place for place in columns if place]
-    for i, place in enumerate(columns):
-        if place and place in columns[:i]:
-            raise FormatError(f"place {show(header[lead + i])} is named twice", header_line, lead + i + 1)
+    maker, rows = _grid(plan, text, make or {}, SPELLINGS, _HINTS)
     grants: list[Edit] = []
-    seen: dict[str, int] = {}
     dashes = 0
-    for line, row in lines:
-        if len(row) > len(header):
-            raise FormatError(f"{len(row)} cells where the first line has {len(header)}", line, len(header) + 1)
-        name = row[0] if lead == 1 or len(row) < 2 else f"{row[0]}:{row[1]}" if fold(row[1]) != EVERYONE else row[1]
-        who = maker.who(name, line)
-        cells = [_cell(cell, line, lead + i + 1) for i, cell in enumerate(row[lead:])]
-        dashes += sum(1 for cell in row[lead:] if cell and SPELLINGS.get(fold(cell), Level.NA) is None)
-        if who is None:
-            continue
-        if seen.setdefault(who, line) != line:
-            raise FormatError(f"{show(name)} has two rows, the first in line {seen[who]}", line, 1)
-        for place, level in zip(columns, cells, strict=False):
-            before = plan.grants.get(place, {}).get(who) if place else None
-            if place and level != before and (level is not None or clear_blanks):
+    for who, cells in rows:
+        dashes += sum(1 for cell in cells if cell.text and cell.means is None)
+        for place, level, _ in cells:
+            before = plan.grants.get(place, {}).get(who) if place and who else None
+            if who and place and level != before and (level is not None or clear_blanks):
                 grants.append(SetGrant(place, who, level))
     if any(isinstance(edit, SetGrant) and edit.who == EVERYONE and edit.level for edit in grants):
         maker.notes.append(Note(None, "Everyone means all accounts, and guests wherever a share lets guests in"))
@@ -74,21 +68,72 @@ def read(plan: Plan, text: str, make: Make | None = None, clear_blanks: bool = F
                 f"a dash or dot was taken as not set, not as no access, in {dashes} {'cell' if dashes == 1 else 'cells'}",
             )
         )
-    if not filled and not maker.unknown:
-        raise FormatError("none of the columns is a place", header_line, lead + 1)
     return Reading((*maker.edits, *grants), tuple(maker.notes), tuple(maker.unknown))
 
 
-def _cell(text: str, line: int, column: int) -> Level | None:
-    try:
-        return SPELLINGS[fold(text)]
-    except KeyError:
-        hint = (
-            "write NA for a refusal, or leave the cell empty to say nothing"
-            if fold(text) == "none"
-            else "write RW, RO, NA or leave it empty"
+def read_needs(plan: Plan, text: str, make: Make | None = None) -> Reading:
+    """The needs that a table of the same form says, as edits. An empty cell says nothing new; a dash takes away what was needed."""
+    maker, rows = _grid(
+        plan, text, make or {}, WISH_SPELLINGS, {"": "write change, read, must not, any, or leave it empty"}
+    )
+    edits: list[Edit] = []
+    for who, cells in rows:
+        for place, wish, said in cells:
+            if not who or not place or not said:
+                continue
+            if who == EVERYONE:
+                raise FormatError("needs are those of people and groups; for everyone name a group that all are in")
+            before = plan.needs.get(need_id(who, place))
+            if wish is None and before is not None:
+                edits.append(RemoveNeed(before.id))
+            elif wish is not None and (before is None or before.wish != wish):
+                edits.append(PutNeed(replace(before, wish=wish) if before is not None else Need.of(who, place, wish)))
+    return Reading((*maker.edits, *edits), tuple(maker.notes), tuple(maker.unknown))
+
+
+class _Cell(NamedTuple, Generic[T]):
+    """A cell of a place (none: of a column that is left out): what it means, and what stands in it."""
+
+    place: str | None
+    means: T
+    text: str
+
+
+def _grid(
+    plan: Plan, text: str, make: Make, spellings: Mapping[str, T], hints: Mapping[str, str]
+) -> "tuple[_Maker, list[tuple[str | None, list[_Cell[T]]]]]":
+    """A table of people, or groups, by places: its names looked up, its places, and a row each."""
+    lines = iter(table.rows(text))
+    header_line, header = next(lines)
+    lead = 2 if [fold(cell) for cell in header[:2]] == ["kind", "name"] else 1
+    if len(header) <= lead:
+        raise FormatError(
+            "the first line must name at least one place after the column of names", header_line, len(header)
         )
-        raise FormatError(f"{show(text)} is not a level; {hint}", line, column) from None
+    maker = _Maker(plan, make)
+    columns = [maker.place(cell, header_line, lead + i + 1) for i, cell in enumerate(header[lead:])]
+    for i, place in enumerate(columns):
+        if place and place in columns[:i]:
+            raise FormatError(f"place {show(header[lead + i])} is named twice", header_line, lead + i + 1)
+    rows: list[tuple[str | None, list[_Cell[T]]]] = []
+    seen: dict[str, int] = {}
+    for line, row in lines:
+        if len(row) > len(header):
+            raise FormatError(f"{len(row)} cells where the first line has {len(header)}", line, len(header) + 1)
+        name = row[0] if lead == 1 or len(row) < 2 else f"{row[0]}:{row[1]}" if fold(row[1]) != EVERYONE else row[1]
+        who = maker.who(name, line)
+        cells = []
+        for i, (place, cell) in enumerate(zip(columns, row[lead:], strict=False)):
+            if fold(cell) not in spellings:
+                hint = hints.get(fold(cell), hints[""])
+                raise FormatError(f"{show(cell)} is not a level; {hint}", line, lead + i + 1)
+            cells.append(_Cell(place, spellings[fold(cell)], cell))
+        if who is not None and seen.setdefault(who, line) != line:
+            raise FormatError(f"{show(name)} has two rows, the first in line {seen[who]}", line, 1)
+        rows.append((who, cells))
+    if not any(columns) and not maker.unknown:
+        raise FormatError("none of the columns is a place", header_line, lead + 1)
+    return maker, rows
 
 
 class _Maker:

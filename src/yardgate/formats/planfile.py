@@ -10,6 +10,7 @@ from yardgate.core.model.agreements import Accepted, Promise
 from yardgate.core.model.checks import PlanError, Trouble
 from yardgate.core.model.directory import Directory
 from yardgate.core.model.kinds import KINDS, check
+from yardgate.core.model.needs import Need
 from yardgate.core.model.plan import (
     Enforcement,
     FileSystem,
@@ -118,6 +119,7 @@ class PlanFile(BaseModel):
     shares: list[Share] = []
     services: list[Service] = []
     promises: list[Promise] = []
+    needs: Annotated[list[Need], Field(description="what people need, whatever the plan gives them")] = []
     accepted: Annotated[list[Accepted], Field(description="findings that are accepted, by the id of the finding")] = []
 
 

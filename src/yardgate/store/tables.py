@@ -177,6 +177,18 @@ promises = Table(
     Column("note", Text, nullable=False),
     _within("places", "place"),
 )
+needs = Table(
+    "needs",
+    metadata,
+    _of_plan(),
+    Column("id", String, primary_key=True),
+    Column("who", String, nullable=False),
+    Column("place", String, nullable=False),
+    Column("wish", String, nullable=False),
+    Column("asked_by", Text, nullable=False),
+    Column("note", Text, nullable=False),
+    _within("places", "place"),
+)
 accepted = Table(  # findings that are accepted, by the id of the finding
     "accepted",
     metadata,

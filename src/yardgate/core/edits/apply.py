@@ -19,6 +19,7 @@ from yardgate.core.edits.records import (
     PutService,
     PutShare,
     PutUser,
+    RemoveNeed,
     RemovePlace,
     RemovePromise,
     RemoveShare,
@@ -272,7 +273,7 @@ def _grant(edit: SetGrant, draft: _Draft) -> list[Edit]:
 
 
 def _forget(gone: Set[str], draft: _Draft) -> list[Edit]:
-    """Take users and groups out of all other groups, grants, lists, shares, services and promises; the edits that undo it.
+    """Take users and groups out of all other groups, grants, lists, shares, services, promises and needs; the edits that undo it.
 
     What they owned has no owner of its own then: the one above, or root. What was promised of them is promised no longer.
     """
@@ -295,6 +296,8 @@ def _forget(gone: Set[str], draft: _Draft) -> list[Edit]:
         elif promise.except_for & gone:
             draft.set(PROMISES, replace(promise, except_for=promise.except_for - gone))
             undo.append(PutPromise(promise))
+    for need in [need for need in draft.now.needs.values() if need.who in gone]:
+        undo += _apply(RemoveNeed(need.id), draft)
     for group in [group for group in draft.now.groups.values() if group.id not in gone]:
         for member in sorted(group.members & gone):
             undo[:0] = _apply(Leave(group.id, member), draft)
@@ -334,7 +337,7 @@ def _forget_accounts_of(directory: str, draft: _Draft) -> list[Edit]:
 
 
 def _empty(place: str, draft: _Draft) -> list[Edit]:
-    """Take out what lies below a place, and the grants, shares and promises there; the edits that undo it."""
+    """Take out what lies below a place, and the grants, shares, promises and needs there; the edits that undo it."""
     undo: list[Edit] = []
     for child in [child.id for child in draft.now.places.values() if child.parent == place]:
         undo[:0] = _apply(RemovePlace(child), draft)
@@ -345,4 +348,6 @@ def _empty(place: str, draft: _Draft) -> list[Edit]:
         back += _apply(RemoveShare(share.id), draft)
     for promise in [promise for promise in draft.now.promises.values() if promise.place == place]:
         back += _apply(RemovePromise(promise.id), draft)
+    for need in [need for need in draft.now.needs.values() if need.place == place]:
+        back += _apply(RemoveNeed(need.id), draft)
     return back + undo

@@ -15,6 +15,7 @@ from yardgate.core.edits.records import (
     PutAccepted,
     PutDirectory,
     PutGroup,
+    PutNeed,
     PutPattern,
     PutPlace,
     PutPromise,
@@ -24,6 +25,7 @@ from yardgate.core.edits.records import (
     RemoveAccepted,
     RemoveDirectory,
     RemoveGroup,
+    RemoveNeed,
     RemovePattern,
     RemovePlace,
     RemovePromise,
@@ -38,6 +40,7 @@ from yardgate.core.model.agreements import Promise
 from yardgate.core.model.behaviour import QUESTIONS
 from yardgate.core.model.directory import Directory
 from yardgate.core.model.naming import fold
+from yardgate.core.model.needs import Need
 from yardgate.core.model.plan import Group, Place, Plan, Target, User
 from yardgate.core.model.share import Service, Share
 
@@ -69,6 +72,8 @@ _COUNTED = {
     "remove-service": ("service reset", "services reset"),
     "put-promise": ("promise added or changed", "promises added or changed"),
     "remove-promise": ("promise removed", "promises removed"),
+    "put-need": ("need set", "needs set"),
+    "remove-need": ("need cleared", "needs cleared"),
     "put-accepted": ("finding accepted", "findings accepted"),
     "remove-accepted": ("finding reopened", "findings reopened"),
     "set-grant": ("grant set", "grants set"),
@@ -150,6 +155,11 @@ def sentence(before: Plan, after: Plan, edit: Edit) -> str:
         case RemovePromise(promise_id):
             kept = before.promises.get(promise_id)
             return f"removed the promise: {promise_id if kept is None else promised(before, kept)}"
+        case PutNeed(need):
+            return f"{needed(after, need)}"
+        case RemoveNeed(need_id):
+            was = before.needs.get(need_id)
+            return f"nothing needed: {need_id}" if was is None else f"nothing needed: {_of_need(before, was)}"
         case PutAccepted(accepted):
             again = f", until {accepted.until}" if accepted.until is not None else ""
             return f"accepted a finding{again}: {accepted.reason}"
@@ -174,6 +184,16 @@ def sentence(before: Plan, after: Plan, edit: Edit) -> str:
             return "said what this appliance is for"
         case SetTitle(name, office):
             return f"called this plan {name}" + (f" of {office}" if office else "")
+
+
+def needed(plan: Plan, need: Need) -> str:
+    """A need as a sentence."""
+    wish = {"any": "it does not matter what", "must not": "must not get to it"}.get(need.wish, f"needs to {need.wish}")
+    return f"{wish}: {_of_need(plan, need)}"
+
+
+def _of_need(plan: Plan, need: Need) -> str:
+    return f"{plan.named(need.who)} on {plan.path_name(need.place)}"
 
 
 def promised(plan: Plan, promise: Promise) -> str:

@@ -11,6 +11,7 @@ from yardgate.core.model.kinds import (
     ACCEPTED,
     DIRECTORIES,
     GROUPS,
+    NEEDS,
     PATTERNS,
     PLACES,
     PROMISES,
@@ -20,6 +21,7 @@ from yardgate.core.model.kinds import (
     Kind,
     PlanRecord,
 )
+from yardgate.core.model.needs import Need
 from yardgate.core.model.plan import Group, Pattern, Place, Target, User
 from yardgate.core.model.share import Service, Share
 
@@ -189,6 +191,24 @@ class RemovePromise:
 
 
 @dataclass(frozen=True, slots=True)
+class PutNeed:
+    """Say what somebody needs in a place."""
+
+    __pydantic_config__ = STRICT
+    need: Need
+    op: Literal["put-need"] = "put-need"
+
+
+@dataclass(frozen=True, slots=True)
+class RemoveNeed:
+    """Say no longer what somebody needs in a place."""
+
+    __pydantic_config__ = STRICT
+    need: str
+    op: Literal["remove-need"] = "remove-need"
+
+
+@dataclass(frozen=True, slots=True)
 class PutAccepted:
     """Accept a finding, with a reason."""
 
@@ -257,6 +277,8 @@ Edit = (
     | RemoveService
     | PutPromise
     | RemovePromise
+    | PutNeed
+    | RemoveNeed
     | PutAccepted
     | RemoveAccepted
     | SetGrant
@@ -273,6 +295,7 @@ _OF_KIND: tuple[tuple[Kind, type, type], ...] = (
     (SHARES, PutShare, RemoveShare),
     (SERVICES, PutService, RemoveService),
     (PROMISES, PutPromise, RemovePromise),
+    (NEEDS, PutNeed, RemoveNeed),
     (ACCEPTED, PutAccepted, RemoveAccepted),
 )
 PUT: Mapping[type, Kind] = {put: kind for kind, put, _ in _OF_KIND}

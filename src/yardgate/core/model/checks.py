@@ -13,6 +13,7 @@ from yardgate.core.acl.rights import FULL, GRANTABLE, Level
 from yardgate.core.model.agreements import Accepted, Promise
 from yardgate.core.model.directory import Directory, dn_parts
 from yardgate.core.model.naming import fold, name_trouble, show
+from yardgate.core.model.needs import Need, need_id
 from yardgate.core.model.plan import (
     BUILT_IN,
     EVERYONE,
@@ -350,6 +351,16 @@ def promise_troubles(plan: Plan, promise: Promise) -> Iterator[Trouble]:
     for who in sorted(promise.except_for):
         if plan.account(who) is None:
             yield Trouble(promise.id, f"a promise leaves out {show(who)}, who is not a user or group of this plan")
+
+
+def need_troubles(plan: Plan, need: Need) -> Iterator[Trouble]:
+    yield from _text_troubles(need.id, "need", need.id, {"note": need.note, "asked by": need.asked_by})
+    if need.id != need_id(need.who, need.place):
+        yield Trouble(need.id, f"the need {show(need.id)} does not say by its id whose it is and where")
+    if need.place not in plan.places:
+        yield Trouble(need.id, f"a need speaks of {show(need.place)}, which is not a place of this plan")
+    if plan.account(need.who) is None:
+        yield Trouble(need.id, f"a need speaks of {show(need.who)}, who is not a user or group of this plan")
 
 
 def accepted_troubles(_plan: Plan, accepted: Accepted) -> Iterator[Trouble]:

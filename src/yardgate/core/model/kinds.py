@@ -15,6 +15,7 @@ from yardgate.core.model.checks import (
     grant_troubles,
     group_troubles,
     name_clashes,
+    need_troubles,
     pattern_troubles,
     place_troubles,
     plan_troubles,
@@ -25,10 +26,11 @@ from yardgate.core.model.checks import (
     user_troubles,
 )
 from yardgate.core.model.directory import Directory
+from yardgate.core.model.needs import Need
 from yardgate.core.model.plan import Group, Pattern, Place, Plan, User
 from yardgate.core.model.share import Service, Share
 
-PlanRecord = User | Group | Place | Pattern | Directory | Share | Service | Promise | Accepted
+PlanRecord = User | Group | Place | Pattern | Directory | Share | Service | Promise | Need | Accepted
 
 
 @dataclass(frozen=True, slots=True)
@@ -61,9 +63,10 @@ PATTERNS = Kind("patterns", "pattern", Pattern, "pattern", "patterns", 1_000, pa
 SHARES = Kind("shares", "share", Share, "share", "shares", 5_000, share_troubles)
 SERVICES = Kind("services", "service", Service, "service", "services", 3, service_troubles)
 PROMISES = Kind("promises", "promise", Promise, "promise", "promises", 5_000, promise_troubles)
+NEEDS = Kind("needs", "need", Need, "need", "needs", 1_000_000, need_troubles)
 ACCEPTED = Kind("accepted", "accepted", Accepted, "accepted finding", "accepted findings", 100_000, accepted_troubles)
 
-KINDS = (DIRECTORIES, USERS, GROUPS, PLACES, PATTERNS, SHARES, SERVICES, PROMISES, ACCEPTED)
+KINDS = (DIRECTORIES, USERS, GROUPS, PLACES, PATTERNS, SHARES, SERVICES, PROMISES, NEEDS, ACCEPTED)
 """What is referred to comes before what refers to it."""
 NAMED = (DIRECTORIES, USERS, GROUPS, PLACES, PATTERNS)
 """Kinds among whose records no two may go by one name."""

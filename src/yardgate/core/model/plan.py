@@ -17,6 +17,7 @@ from yardgate.core.acl.rights import STRICT, Level
 from yardgate.core.model.agreements import Accepted, Promise
 from yardgate.core.model.directory import Directory
 from yardgate.core.model.naming import fold
+from yardgate.core.model.needs import Need
 from yardgate.core.model.share import Order, Service, Share, Wildcards
 
 LOCAL = "local"  # the origin of accounts that the appliance itself has
@@ -233,6 +234,7 @@ class Plan:
     shares: Mapping[str, Share] = field(default_factory=dict)
     services: Mapping[str, Service] = field(default_factory=dict)
     promises: Mapping[str, Promise] = field(default_factory=dict)
+    needs: Mapping[str, Need] = field(default_factory=dict)
     accepted: Mapping[str, Accepted] = field(default_factory=dict)
 
     def after(self, before: "Plan") -> "Plan":

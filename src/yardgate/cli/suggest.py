@@ -1,0 +1,106 @@
+"""`yardgate suggest`: the simplest groups that give people just what they need."""
+
+import json
+import sys
+from dataclasses import asdict
+from pathlib import Path
+from typing import Annotated, Any
+
+import typer
+
+from yardgate.cli.console import AsJson, On, Refused, To, day_of, load, out, read_bytes, write
+from yardgate.core.edits.apply import apply
+from yardgate.core.edits.describe import needed, sentence
+from yardgate.core.model.plan import Plan
+from yardgate.core.suggest.asked import Conflict, as_today
+from yardgate.core.suggest.groups import Suggestion
+from yardgate.core.suggest.groups import suggest as suggest_groups
+from yardgate.core.suggest.solve import SECONDS
+from yardgate.formats import edits as edit_files
+from yardgate.formats import matrix, planfile
+from yardgate.formats.reading import decode
+
+
+def suggest(
+    plan_file: Path,
+    needs: Annotated[
+        Path | None,
+        typer.Option(
+            help="A table of people by places with change, read, must not or any; without it, the needs that the plan has."
+        ),
+    ] = None,
+    today: Annotated[
+        bool, typer.Option(help="Needed is what everybody gets today: the same, with fewer grants.")
+    ] = False,
+    seconds: Annotated[float, typer.Option(help="How long to look.")] = SECONDS,
+    as_json: AsJson = False,
+    to: To = None,
+    on: On = None,
+) -> None:
+    """Groups, memberships and grants that give people just what they need. With --to: the plan with them, as a plan file.
+
+    Exit code 1: somebody would not get what they need, or needs contradict each other."""
+    plan, day = load(plan_file), day_of(on)
+    if needs is not None:
+        reading = matrix.read_needs(plan, decode(read_bytes(needs)))
+        if reading.unknown:
+            raise Refused(f"the plan does not have: {', '.join(sorted({one.name for one in reading.unknown}))}")
+        plan, _ = apply(plan, reading.edits)
+    asked = as_today(plan, day) if today else tuple(plan.needs.values())
+    if not asked:
+        raise Refused("nothing is needed: give a table with --needs, or --today")
+    found = suggest_groups(plan, asked, day, seconds=seconds)
+    if to is not None:
+        write(planfile.write(found.after), to)
+    if as_json:
+        sys.stdout.write(json.dumps(_json(found), ensure_ascii=False, indent=1) + "\n")
+    else:
+        _print(plan, found)
+    if found.misses or found.asked.conflicts:
+        raise typer.Exit(1)
+
+
+def _json(found: Suggestion) -> dict[str, Any]:
+    return {
+        "needs": found.asked.count,
+        **found.figures._asdict(),
+        "cost": found.answer.cost,
+        "bound": found.answer.bound,
+        "proven": found.answer.proven,
+        "edits": json.loads(edit_files.write(found.edits)),
+        "misses": [miss._asdict() for miss in found.misses],
+        "conflicts": [
+            {"user": one.user, "place": one.place, "needs": [asdict(need) for need in one.needs]}
+            for one in found.asked.conflicts
+        ],
+    }
+
+
+def _print(plan: Plan, found: Suggestion) -> None:
+    def say(text: str) -> None:
+        out.print(text, markup=False, highlight=False, soft_wrap=True)
+
+    figures, answer, after = found.figures, found.answer, found.after
+    say(
+        f"{found.asked.count} needs: {figures.new_groups} new groups with {figures.memberships} memberships, "
+        f"{figures.grants} grants to groups, {figures.personal} to single people"
+    )
+    gap = "" if answer.gap < 0.0005 else f" to within {answer.gap:.1%}"
+    say(
+        f"proven: no fewer groups and grants give this{gap}"
+        if answer.proven
+        else f"the fewest of the groups that were looked at{gap}"
+    )
+    for edit in found.edits:
+        say(f"  {sentence(plan, after, edit)}")
+    for miss in found.misses:
+        say(
+            f"not as needed: {plan.named(miss.user)} on {plan.path_name(miss.place)} needs {miss.needed}, would get {miss.gets}"
+        )
+    for conflict in found.asked.conflicts:
+        say(_conflict(plan, conflict))
+
+
+def _conflict(plan: Plan, conflict: Conflict) -> str:
+    told = "; ".join(needed(plan, need) for need in conflict.needs)
+    return f"contradiction for {plan.named(conflict.user)} on {plan.path_name(conflict.place)}: {told}; must not counts"

@@ -1,0 +1,253 @@
+"""The fewest groups that give people just what they need, as a covering problem.
+
+Given is a table: what each person must get at least in each place, and what they may get at most. Sought are groups (some people, with one
+grant on each of some places), and grants to single people, so that everybody gets at least the one and nowhere more than the other. Each
+group, membership, grant and personal grant has a cost; the sum is to be the least.
+
+People who need the same and are in the same groups are one *class*, and places where the same is needed one *column*, with how many they
+are; a cheapest answer treats them alike. What can be granted is a *grant*: a column and a level, which *fits* a class where it gives nobody
+more than they may get, wherever it counts, and *covers* the cells for which it is enough.
+"""
+
+from dataclasses import dataclass
+from functools import cached_property
+from typing import NamedTuple
+
+import numpy as np
+from numpy.typing import NDArray
+
+Codes = NDArray[np.uint8]
+Flags = NDArray[np.bool_]
+Cell = tuple[int, int]
+"""A class and a column."""
+READ, CHANGE = 1, 2
+"""What can be granted; 0 is nothing."""
+
+
+class Costs(NamedTuple):
+    """What an administrator has to look after, in one measure. personal: a grant to a single person, as an exception."""
+
+    group: int = 4
+    membership: int = 1
+    grant: int = 2
+    personal: int = 4
+
+
+USUAL = Costs()
+
+
+class Granted(NamedTuple):
+    place: int
+    level: int
+
+
+class Taken(NamedTuple):
+    """A group of an answer: people and places by number. there: the number of the group that there is already, with these members."""
+
+    members: tuple[int, ...]
+    grants: tuple[Granted, ...]
+    there: int | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Answer:
+    """Groups and personal grants that give what is needed. bound: no answer is cheaper than that, where `proven`; else none that is made of the
+    groups that were looked at."""
+
+    groups: tuple[Taken, ...]
+    personal: tuple[tuple[int, Granted], ...]
+    cost: int
+    bound: float
+    proven: bool
+
+    @property
+    def gap(self) -> float:
+        """How much cheaper the best can be at most, as a part of the cost."""
+        return 0.0 if self.cost == 0 else max(0.0, (self.cost - self.bound) / self.cost)
+
+
+@dataclass(frozen=True)
+class Table:
+    """What is needed. least, most: uint8 (people, places), 0, READ or CHANGE; least <= most.
+
+    counts: bool (places, places), whether a grant on the one counts in the other. there: bool (groups, people), who is in the groups that
+    there are. exact_grants: each grant that concerns somebody must itself be neither too little nor too much for them, as where not the
+    widest of several counts. costs: see there.
+    """
+
+    least: Codes
+    most: Codes
+    counts: Flags
+    there: Flags
+    exact_grants: bool = False
+    costs: Costs = USUAL
+
+    @classmethod
+    def of(cls, least: Codes, most: Codes | None = None, there: Flags | None = None, costs: Costs = USUAL) -> "Table":
+        """A table without a tree: what is granted on a place counts there alone."""
+        people, places = least.shape
+        none = np.zeros((0, people), np.bool_)
+        return cls(
+            least,
+            least if most is None else most,
+            np.eye(places, dtype=np.bool_),
+            none if there is None else there,
+            costs=costs,
+        )
+
+    def cost(self, groups: tuple[Taken, ...], personal: tuple[tuple[int, Granted], ...]) -> int:
+        new = [group for group in groups if group.there is None]
+        return (
+            self.costs.group * len(new)
+            + self.costs.membership * sum(len(group.members) for group in new)
+            + self.costs.grant * sum(len(group.grants) for group in groups)
+            + self.costs.personal * len(personal)
+        )
+
+    def given(self, groups: tuple[Taken, ...], personal: tuple[tuple[int, Granted], ...]) -> Codes:
+        """What everybody gets, where the widest counts: uint8 (people, places)."""
+        found = np.zeros_like(self.least)
+        for members, grants, _ in (*groups, *(Taken((person,), (grant,)) for person, grant in personal)):
+            for place, level in grants:
+                at = np.ix_(np.array(members, np.intp), np.flatnonzero(self.counts[place]))
+                found[at] = np.maximum(found[at], level)
+        return found
+
+    def gives(self, groups: tuple[Taken, ...], personal: tuple[tuple[int, Granted], ...]) -> bool:
+        """Whether everybody gets what they must, and nobody what they may not."""
+        found = self.given(groups, personal)
+        return bool((found >= self.least).all() and (found <= self.most).all())
+
+
+class Slot(NamedTuple):
+    """What can be granted. column: on which; level; fits: the classes to which it may be given, as bits; serves: the classes for which it is
+    enough and which need something, as bits, for each column in which it counts."""
+
+    column: int
+    level: int
+    fits: int
+    serves: tuple[tuple[int, int], ...]
+
+
+class Merged:
+    """A table with equal people and equal places taken together.
+
+    classes: the people of each; columns: the places of each. least, most: uint8 (classes, columns). slots: all that can be granted and is of
+    use to somebody.
+    """
+
+    def __init__(self, table: Table):
+        self.table, self.costs = table, table.costs
+        rows = np.hstack([table.least, table.most, table.there.T])
+        self.classes = _equal(rows)
+        alone = (table.counts.sum(0) == 1) & (table.counts.sum(1) == 1)
+        marks = np.where(alone, 0, np.arange(1, len(alone) + 1))[
+            :, None
+        ]  # a place with others below or above it is like no other
+        self.columns = _equal(np.hstack([table.least.T, table.most.T, marks]))
+        first = np.ix_([some[0] for some in self.classes], [some[0] for some in self.columns])
+        self.least, self.most = table.least[first], table.most[first]
+        places = [some[0] for some in self.columns]
+        self.counts = table.counts[np.ix_(places, places)]
+        self.there = [bits(np.flatnonzero(one[[some[0] for some in self.classes]])) for one in table.there]
+        self.weights = tuple(len(some) for some in self.classes)
+        self.alike = all(weight == 1 for weight in self.weights)
+        self.slots = tuple(self._slots())
+
+    def _slots(self) -> "list[Slot]":
+        found = []
+        for column in range(len(self.columns)):
+            reached = self.counts[column]
+            for level in (READ, CHANGE):
+                fits: Flags = np.all(self.most[:, reached] >= level, axis=1)
+                if self.table.exact_grants:
+                    fits &= (self.least[:, reached] <= level).all(1)
+                enough: Flags = np.logical_and(np.logical_and(self.least > 0, self.least <= level), fits[:, None])
+                serves = tuple(
+                    (int(q), bits(np.flatnonzero(enough[:, q]))) for q in np.flatnonzero(reached) if enough[:, q].any()
+                )
+                if serves:
+                    found.append(Slot(column, level, bits(np.flatnonzero(fits)), serves))
+        return found
+
+    @cached_property
+    def cells(self) -> tuple[Cell, ...]:
+        """Where something is needed."""
+        return tuple((int(one), int(column)) for one, column in zip(*np.nonzero(self.least), strict=True))
+
+    def covered(self, one: int, slot: Slot) -> list[Cell]:
+        """The cells of a class for which a grant is enough."""
+        return [(one, column) for column, served in slot.serves if served >> one & 1]
+
+    def granted_to(self, some: int) -> list[Slot]:
+        """All that classes (as bits) can be granted together, without what a wider grant does as well."""
+        fitting = [slot for slot in self.slots if not some & ~slot.fits]
+        if self.table.exact_grants:
+            return fitting
+        widest = {slot.column: slot for slot in fitting}  # READ comes before CHANGE
+        return list(widest.values())
+
+    def size(self, some: int) -> int:
+        """How many people."""
+        return some.bit_count() if self.alike else sum(self.weights[one] for one in members(some))
+
+    def price(self, slot: Slot) -> int:
+        """What it costs to grant it to one group."""
+        return self.costs.grant * len(self.columns[slot.column])
+
+    def personal_price(self, some: int, slot: Slot) -> int:
+        """What it costs to grant it to each of them by name."""
+        return self.costs.personal * self.size(some) * len(self.columns[slot.column])
+
+    def answer(
+        self,
+        groups: list[tuple[int, list[Slot], int | None]],
+        personal: list[tuple[int, Slot]],
+        bound: float,
+        proven: bool,
+    ) -> Answer:
+        """An answer for the table itself. groups: members as bits, grants, and which group that there is."""
+
+        def spread(slot: Slot) -> list[Granted]:
+            return [Granted(place, slot.level) for place in self.columns[slot.column]]
+
+        taken = tuple(
+            Taken(
+                tuple(sorted(person for one in members(some) for person in self.classes[one]))
+                if there is None
+                else tuple(int(person) for person in np.flatnonzero(self.table.there[there])),
+                tuple(sorted(grant for slot in slots for grant in spread(slot))),
+                there,
+            )
+            for some, slots, there in groups
+        )
+        single = tuple(
+            sorted((person, grant) for one, slot in personal for person in self.classes[one] for grant in spread(slot))
+        )
+        cost = self.table.cost(taken, single)
+        return Answer(taken, single, cost, min(bound, cost), proven)
+
+
+def _equal(rows: NDArray[np.generic]) -> tuple[tuple[int, ...], ...]:
+    """The numbers of equal rows together, in the order of the first of each."""
+    found: dict[bytes, list[int]] = {}
+    for number, row in enumerate(np.ascontiguousarray(rows)):
+        found.setdefault(row.tobytes(), []).append(number)
+    return tuple(tuple(some) for some in found.values())
+
+
+def bits(some: "NDArray[np.intp] | list[int]") -> int:
+    found = 0
+    for one in some:
+        found |= 1 << int(one)
+    return found
+
+
+def members(some: int) -> list[int]:
+    """The numbers in a set of bits."""
+    found = []
+    while some:
+        lowest = some & -some
+        found.append(lowest.bit_length() - 1)
+        some ^= lowest
+    return found
