@@ -158,7 +158,6 @@ def test_what_the_help_says_of_the_board_is_done_with_keys(yard: Yard, page: Pag
     assert same(yard.now(), before)
     page.keys("n")
     page.until(lambda: not same(yard.now(), before))
-    page.says("redid")
     page.keys(Keys.BACKSPACE)
     undone(yard, page, before)
     page.keys(Keys.ENTER)

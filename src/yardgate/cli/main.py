@@ -13,7 +13,7 @@ import typer
 from rich.table import Table
 
 from yardgate import __version__
-from yardgate.cli import account, check, data, directory, rollout, serve, suggest, walk
+from yardgate.cli import account, check, data, directory, rollout, serve, walk
 from yardgate.cli.console import (
     AsJson,
     Data,
@@ -35,6 +35,7 @@ from yardgate.cli.console import (
     way_in,
     write,
 )
+from yardgate.cli.suggest import suggest as suggest_groups
 from yardgate.core.access.batch.resolve import resolve as resolve_plan
 from yardgate.core.access.bitsets import count
 from yardgate.core.access.combining import rule_words
@@ -71,7 +72,7 @@ app.add_typer(directory.app, name="directory")
 app.add_typer(rollout.app, name="rollout")
 app.command("walk")(walk.walk_through)
 app.command("check")(check.check)
-app.command("suggest")(suggest.suggest)
+app.command("suggest")(suggest_groups)
 app.command("serve")(serve.serve)
 app.command("demo")(serve.demo)
 app.command("backup")(data.backup)
@@ -384,6 +385,7 @@ def bench(
     requests: Annotated[
         int | None, typer.Option(help="For --load: until so many were answered, without pauses, instead of for a time.")
     ] = None,
+    suggest: Annotated[bool, typer.Option("--suggest", help="Measure groups worked out from needs instead.")] = False,
     as_json: AsJson = False,
 ) -> None:
     """Measure speed and memory: ratios and medians, in one run."""
@@ -391,6 +393,10 @@ def bench(
         from yardgate.tools.bench_load import run as run_load
 
         results = run_load(load, seconds, requests)
+    elif suggest:
+        from yardgate.tools.bench_suggest import run as run_suggest
+
+        results = run_suggest()
     elif files:
         from yardgate.tools.bench import run_pushes
 

@@ -41,7 +41,6 @@ export function MoveDialog({
       <label className="field">
         <span>It will lie in</span>
         <Select
-          autoFocus
           showSearch={{ optionFilterProp: "label" }}
           style={{ width: "100%" }}
           value={to}
