@@ -15,6 +15,7 @@ from yardgate.core.access.paths import PROTOCOLS
 from yardgate.core.acl import Entry, Mode, Ordered, Posix, PosixEntry
 from yardgate.core.acl.rights import EXECUTE, FULL, READ, WRITE, Level
 from yardgate.core.edits.apply import apply
+from yardgate.core.edits.records import SetGrant
 from yardgate.core.model.agreements import Accepted, Promise
 from yardgate.core.model.directory import Directory
 from yardgate.core.model.kinds import check
@@ -459,3 +460,19 @@ def test_a_wildcard_for_addresses_never_matches_where_they_mean_names() -> None:
     plan = over_nfs(("192.0.2.*", RW), target=Target(wildcards="names"))
     assert [f.about for f in found_in(plan, "host-never")] == [("s", "192.0.2.*")]
     assert found_in(over_nfs(("192.0.2.*", RW)), "host-never") == []
+
+
+def test_a_refusal_that_keeps_out_what_comes_down_is_not_idle() -> None:
+    """Without it the same person's grant further up would count here."""
+    top = Place(id="top", name="top", kind="pool", acl=Ordered(()), enforced_by="storage")
+    inner = Place(id="inner", name="inner", kind="folder", parent="top")
+    plan = Plan(
+        target=Target(precedence="nearest"),
+        users={one: User(id=one, name=one) for one in ("ann", "bo")},
+        places={"top": top, "inner": inner},
+        grants={"top": {"ann": Level.RO, EVERYONE: Level.NA}, "inner": {"ann": Level.NA, "bo": Level.RW}},
+        shares={"top": Share(id="top", name="top", place="top")},
+    )
+    found = find(Case(outcome(resolve(plan, ON))))
+    assert ("inner", "ann") not in [finding.about for finding in found if finding.kind == "refusal-idle"]
+    assert moved(plan, apply(plan, [SetGrant("inner", "ann", None)])[0]) == {("ann", "inner")}

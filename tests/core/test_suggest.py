@@ -10,6 +10,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from tests.tries import times
+from yardgate.core.access.batch.resolve import Codes
 from yardgate.core.access.combining import RULES
 from yardgate.core.acl import Ordered, Posix
 from yardgate.core.acl.rights import Level
@@ -18,7 +19,7 @@ from yardgate.core.edits.records import PutGroup, PutUser, SetGrant
 from yardgate.core.model.needs import WISHES, Need
 from yardgate.core.model.plan import EVERYONE, Group, Place, Plan, Target, User
 from yardgate.core.suggest.asked import asked
-from yardgate.core.suggest.cover import CHANGE, READ, Codes, Costs, Granted, Table
+from yardgate.core.suggest.cover import CHANGE, READ, Costs, PlaceGrant, Table
 from yardgate.core.suggest.groups import Miss, suggest
 from yardgate.core.suggest.solve import solve
 
@@ -122,7 +123,7 @@ def test_odd_tables() -> None:
     assert (nobody.groups, nobody.personal, nobody.cost, nobody.gap) == ((), (), 0, 0)
     assert solve(Table.of(np.zeros((0, 0), np.uint8))).cost == 0
     alone = solve(Table.of(np.array([[READ, CHANGE]], np.uint8)))
-    assert alone.personal == ((0, Granted(0, READ)), (0, Granted(1, CHANGE)))
+    assert alone.personal == ((0, PlaceGrant(0, READ)), (0, PlaceGrant(1, CHANGE)))
     role = solve(Table.of(np.full((1, 5), READ, np.uint8)))
     assert [(group.members, len(group.grants)) for group in role.groups] == [((0,), 5)]
     alike = solve(Table.of(np.full((5000, 3), CHANGE, np.uint8)))

@@ -6,7 +6,8 @@ from itertools import combinations
 
 import numpy as np
 
-from yardgate.core.suggest.cover import CHANGE, READ, USUAL, Codes, Granted, Table, Taken
+from yardgate.core.access.batch.resolve import Codes
+from yardgate.core.suggest.cover import CHANGE, READ, USUAL, PlaceGrant, Table, Taken
 from yardgate.core.suggest.solve import solve
 from yardgate.tools.bench import Result
 
@@ -35,7 +36,7 @@ def planted(people: int, places: int, groups: int, alone: float, seed: int) -> t
 def by_place(need: Codes) -> tuple[Taken, ...]:
     """One group for each place and level."""
     return tuple(
-        Taken(tuple(np.flatnonzero(column == level).tolist()), (Granted(place, level),))
+        Taken(tuple(np.flatnonzero(column == level).tolist()), (PlaceGrant(place, level),))
         for place, column in enumerate(need.T)
         for level in (READ, CHANGE)
         if (column == level).any()
@@ -51,7 +52,7 @@ def by_row(need: Codes) -> tuple[Taken, ...]:
     return tuple(
         Taken(
             tuple(some),
-            tuple(Granted(int(place), int(need[some[0], place])) for place in np.flatnonzero(need[some[0]])),
+            tuple(PlaceGrant(int(place), int(need[some[0], place])) for place in np.flatnonzero(need[some[0]])),
         )
         for some in alike.values()
     )
@@ -70,7 +71,7 @@ def by_common_sets(need: Codes, seed: int) -> tuple[Taken, ...]:
     while still.any():
         row, who = max(wholes, key=lambda whole: int(still[np.ix_(whole[1], np.flatnonzero(whole[0]))].sum()))
         still[np.ix_(who, np.flatnonzero(row))] = False
-        grants = tuple(Granted(int(place), int(row[place])) for place in np.flatnonzero(row))
+        grants = tuple(PlaceGrant(int(place), int(row[place])) for place in np.flatnonzero(row))
         taken.append(Taken(tuple(who.tolist()), grants))
     return tuple(taken)
 

@@ -7,12 +7,12 @@ from typing import NamedTuple
 
 import numpy as np
 
-from yardgate.core.access.batch.resolve import resolve
+from yardgate.core.access.batch.resolve import Codes, resolve
 from yardgate.core.access.bitsets import Counting, count, unpack
 from yardgate.core.acl.rights import Level
 from yardgate.core.model.needs import Need, Wish
 from yardgate.core.model.plan import Plan
-from yardgate.core.suggest.cover import CHANGE, READ, Codes, Flags
+from yardgate.core.suggest.cover import CHANGE, READ, Flags
 
 BOUNDS: Mapping[Wish, tuple[int, int]] = {
     "change": (CHANGE, CHANGE),
@@ -31,7 +31,7 @@ class Conflict(NamedTuple):
 
 
 @dataclass(frozen=True, slots=True)
-class Asked:
+class Demand:
     """What is needed. people, places: ids, of all whose account is open, and of the places of which a need speaks. least, most: uint8 (people,
     places), 0, READ or CHANGE. never: bool, who must not. conflicts: where the needs of groups contradict each other; must not counts there.
     """
@@ -49,7 +49,7 @@ class Asked:
         return int((self.least > 0).sum())
 
 
-def asked(plan: Plan, needs: Iterable[Need], on: date) -> Asked:
+def asked(plan: Plan, needs: Iterable[Need], on: date) -> Demand:
     """What needs ask for on a day. Of a group's needs each member has them, nested ones too; of several the widest counts."""
     counting = count(plan, on)
     open_accounts = unpack(counting.active, counting.users)
@@ -76,7 +76,7 @@ def asked(plan: Plan, needs: Iterable[Need], on: date) -> Asked:
                 most[at] = CHANGE
             else:
                 least[at] = most[at] = CHANGE if "change" in wishes else READ
-    return Asked(people, places, least, most, never, tuple(conflicts))
+    return Demand(people, places, least, most, never, tuple(conflicts))
 
 
 def as_today(plan: Plan, on: date) -> tuple[Need, ...]:

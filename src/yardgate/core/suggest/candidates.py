@@ -29,7 +29,7 @@ def whole_blocks(merged: Merged, most: int) -> frozenset[int] | None:
     return frozenset(some for some in found if some and merged.granted_to(some))
 
 
-Offer = tuple[int, int | None]
+Candidate = tuple[int, int | None]
 """People as bits, and the number of the group that they are already."""
 
 
@@ -37,7 +37,9 @@ def likely(merged: Merged, most: int) -> tuple[int, ...]:
     """At most so many sets of people that may be worth a group: what one would take one after the other, each time what spares the
     most of what is not covered yet; then what one would take without these, and so on."""
     nothing = Open(merged)
-    rated: dict[Offer, int] = {(some, None): nothing.worth((some, None))[0] for some in set(_in_common(merged)) if some}
+    rated: dict[Candidate, int] = {
+        (some, None): nothing.worth((some, None))[0] for some in set(_in_common(merged)) if some
+    }
     rated = {offer: spared for offer, spared in rated.items() if spared > 0}
     found: list[int] = []
     while rated and len(found) < most:
@@ -61,7 +63,7 @@ class Open:
             found |= enough & self.cells[column]
         return found & some
 
-    def worth(self, offer: Offer) -> tuple[int, list[Slot]]:
+    def worth(self, offer: Candidate) -> tuple[int, list[Slot]]:
         """How much cheaper a group is than personal grants, and what it would be granted."""
         (some, there), merged = offer, self.merged
         slots, spared = [], 0
@@ -78,7 +80,9 @@ class Open:
             self.cells[column] &= ~(enough & some)
 
 
-def one_by_one(merged: Merged, rated: Mapping[Offer, int], still: Open | None = None) -> list[tuple[Offer, list[Slot]]]:
+def one_by_one(
+    merged: Merged, rated: Mapping[Candidate, int], still: Open | None = None
+) -> list[tuple[Candidate, list[Slot]]]:
     """Groups taken one after the other, each time the one that spares the most of what is open. rated: what each would spare at first; it can
     only become less."""
     still = still or Open(merged)

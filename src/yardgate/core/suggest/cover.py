@@ -16,9 +16,10 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-Codes = NDArray[np.uint8]
+from yardgate.core.access.batch.resolve import Codes
+
 Flags = NDArray[np.bool_]
-Cell = tuple[int, int]
+Spot = tuple[int, int]
 """A class and a column."""
 READ, CHANGE = 1, 2
 """What can be granted; 0 is nothing."""
@@ -36,7 +37,7 @@ class Costs(NamedTuple):
 USUAL = Costs()
 
 
-class Granted(NamedTuple):
+class PlaceGrant(NamedTuple):
     place: int
     level: int
 
@@ -45,17 +46,17 @@ class Taken(NamedTuple):
     """A group of an answer: people and places by number. there: the number of the group that there is already, with these members."""
 
     members: tuple[int, ...]
-    grants: tuple[Granted, ...]
+    grants: tuple[PlaceGrant, ...]
     there: int | None = None
 
 
 @dataclass(frozen=True, slots=True)
-class Answer:
+class Cover:
     """Groups and personal grants that give what is needed. bound: no answer is cheaper than that, where `proven`; else none that is made of the
     groups that were looked at."""
 
     groups: tuple[Taken, ...]
-    personal: tuple[tuple[int, Granted], ...]
+    personal: tuple[tuple[int, PlaceGrant], ...]
     cost: int
     bound: float
     proven: bool
@@ -95,7 +96,7 @@ class Table:
             costs=costs,
         )
 
-    def cost(self, groups: tuple[Taken, ...], personal: tuple[tuple[int, Granted], ...]) -> int:
+    def cost(self, groups: tuple[Taken, ...], personal: tuple[tuple[int, PlaceGrant], ...]) -> int:
         new = [group for group in groups if group.there is None]
         return (
             self.costs.group * len(new)
@@ -104,7 +105,7 @@ class Table:
             + self.costs.personal * len(personal)
         )
 
-    def given(self, groups: tuple[Taken, ...], personal: tuple[tuple[int, Granted], ...]) -> Codes:
+    def given(self, groups: tuple[Taken, ...], personal: tuple[tuple[int, PlaceGrant], ...]) -> Codes:
         """What everybody gets, where the widest counts: uint8 (people, places)."""
         found = np.zeros_like(self.least)
         for members, grants, _ in (*groups, *(Taken((person,), (grant,)) for person, grant in personal)):
@@ -113,7 +114,7 @@ class Table:
                 found[at] = np.maximum(found[at], level)
         return found
 
-    def gives(self, groups: tuple[Taken, ...], personal: tuple[tuple[int, Granted], ...]) -> bool:
+    def gives(self, groups: tuple[Taken, ...], personal: tuple[tuple[int, PlaceGrant], ...]) -> bool:
         """Whether everybody gets what they must, and nobody what they may not."""
         found = self.given(groups, personal)
         return bool((found >= self.least).all() and (found <= self.most).all())
@@ -171,11 +172,11 @@ class Merged:
         return found
 
     @cached_property
-    def cells(self) -> tuple[Cell, ...]:
+    def cells(self) -> tuple[Spot, ...]:
         """Where something is needed."""
         return tuple((int(one), int(column)) for one, column in zip(*np.nonzero(self.least), strict=True))
 
-    def covered(self, one: int, slot: Slot) -> list[Cell]:
+    def covered(self, one: int, slot: Slot) -> list[Spot]:
         """The cells of a class for which a grant is enough."""
         return [(one, column) for column, served in slot.serves if served >> one & 1]
 
@@ -205,11 +206,11 @@ class Merged:
         personal: list[tuple[int, Slot]],
         bound: float,
         proven: bool,
-    ) -> Answer:
+    ) -> Cover:
         """An answer for the table itself. groups: members as bits, grants, and which group that there is."""
 
-        def spread(slot: Slot) -> list[Granted]:
-            return [Granted(place, slot.level) for place in self.columns[slot.column]]
+        def spread(slot: Slot) -> list[PlaceGrant]:
+            return [PlaceGrant(place, slot.level) for place in self.columns[slot.column]]
 
         taken = tuple(
             Taken(
@@ -225,7 +226,7 @@ class Merged:
             sorted((person, grant) for one, slot in personal for person in self.classes[one] for grant in spread(slot))
         )
         cost = self.table.cost(taken, single)
-        return Answer(taken, single, cost, min(bound, cost), proven)
+        return Cover(taken, single, cost, min(bound, cost), proven)
 
 
 def _equal(rows: NDArray[np.generic]) -> tuple[tuple[int, ...], ...]:

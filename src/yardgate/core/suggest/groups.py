@@ -13,7 +13,7 @@ from typing import NamedTuple
 
 import numpy as np
 
-from yardgate.core.access.batch.resolve import resolve
+from yardgate.core.access.batch.resolve import Codes, resolve
 from yardgate.core.access.bitsets import count, unpack
 from yardgate.core.access.storage import storage_state
 from yardgate.core.acl.rights import LEVELS, Level
@@ -23,9 +23,9 @@ from yardgate.core.model.names import fresh_id, ids_of
 from yardgate.core.model.naming import fold
 from yardgate.core.model.needs import Need
 from yardgate.core.model.plan import Group, Plan
-from yardgate.core.suggest.asked import Asked, asked
-from yardgate.core.suggest.cover import USUAL, Answer, Codes, Costs, Flags, Granted, Table, Taken
-from yardgate.core.suggest.solve import SECONDS, Tell, go_on, solve
+from yardgate.core.suggest.asked import Demand, asked
+from yardgate.core.suggest.cover import USUAL, Costs, Cover, Flags, PlaceGrant, Table, Taken
+from yardgate.core.suggest.solve import SECONDS, TellBetter, go_on, solve
 
 LEVEL_OF = {1: Level.RO, 2: Level.RW}
 
@@ -53,8 +53,8 @@ class Suggestion:
     """Edits that give what was asked for. before, after: the plan without and with them. names: of each group of the answer, its id.
     misses: where something else comes out, all the same."""
 
-    asked: Asked
-    answer: Answer
+    asked: Demand
+    answer: Cover
     names: tuple[str, ...]
     edits: tuple[Edit, ...]
     after: Plan
@@ -77,7 +77,7 @@ def suggest(
     on: date,
     costs: Costs = USUAL,
     seconds: float = SECONDS,
-    tell: Tell = go_on,
+    tell: TellBetter = go_on,
 ) -> Suggestion:
     """The simplest groups that give people what they need, and nothing else, in the places of which the needs speak."""
     wanted = asked(plan, needs, on)
@@ -98,7 +98,7 @@ def _from_outside(plan: Plan, found: Suggestion, stopped: frozenset[str], on: da
 
 
 def _suggestion(
-    plan: Plan, wanted: Asked, stopped: frozenset[str], on: date, costs: Costs, seconds: float, tell: Tell
+    plan: Plan, wanted: Demand, stopped: frozenset[str], on: date, costs: Costs, seconds: float, tell: TellBetter
 ) -> Suggestion:
     bare, stops = _bare(plan, wanted, stopped)
     there = _groups(plan, wanted, on)
@@ -117,7 +117,7 @@ def _suggestion(
     return Suggestion(wanted, answer, names, edits, after, misses(after, wanted, on))
 
 
-def misses(plan: Plan, wanted: Asked, on: date) -> tuple[Miss, ...]:
+def misses(plan: Plan, wanted: Demand, on: date) -> tuple[Miss, ...]:
     """Who would get something else than they need, by grants and storage."""
     got = _given(plan, wanted, on)
     return tuple(
@@ -136,7 +136,7 @@ def _adds(plan: Plan) -> bool:
     return plan.target.precedence == "pooled" and plan.target.combining in ("refusal", "widest")
 
 
-def _given(plan: Plan, wanted: Asked, on: date) -> Codes:
+def _given(plan: Plan, wanted: Demand, on: date) -> Codes:
     """What grants and storage give, as in a table: passing through is nothing."""
     matrix = resolve(plan, on)
     rows = [matrix.counting.number[person] for person in wanted.people]
@@ -145,13 +145,13 @@ def _given(plan: Plan, wanted: Asked, on: date) -> Codes:
     return np.array(columns, np.uint8).reshape(len(columns), len(rows)).T
 
 
-def _still_needed(wanted: Asked, given: Codes) -> Codes:
+def _still_needed(wanted: Demand, given: Codes) -> Codes:
     """What is left to grant, where storage gives something without it (lists by hand, grants further up)."""
     left: Codes = np.where(given >= wanted.least, 0, wanted.least).astype(np.uint8)
     return left
 
 
-def _bare(plan: Plan, wanted: Asked, also: frozenset[str]) -> tuple[Plan, tuple[Edit, ...]]:
+def _bare(plan: Plan, wanted: Demand, also: frozenset[str]) -> tuple[Plan, tuple[Edit, ...]]:
     """The plan without grants in the places asked for, and where nothing may come down any more because less is needed there, or as told."""
     column = {place: number for number, place in enumerate(wanted.places)}
     stopped = {place.id for place in plan.places.values() if place.inheritance_stops}
@@ -181,7 +181,7 @@ def _bare(plan: Plan, wanted: Asked, also: frozenset[str]) -> tuple[Plan, tuple[
     return apply(replace(plan, grants=grants), stops)[0], tuple(stops)
 
 
-def _groups(plan: Plan, wanted: Asked, on: date) -> Mapping[str, Flags]:
+def _groups(plan: Plan, wanted: Demand, on: date) -> Mapping[str, Flags]:
     """The groups that there are, with who is in them."""
     counting = count(plan, on)
     rows = [counting.number[person] for person in wanted.people]
@@ -193,7 +193,7 @@ def _groups(plan: Plan, wanted: Asked, on: date) -> Mapping[str, Flags]:
     return found
 
 
-def _counts(bare: Plan, wanted: Asked, on: date) -> Flags:
+def _counts(bare: Plan, wanted: Demand, on: date) -> Flags:
     """Where a grant on each place counts: looked at with somebody else on each."""
     taken = ids_of(bare)
     probes = {}
@@ -213,7 +213,7 @@ def _counts(bare: Plan, wanted: Asked, on: date) -> Flags:
     return found
 
 
-def _grants(plan: Plan, wanted: Asked, answer: Answer, names: Sequence[str]) -> Iterable[Edit]:
+def _grants(plan: Plan, wanted: Demand, answer: Cover, names: Sequence[str]) -> Iterable[Edit]:
     """The grants in the places asked for, the wider first, in the place of those that there were."""
     said: dict[str, dict[str, Level]] = {place: {} for place in wanted.places}
     whos = [(name, group.grants) for name, group in zip(names, answer.groups, strict=True)]
@@ -230,7 +230,7 @@ def _grants(plan: Plan, wanted: Asked, answer: Answer, names: Sequence[str]) -> 
         yield from (SetGrant(place, who, level, at=at) for at, (who, level) in enumerate(ordered.items()))
 
 
-def _named(plan: Plan, wanted: Asked, answer: Answer, there: Sequence[str]) -> tuple[tuple[Edit, ...], tuple[str, ...]]:
+def _named(plan: Plan, wanted: Demand, answer: Cover, there: Sequence[str]) -> tuple[tuple[Edit, ...], tuple[str, ...]]:
     """The new groups, with names of what they are for, and the ids of all groups of the answer."""
     taken, called = (
         ids_of(plan),
@@ -253,10 +253,10 @@ def _named(plan: Plan, wanted: Asked, answer: Answer, there: Sequence[str]) -> t
     return tuple(edits), tuple(names)
 
 
-def _name(plan: Plan, wanted: Asked, group: Taken, called: set[str]) -> str:
+def _name(plan: Plan, wanted: Demand, group: Taken, called: set[str]) -> str:
     """What a group is for, in a name: the place where it gives the most to its members alone, and what it gives there."""
 
-    def worth(grant: Granted) -> tuple[int, int]:
+    def worth(grant: PlaceGrant) -> tuple[int, int]:
         return grant.level, -int((wanted.least[:, grant.place] > 0).sum())
 
     best = max(group.grants, key=worth)

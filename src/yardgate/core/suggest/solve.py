@@ -11,8 +11,8 @@ from time import monotonic
 
 import numpy as np
 
-from yardgate.core.suggest.candidates import Offer, Open, likely, one_by_one, whole_blocks
-from yardgate.core.suggest.cover import Answer, Cell, Merged, Slot, Table, bits, members
+from yardgate.core.suggest.candidates import Candidate, Open, likely, one_by_one, whole_blocks
+from yardgate.core.suggest.cover import Cover, Merged, Slot, Spot, Table, bits, members
 
 BLOCKS = 600
 """Whole blocks that are all given to the programme, at most."""
@@ -25,15 +25,15 @@ SECONDS = 20.0
 
 Found = tuple[list[tuple[int, list[Slot], int | None]], list[tuple[int, Slot]]]
 """Groups (members as bits, grants, which that there is) and personal grants."""
-Tell = Callable[[Answer], bool]
+TellBetter = Callable[[Cover], bool]
 """Is told of each better answer; says whether to go on."""
 
 
-def go_on(_: Answer) -> bool:
+def go_on(_: Cover) -> bool:
     return True
 
 
-def solve(table: Table, seconds: float = SECONDS, tell: Tell = go_on) -> Answer:
+def solve(table: Table, seconds: float = SECONDS, tell: TellBetter = go_on) -> Cover:
     """The cheapest answer that is found in the time. Each that is found on the way is told; `bound` and `proven` say how good it is."""
     end = monotonic() + seconds
     merged = Merged(table)
@@ -51,16 +51,16 @@ def solve(table: Table, seconds: float = SECONDS, tell: Tell = go_on) -> Answer:
     return best
 
 
-def _better(one: Answer, other: Answer | None) -> Answer:
+def _better(one: Cover, other: Cover | None) -> Cover:
     """The cheaper one, with the better bound where both are about the same."""
     if other is None:
         return one
     if other.cost <= one.cost:
         return other
-    return Answer(one.groups, one.personal, one.cost, min(other.bound, one.cost), other.proven)
+    return Cover(one.groups, one.personal, one.cost, min(other.bound, one.cost), other.proven)
 
 
-def _answer(merged: Merged, found: Found, bound: float, proven: bool) -> Answer:
+def _answer(merged: Merged, found: Found, bound: float, proven: bool) -> Cover:
     return merged.answer(*found, bound, proven)
 
 
@@ -119,7 +119,7 @@ class _Programme:
         return [bool(value > 0.5) for value in found.x], float(bound if bound is not None else found.fun)
 
 
-def _covers(programme: _Programme, merged: Merged, covering: dict[Cell, list[int]]) -> dict[int, tuple[int, Slot]]:
+def _covers(programme: _Programme, merged: Merged, covering: dict[Spot, list[int]]) -> dict[int, tuple[int, Slot]]:
     """The personal grants as variables, and that each cell is covered by something."""
     personal = {}
     for slot in merged.slots:
@@ -134,7 +134,7 @@ def _covers(programme: _Programme, merged: Merged, covering: dict[Cell, list[int
     return personal
 
 
-def _there(programme: _Programme, merged: Merged, covering: dict[Cell, list[int]]) -> dict[int, tuple[int, Slot]]:
+def _there(programme: _Programme, merged: Merged, covering: dict[Spot, list[int]]) -> dict[int, tuple[int, Slot]]:
     """The grants of groups that there are, as variables."""
     grants = {}
     for number, some in enumerate(merged.there):
@@ -147,10 +147,10 @@ def _there(programme: _Programme, merged: Merged, covering: dict[Cell, list[int]
     return grants
 
 
-def _of_blocks(merged: Merged, blocks: Sequence[int], seconds: float, *, proven: bool) -> Answer | None:
+def _of_blocks(merged: Merged, blocks: Sequence[int], seconds: float, *, proven: bool) -> Cover | None:
     """The cheapest answer whose new groups lie each within one of the blocks, without the members and grants that are not needed."""
     programme, costs = _Programme(), merged.costs
-    covering: dict[Cell, list[int]] = {}
+    covering: dict[Spot, list[int]] = {}
     used: dict[int, int] = {}
     joined: dict[int, tuple[int, int]] = {}
     granted: dict[int, tuple[int, Slot]] = {}
@@ -189,10 +189,10 @@ def _of_blocks(merged: Merged, blocks: Sequence[int], seconds: float, *, proven:
     return _answer(merged, (_with_there(merged, groups, there, yes), _chosen(personal, yes)), bound, proven)
 
 
-def _as_they_are(merged: Merged, candidates: Sequence[int], seconds: float) -> Answer | None:
+def _as_they_are(merged: Merged, candidates: Sequence[int], seconds: float) -> Cover | None:
     """The cheapest answer made of some of these groups, each with all its members; then without what is not needed."""
     programme, costs = _Programme(), merged.costs
-    covering: dict[Cell, list[int]] = {}
+    covering: dict[Spot, list[int]] = {}
     used: dict[int, int] = {}
     granted: dict[int, tuple[int, Slot]] = {}
     for some in candidates:
@@ -224,7 +224,7 @@ def _as_they_are(merged: Merged, candidates: Sequence[int], seconds: float) -> A
     trimmed = _of_blocks(merged, taken, left, proven=False)
     if trimmed is None or trimmed.cost > answer.cost:
         return answer
-    return Answer(trimmed.groups, trimmed.personal, trimmed.cost, min(bound, trimmed.cost), False)
+    return Cover(trimmed.groups, trimmed.personal, trimmed.cost, min(bound, trimmed.cost), False)
 
 
 def _with_there(
@@ -250,7 +250,7 @@ def _chosen(personal: dict[int, tuple[int, Slot]], yes: Sequence[bool]) -> list[
 def _taken(merged: Merged, candidates: Sequence[int]) -> Found:
     """Groups taken one after the other, those that there are among them, without members who have nothing by them; the rest is personal."""
     still = Open(merged)
-    offers: list[Offer] = [(some, None) for some in candidates]
+    offers: list[Candidate] = [(some, None) for some in candidates]
     offers += [(some, number) for number, some in enumerate(merged.there) if some]
     taken = one_by_one(merged, {offer: still.worth(offer)[0] for offer in offers}, still)
     personal = []

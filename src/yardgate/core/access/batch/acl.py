@@ -39,7 +39,7 @@ from yardgate.core.acl.rights import (
 from yardgate.core.model.plan import EVERYONE
 
 
-class Need(NamedTuple):
+class Required(NamedTuple):
     """What is asked of a list: a right on the folder or on a file in it, and the POSIX request that amounts to it (0: none does)."""
 
     on: str
@@ -49,33 +49,33 @@ class Need(NamedTuple):
 
 
 LEVEL_NEEDS = (
-    Need("folder", EXECUTE, X),
-    Need("folder", LIST_DIRECTORY, R),
-    Need("folder", ADD_FILE, W | X),
-    Need("folder", ADD_SUBDIRECTORY, W | X),
-    Need("folder", DELETE_CHILD, W | X, deletes=True),
-    Need("file", READ_DATA, R),
-    Need("file", WRITE_DATA, R | W),
-    Need("file", APPEND_DATA, R | W),
-    Need("file", DELETE, 0),
+    Required("folder", EXECUTE, X),
+    Required("folder", LIST_DIRECTORY, R),
+    Required("folder", ADD_FILE, W | X),
+    Required("folder", ADD_SUBDIRECTORY, W | X),
+    Required("folder", DELETE_CHILD, W | X, deletes=True),
+    Required("file", READ_DATA, R),
+    Required("file", WRITE_DATA, R | W),
+    Required("file", APPEND_DATA, R | W),
+    Required("file", DELETE, 0),
 )
 ENTER, LIST, ADD, ADD_FOLDER, CLEAR, READ, WRITE, APPEND, REMOVE = range(len(LEVEL_NEEDS))
 
 EVERY_BIT = [1 << bit for bit in range(FULL.bit_length()) if FULL >> bit & 1]
-EVERY_RIGHT = (*(Need("folder", bit, 0) for bit in EVERY_BIT), *(Need("file", bit, 0) for bit in EVERY_BIT))
+EVERY_RIGHT = (*(Required("folder", bit, 0) for bit in EVERY_BIT), *(Required("file", bit, 0) for bit in EVERY_BIT))
 
 
 POSIX_REQUESTS = (
-    Need("folder", 0, R),
-    Need("folder", 0, W),
-    Need("folder", 0, X),
-    Need("folder", 0, W | X),
-    Need("folder", 0, W | X, deletes=True),
-    Need("folder", 0, W, deletes=True),
-    Need("file", 0, R),
-    Need("file", 0, W),
-    Need("file", 0, X),
-    Need("file", 0, R | W),
+    Required("folder", 0, R),
+    Required("folder", 0, W),
+    Required("folder", 0, X),
+    Required("folder", 0, W | X),
+    Required("folder", 0, W | X, deletes=True),
+    Required("folder", 0, W, deletes=True),
+    Required("file", 0, R),
+    Required("file", 0, W),
+    Required("file", 0, X),
+    Required("file", 0, R | W),
 )
 
 
@@ -89,7 +89,7 @@ class Steps(NamedTuple):
     needs: NDArray[np.uint32]
 
 
-def planes(counting: Counting, places: Sequence[PlaceState], needs: Sequence[Need]) -> Bits:
+def planes(counting: Counting, places: Sequence[PlaceState], needs: Sequence[Required]) -> Bits:
     """What each list gives: uint64 (needs, places, words). Root, and what an owner always may, are left to the caller."""
     of_style: tuple[list[int], list[int]] = ([], [])
     for number, stored in enumerate(places):
@@ -161,7 +161,7 @@ def rights(
 NOBODY, OWNERS, GROUPS = -1, -2, -3
 
 
-def _ordered_steps(counting: Counting, places: Sequence[PlaceState], needs: Sequence[Need]) -> Steps:
+def _ordered_steps(counting: Counting, places: Sequence[PlaceState], needs: Sequence[Required]) -> Steps:
     """Each entry as a step."""
     lists = [stored.list.parts for stored in places if isinstance(stored.list, Nfs4State)]
     length = [sum([len(part.entries) for part in parts]) for parts in lists]
@@ -218,7 +218,7 @@ def _group(counting: Counting, stored: PlaceState) -> int:
 RawStep = tuple[int, bool, int]  # who, allow, needs
 
 
-def _posix_steps(counting: Counting, places: Sequence[PlaceState], needs: Sequence[Need]) -> Steps:
+def _posix_steps(counting: Counting, places: Sequence[PlaceState], needs: Sequence[Required]) -> Steps:
     raw = [list(_posix_list_steps(counting, stored, needs)) for stored in places]
     length = [len(steps) for steps in raw]
     who, allow, asked = zip(*chain.from_iterable(raw), strict=True)
@@ -228,7 +228,7 @@ def _posix_steps(counting: Counting, places: Sequence[PlaceState], needs: Sequen
     )
 
 
-def _posix_list_steps(counting: Counting, stored: PlaceState, needs: Sequence[Need]) -> Iterator[RawStep]:
+def _posix_list_steps(counting: Counting, stored: PlaceState, needs: Sequence[Required]) -> Iterator[RawStep]:
     """acl(5), access check algorithm, as steps: the owner; named users; groups that hold all; groups that do not; others."""
     assert isinstance(stored.list, PosixState)
     everyone = counting.number[EVERYONE]

@@ -60,7 +60,7 @@ def _without_effect(case: Case, lines: Sequence[CellKey]) -> Iterator[CellKey]:
             continue
         alone = len(case.plan.grants[place]) == 1  # without it the place says nothing itself
         passing = case.plan.grants[place][who] != Level.NA and _lets_pass(case, place, who)
-        plain = who != EVERYONE and not alone and not passing
+        plain = who != EVERYONE and not alone and not passing and not _hides(case, place, who)
         if plain and all(_goes_by_grants(case, here) for here in where):
             yield place, who
             continue
@@ -106,6 +106,12 @@ def _levels(case: Case, lists: Sequence[Mapping[str, Level]]) -> Bits:
         if said or not case.storage:
             planes[at] |= counting.boss  # administrators get all, where anything is granted
     return planes
+
+
+def _hides(case: Case, place: str, who: str) -> bool:
+    """Whether a line stands in the place of one from above of the same who, which may come down without it."""
+    above = case.storage.get(case.plan.places[place].parent or "")
+    return above is not None and any(grant.who == who for grant in above.grants)
 
 
 def _goes_by_grants(case: Case, place: str) -> bool:
