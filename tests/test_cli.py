@@ -346,6 +346,11 @@ def test_suggest_gives_just_what_is_needed(plan_file: Path, tmp_path: Path) -> N
     assert "does not have: Nobody" in yardgate(
         "suggest", plan_file, "--needs", "-", stdin="who,payroll\nNobody,read\n", code=2
     )
+    assert "takes no needs" in yardgate("suggest", plan_file, "--today", "--simplify", code=2)
+    less = json.loads(yardgate("suggest", plan_file, "--simplify", "--json", "-o", made))
+    assert (less["cells_changed"], less["whole"]) == (0, True)
+    assert less["grants"][1] < less["grants"][0]
+    assert "nothing to simplify" in yardgate("suggest", made, "--simplify")
     today = json.loads(yardgate("suggest", plan_file, "--today", "--json", "-o", made))
     assert today["misses"] == []
     kept = resolve(planfile.read(made.read_text()), ON)

@@ -12,6 +12,8 @@ from yardgate.cli.console import AsJson, On, Refused, To, day_of, load, out, rea
 from yardgate.core.edits.apply import apply
 from yardgate.core.edits.describe import needed, sentence
 from yardgate.core.model.plan import Plan
+from yardgate.core.policy.simplify import Simplified, grants_of
+from yardgate.core.policy.simplify import simplify as simplify_plan
 from yardgate.core.suggest.asked import Conflict, as_today
 from yardgate.core.suggest.groups import Suggestion
 from yardgate.core.suggest.groups import suggest as suggest_groups
@@ -32,15 +34,26 @@ def suggest(
     today: Annotated[
         bool, typer.Option(help="Needed is what everybody gets today: the same, with fewer grants.")
     ] = False,
+    simplify: Annotated[
+        bool,
+        typer.Option(
+            help="Take away what decides nothing, and make groups of personal grants that several share; nobody gets more or less."
+        ),
+    ] = False,
     seconds: Annotated[float, typer.Option(help="How long to look.")] = SECONDS,
     as_json: AsJson = False,
     to: To = None,
     on: On = None,
 ) -> None:
-    """Groups, memberships and grants that give people just what they need. With --to: the plan with them, as a plan file.
+    """Groups, memberships and grants that give people just what they need. With --out: the plan with them, as a plan file.
 
     Exit code 1: somebody would not get what they need, or needs contradict each other."""
     plan, day = load(plan_file), day_of(on)
+    if simplify:
+        if needs is not None or today:
+            raise Refused("--simplify keeps what everybody gets; it takes no needs")
+        _simplified(simplify_plan(plan, day, seconds=seconds), as_json=as_json, to=to)
+        return
     if needs is not None:
         reading = matrix.read_needs(plan, decode(read_bytes(needs)))
         if reading.unknown:
@@ -58,6 +71,37 @@ def suggest(
         _print(plan, found)
     if found.misses or found.asked.conflicts:
         raise typer.Exit(1)
+
+
+def _simplified(found: Simplified, *, as_json: bool, to: Path | None) -> None:
+    (grants, single), (left, single_left) = grants_of(found.before), grants_of(found.after)
+    if to is not None:
+        write(planfile.write(found.after), to)
+    if as_json:
+        told = {
+            "cells_changed": 0,
+            "idle": found.idle,
+            "groups": list(found.groups),
+            "grants": [grants, left],
+            "personal": [single, single_left],
+            "whole": found.whole,
+            "edits": json.loads(edit_files.write(found.edits)),
+        }
+        sys.stdout.write(json.dumps(told, ensure_ascii=False, indent=1) + "\n")
+        return
+    out.print(
+        f"0 cells change: {grants} grants become {left}, {single} of them to single people become {single_left}",
+        highlight=False,
+    )
+    if not found.edits:
+        out.print("nothing to simplify")
+    if not found.whole:
+        out.print("the time was up before all was looked at; more may be found with --seconds")
+    plan = found.before
+    for edit in found.edits:
+        after, _ = apply(plan, (edit,))
+        out.print(f"  {sentence(plan, after, edit)}", markup=False, highlight=False, soft_wrap=True)
+        plan = after
 
 
 def _json(found: Suggestion) -> dict[str, Any]:

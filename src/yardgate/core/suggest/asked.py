@@ -1,7 +1,7 @@
 """From needs to a table: for every person and every place of which a need speaks, the least and the most that they should get."""
 
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import date
 from typing import NamedTuple
 
@@ -32,7 +32,7 @@ class Conflict(NamedTuple):
 
 @dataclass(frozen=True, slots=True)
 class Demand:
-    """What is needed. people, places: ids, of all whose account is open, and of the places of which a need speaks. least, most: uint8 (people,
+    """What is needed. people, places: ids, of all whose account is open or may be opened again, and of the places of which a need speaks. least, most: uint8 (people,
     places), 0, READ or CHANGE. never: bool, who must not. conflicts: where the needs of groups contradict each other; must not counts there.
     """
 
@@ -50,8 +50,8 @@ class Demand:
 
 
 def asked(plan: Plan, needs: Iterable[Need], on: date) -> Demand:
-    """What needs ask for on a day. Of a group's needs each member has them, nested ones too; of several the widest counts."""
-    counting = count(plan, on)
+    """What needs ask for. Of a group's needs each member has them, nested ones too; of several the widest counts."""
+    counting = count(awake(plan), on)
     open_accounts = unpack(counting.active, counting.users)
     people = tuple(counting.subjects[number] for number in range(counting.users) if open_accounts[number])
     by_place: dict[str, list[Need]] = {}
@@ -79,9 +79,18 @@ def asked(plan: Plan, needs: Iterable[Need], on: date) -> Demand:
     return Demand(people, places, least, most, never, tuple(conflicts))
 
 
+def awake(plan: Plan) -> Plan:
+    """The plan with all accounts open: who is away, or comes back, needs what they need."""
+    users = {
+        user.id: user if user.enabled and user.expires is None else replace(user, enabled=True, expires=None)
+        for user in plan.users.values()
+    }
+    return replace(plan, users=users)
+
+
 def as_today(plan: Plan, on: date) -> tuple[Need, ...]:
-    """What everybody gets today by grants and storage, as needs."""
-    matrix = resolve(plan, on)
+    """What everybody gets today by grants and storage, as needs; of shut accounts what they would get."""
+    matrix = resolve(awake(plan), on)
     wishes: Mapping[Level, Wish] = {Level.RO: "read", Level.RW: "change"}
     return tuple(
         Need.of(user, place, wishes[level])

@@ -6,7 +6,7 @@ same resolver as everything else; where storage gives something else than was ne
 that is said, cell by cell.
 """
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import date
 from typing import NamedTuple
@@ -23,8 +23,8 @@ from yardgate.core.model.names import fresh_id, ids_of
 from yardgate.core.model.naming import fold
 from yardgate.core.model.needs import Need
 from yardgate.core.model.plan import Group, Plan
-from yardgate.core.suggest.asked import Demand, asked
-from yardgate.core.suggest.cover import USUAL, Costs, Cover, Flags, PlaceGrant, Table, Taken
+from yardgate.core.suggest.asked import Demand, asked, awake
+from yardgate.core.suggest.cover import CHANGE, USUAL, Costs, Cover, Flags, PlaceGrant, Table, Taken
 from yardgate.core.suggest.solve import SECONDS, TellBetter, go_on, solve
 
 LEVEL_OF = {1: Level.RO, 2: Level.RW}
@@ -138,7 +138,7 @@ def _adds(plan: Plan) -> bool:
 
 def _given(plan: Plan, wanted: Demand, on: date) -> Codes:
     """What grants and storage give, as in a table: passing through is nothing."""
-    matrix = resolve(plan, on)
+    matrix = resolve(awake(plan), on)
     rows = [matrix.counting.number[person] for person in wanted.people]
     codes = np.array([0 if level < Level.RO else 1 if level == Level.RO else 2 for level in LEVELS], np.uint8)
     columns = [codes[matrix.rows[place][rows]] for place in wanted.places]
@@ -232,17 +232,14 @@ def _grants(plan: Plan, wanted: Demand, answer: Cover, names: Sequence[str]) -> 
 
 def _named(plan: Plan, wanted: Demand, answer: Cover, there: Sequence[str]) -> tuple[tuple[Edit, ...], tuple[str, ...]]:
     """The new groups, with names of what they are for, and the ids of all groups of the answer."""
-    taken, called = (
-        ids_of(plan),
-        {fold(group.name) for group in plan.groups.values()} | {fold(user.name) for user in plan.users.values()},
-    )
+    taken, called = ids_of(plan), names_in(plan)
     edits: list[Edit] = []
     names = []
     for group in answer.groups:
         if group.there is not None:
             names.append(there[group.there])
             continue
-        name = _name(plan, wanted, group, called)
+        name = name_for(plan, wanted.places, wanted.least, group, called)
         found = fresh_id(name, taken)
         taken.add(found)
         called.add(fold(name))
@@ -253,16 +250,21 @@ def _named(plan: Plan, wanted: Demand, answer: Cover, there: Sequence[str]) -> t
     return tuple(edits), tuple(names)
 
 
-def _name(plan: Plan, wanted: Demand, group: Taken, called: set[str]) -> str:
-    """What a group is for, in a name: the place where it gives the most to its members alone, and what it gives there."""
+def name_for(plan: Plan, places: Sequence[str], needed: Codes, group: Taken, called: Collection[str]) -> str:
+    """What a group is for, in a name that nobody else has: the place where the fewest others have what it gives, and what that is."""
 
     def worth(grant: PlaceGrant) -> tuple[int, int]:
-        return grant.level, -int((wanted.least[:, grant.place] > 0).sum())
+        return grant.level, -int((needed[:, grant.place] > 0).sum())
 
     best = max(group.grants, key=worth)
-    place = plan.places[wanted.places[best.place]].name.lower().replace(" ", "-")
-    plain = f"{place}-{'editors' if best.level == 2 else 'readers'}"
+    place = plan.places[places[best.place]].name.lower().replace(" ", "-")
+    plain = f"{place}-{'editors' if best.level == CHANGE else 'readers'}"
     name, number = plain, 2
     while fold(name) in called:
         name, number = f"{plain}-{number}", number + 1
     return name
+
+
+def names_in(plan: Plan) -> set[str]:
+    """The names that people and groups have, folded."""
+    return {fold(one.name) for some in (plan.groups.values(), plan.users.values()) for one in some}

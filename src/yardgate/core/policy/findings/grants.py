@@ -23,7 +23,7 @@ def refusal_idle(case: Case) -> Findings:
 
     It was perhaps meant for a group that got a grant later, or that has left. Take it away: what remains says the same and
     is easier to read."""
-    for place, who in _without_effect(case, [(p, w) for p, w, level in _lines(case) if level == Level.NA]):
+    for place, who in without_effect(case, [(p, w) for p, w, level in _lines(case) if level == Level.NA]):
         fix = (SetGrant(place, who, None),)
         said = f"No access for {case.plan.named(who)} on {case.path(place)} decides for nobody."
         yield Finding(
@@ -37,7 +37,7 @@ def personal_repeats(case: Case) -> Findings:
     It does nothing today, and keeps giving when they leave the group. Take it away."""
     people = {user.id for user in case.plan.users.values() if user.kind == "person" and user.active(case.on)}
     personal = [(p, w) for p, w, level in _lines(case) if w in people and level != Level.NA]
-    for place, who in _without_effect(case, personal):
+    for place, who in without_effect(case, personal):
         level = case.plan.grants[place][who]
         if case.matrix.level(who, place) == level:
             said = f"{case.plan.named(who)} has a personal grant of {level.words} on {case.path(place)}, which their groups give them anyway."
@@ -50,7 +50,7 @@ def _lines(case: Case) -> Iterator[tuple[str, str, Level]]:
     return ((place, who, level) for place, said in case.plan.grants.items() for who, level in said.items())
 
 
-def _without_effect(case: Case, lines: Sequence[CellKey]) -> Iterator[CellKey]:
+def without_effect(case: Case, lines: Sequence[CellKey]) -> Iterator[CellKey]:
     """The lines (place, who) without which everybody gets the same, wherever they count: here, and below, where lists hand them down. By the grants
     alone, where shares or compiled lists go by these; where a list has entries by hand, cannot say it all, or guests are concerned, tried."""
     counts = {line: case.handed_down.get((line[1], line[0]), line[:1]) for line in lines}

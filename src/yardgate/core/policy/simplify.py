@@ -1,0 +1,134 @@
+"""The same outcome with less to look after: grants that decide nothing go, and personal grants that several people share become a group's.
+
+Nothing is taken on trust: each change is kept only where everybody gets just what they got before, in every place, over every way in, by grants
+and storage, as a guest and from every class of hosts; so does whoever joins one of the groups that there are, and whose account is shut, once it is
+opened again.
+"""
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+from datetime import date
+from time import monotonic
+
+import numpy as np
+
+from yardgate.core.access.batch.resolve import Codes, resolve
+from yardgate.core.access.outcome import Outcome, host_shifts, outcome, outcome_of
+from yardgate.core.acl.rights import Level
+from yardgate.core.edits.apply import apply
+from yardgate.core.edits.records import Edit, PutGroup, SetGrant
+from yardgate.core.model.names import fresh_id, ids_of
+from yardgate.core.model.naming import fold
+from yardgate.core.model.plan import Group, Plan
+from yardgate.core.policy.findings.case import Case
+from yardgate.core.policy.findings.grants import without_effect
+from yardgate.core.suggest.asked import awake
+from yardgate.core.suggest.cover import CHANGE, READ, USUAL, Costs, Table, Taken
+from yardgate.core.suggest.groups import LEVEL_OF, name_for, names_in
+from yardgate.core.suggest.solve import SECONDS, solve
+
+
+@dataclass(frozen=True, slots=True)
+class Simplified:
+    """Edits after which everybody gets the same. idle: grants that go because they decide nothing; groups: ids of those made of personal
+    grants. whole: whether all was looked at in the time."""
+
+    before: Plan
+    after: Plan
+    edits: tuple[Edit, ...]
+    idle: int
+    groups: tuple[str, ...]
+    whole: bool
+
+
+def grants_of(plan: Plan) -> tuple[int, int]:
+    """How many grants there are, and how many of them to single people."""
+    whos = [who for said in plan.grants.values() for who in said]
+    return len(whos), sum(who in plan.users for who in whos)
+
+
+def simplify(plan: Plan, on: date, costs: Costs = USUAL, seconds: float = SECONDS) -> Simplified:
+    """Fewer grants and personal grants, and the same for everybody."""
+    end = monotonic() + seconds
+    now = outcome(resolve(awake(plan), on))
+    edits: list[Edit] = []
+    idle, groups = 0, list[str]()
+
+    def kept(some: tuple[Edit, ...]) -> bool:
+        """Whether edits change nothing for anybody; then they are in."""
+        nonlocal now
+        then = outcome_of(apply(now.matrix.plan, some)[0], now)
+        if not comes_to_the_same(now, then):
+            return False
+        now = then
+        edits.extend(some)
+        return True
+
+    more = True
+    while more:
+        more = False
+        lines = [(place, who) for place, said in now.matrix.plan.grants.items() for who in said]
+        lines.sort(key=lambda line: line[1] not in plan.users)
+        for place, who in list(without_effect(Case(now), lines)):
+            if monotonic() < end and kept((SetGrant(place, who, None),)):
+                idle, more = idle + 1, True
+        for some in _shared(now.matrix.plan, costs, end - monotonic()):
+            if monotonic() < end and kept(some):
+                groups, more = groups + [edit.group.id for edit in some if isinstance(edit, PutGroup)], True
+        more = more and monotonic() < end
+    return Simplified(plan, apply(plan, edits)[0], tuple(edits), idle, tuple(groups), monotonic() <= end)
+
+
+def comes_to_the_same(before: Outcome, after: Outcome) -> bool:
+    """Whether everybody, the guest and whoever is in one of the groups gets the same in each place: by grants and storage, and over each way."""
+    old, new = before.matrix.counting, after.matrix.counting
+    both = [(number, new.number[who]) for number, who in enumerate(old.subjects) if who in new.number]
+    then, now = np.array([*both, (len(old.subjects), len(new.subjects))], np.intp).T
+    rows, again = before.matrix.rows, after.matrix.rows
+    return (
+        all(np.array_equal(row[then[:-1]], again[place][now[:-1]]) for place, row in rows.items())
+        and before.over.keys() == after.over.keys()
+        and all(
+            columns.keys() == after.over[way].keys()
+            and all(np.array_equal(column[then], after.over[way][place][now]) for place, column in columns.items())
+            for way, columns in before.over.items()
+        )
+        and not host_shifts(before, after)
+    )
+
+
+def _shared(plan: Plan, costs: Costs, seconds: float) -> Iterator[tuple[Edit, ...]]:
+    """Groups of people who have the same personal grants, each with the edits that put it in their place, where that is less to look after."""
+    people = list(plan.users)
+    places = [place for place, said in plan.grants.items() if any(who in plan.users for who in said)]
+    row = {person: number for number, person in enumerate(people)}
+    granted: Codes = np.zeros((len(people), len(places)), np.uint8)
+    for column, place in enumerate(places):
+        for who, level in plan.grants[place].items():
+            if who in row and level in (Level.RO, Level.RW):
+                granted[row[who], column] = READ if level == Level.RO else CHANGE
+    taken, called = ids_of(plan), names_in(plan)
+    for group in solve(Table.of(granted, costs=costs), max(0.1, seconds)).groups:
+        some = _as_edits(plan, group, granted, people, places, called, taken)
+        made = next(edit.group for edit in some if isinstance(edit, PutGroup))
+        taken.add(made.id)
+        called.add(fold(made.name))
+        yield some
+
+
+def _as_edits(
+    plan: Plan, group: Taken, granted: Codes, people: list[str], places: list[str], called: set[str], taken: set[str]
+) -> tuple[Edit, ...]:
+    members = [people[one] for one in group.members]
+
+    name = name_for(plan, places, granted, group, called)
+    made = Group(id=fresh_id(name, taken), name=name, members=frozenset(members))
+    edits: list[Edit] = [PutGroup(made)]
+    for place, level in group.grants:
+        said = list(plan.grants[places[place]])
+        theirs = [one for one in members if one in plan.grants[places[place]]]
+        edits.append(SetGrant(places[place], made.id, LEVEL_OF[level], at=min(said.index(one) for one in theirs)))
+        edits += [
+            SetGrant(places[place], one, None) for one in theirs if plan.grants[places[place]][one] == LEVEL_OF[level]
+        ]
+    return tuple(edits)
