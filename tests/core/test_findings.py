@@ -19,6 +19,7 @@ from yardgate.core.edits.records import SetGrant
 from yardgate.core.model.agreements import Accepted, Promise
 from yardgate.core.model.directory import Directory
 from yardgate.core.model.kinds import check
+from yardgate.core.model.needs import Need, Wish
 from yardgate.core.model.plan import EVERYONE, GUEST, Group, GroupQuota, Place, Plan, Target, User
 from yardgate.core.model.share import HostRule, Service, Share
 from yardgate.core.policy.compliance import keep
@@ -117,6 +118,14 @@ def two_over_nfs(level: Level) -> Plan:
     return replace(plan, shares={**plan.shares, "t": inner})
 
 
+def needing(**wishes: Wish) -> Plan:
+    """What some need in hulls, where the crew may write; of the others it does not matter."""
+    users = with_user("dora")
+    wanted: dict[str, Wish] = {**dict.fromkeys(users, "any"), **wishes}
+    needs = [Need.of(who, "hulls", wish) for who, wish in wanted.items()]
+    return yard(users=users, needs={need.id: need for need in needs})
+
+
 DOMAIN = Directory(id="dom", name="DOM", domain="dom.example", low=100_000, high=100_100)
 
 
@@ -145,6 +154,9 @@ CASES: dict[str, tuple[Plan, Plan]] = {
         yard(grants=on_hulls(late=NA), groups=with_group("late", "bo")),
     ),
     "personal-repeats": (yard(grants=on_hulls(ann=RW)), yard(grants=on_hulls(cy=RW))),
+    "need-unmet": (needing(cy="change"), needing(cy="read")),
+    "need-forbidden": (needing(ann="must not"), needing(dora="must not")),
+    "need-exceeded": (needing(ann="change", bo="read"), needing(ann="change", bo="change")),
     "world-writable": (yard(places=stored(Mode(0o777))), yard(places=stored(Mode(0o1777)))),
     "everyone-full": (
         yard(places=stored(Ordered((Entry("allow", EVERYONE, FULL),)))),

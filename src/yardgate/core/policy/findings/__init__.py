@@ -11,6 +11,7 @@ from yardgate.core.policy.findings.beyond_grants import CHECKS as GETS
 from yardgate.core.policy.findings.case import Case, Check, Finding, Severity
 from yardgate.core.policy.findings.grants import CHECKS as GRANTS
 from yardgate.core.policy.findings.hosts import CHECKS as HOSTS
+from yardgate.core.policy.findings.needs import CHECKS as NEEDS
 from yardgate.core.policy.findings.numbers import CHECKS as NUMBERS
 from yardgate.core.policy.findings.shares import CHECKS as SHARES
 from yardgate.core.policy.findings.storage import CHECKS as STORAGE
@@ -19,6 +20,7 @@ SEVERITIES: tuple[Severity, ...] = ("serious", "consider", "note")
 CHECKS: tuple[Check, ...] = (
     *GETS,
     *GRANTS,
+    *NEEDS,
     *STORAGE,
     *SHARES,
     *HOSTS,
