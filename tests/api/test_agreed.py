@@ -1,5 +1,6 @@
 """Promises, findings and remedies over the API."""
 
+from base64 import b64encode
 from pathlib import Path
 from typing import Any
 
@@ -119,6 +120,16 @@ def test_an_accepted_finding_is_listed_apart_until_its_day(yard: Web) -> None:
     empty = [{"op": "put-accepted", "accepted": {**accepted, "reason": " "}}]
     refused = yard.client().post(yard.at("/edits"), json={"revision": 3, "edits": empty})
     assert "say why" in refused.json()["detail"]
+
+
+def test_needs_come_in_go_out_and_are_found_where_they_are_not_met(yard: Web) -> None:
+    client = yard.client()
+    text = b"who,payroll,photos\nMira Oyelaran,change,\nOskar Dahl,must not,read\n"
+    done = client.post(yard.at("/import"), json={"revision": 1, "kind": "needs", "content": b64encode(text).decode()})
+    assert done.status_code == 200, done.text
+    assert client.get(yard.at("/export/needs")).text.count("must not") == 1
+    found = get(yard, "/standing")["findings"]
+    assert {one["kind"] for one in found} >= {"need-unmet", "need-forbidden", "need-exceeded"}
 
 
 def test_promises_go_out_and_come_in_again_as_csv(yard: Web) -> None:

@@ -319,6 +319,8 @@ def test_needs_come_from_a_table_as_people_write_them(quay: Plan) -> None:
         ("tomas-brandt", "payroll", "change"),
     }
     assert matrix.read_needs(plan, text).edits == ()
+    again, _ = apply(quay, matrix.read_needs(quay, matrix.write_needs(plan)).edits)
+    assert again.needs == plan.needs
     back, _ = apply(plan, matrix.read_needs(plan, "who,payroll\nOffice,-\nTomas Brandt,r\n").edits)
     assert {need.wish for need in back.needs.values() if need.place == "payroll"} == {"must not", "read"}
     with pytest.raises(FormatError, match=r"line 2, column 2: .maybe. is not a level; write change, read, must not"):

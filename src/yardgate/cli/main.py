@@ -103,7 +103,9 @@ def main() -> None:
 def import_(
     kind: Annotated[
         str,
-        typer.Argument(help="matrix, people, promises, accounts, plan; getfacl, find or nfs4 (listings of folders)"),
+        typer.Argument(
+            help="matrix, people, needs, promises, accounts, plan; getfacl, find or nfs4 (listings of folders)"
+        ),
     ],
     source: Annotated[Path, typer.Argument(help="The file; for accounts the passwd file. - is standard input.")],
     second: Annotated[Path | None, typer.Argument(help="For accounts: the group file.")] = None,
@@ -135,6 +137,7 @@ def import_(
             work.plan, content, decode(read_bytes(second)) if second else "", lowest, highest, private_groups
         ),
         "plan": lambda _: Reading(difference(work.plan, planfile.read(content))),
+        "needs": lambda make: matrix.read_needs(work.plan, content, make),
         "promises": lambda _: promises.read(work.plan, content),
     }
     for name, style in styles.items():

@@ -51,6 +51,7 @@ FORMATS = (
     Format("effective", "What people get (CSV)", "effective.csv", CSV, _outcome(matrix.write_outcome)),
     Format("access", "Who gets in where (CSV)", "access.csv", CSV, _outcome(access.write)),
     Format("people", "People and groups (CSV)", "people.csv", CSV, _plain(people.write)),
+    Format("needs", "What people need (CSV)", "needs.csv", CSV, _plain(matrix.write_needs)),
     Format("promises", "Promises (CSV)", "promises.csv", CSV, _plain(promises.write)),
     Format("ldif", "Local people and groups (LDIF)", "accounts.ldif", PLAIN, _plain(ldif.local_accounts)),
     Format(

@@ -242,6 +242,22 @@ def write_grants(plan: Plan) -> str:
     return table.write([["kind", "name", *(path for _, path in places)], *body])
 
 
+def write_needs(plan: Plan) -> str:
+    """What is needed, as CSV: kind, name, then a column for each place of which a need speaks; change, read, must not, any or empty."""
+    whos, asked = {need.who for need in plan.needs.values()}, {need.place for need in plan.needs.values()}
+    places, names = [one for one in _places(plan) if one[0] in asked], Names(plan)
+    body = [
+        [
+            kind,
+            _only(plan, names, who, name),
+            *(plan.needs[one].wish if (one := need_id(who, place)) in plan.needs else "" for place, _ in places),
+        ]
+        for who, kind, name in _who_rows(plan)
+        if who in whos
+    ]
+    return table.write([["kind", "name", *(path for _, path in places)], *body])
+
+
 def write_rights(matrix: Matrix) -> str:
     """Every cell of every user with the access masks that its list gives, as CSV: name, place, level, masks in hexadecimal and
     in letters. Masks are empty where storage is not planned; `~` marks reading and writing only one at a time."""

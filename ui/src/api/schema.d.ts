@@ -3380,7 +3380,7 @@ export interface components {
              * Kind
              * @enum {string}
              */
-            kind: "matrix" | "people" | "promises" | "accounts" | "plan" | "getfacl" | "find" | "nfs4" | "server";
+            kind: "matrix" | "people" | "needs" | "promises" | "accounts" | "plan" | "getfacl" | "find" | "nfs4" | "server";
             /**
              * Content
              * Format: base64
@@ -10621,7 +10621,7 @@ export interface operations {
             path: {
                 plan: string;
                 /** @description which format */
-                what: "workbook" | "plan" | "grants" | "effective" | "access" | "people" | "promises" | "ldif" | "setfacl" | "nfs4";
+                what: "workbook" | "plan" | "grants" | "effective" | "access" | "people" | "needs" | "promises" | "ldif" | "setfacl" | "nfs4";
             };
             cookie?: never;
         };

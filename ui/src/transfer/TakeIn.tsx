@@ -15,6 +15,8 @@ const HELP: Record<Kind, string> = {
     "Rows are people or groups, columns are places (a name, or a path such as keel/office/payroll). Cells say RW, RO, NA or nothing; “read only”, “r” and “-” are understood too.",
   people:
     "The first row names the columns: name, full name, kind, uid, primary group, groups, enabled, expires, sign-in names, note. Or: group, gid, members. Or: group, member.",
+  needs:
+    "What people should be able to do, whatever the plan gives them. Rows are people or groups, columns are places. Cells say change, read, must not, any or nothing; a dash takes a need away. Findings then say what is missing and what is too much.",
   promises:
     "The first row names the columns: who, but, must (must or must not), act (see, read or write), place, over, note. As Export writes them.",
   accounts: "A Linux host's passwd file, and its group file. Numbers are kept; accounts outside the range are left out and listed.",
@@ -135,6 +137,7 @@ export default function TakeIn({ onClose }: { onClose: () => void }) {
         options={[
           { value: "matrix", label: "Matrix" },
           { value: "people", label: "People" },
+          { value: "needs", label: "Needs" },
           { value: "promises", label: "Promises" },
           { value: "accounts", label: "Accounts" },
           { value: "getfacl", label: "Folders" },

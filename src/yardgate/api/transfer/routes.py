@@ -41,6 +41,7 @@ FormatName = Annotated[str, Path(description="which format", json_schema_extra={
 KIND_WORDS = {
     "matrix": "a matrix",
     "people": "a table of people",
+    "needs": "a table of needs",
     "promises": "a table of promises",
     "accounts": "a host's accounts",
     "plan": "a plan file",
@@ -61,6 +62,8 @@ def read(services: Services, opened: Opened, body: Import) -> Reading:
             return matrix.read(plan, _table(body.content), body.make, body.clear_blanks)
         case "people":
             return people.read(plan, _table(body.content), body.make)
+        case "needs":
+            return matrix.read_needs(plan, _table(body.content), body.make)
         case "promises":
             return promises.read(plan, _table(body.content))
         case "accounts":

@@ -18,7 +18,7 @@ class Import(In):
     server whole, from `files` copied from it, or, where there are none, read from the appliance with the lists of `tops` and all in them."""
 
     revision: Revision
-    kind: Literal["matrix", "people", "promises", "accounts", "plan", "getfacl", "find", "nfs4", "server"]
+    kind: Literal["matrix", "people", "needs", "promises", "accounts", "plan", "getfacl", "find", "nfs4", "server"]
     content: Base64Bytes = b""
     files: list[NamedFile] = Field([], max_length=200)
     tops: list[Annotated[str, Field(max_length=1000, pattern=r"^/")]] = Field([], max_length=20)
