@@ -74,8 +74,12 @@ def grants(see: Camera) -> None:
     see.go("board?view=grants&who=apprentices&place=toolpaths", ".c.RW")
 
 
-def off(see: Camera) -> None:
-    see.go("board?view=off", ".c.less")
+def needs(see: Camera) -> None:
+    see.go("needs", ".needs-stand")
+    see.press("From what people get today")
+    see.wait(lambda: see.driver.find_elements("css selector", ".c.need"))
+    see.press("Work them out")
+    see.wait(lambda: see.driver.find_elements("css selector", ".suggested li"))
 
 
 def begin(see: Camera) -> None:
@@ -163,8 +167,8 @@ def inside(see: Camera) -> None:
 
 
 TAKEN = [
-    begin, board, grants, off, people, storage, storage_posix, take_in, shares, walk, promises, findings,
-    signing_in, cannot_get_in, rollout, inside, board_dark, look_up,
+    begin, board, grants, people, storage, storage_posix, take_in, shares, walk, promises, findings,
+    signing_in, cannot_get_in, rollout, inside, board_dark, look_up, needs,
 ]  # fmt: skip
 
 

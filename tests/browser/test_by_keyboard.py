@@ -74,7 +74,17 @@ def test_all_that_is_read_out_has_a_name_and_cells_say_row_column_and_level(yard
 
 @pytest.mark.parametrize(
     "screen",
-    ["begin", "people", "storage?place=minutes", "board", "shares?share=share-images", "walk", "promises", "rollout"],
+    [
+        "begin",
+        "needs",
+        "people",
+        "storage?place=minutes",
+        "board",
+        "shares?share=share-images",
+        "walk",
+        "promises",
+        "rollout",
+    ],
 )
 def test_whatever_the_tab_key_reaches_is_seen_to_have_the_focus_and_none_holds_it(
     yard: Yard, page: Page, screen: str

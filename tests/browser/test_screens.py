@@ -15,12 +15,12 @@ from yardgate.store.accounts import Accounts
 from yardgate.tools.bench_browser import edit_times
 
 SCREENS = (
-    "begin", "people", "board", "board?view=grants", "board?view=off", "board?rows=people", "board?cells=personal", "shares?share=share-images",
+    "begin", "needs", "people", "board", "board?view=grants", "board?view=off", "board?rows=people", "board?cells=personal", "shares?share=share-images",
     "storage?place=minutes", "storage?place=petrel-9", "storage?place=nightly", "walk", "promises", "promises?show=findings", "rollout", "directories",
     "cards?who=priya-natarajan,night-backup", "report", "report?by=person", "hand-over",
     "look", "look?who=priya-natarajan", "look?place=payroll", "look?what=findings", "look?what=history", "look?who=priya-natarajan&place=toolpaths",
 )  # fmt: skip
-THERE = ".c.RW, .c.mark, .lines, .bars, .find-cell, .stage, .sentences, .steps, .directory, .walk, .paper .reach, .report td, .part li, .big li, .gate, .empty"
+THERE = ".c.RW, .c.mark, .needs-stand, .lines, .bars, .find-cell, .stage, .sentences, .steps, .directory, .walk, .paper .reach, .report td, .part li, .big li, .gate, .empty"
 
 
 View = tuple[int, int, str]

@@ -11,6 +11,7 @@ import { SignIn } from "./signin/SignIn";
 
 const Begin = lazy(() => import("./begin/Begin"));
 const Board = lazy(() => import("./board/Board"));
+const Needs = lazy(() => import("./needs/Needs"));
 const People = lazy(() => import("./people/People"));
 const Storage = lazy(() => import("./storage/Storage"));
 const Directories = lazy(() => import("./directory/Directory"));
@@ -99,6 +100,7 @@ function OnePlan({ session }: { session: Session }) {
             <Routes>
               <Route path="begin" element={<Begin />} />
               <Route path="board" element={<Board />} />
+              <Route path="needs" element={<Needs />} />
               <Route path="people" element={<People />} />
               <Route path="directories" element={<Directories />} />
               <Route path="storage" element={<Storage />} />

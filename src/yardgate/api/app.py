@@ -15,6 +15,7 @@ from yardgate.api import (
     begin,
     board,
     directories,
+    needs,
     plans,
     policy,
     rollout,
@@ -36,7 +37,7 @@ WEB = Path(__file__).parent.parent / "web"
 
 LONGEST = 200  # characters of a path below the interface
 
-STATIONS = (accounts, plans, begin, board, storage, transfer, directories, shares, policy, rollout)
+STATIONS = (accounts, plans, begin, board, storage, transfer, directories, needs, shares, policy, rollout)
 
 
 def create_app(

@@ -1216,6 +1216,66 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/plans/{plan}/needs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Needs Stand
+         * @description How needs stand to what people get.
+         */
+        get: operations["needs_stand"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan}/needs/today": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Needed Today
+         * @description Edits that make needs of what everybody gets today; what is needed already stays.
+         */
+        get: operations["needed_today"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan}/suggest": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Suggest Groups
+         * @description The fewest groups, memberships and grants that give everybody just what they need. Nothing is kept by it.
+         */
+        post: operations["suggest_groups"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/plans/{plan}/shares": {
         parameters: {
             query?: never;
@@ -2401,6 +2461,15 @@ export interface components {
             /** Revision */
             revision?: number | null;
         };
+        /** ConflictOut */
+        ConflictOut: {
+            /** User */
+            user: string;
+            /** Place */
+            place: string;
+            /** Needs */
+            needs: components["schemas"]["Need"][];
+        };
         /**
          * ContradictionOut
          * @description Ids of two promises that cannot both be kept, and one of those of whom both speak.
@@ -3001,6 +3070,12 @@ export interface components {
         GrantOut: {
             /** Who */
             who: string;
+            level: components["schemas"]["Level"];
+        };
+        /** GrantedOut */
+        GrantedOut: {
+            /** Place */
+            place: string;
             level: components["schemas"]["Level"];
         };
         /**
@@ -3830,6 +3905,19 @@ export interface components {
              */
             users: string[];
         };
+        /** MissedOut */
+        MissedOut: {
+            /** User */
+            user: string;
+            /** Place */
+            place: string;
+            gets: components["schemas"]["Level"];
+            /**
+             * Is
+             * @enum {string}
+             */
+            is: "lacks" | "must not" | "more";
+        };
         /**
          * Mode
          * @description A folder's mode, setgid and sticky bit included; None leaves it to what is granted, or to what comes down.
@@ -3939,6 +4027,26 @@ export interface components {
              * @default
              */
             note: string;
+        };
+        /**
+         * NeedsOut
+         * @description How needs stand: where something else comes out, over all ways in, of people whose account is open.
+         */
+        NeedsOut: {
+            /**
+             * Revision
+             * @description the plan's revision that this was made on, or is
+             */
+            revision: number;
+            /**
+             * Cells
+             * @description how many cells need something, of all people and places
+             */
+            cells: number;
+            /** Missed */
+            missed: components["schemas"]["MissedOut"][];
+            /** Conflicts */
+            conflicts: components["schemas"]["ConflictOut"][];
         };
         /** NewAccount */
         NewAccount: {
@@ -4204,6 +4312,8 @@ export interface components {
             grants: {
                 [key: string]: components["schemas"]["GrantOut"][];
             };
+            /** Needs */
+            needs: components["schemas"]["Need"][];
             /** Patterns */
             patterns: components["schemas"]["Pattern"][];
             /** Directories */
@@ -5876,6 +5986,90 @@ export interface components {
             /** Place */
             place: string;
             level: components["schemas"]["Level"];
+        };
+        /**
+         * SuggestIn
+         * @description For how long groups are looked for; today: needed is what everybody gets today.
+         */
+        SuggestIn: {
+            /**
+             * Seconds
+             * @default 20
+             */
+            seconds: number;
+            /**
+             * Today
+             * @default false
+             */
+            today: boolean;
+        };
+        /**
+         * SuggestedGroup
+         * @description A group of the answer; there: it is in the plan already.
+         */
+        SuggestedGroup: {
+            /** Id */
+            id: string;
+            /** Name */
+            name: string;
+            /** There */
+            there: boolean;
+            /** Members */
+            members: string[];
+            /** Grants */
+            grants: components["schemas"]["GrantedOut"][];
+        };
+        /** SuggestedMiss */
+        SuggestedMiss: {
+            /** User */
+            user: string;
+            /** Place */
+            place: string;
+            needed: components["schemas"]["Level"];
+            gets: components["schemas"]["Level"];
+        };
+        /** SuggestedPersonal */
+        SuggestedPersonal: {
+            /** User */
+            user: string;
+            /** Grants */
+            grants: components["schemas"]["GrantedOut"][];
+        };
+        /**
+         * SuggestionOut
+         * @description Groups that give what is needed, as edits. gap: how much less there could be to look after at most, as a part; proven: by any groups, else by
+         *     those that were looked at. misses: where something else would come out all the same.
+         */
+        SuggestionOut: {
+            /**
+             * Revision
+             * @description the plan's revision that this was made on, or is
+             */
+            revision: number;
+            /** Needs */
+            needs: number;
+            /** New Groups */
+            new_groups: number;
+            /** Memberships */
+            memberships: number;
+            /** Grants */
+            grants: number;
+            /** Personal */
+            personal: number;
+            /** Gap */
+            gap: number;
+            /** Proven */
+            proven: boolean;
+            /** Groups */
+            groups: components["schemas"]["SuggestedGroup"][];
+            /** Singles */
+            singles: components["schemas"]["SuggestedPersonal"][];
+            /** Edits */
+            edits: (components["schemas"]["PutUser"] | components["schemas"]["RemoveUser"] | components["schemas"]["PutGroup"] | components["schemas"]["RemoveGroup"] | components["schemas"]["Join"] | components["schemas"]["Leave"] | components["schemas"]["PutPlace"] | components["schemas"]["RemovePlace"] | components["schemas"]["PutPattern"] | components["schemas"]["RemovePattern"] | components["schemas"]["PutDirectory"] | components["schemas"]["RemoveDirectory"] | components["schemas"]["PutShare"] | components["schemas"]["RemoveShare"] | components["schemas"]["PutService"] | components["schemas"]["RemoveService"] | components["schemas"]["PutPromise"] | components["schemas"]["RemovePromise"] | components["schemas"]["PutNeed"] | components["schemas"]["RemoveNeed"] | components["schemas"]["PutAccepted"] | components["schemas"]["RemoveAccepted"] | components["schemas"]["SetGrant"] | components["schemas"]["SetTarget"] | components["schemas"]["SetTitle"])[];
+            /** Misses */
+            misses: components["schemas"]["SuggestedMiss"][];
+            /** Conflicts */
+            conflicts: components["schemas"]["ConflictOut"][];
         };
         /**
          * SurpriseOut
@@ -11500,6 +11694,238 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Answer"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    needs_stand: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                plan: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NeedsOut"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    needed_today: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                plan: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": (components["schemas"]["PutUser"] | components["schemas"]["RemoveUser"] | components["schemas"]["PutGroup"] | components["schemas"]["RemoveGroup"] | components["schemas"]["Join"] | components["schemas"]["Leave"] | components["schemas"]["PutPlace"] | components["schemas"]["RemovePlace"] | components["schemas"]["PutPattern"] | components["schemas"]["RemovePattern"] | components["schemas"]["PutDirectory"] | components["schemas"]["RemoveDirectory"] | components["schemas"]["PutShare"] | components["schemas"]["RemoveShare"] | components["schemas"]["PutService"] | components["schemas"]["RemoveService"] | components["schemas"]["PutPromise"] | components["schemas"]["RemovePromise"] | components["schemas"]["PutNeed"] | components["schemas"]["RemoveNeed"] | components["schemas"]["PutAccepted"] | components["schemas"]["RemoveAccepted"] | components["schemas"]["SetGrant"] | components["schemas"]["SetTarget"] | components["schemas"]["SetTitle"])[];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    suggest_groups: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                plan: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SuggestIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SuggestionOut"];
                 };
             };
             /** @description Unauthorized */

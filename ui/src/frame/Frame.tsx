@@ -59,6 +59,7 @@ export function Frame({ session, children }: { session: Session; children: React
   const rollout = useRollout(false).data;
   const stations: Station[] = [
     { to: "begin", name: "Begin" },
+    { to: "needs", name: "Needs" },
     { to: "people", name: "People", count: outline.users.length },
     { to: "storage", name: "Storage", count: outline.places.length },
     { to: "board", name: "Board", bad: off, words: "not as granted", title: "cells of people who do not get what is granted to them" },

@@ -48,6 +48,17 @@ export function useRepair(finding: FindingOut) {
   });
 }
 
+/** Where something else comes out than is needed. */
+export function useNeeds() {
+  const { id } = usePlan();
+  return useQuery({
+    queryKey: ["of-plan", id, "needs"],
+    staleTime: STAYS,
+    placeholderData: keepPreviousData,
+    queryFn: () => ask(api.GET("/api/v1/plans/{plan}/needs", { params: { path: { plan: id } } })),
+  });
+}
+
 /** The joined directories: from when their copies are, and what is wrong with them. Not asked where there are none. */
 export function useDirectories() {
   const { id, outline } = usePlan();

@@ -138,6 +138,7 @@ def outline(plan: str, account: Reader, services: TheServices) -> Outline:
         groups=[_group(p.groups[key]) for key in sorted(p.groups)],
         places=[p.places[key] for key in sorted(p.places)],
         grants=dict(grants(p, p.grants)),
+        needs=[p.needs[key] for key in sorted(p.needs)],
         patterns=[p.patterns[key] for key in sorted(p.patterns)],
         directories=[p.directories[key] for key in sorted(p.directories)],
         shares=[p.shares[key] for key in sorted(p.shares)],

@@ -6,6 +6,7 @@ from pydantic import AwareDatetime, Base64Bytes, BaseModel, Field
 
 from yardgate.api.schemas import EffectOut, GrantOut, HistoryStep, In, Name, Revision, Standing
 from yardgate.core.model.directory import Directory
+from yardgate.core.model.needs import Need
 from yardgate.core.model.plan import Pattern, Place, Target, User
 from yardgate.core.model.share import ServiceId, Share
 from yardgate.store.accounts import Role
@@ -79,6 +80,7 @@ class Outline(BaseModel):
     groups: list[GroupOut]
     places: list[Place]
     grants: dict[str, list[GrantOut]]
+    needs: list[Need]
     patterns: list[Pattern]
     directories: list[Directory]
     shares: list[Share]

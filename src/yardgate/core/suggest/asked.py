@@ -9,6 +9,7 @@ import numpy as np
 
 from yardgate.core.access.batch.resolve import Codes, resolve
 from yardgate.core.access.bitsets import Counting, count, unpack
+from yardgate.core.access.outcome import outcome
 from yardgate.core.acl.rights import Level
 from yardgate.core.model.needs import Need, Wish
 from yardgate.core.model.plan import Plan
@@ -89,14 +90,14 @@ def awake(plan: Plan) -> Plan:
 
 
 def as_today(plan: Plan, on: date) -> tuple[Need, ...]:
-    """What everybody gets today by grants and storage, as needs; of shut accounts what they would get."""
-    matrix = resolve(awake(plan), on)
+    """What everybody gets today over any way in, as needs; of shut accounts what they would get."""
+    found = outcome(resolve(awake(plan), on))
     wishes: Mapping[Level, Wish] = {Level.RO: "read", Level.RW: "change"}
     return tuple(
         Need.of(user, place, wishes[level])
         for place in plan.places
         for user in plan.users
-        if (level := matrix.level(user, place)) in wishes
+        if (level := found.level(user, place)) in wishes
     )
 
 

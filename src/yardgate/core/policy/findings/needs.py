@@ -8,11 +8,10 @@ from numpy.typing import NDArray
 from yardgate.core.access.bitsets import unpack
 from yardgate.core.acl.rights import LEVELS, Level
 from yardgate.core.policy.findings.case import Case, CellKey, Check, Finding, Findings
-from yardgate.core.suggest.asked import Demand, asked
+from yardgate.core.suggest.asked import asked
 from yardgate.core.suggest.cover import CHANGE, READ
 
-Flags = NDArray[np.bool_]
-READS = np.array([READ if level == Level.RO else CHANGE if level == Level.RW else 0 for level in LEVELS], np.uint8)
+GIVES = np.array([READ if level == Level.RO else CHANGE if level == Level.RW else 0 for level in LEVELS], np.uint8)
 
 
 def need_unmet(case: Case) -> Findings:
@@ -20,54 +19,55 @@ def need_unmet(case: Case) -> Findings:
 
     Look at the cell on the board: its reason says which step keeps them out, and the remedies what would let them in. If it is not needed any
     more, take the need away."""
-    for place, column, demand, got in _columns(case):
-        cells = _cells(case, demand, place, got < demand.least[:, column])
-        if cells:
-            who = case.names(one for one, _ in cells)
-            said = f"Needed in {case.path(place)} and not had: {who}."
-            yield Finding("need-unmet", "consider", (place,), said, cells)
+    for place, cells in _of("need-unmet", case):
+        said = f"Needed in {case.path(place)} and not had: {case.names(who for who, _ in cells)}."
+        yield Finding("need-unmet", "consider", (place,), said, cells)
 
 
 def need_forbidden(case: Case) -> Findings:
     """Somebody must not get to a place, and can read it.
 
     Look at the cell on the board: its reason says by which grant, list or share. Take them out of the group, or take the grant away."""
-    for place, column, demand, got in _columns(case):
-        cells = _cells(case, demand, place, demand.never[:, column] & (got > 0))
-        if cells:
-            who = case.names(one for one, _ in cells)
-            said = f"Must not get to {case.path(place)}, and can read it: {who}."
-            yield Finding("need-forbidden", "serious", (place,), said, cells)
+    for place, cells in _of("need-forbidden", case):
+        said = f"Must not get to {case.path(place)}, and can read it: {case.names(who for who, _ in cells)}."
+        yield Finding("need-forbidden", "serious", (place,), said, cells)
 
 
 def need_exceeded(case: Case) -> Findings:
     """Somebody can do more in a place than they need; found only where needs speak of the place at all.
 
     If it is right, say that they need it; else take it away. Groups that give just what is needed are worked out by `yardgate suggest`."""
-    for place, column, demand, got in _columns(case):
-        more = (got > demand.most[:, column]) & ~demand.never[:, column]
-        cells = _cells(case, demand, place, more)
-        if cells:
-            who = case.names(one for one, _ in cells)
-            said = f"Had in {case.path(place)} and not needed: {who}."
-            yield Finding("need-exceeded", "note", (place,), said, cells)
+    for place, cells in _of("need-exceeded", case):
+        said = f"Had in {case.path(place)} and not needed: {case.names(who for who, _ in cells)}."
+        yield Finding("need-exceeded", "note", (place,), said, cells)
 
 
-def _columns(case: Case) -> Iterator[tuple[str, int, Demand, NDArray[np.uint8]]]:
-    """Each place of which a need speaks, its column in the table, the table, and what each person gets over any way in."""
+def _of(kind: str, case: Case) -> Iterator[tuple[str, tuple[CellKey, ...]]]:
+    """The cells of one kind, place by place."""
+    return ((cells[0][1], cells) for one, cells in beside(case) if one == kind)
+
+
+def beside(case: Case) -> Iterator[tuple[str, tuple[CellKey, ...]]]:
+    """Where something else comes out than is needed: the kind of finding, and the cells of one place, of people whose account is open."""
     if not case.plan.needs:
         return
-    demand = asked(case.plan, case.plan.needs.values(), case.on)
-    rows = [case.matrix.counting.number[person] for person in demand.people]
+    demand, counting = asked(case.plan, case.plan.needs.values(), case.on), case.matrix.counting
+    rows = [counting.number[person] for person in demand.people]
+    active = unpack(counting.active, counting.users)[rows]
+
+    def cells(place: str, flags: NDArray[np.bool_]) -> tuple[CellKey, ...]:
+        return tuple((demand.people[number], place) for number in np.flatnonzero(flags & active))
+
     for column, place in enumerate(demand.places):
-        yield place, column, demand, READS[case.outcome.best[None][place][rows]]
-
-
-def _cells(case: Case, demand: Demand, place: str, flags: Flags) -> tuple[CellKey, ...]:
-    counting = case.matrix.counting
-    active = unpack(counting.active, counting.users)
-    people = (demand.people[number] for number in np.flatnonzero(flags))
-    return tuple((person, place) for person in people if active[counting.number[person]])
+        got = GIVES[case.outcome.best[None][place][rows]]
+        least, most, never = demand.least[:, column], demand.most[:, column], demand.never[:, column]
+        for kind, flags in (
+            ("need-forbidden", never & (got > 0)),
+            ("need-unmet", got < least),
+            ("need-exceeded", (got > most) & ~never),
+        ):
+            if found := cells(place, flags):
+                yield kind, found
 
 
 CHECKS = (

@@ -1,0 +1,108 @@
+"""What people need, how it stands, and groups that give just that."""
+
+from datetime import date
+from itertools import groupby
+
+from fastapi import APIRouter
+
+from yardgate.api.authentication import Reader, TheServices
+from yardgate.api.needs.schemas import (
+    ConflictOut,
+    GrantedOut,
+    Missed,
+    MissedOut,
+    NeedsOut,
+    SuggestedGroup,
+    SuggestedMiss,
+    SuggestedPersonal,
+    SuggestIn,
+    SuggestionOut,
+)
+from yardgate.api.transport.turns import Long
+from yardgate.core.edits.records import Edit, PutNeed
+from yardgate.core.policy.findings.needs import beside
+from yardgate.core.suggest.asked import Conflict, Demand, as_today, asked
+from yardgate.core.suggest.groups import LEVEL_OF, Suggestion, suggest
+
+long = APIRouter(prefix="/plans/{plan}", tags=["needs"], route_class=Long)
+WORDS: dict[str, Missed] = {"need-unmet": "lacks", "need-forbidden": "must not", "need-exceeded": "more"}
+
+
+@long.get("/needs")
+def needs_stand(plan: str, _: Reader, services: TheServices) -> NeedsOut:
+    """How needs stand to what people get."""
+    opened = services.plans.open(plan)
+    case = services.case(opened)
+    demand = asked(opened.plan, opened.plan.needs.values(), case.on)
+    return NeedsOut(
+        revision=opened.revision,
+        cells=demand.count,
+        missed=[
+            MissedOut(user=user, place=place, gets=case.outcome.level(user, place), is_=WORDS[kind])
+            for kind, cells in beside(case)
+            for user, place in cells
+        ],
+        conflicts=_conflicts(demand),
+    )
+
+
+@long.get("/needs/today")
+def needed_today(plan: str, _: Reader, services: TheServices) -> list[Edit]:
+    """Edits that make needs of what everybody gets today; what is needed already stays."""
+    opened = services.plans.open(plan)
+    return [PutNeed(need) for need in as_today(opened.plan, date.today()) if need.id not in opened.plan.needs]
+
+
+@long.post("/suggest")
+def suggest_groups(plan: str, body: SuggestIn, _: Reader, services: TheServices) -> SuggestionOut:
+    """The fewest groups, memberships and grants that give everybody just what they need. Nothing is kept by it."""
+    opened = services.plans.open(plan)
+    today = date.today()
+    needs = as_today(opened.plan, today) if body.today else tuple(opened.plan.needs.values())
+    found = suggest(opened.plan, needs, today, seconds=body.seconds)
+    return SuggestionOut(
+        revision=opened.revision,
+        needs=found.asked.count,
+        **found.figures._asdict(),
+        gap=found.answer.gap,
+        proven=found.answer.proven,
+        groups=_groups(found),
+        singles=_singles(found),
+        edits=list(found.edits),
+        misses=[SuggestedMiss(**miss._asdict()) for miss in found.misses],
+        conflicts=_conflicts(found.asked),
+    )
+
+
+def _groups(found: Suggestion) -> list[SuggestedGroup]:
+    return [
+        SuggestedGroup(
+            id=name,
+            name=found.after.groups[name].name,
+            there=group.there is not None,
+            members=[found.asked.people[one] for one in group.members],
+            grants=[
+                GrantedOut(place=found.asked.places[place], level=LEVEL_OF[level]) for place, level in group.grants
+            ],
+        )
+        for name, group in zip(found.names, found.answer.groups, strict=True)
+    ]
+
+
+def _singles(found: Suggestion) -> list[SuggestedPersonal]:
+    return [
+        SuggestedPersonal(
+            user=found.asked.people[person],
+            grants=[
+                GrantedOut(place=found.asked.places[grant.place], level=LEVEL_OF[grant.level]) for _, grant in some
+            ],
+        )
+        for person, some in groupby(found.answer.personal, key=lambda one: one[0])
+    ]
+
+
+def _conflicts(demand: Demand) -> list[ConflictOut]:
+    def out(one: Conflict) -> ConflictOut:
+        return ConflictOut(user=one.user, place=one.place, needs=list(one.needs))
+
+    return [out(one) for one in demand.conflicts]

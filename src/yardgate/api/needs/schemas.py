@@ -1,0 +1,88 @@
+"""What the station of needs sends and is sent."""
+
+from typing import Annotated, Literal
+
+from pydantic import BaseModel, Field
+
+from yardgate.api.schemas import In, Revision
+from yardgate.core.acl.rights import Level
+from yardgate.core.edits.records import Edit
+from yardgate.core.model.needs import Need
+
+Missed = Literal["lacks", "must not", "more"]
+"""Needed and not had; must not be and is; had and not needed."""
+
+
+class MissedOut(BaseModel):
+    user: str
+    place: str
+    gets: Level
+    is_: Annotated[Missed, Field(serialization_alias="is")]
+
+
+class ConflictOut(BaseModel):
+    user: str
+    place: str
+    needs: list[Need]
+
+
+class NeedsOut(BaseModel):
+    """How needs stand: where something else comes out, over all ways in, of people whose account is open."""
+
+    revision: Revision
+    cells: Annotated[int, Field(description="how many cells need something, of all people and places")]
+    missed: list[MissedOut]
+    conflicts: list[ConflictOut]
+
+
+class SuggestIn(In):
+    """For how long groups are looked for; today: needed is what everybody gets today."""
+
+    seconds: Annotated[float, Field(gt=0, le=120)] = 20.0
+    today: bool = False
+
+
+class GrantedOut(BaseModel):
+    place: str
+    level: Level
+
+
+class SuggestedGroup(BaseModel):
+    """A group of the answer; there: it is in the plan already."""
+
+    id: str
+    name: str
+    there: bool
+    members: list[str]
+    grants: list[GrantedOut]
+
+
+class SuggestedPersonal(BaseModel):
+    user: str
+    grants: list[GrantedOut]
+
+
+class SuggestedMiss(BaseModel):
+    user: str
+    place: str
+    needed: Level
+    gets: Level
+
+
+class SuggestionOut(BaseModel):
+    """Groups that give what is needed, as edits. gap: how much less there could be to look after at most, as a part; proven: by any groups, else by
+    those that were looked at. misses: where something else would come out all the same."""
+
+    revision: Revision
+    needs: int
+    new_groups: int
+    memberships: int
+    grants: int
+    personal: int
+    gap: float
+    proven: bool
+    groups: list[SuggestedGroup]
+    singles: list[SuggestedPersonal]
+    edits: list[Edit]
+    misses: list[SuggestedMiss]
+    conflicts: list[ConflictOut]
