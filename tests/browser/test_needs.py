@@ -35,7 +35,7 @@ def test_needs_are_typed_and_groups_that_give_them_are_taken_as_one_step(yard: Y
     asked = yard.now()
 
     page.button("Work them out").click()
-    page.says("Proven: no fewer give this.")
+    page.says("Proven: no fewer give this")
     page.press(".side button", "Take it")
     page.says("One undo takes it back")
     page.until(lambda: page.all(".ant-modal .effects, .ant-modal details, .ant-modal .muted"))
@@ -65,7 +65,7 @@ def test_what_people_get_today_becomes_needs_and_takes_fewer_grants(yard: Yard, 
     page.until(lambda: len(yard.now().needs) > 300)
     page.says("0 needed and not had")
     page.button("Work them out").click()
-    page.says("Proven: no fewer give this.")
+    page.says("Proven: no fewer give this")
     assert page.trouble() == []
     page.press(".side button", "Take it")
     page.says("changes nobody’s access")

@@ -111,6 +111,7 @@ def _json(found: Suggestion) -> dict[str, Any]:
         "cost": found.answer.cost,
         "bound": found.answer.bound,
         "proven": found.answer.proven,
+        "given": list(found.given),
         "edits": json.loads(edit_files.write(found.edits)),
         "misses": [miss._asdict() for miss in found.misses],
         "conflicts": [
@@ -124,17 +125,12 @@ def _print(plan: Plan, found: Suggestion) -> None:
     def say(text: str) -> None:
         out.print(text, markup=False, highlight=False, soft_wrap=True)
 
-    figures, answer, after = found.figures, found.answer, found.after
+    figures, after = found.figures, found.after
     say(
         f"{found.asked.count} needs: {figures.new_groups} new groups with {figures.memberships} memberships, "
         f"{figures.grants} grants to groups, {figures.personal} to single people"
     )
-    gap = "" if answer.gap < 0.0005 else f" to within {answer.gap:.1%}"
-    say(
-        f"proven: no fewer groups and grants give this{gap}"
-        if answer.proven
-        else f"the fewest of the groups that were looked at{gap}"
-    )
+    say(_how_good(found))
     for edit in found.edits:
         say(f"  {sentence(plan, after, edit)}")
     for miss in found.misses:
@@ -143,6 +139,15 @@ def _print(plan: Plan, found: Suggestion) -> None:
         )
     for conflict in found.asked.conflicts:
         say(_conflict(plan, conflict))
+
+
+def _how_good(found: Suggestion) -> str:
+    gap, given = found.answer.gap, "".join(f", {one}" for one in found.given)
+    if gap >= 0.0005:
+        return f"up to {gap:.1%} less may be possible; more time (--seconds) may find it"
+    if found.answer.proven:
+        return f"proven: no fewer groups and grants give this{given}"
+    return "the fewest that can be made of the groups that were looked at"
 
 
 def _conflict(plan: Plan, conflict: Conflict) -> str:

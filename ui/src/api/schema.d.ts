@@ -6060,6 +6060,11 @@ export interface components {
             gap: number;
             /** Proven */
             proven: boolean;
+            /**
+             * Given
+             * @description what a proof holds under, in words
+             */
+            given: string[];
             /** Groups */
             groups: components["schemas"]["SuggestedGroup"][];
             /** Singles */

@@ -72,10 +72,7 @@ export function Suggested() {
               <b>{found.personal}</b> personal
             </span>
           </div>
-          <p className="muted">
-            {found.proven ? "Proven: no fewer give this." : "The fewest of the groups that were looked at."}
-            {found.gap >= 0.001 && ` Up to ${(100 * found.gap).toFixed(1)} % fewer may be possible.`}
-          </p>
+          <p className="muted">{howGood(found)}</p>
           {canEdit && (
             <Button size="small" type="primary" disabled={old || found.edits.length === 0} onClick={() => setTaking(true)}>
               {found.edits.length === 0 ? "The plan gives this already" : `Take it: ${plural(found.edits.length, "edit")} …`}
@@ -143,6 +140,12 @@ export function Suggested() {
       )}
     </>
   );
+}
+
+function howGood({ gap, proven, given }: Found): string {
+  if (gap >= 0.0005) return `Up to ${(100 * gap).toFixed(1)} % less may be possible; it was not found in the time.`;
+  if (proven) return `Proven: no fewer give this${given.map((one) => `, ${one}`).join("")}.`;
+  return "The fewest that can be made of the groups that were looked at.";
 }
 
 function Grants({ grants }: { grants: Found["groups"][number]["grants"] }) {

@@ -66,6 +66,7 @@ def suggest_groups(plan: str, body: SuggestIn, _: Reader, services: TheServices)
         **found.figures._asdict(),
         gap=found.answer.gap,
         proven=found.answer.proven,
+        given=list(found.given),
         groups=_groups(found),
         singles=_singles(found),
         edits=list(found.edits),

@@ -81,6 +81,7 @@ class SuggestionOut(BaseModel):
     personal: int
     gap: float
     proven: bool
+    given: Annotated[list[str], Field(description="what a proof holds under, in words")]
     groups: list[SuggestedGroup]
     singles: list[SuggestedPersonal]
     edits: list[Edit]

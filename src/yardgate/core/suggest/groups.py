@@ -50,8 +50,8 @@ class Figures(NamedTuple):
 
 @dataclass(frozen=True, slots=True)
 class Suggestion:
-    """Edits that give what was asked for. before, after: the plan without and with them. names: of each group of the answer, its id.
-    misses: where something else comes out, all the same."""
+    """Edits that give what was asked for. after: the plan with them. names: of each group of the answer, its id. misses: where something else
+    comes out, all the same. given: what was taken as given when it was looked for, so what a proof of it holds under."""
 
     asked: Demand
     answer: Cover
@@ -59,6 +59,7 @@ class Suggestion:
     edits: tuple[Edit, ...]
     after: Plan
     misses: tuple[Miss, ...]
+    given: tuple[str, ...]
 
     @property
     def figures(self) -> Figures:
@@ -111,10 +112,17 @@ def _suggestion(
         costs=costs,
     )
     answer = solve(table, seconds, tell)
+    tree = bool(stops) or int(table.counts.sum()) > len(wanted.places)
+    given = [
+        (tree, "with these places inheriting as they then do"),
+        (not _adds(plan), "with each grant right by itself"),
+    ]
     groups, names = _named(plan, wanted, answer, tuple(there))
     edits = (*groups, *stops, *_grants(plan, wanted, answer, names))
     after, _ = apply(plan, edits)
-    return Suggestion(wanted, answer, names, edits, after, misses(after, wanted, on))
+    return Suggestion(
+        wanted, answer, names, edits, after, misses(after, wanted, on), tuple(words for so, words in given if so)
+    )
 
 
 def misses(plan: Plan, wanted: Demand, on: date) -> tuple[Miss, ...]:
