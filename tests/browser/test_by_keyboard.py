@@ -46,6 +46,13 @@ def focused(page: Page) -> str:
     return " ".join(str(page.driver.execute_script(NAME)).split())
 
 
+def pick(page: Page, name: str) -> None:
+    """Types a name where something is chosen from a list, and takes the first."""
+    page.keys(name)
+    page.until(lambda: page.all(".ant-select-item-option-active"))
+    page.keys(Keys.ENTER)
+
+
 def undone(yard: Yard, page: Page, before: Plan) -> None:
     """Takes back by key, step by step, what was done since."""
 
@@ -274,9 +281,7 @@ def test_each_key_of_the_list_of_keys(yard: Yard, page: Page) -> None:
         moves(lambda key=key: page.keys(key))  # type: ignore[misc]
     page.keys("/")
     page.until(lambda: page.driver.switch_to.active_element.tag_name == "input")
-    page.keys("Tomas Brandt")
-    page.until(lambda: page.all(".ant-select-item-option-active"))
-    page.keys(Keys.ENTER)
+    pick(page, "Tomas Brandt")
     page.until(lambda: "Tomas Brandt" in at())
 
     for key in "wrn":
@@ -326,7 +331,7 @@ def test_the_other_sentences_of_the_help_are_done_with_keys(yard: Yard, page: Pa
     page.keys(Keys.ENTER)
     page.down_to("Move …")
     page.keys(Keys.ENTER)
-    page.until(lambda: page.all(".ant-modal"))
+    page.until(lambda: page.all(".ant-modal :focus"))  # a key pressed sooner goes elsewhere
     page.keys(Keys.ESCAPE)
     page.until(lambda: not page.all(".ant-modal"))
 
@@ -351,9 +356,7 @@ def test_the_other_sentences_of_the_help_are_done_with_keys(yard: Yard, page: Pa
 
     page.go(yard.at("walk"), THERE)
     tab_to(page, "Who walks")
-    page.keys("Priya")
-    page.until(lambda: page.all(".ant-select-item-option-active"))
-    page.keys(Keys.ENTER)
+    pick(page, "Priya")
     page.until(lambda: "priya-natarajan" in page.driver.current_url)
 
     page.go(yard.at("rollout"), THERE)
@@ -381,8 +384,6 @@ def test_the_other_sentences_of_the_help_are_done_with_keys(yard: Yard, page: Pa
 
     page.go(yard.at("cards?who=priya-natarajan"), THERE)
     tab_to(page, "Whose card")
-    page.keys("Tomas")
-    page.until(lambda: page.all(".ant-select-item-option-active"))
-    page.keys(Keys.ENTER)
+    pick(page, "Tomas")
     page.until(lambda: "tomas-brandt" in page.driver.current_url)
     assert page.errors() == []

@@ -27,6 +27,9 @@ const PAINTS: { value: Wish | "select" | "clear"; label: string }[] = [
   { value: "clear", label: "nothing" },
 ];
 
+/** The id of the one need that somebody has in a place. */
+const needId = (who: string, place: string) => `${who} @ ${place}`;
+
 /** What people should be able to do, whatever the plan gives them: a row for each person and group, a column for each place. */
 export default function Needs() {
   const { id, outline, index, canEdit, edit } = usePlan();
@@ -56,7 +59,7 @@ export default function Needs() {
     const people = index.usersByName.map((one) => ({ id: one.id, name: whoName(index, one.id), kind: "person" as const }));
     return [...people, ...groups].filter((one) => one.name.toLowerCase().includes(wanted));
   }, [index, text]);
-  const said = useMemo(() => new Map(outline.needs.map((need) => [`${need.who} ${need.place}`, need])), [outline.needs]);
+  const said = useMemo(() => new Map(outline.needs.map((need) => [need.id, need])), [outline.needs]);
   const missed = useMemo(() => new Map(stand?.missed.map((one) => [`${one.user} ${one.place}`, one])), [stand]);
 
   const last = { row: Math.max(0, rows.length - 1), col: Math.max(0, columns.length - 1) };
@@ -73,8 +76,8 @@ export default function Needs() {
       for (let col = Math.min(one.col, other.col); col <= Math.max(one.col, other.col); col++) {
         const [who, place] = [rows[row]?.id, columns[col]?.id];
         if (!who || !place) continue;
-        const before = said.get(`${who} ${place}`);
-        const need = before?.id ?? `${who} @ ${place}`;
+        const need = needId(who, place);
+        const before = said.get(need);
         if (wish === null) {
           if (before) edits.push({ op: "remove-need", need });
         } else if (before?.wish !== wish)
@@ -111,11 +114,11 @@ export default function Needs() {
       const frame = off ? (off.is === "lacks" ? " less" : " more") : "";
       const gets = off ? `, gets ${off.gets}` : "";
       const word = off ? `gets ${off.gets}` : undefined;
-      const own = said.get(`${who.id} ${place.id}`);
+      const own = said.get(needId(who.id, place.id));
       if (own)
         return { cls: SIGN[own.wish].cls + frame, mark: SIGN[own.wish].mark, word, label: `${where}: ${SIGN[own.wish].words}${gets}` };
       const through =
-        who.kind === "person" ? (index.groupsOf.get(who.id) ?? []).flatMap((group) => said.get(`${group} ${place.id}`) ?? []) : [];
+        who.kind === "person" ? (index.groupsOf.get(who.id) ?? []).flatMap((group) => said.get(needId(group, place.id)) ?? []) : [];
       const wish = (["must not", "change", "read", "any"] as const).find((one) => through.some((need) => need.wish === one));
       if (wish)
         return {

@@ -20,7 +20,7 @@ import { Selected } from "./Selected";
 
 /** People, services and groups, with memberships as a matrix that is edited from both sides. */
 export default function People() {
-  const { id, outline, index, canEdit, edit, step } = usePlan();
+  const { id, outline, index, canEdit, edit } = usePlan();
   const { message: toast } = App.useApp();
   const [params, setParams] = useSearchParams();
   const [filter, setFilter] = useState("");
@@ -105,10 +105,7 @@ export default function People() {
 
   const onKey = (event: KeyboardEvent) => {
     const control = event.ctrlKey || event.metaKey;
-    if (control && ["z", "y"].includes(event.key.toLowerCase())) {
-      event.preventDefault();
-      if (canEdit) void step(event.key.toLowerCase() === "y" || event.shiftKey ? "redo" : "undo");
-    } else if (control && event.key.toLowerCase() === "a") {
+    if (control && event.key.toLowerCase() === "a") {
       event.preventDefault();
       selection.set(shownIds);
     } else if (event.key === " " && event.shiftKey) {

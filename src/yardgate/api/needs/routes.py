@@ -21,8 +21,8 @@ from yardgate.api.needs.schemas import (
 from yardgate.api.transport.turns import Long
 from yardgate.core.edits.records import Edit, PutNeed
 from yardgate.core.policy.findings.needs import beside
-from yardgate.core.suggest.asked import Conflict, Demand, as_today, asked
-from yardgate.core.suggest.groups import LEVEL_OF, Suggestion, suggest
+from yardgate.core.suggest.asked import LEVEL_OF, Demand, as_today
+from yardgate.core.suggest.groups import Suggestion, suggest
 
 long = APIRouter(prefix="/plans/{plan}", tags=["needs"], route_class=Long)
 WORDS: dict[str, Missed] = {"need-unmet": "lacks", "need-forbidden": "must not", "need-exceeded": "more"}
@@ -33,16 +33,15 @@ def needs_stand(plan: str, _: Reader, services: TheServices) -> NeedsOut:
     """How needs stand to what people get."""
     opened = services.plans.open(plan)
     case = services.case(opened)
-    demand = asked(opened.plan, opened.plan.needs.values(), case.on)
     return NeedsOut(
         revision=opened.revision,
-        cells=demand.count,
+        cells=case.demand.count,
         missed=[
             MissedOut(user=user, place=place, gets=case.outcome.level(user, place), is_=WORDS[kind])
             for kind, cells in beside(case)
             for user, place in cells
         ],
-        conflicts=_conflicts(demand),
+        conflicts=_conflicts(case.demand),
     )
 
 
@@ -103,7 +102,4 @@ def _singles(found: Suggestion) -> list[SuggestedPersonal]:
 
 
 def _conflicts(demand: Demand) -> list[ConflictOut]:
-    def out(one: Conflict) -> ConflictOut:
-        return ConflictOut(user=one.user, place=one.place, needs=list(one.needs))
-
-    return [out(one) for one in demand.conflicts]
+    return [ConflictOut(user=one.user, place=one.place, needs=list(one.needs)) for one in demand.conflicts]

@@ -17,14 +17,12 @@ from yardgate.core.access.outcome import Outcome, host_shifts, outcome, outcome_
 from yardgate.core.acl.rights import Level
 from yardgate.core.edits.apply import apply
 from yardgate.core.edits.records import Edit, PutGroup, SetGrant
-from yardgate.core.model.names import fresh_id, ids_of
-from yardgate.core.model.naming import fold
 from yardgate.core.model.plan import Group, Plan
 from yardgate.core.policy.findings.case import Case
 from yardgate.core.policy.findings.grants import without_effect
-from yardgate.core.suggest.asked import awake
-from yardgate.core.suggest.cover import CHANGE, READ, USUAL, Costs, Table, Taken
-from yardgate.core.suggest.groups import LEVEL_OF, name_for, names_in
+from yardgate.core.suggest.asked import CODE_OF, LEVEL_OF, awake
+from yardgate.core.suggest.cover import USUAL, Costs, Table
+from yardgate.core.suggest.groups import NewGroups
 from yardgate.core.suggest.solve import SECONDS, solve
 
 
@@ -105,30 +103,20 @@ def _shared(plan: Plan, costs: Costs, seconds: float) -> Iterator[tuple[Edit, ..
     granted: Codes = np.zeros((len(people), len(places)), np.uint8)
     for column, place in enumerate(places):
         for who, level in plan.grants[place].items():
-            if who in row and level in (Level.RO, Level.RW):
-                granted[row[who], column] = READ if level == Level.RO else CHANGE
-    taken, called = ids_of(plan), names_in(plan)
+            if who in row:
+                granted[row[who], column] = CODE_OF[level.code]
+    new = NewGroups(plan)
     for group in solve(Table.of(granted, costs=costs), max(0.1, seconds)).groups:
-        some = _as_edits(plan, group, granted, people, places, called, taken)
-        made = next(edit.group for edit in some if isinstance(edit, PutGroup))
-        taken.add(made.id)
-        called.add(fold(made.name))
-        yield some
+        made = new.group(people, places, granted, group)
+        yield (
+            PutGroup(made),
+            *_instead(plan, made, [(places[grant.place], LEVEL_OF[grant.level]) for grant in group.grants]),
+        )
 
 
-def _as_edits(
-    plan: Plan, group: Taken, granted: Codes, people: list[str], places: list[str], called: set[str], taken: set[str]
-) -> tuple[Edit, ...]:
-    members = [people[one] for one in group.members]
-
-    name = name_for(plan, places, granted, group, called)
-    made = Group(id=fresh_id(name, taken), name=name, members=frozenset(members))
-    edits: list[Edit] = [PutGroup(made)]
-    for place, level in group.grants:
-        said = list(plan.grants[places[place]])
-        theirs = [one for one in members if one in plan.grants[places[place]]]
-        edits.append(SetGrant(places[place], made.id, LEVEL_OF[level], at=min(said.index(one) for one in theirs)))
-        edits += [
-            SetGrant(places[place], one, None) for one in theirs if plan.grants[places[place]][one] == LEVEL_OF[level]
-        ]
-    return tuple(edits)
+def _instead(plan: Plan, made: Group, grants: list[tuple[str, Level]]) -> Iterator[Edit]:
+    """A group's grants in the place of those of its members."""
+    for place, level in grants:
+        said = plan.grants[place]
+        yield SetGrant(place, made.id, level, at=min(at for at, who in enumerate(said) if who in made.members))
+        yield from (SetGrant(place, who, None) for who in sorted(made.members & said.keys()) if said[who] == level)

@@ -10,17 +10,17 @@ import numpy as np
 from yardgate.core.access.batch.resolve import Codes, resolve
 from yardgate.core.access.bitsets import Counting, count, unpack
 from yardgate.core.access.outcome import outcome
-from yardgate.core.acl.rights import Level
+from yardgate.core.acl.rights import LEVELS, Level
 from yardgate.core.model.needs import Need, Wish
 from yardgate.core.model.plan import Plan
 from yardgate.core.suggest.cover import CHANGE, READ, Flags
 
-BOUNDS: Mapping[Wish, tuple[int, int]] = {
-    "change": (CHANGE, CHANGE),
-    "read": (READ, READ),
-    "must not": (0, 0),
-    "any": (0, CHANGE),
-}
+LEVEL_OF: Mapping[int, Level] = {READ: Level.RO, CHANGE: Level.RW}
+"""What a code of a table means as a level; 0 is no access."""
+CODE_OF: Codes = np.array(
+    [0 if level < Level.RO else READ if level == Level.RO else CHANGE for level in LEVELS], np.uint8
+)
+"""The code of each level, by `Level.code`: to pass through is nothing."""
 
 
 class Conflict(NamedTuple):

@@ -6,7 +6,7 @@ same resolver as everything else; where storage gives something else than was ne
 that is said, cell by cell.
 """
 
-from collections.abc import Collection, Iterable, Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import date
 from typing import NamedTuple
@@ -16,18 +16,16 @@ import numpy as np
 from yardgate.core.access.batch.resolve import Codes, resolve
 from yardgate.core.access.bitsets import count, unpack
 from yardgate.core.access.storage import storage_state
-from yardgate.core.acl.rights import LEVELS, Level
+from yardgate.core.acl.rights import Level
 from yardgate.core.edits.apply import apply
 from yardgate.core.edits.records import Edit, PutGroup, PutPlace, SetGrant
 from yardgate.core.model.names import fresh_id, ids_of
 from yardgate.core.model.naming import fold
 from yardgate.core.model.needs import Need
 from yardgate.core.model.plan import Group, Plan
-from yardgate.core.suggest.asked import Demand, asked, awake
+from yardgate.core.suggest.asked import CODE_OF, LEVEL_OF, Demand, asked, awake
 from yardgate.core.suggest.cover import CHANGE, USUAL, Costs, Cover, Flags, PlaceGrant, Table, Taken
 from yardgate.core.suggest.solve import SECONDS, TellBetter, go_on, solve
-
-LEVEL_OF = {1: Level.RO, 2: Level.RW}
 
 
 class Miss(NamedTuple):
@@ -148,8 +146,7 @@ def _given(plan: Plan, wanted: Demand, on: date) -> Codes:
     """What grants and storage give, as in a table: passing through is nothing."""
     matrix = resolve(awake(plan), on)
     rows = [matrix.counting.number[person] for person in wanted.people]
-    codes = np.array([0 if level < Level.RO else 1 if level == Level.RO else 2 for level in LEVELS], np.uint8)
-    columns = [codes[matrix.rows[place][rows]] for place in wanted.places]
+    columns = [CODE_OF[matrix.rows[place][rows]] for place in wanted.places]
     return np.array(columns, np.uint8).reshape(len(columns), len(rows)).T
 
 
@@ -240,39 +237,42 @@ def _grants(plan: Plan, wanted: Demand, answer: Cover, names: Sequence[str]) -> 
 
 def _named(plan: Plan, wanted: Demand, answer: Cover, there: Sequence[str]) -> tuple[tuple[Edit, ...], tuple[str, ...]]:
     """The new groups, with names of what they are for, and the ids of all groups of the answer."""
-    taken, called = ids_of(plan), names_in(plan)
-    edits: list[Edit] = []
-    names = []
+    new, edits, names = NewGroups(plan), list[Edit](), list[str]()
     for group in answer.groups:
         if group.there is not None:
             names.append(there[group.there])
             continue
-        name = name_for(plan, wanted.places, wanted.least, group, called)
-        found = fresh_id(name, taken)
-        taken.add(found)
-        called.add(fold(name))
-        edits.append(
-            PutGroup(Group(id=found, name=name, members=frozenset(wanted.people[one] for one in group.members)))
-        )
-        names.append(found)
+        made = new.group(wanted.people, wanted.places, wanted.least, group)
+        edits.append(PutGroup(made))
+        names.append(made.id)
     return tuple(edits), tuple(names)
 
 
-def name_for(plan: Plan, places: Sequence[str], needed: Codes, group: Taken, called: Collection[str]) -> str:
-    """What a group is for, in a name that nobody else has: the place where the fewest others have what it gives, and what that is."""
+class NewGroups:
+    """Groups that a plan does not have yet, each with an id and a name that nothing else has."""
 
-    def worth(grant: PlaceGrant) -> tuple[int, int]:
-        return grant.level, -int((needed[:, grant.place] > 0).sum())
+    def __init__(self, plan: Plan):
+        self.plan, self.taken = plan, ids_of(plan)
+        self.called = {fold(one.name) for some in (plan.groups.values(), plan.users.values()) for one in some}
 
-    best = max(group.grants, key=worth)
-    place = plan.places[places[best.place]].name.lower().replace(" ", "-")
-    plain = f"{place}-{'editors' if best.level == CHANGE else 'readers'}"
-    name, number = plain, 2
-    while fold(name) in called:
-        name, number = f"{plain}-{number}", number + 1
-    return name
+    def group(self, people: Sequence[str], places: Sequence[str], needed: Codes, group: Taken) -> Group:
+        """A group of an answer as one of the plan."""
+        name = self._name(places, needed, group)
+        found = fresh_id(name, self.taken)
+        self.taken.add(found)
+        self.called.add(fold(name))
+        return Group(id=found, name=name, members=frozenset(people[one] for one in group.members))
 
+    def _name(self, places: Sequence[str], needed: Codes, group: Taken) -> str:
+        """What it is for: the place where the fewest others have what it gives, and what that is."""
 
-def names_in(plan: Plan) -> set[str]:
-    """The names that people and groups have, folded."""
-    return {fold(one.name) for some in (plan.groups.values(), plan.users.values()) for one in some}
+        def worth(grant: PlaceGrant) -> tuple[int, int]:
+            return grant.level, -int((needed[:, grant.place] > 0).sum())
+
+        best = max(group.grants, key=worth)
+        place = self.plan.places[places[best.place]].name.lower().replace(" ", "-")
+        plain = f"{place}-{'editors' if best.level == CHANGE else 'readers'}"
+        name, number = plain, 2
+        while fold(name) in self.called:
+            name, number = f"{plain}-{number}", number + 1
+        return name

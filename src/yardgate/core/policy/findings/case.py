@@ -20,6 +20,7 @@ from yardgate.core.edits.apply import apply
 from yardgate.core.edits.records import Edit
 from yardgate.core.model.plan import GUEST, Plan
 from yardgate.core.model.share import Share
+from yardgate.core.suggest.asked import Demand, asked
 
 Severity = Literal["serious", "consider", "note"]
 CellKey = tuple[str, str]
@@ -144,6 +145,11 @@ class Case:
             for place in inside(self.plan, share):
                 found.setdefault(place, []).append(share)
         return found
+
+    @cached_property
+    def demand(self) -> Demand:
+        """What is needed, of all people and places."""
+        return asked(self.plan, self.plan.needs.values(), self.on)
 
     def names(self, whos: Iterable[str], most: int = 3) -> str:
         """Some people in a sentence: the first few by name, the rest by number."""

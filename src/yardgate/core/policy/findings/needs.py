@@ -6,12 +6,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from yardgate.core.access.bitsets import unpack
-from yardgate.core.acl.rights import LEVELS, Level
 from yardgate.core.policy.findings.case import Case, CellKey, Check, Finding, Findings
-from yardgate.core.suggest.asked import asked
-from yardgate.core.suggest.cover import CHANGE, READ
-
-GIVES = np.array([READ if level == Level.RO else CHANGE if level == Level.RW else 0 for level in LEVELS], np.uint8)
+from yardgate.core.suggest.asked import CODE_OF
 
 
 def need_unmet(case: Case) -> Findings:
@@ -51,7 +47,7 @@ def beside(case: Case) -> Iterator[tuple[str, tuple[CellKey, ...]]]:
     """Where something else comes out than is needed: the kind of finding, and the cells of one place, of people whose account is open."""
     if not case.plan.needs:
         return
-    demand, counting = asked(case.plan, case.plan.needs.values(), case.on), case.matrix.counting
+    demand, counting = case.demand, case.matrix.counting
     rows = [counting.number[person] for person in demand.people]
     active = unpack(counting.active, counting.users)[rows]
 
@@ -59,7 +55,7 @@ def beside(case: Case) -> Iterator[tuple[str, tuple[CellKey, ...]]]:
         return tuple((demand.people[number], place) for number in np.flatnonzero(flags & active))
 
     for column, place in enumerate(demand.places):
-        got = GIVES[case.outcome.best[None][place][rows]]
+        got = CODE_OF[case.outcome.best[None][place][rows]]
         least, most, never = demand.least[:, column], demand.most[:, column], demand.never[:, column]
         for kind, flags in (
             ("need-forbidden", never & (got > 0)),
