@@ -331,7 +331,9 @@ def test_the_other_sentences_of_the_help_are_done_with_keys(yard: Yard, page: Pa
     page.keys(Keys.ENTER)
     page.down_to("Move …")
     page.keys(Keys.ENTER)
-    page.until(lambda: page.all(".ant-modal :focus"))  # a key pressed sooner goes elsewhere
+    page.until(
+        lambda: page.driver.execute_script("return !!document.activeElement.closest('.ant-modal-root')")
+    )  # a key pressed sooner goes elsewhere
     page.keys(Keys.ESCAPE)
     page.until(lambda: not page.all(".ant-modal"))
 
