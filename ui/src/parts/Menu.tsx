@@ -15,6 +15,7 @@ export function Menu({
     <Dropdown
       trigger={["click"]}
       autoFocus
+      transitionName="" // while a menu fades, the Escape meant for a dialog it opened would go to the menu
       menu={{
         items,
         onClick: ({ key, domEvent }) => {
