@@ -15,7 +15,7 @@ from yardgate.core.model.plan import Plan
 from yardgate.core.policy.simplify import Simplified, grants_of
 from yardgate.core.policy.simplify import simplify as simplify_plan
 from yardgate.core.suggest.asked import Conflict, as_today
-from yardgate.core.suggest.groups import Suggestion
+from yardgate.core.suggest.groups import Suggestion, Terms
 from yardgate.core.suggest.groups import suggest as suggest_groups
 from yardgate.core.suggest.solve import SECONDS
 from yardgate.formats import edits as edit_files
@@ -62,7 +62,7 @@ def suggest(
     asked = as_today(plan, day) if today else tuple(plan.needs.values())
     if not asked:
         raise Refused("nothing is needed: give a table with --needs, or --today")
-    found = suggest_groups(plan, asked, day, seconds=seconds)
+    found = suggest_groups(plan, asked, day, Terms(seconds=seconds))
     if to is not None:
         write(planfile.write(found.after), to)
     if as_json:

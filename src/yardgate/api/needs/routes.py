@@ -12,6 +12,7 @@ from yardgate.api.needs.schemas import (
     Missed,
     MissedOut,
     NeedsOut,
+    RoleOut,
     SuggestedGroup,
     SuggestedMiss,
     SuggestedPersonal,
@@ -19,10 +20,11 @@ from yardgate.api.needs.schemas import (
     SuggestionOut,
 )
 from yardgate.api.transport.turns import Long
-from yardgate.core.edits.records import Edit, PutNeed
+from yardgate.core.edits.records import Edit, Join, Leave, PutNeed
 from yardgate.core.policy.findings.needs import beside
+from yardgate.core.suggest.answers import answer
 from yardgate.core.suggest.asked import LEVEL_OF, Demand, as_today
-from yardgate.core.suggest.groups import Suggestion, suggest
+from yardgate.core.suggest.groups import Suggestion, Terms
 
 long = APIRouter(prefix="/plans/{plan}", tags=["needs"], route_class=Long)
 WORDS: dict[str, Missed] = {"need-unmet": "lacks", "need-forbidden": "must not", "need-exceeded": "more"}
@@ -54,13 +56,17 @@ def needed_today(plan: str, _: Reader, services: TheServices) -> list[Edit]:
 
 @long.post("/suggest")
 def suggest_groups(plan: str, body: SuggestIn, _: Reader, services: TheServices) -> SuggestionOut:
-    """The fewest groups, memberships and grants that give everybody just what they need. Nothing is kept by it."""
+    """The fewest groups, memberships and grants that give everybody just what they need, or simpler ones. Nothing is kept by it."""
     opened = services.plans.open(plan)
     today = date.today()
     needs = as_today(opened.plan, today) if body.today else tuple(opened.plan.needs.values())
-    found = suggest(opened.plan, needs, today, seconds=body.seconds)
+    terms = Terms(seconds=body.seconds, may_change=body.may_change)
+    answered = answer(opened.plan, needs, today, body.kind, body.step, terms)
+    found = answered.suggestion
     return SuggestionOut(
         revision=opened.revision,
+        kind=answered.kind,
+        cost=answered.cost,
         needs=found.asked.count,
         **found.figures._asdict(),
         gap=found.answer.gap,
@@ -69,7 +75,9 @@ def suggest_groups(plan: str, body: SuggestIn, _: Reader, services: TheServices)
         groups=_groups(found),
         singles=_singles(found),
         edits=list(found.edits),
+        roles=[RoleOut(people=list(role.people), acts=role.acts) for role in answered.roles],
         misses=[SuggestedMiss(**miss._asdict()) for miss in found.misses],
+        beyond=[SuggestedMiss(**miss._asdict()) for miss in found.beyond],
         conflicts=_conflicts(found.asked),
     )
 
@@ -81,6 +89,11 @@ def _groups(found: Suggestion) -> list[SuggestedGroup]:
             name=found.after.groups[name].name,
             there=group.there is not None,
             members=[found.asked.people[one] for one in group.members],
+            inside=[]
+            if group.there is not None
+            else sorted(found.after.groups[name].members & found.after.groups.keys()),
+            joins=[edit.member for edit in found.edits if isinstance(edit, Join) and edit.group == name],
+            leaves=[edit.member for edit in found.edits if isinstance(edit, Leave) and edit.group == name],
             grants=[
                 GrantedOut(place=found.asked.places[place], level=LEVEL_OF[level]) for place, level in group.grants
             ],

@@ -8,6 +8,7 @@ from yardgate.api.schemas import In, Revision
 from yardgate.core.acl.rights import Level
 from yardgate.core.edits.records import Edit
 from yardgate.core.model.needs import Need
+from yardgate.core.suggest.answers import BEYOND, Kind
 
 Missed = Literal["lacks", "must not", "more"]
 """Needed and not had; must not be and is; had and not needed."""
@@ -36,9 +37,13 @@ class NeedsOut(BaseModel):
 
 
 class SuggestIn(In):
-    """For how long groups are looked for; today: needed is what everybody gets today."""
+    """For how long groups are looked for, and of what kind; step: of simpler ones, how far from the exact one. may_change: people may join
+    groups that there are, and leave them. today: needed is what everybody gets today."""
 
     seconds: Annotated[float, Field(gt=0, le=120)] = 20.0
+    kind: Kind = "exact"
+    step: Annotated[int, Field(ge=0, lt=len(BEYOND))] = 0
+    may_change: bool = False
     today: bool = False
 
 
@@ -48,12 +53,16 @@ class GrantedOut(BaseModel):
 
 
 class SuggestedGroup(BaseModel):
-    """A group of the answer; there: it is in the plan already."""
+    """A group of the answer; there: it is in the plan already. members: the people; inside: groups that are in a new one. joins, leaves: who joins or
+    leaves one that is there."""
 
     id: str
     name: str
     there: bool
     members: list[str]
+    inside: list[str]
+    joins: list[str]
+    leaves: list[str]
     grants: list[GrantedOut]
 
 
@@ -69,11 +78,20 @@ class SuggestedMiss(BaseModel):
     gets: Level
 
 
+class RoleOut(BaseModel):
+    """People who need the same, and how many acts one more of them would be: groups to join, and grants by name."""
+
+    people: list[str]
+    acts: int
+
+
 class SuggestionOut(BaseModel):
-    """Groups that give what is needed, as edits. gap: how much less there could be to look after at most, as a part; proven: by any groups, else by
+    """Groups that give what is needed, as edits. cost: what there is to look after, in one measure. beyond: who gets more than they need, as was allowed. gap: how much less there could be to look after at most, as a part; proven: by any groups, else by
     those that were looked at. misses: where something else would come out all the same."""
 
     revision: Revision
+    kind: Kind
+    cost: int
     needs: int
     new_groups: int
     memberships: int
@@ -85,5 +103,7 @@ class SuggestionOut(BaseModel):
     groups: list[SuggestedGroup]
     singles: list[SuggestedPersonal]
     edits: list[Edit]
+    roles: list[RoleOut]
     misses: list[SuggestedMiss]
+    beyond: list[SuggestedMiss]
     conflicts: list[ConflictOut]

@@ -22,7 +22,7 @@ from yardgate.core.policy.findings.case import Case
 from yardgate.core.policy.findings.grants import without_effect
 from yardgate.core.suggest.asked import CODE_OF, LEVEL_OF, awake
 from yardgate.core.suggest.cover import USUAL, Costs, Table
-from yardgate.core.suggest.groups import NewGroups
+from yardgate.core.suggest.made import NewGroups
 from yardgate.core.suggest.solve import SECONDS, solve
 
 

@@ -45,6 +45,12 @@ class Demand:
     conflicts: tuple[Conflict, ...]
 
     @property
+    def limit(self) -> Codes:
+        """The most that anybody may get at all: change, and nothing where they must not."""
+        limit: Codes = np.where(self.never, 0, CHANGE).astype(np.uint8)
+        return limit
+
+    @property
     def count(self) -> int:
         """How many cells need something."""
         return int((self.least > 0).sum())

@@ -8,12 +8,12 @@ those are looked at that two people, or two grants, have in common.
 
 from collections.abc import Iterable, Iterator, Mapping
 from heapq import heapify, heappop, heapreplace
-from itertools import combinations
+from itertools import combinations, groupby
 from random import Random
 
 import numpy as np
 
-from yardgate.core.suggest.cover import Merged, Slot, bits, members
+from yardgate.core.suggest.cover import Merged, Slot, Step, bits, members
 
 PAIRS = 20_000
 """Pairs of people of whom is looked at what they have in common; of more, as many are drawn."""
@@ -37,7 +37,7 @@ def likely(merged: Merged, most: int) -> tuple[int, ...]:
     """At most so many sets of people that may be worth a group: what one would take one after the other, each time what spares the
     most of what is not covered yet; then what one would take without these, and so on."""
     nothing = Open(merged)
-    rated: dict[Candidate, int] = {
+    rated: dict[Candidate, float] = {
         (some, None): nothing.worth((some, None))[0] for some in set(_in_common(merged)) if some
     }
     rated = {offer: spared for offer, spared in rated.items() if spared > 0}
@@ -55,6 +55,7 @@ class Open:
     def __init__(self, merged: Merged):
         self.merged = merged
         self.cells = [bits(np.flatnonzero(column)) for column in (merged.least > 0).T]
+        self.beyond: dict[Step, int] = {}
 
     def served(self, slot: Slot, some: int) -> int:
         """For whom of these a grant covers something that is open."""
@@ -63,25 +64,45 @@ class Open:
             found |= enough & self.cells[column]
         return found & some
 
-    def worth(self, offer: Candidate) -> tuple[int, list[Slot]]:
+    def worth(self, offer: Candidate) -> tuple[float, list[Slot]]:
         """How much cheaper a group is than personal grants, and what it would be granted."""
         (some, there), merged = offer, self.merged
-        slots, spared = [], 0
-        for slot in merged.granted_to(some):
-            gain = merged.personal_price(self.served(slot, some), slot) - merged.price(slot)
+        slots, spared = [], 0.0
+        for column in self._columns(some):
+            gain, slot = max(((self.spares(slot, some), slot) for slot in column), key=lambda one: one[0])
             if gain > 0:
                 slots.append(slot)
                 spared += gain
         own = 0 if there is not None else merged.costs.group + merged.costs.membership * merged.size(some)
         return spared - own, slots
 
+    def spares(self, slot: Slot, some: int) -> float:
+        """How much cheaper a grant to a group of these is than personal ones."""
+        merged = self.merged
+        return merged.personal_price(self.served(slot, some), slot) - merged.price(slot) - self.more(slot, some)
+
+    def _columns(self, some: int) -> Iterable[list[Slot]]:
+        """What they can be granted; where one of several in a column is enough, together."""
+        slots = self.merged.granted_to(some)
+        if self.merged.table.exact_grants:
+            return [[slot] for slot in slots]
+        return [list(same) for _, same in groupby(slots, key=lambda slot: slot.column)]
+
+    def more(self, slot: Slot, some: int) -> float:
+        """What it costs that some of them get more by a grant than they may."""
+        return sum(
+            self.merged.beyond_price(step, they & some & ~self.beyond.get(step, 0)) for step, they in slot.beyond
+        )
+
     def cover(self, slot: Slot, some: int) -> None:
         for column, enough in slot.serves:
             self.cells[column] &= ~(enough & some)
+        for step, they in slot.beyond:
+            self.beyond[step] = self.beyond.get(step, 0) | they & some
 
 
 def one_by_one(
-    merged: Merged, rated: Mapping[Candidate, int], still: Open | None = None
+    merged: Merged, rated: Mapping[Candidate, float], still: Open | None = None
 ) -> list[tuple[Candidate, list[Slot]]]:
     """Groups taken one after the other, each time the one that spares the most of what is open. rated: what each would spare at first; it can
     only become less."""
@@ -105,8 +126,10 @@ def one_by_one(
 
 def _in_common(merged: Merged) -> Iterator[int]:
     """Whom single grants fit, whom pairs of them fit, who may have all that two people need both, and who needs the same."""
-    fits = sorted({slot.fits for slot in merged.slots})
+    fits = sorted({slot.within for slot in merged.slots})
     yield from fits
+    if merged.loose:
+        yield from _alike(merged)
     if len(fits) ** 2 <= 2 * PAIRS:
         for one, other in combinations(fits, 2):
             yield one & other
@@ -123,8 +146,22 @@ def _in_common(merged: Merged) -> Iterator[int]:
             continue
         who = full
         for number in members(mine):
-            who &= merged.slots[number].fits
+            who &= merged.slots[number].within
         yield who
+
+
+def _alike(merged: Merged) -> Iterator[int]:
+    """People who need about the same: who needs a grant, and each set of a tree of likenesses (average linkage of how many steps lie between
+    the needs of two)."""
+    yield from {enough for slot in merged.slots for _, enough in slot.serves}
+    if len(merged.classes) < 2:
+        return
+    from scipy.cluster.hierarchy import linkage  # here, as in solve
+
+    sets = [1 << one for one in range(len(merged.classes))]
+    for one, other, *_ in linkage(merged.least.astype(np.float64), "average", "cityblock"):
+        sets.append(sets[int(one)] | sets[int(other)])
+        yield sets[-1]
 
 
 def _pairs(size: int) -> Iterable[tuple[int, int]]:

@@ -9,8 +9,10 @@ are; a cheapest answer treats them alike. What can be granted is a *grant*: a co
 more than they may get, wherever it counts, and *covers* the cells for which it is enough.
 """
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import cached_property
+from math import ceil
 from typing import NamedTuple
 
 import numpy as np
@@ -26,12 +28,14 @@ READ, CHANGE = 1, 2
 
 
 class Costs(NamedTuple):
-    """What an administrator has to look after, in one measure. personal: a grant to a single person, as an exception."""
+    """What an administrator has to look after, in one measure. personal: a grant to a single person, as an exception; beyond: a step, from
+    nothing to read or from read to change, that somebody gets beyond what they may; only where a table has a `limit` above that."""
 
     group: int = 4
     membership: int = 1
     grant: int = 2
     personal: int = 4
+    beyond: float = 0
 
 
 USUAL = Costs()
@@ -42,8 +46,12 @@ class PlaceGrant(NamedTuple):
     level: int
 
 
+Personal = tuple[int, PlaceGrant]
+"""A person, and what they are granted by name."""
+
+
 class Taken(NamedTuple):
-    """A group of an answer: people and places by number. there: the number of the group that there is already, with these members."""
+    """A group of an answer: people and places by number. there: the number of the group that there is already."""
 
     members: tuple[int, ...]
     grants: tuple[PlaceGrant, ...]
@@ -56,8 +64,8 @@ class Cover:
     groups that were looked at."""
 
     groups: tuple[Taken, ...]
-    personal: tuple[tuple[int, PlaceGrant], ...]
-    cost: int
+    personal: tuple[Personal, ...]
+    cost: float
     bound: float
     proven: bool
 
@@ -73,7 +81,9 @@ class Table:
 
     counts: bool (places, places), whether a grant on the one counts in the other. there: bool (groups, people), who is in the groups that
     there are. exact_grants: each grant that concerns somebody must itself be neither too little nor too much for them, as where not the
-    widest of several counts. costs: see there.
+    widest of several counts. costs: see there. limit: uint8 (people, places), >= most: what may come out at the cost of `beyond`; None:
+    nothing beyond `most`. free: bool (groups,), the groups that there are whose members may change; None: of none. kept, kept_personal:
+    grants of today to groups that there are, and to people: of answers that cost the same, the one with the most of them.
     """
 
     least: Codes
@@ -82,6 +92,10 @@ class Table:
     there: Flags
     exact_grants: bool = False
     costs: Costs = USUAL
+    limit: Codes | None = None
+    free: Flags | None = None
+    kept: frozenset[Personal] = frozenset()
+    kept_personal: frozenset[Personal] = frozenset()
 
     @classmethod
     def of(cls, least: Codes, most: Codes | None = None, there: Flags | None = None, costs: Costs = USUAL) -> "Table":
@@ -96,16 +110,31 @@ class Table:
             costs=costs,
         )
 
-    def cost(self, groups: tuple[Taken, ...], personal: tuple[tuple[int, PlaceGrant], ...]) -> int:
-        new = [group for group in groups if group.there is None]
+    @cached_property
+    def limits(self) -> Codes:
+        return self.most if self.limit is None else self.limit
+
+    def cost(self, groups: tuple[Taken, ...], personal: tuple[Personal, ...]) -> float:
+        beyond = self.costs.beyond * self.steps_beyond(groups, personal) if self.limit is not None else 0
         return (
-            self.costs.group * len(new)
-            + self.costs.membership * sum(len(group.members) for group in new)
+            self.costs.group * sum(group.there is None for group in groups)
+            + self.costs.membership * sum(len(self.changed(group)) for group in groups)
             + self.costs.grant * sum(len(group.grants) for group in groups)
             + self.costs.personal * len(personal)
+            + beyond
         )
 
-    def given(self, groups: tuple[Taken, ...], personal: tuple[tuple[int, PlaceGrant], ...]) -> Codes:
+    def changed(self, group: Taken) -> set[int]:
+        """Who joins a group or leaves it."""
+        before = [] if group.there is None else np.flatnonzero(self.there[group.there]).tolist()
+        return set(before) ^ set(group.members)
+
+    def steps_beyond(self, groups: tuple[Taken, ...], personal: tuple[Personal, ...]) -> int:
+        """By how many steps people get more than they may, all together."""
+        given = self.given(groups, personal)
+        return int(np.where(given > self.most, given - self.most, 0).sum())
+
+    def given(self, groups: tuple[Taken, ...], personal: tuple[Personal, ...]) -> Codes:
         """What everybody gets, where the widest counts: uint8 (people, places)."""
         found = np.zeros_like(self.least)
         for members, grants, _ in (*groups, *(Taken((person,), (grant,)) for person, grant in personal)):
@@ -114,20 +143,34 @@ class Table:
                 found[at] = np.maximum(found[at], level)
         return found
 
-    def gives(self, groups: tuple[Taken, ...], personal: tuple[tuple[int, PlaceGrant], ...]) -> bool:
-        """Whether everybody gets what they must, and nobody what they may not."""
+    def gives(self, groups: tuple[Taken, ...], personal: tuple[Personal, ...]) -> bool:
+        """Whether everybody gets what they must, and nobody what may not come out."""
         found = self.given(groups, personal)
-        return bool((found >= self.least).all() and (found <= self.most).all())
+        return bool((found >= self.least).all() and (found <= self.limits).all())
+
+
+Step = tuple[int, int]
+"""A column and a code: getting that there."""
 
 
 class Slot(NamedTuple):
     """What can be granted. column: on which; level; fits: the classes to which it may be given, as bits; serves: the classes for which it is
-    enough and which need something, as bits, for each column in which it counts."""
+    enough and which need something, as bits, for each column in which it counts; beyond: the classes that get a step beyond what they may
+    by it, by column and step."""
 
     column: int
     level: int
     fits: int
     serves: tuple[tuple[int, int], ...]
+    beyond: tuple[tuple[Step, int], ...] = ()
+
+    @property
+    def within(self) -> int:
+        """The classes to which it gives nothing beyond what they may."""
+        found = self.fits
+        for _, some in self.beyond:
+            found &= ~some
+        return found
 
 
 class Merged:
@@ -139,20 +182,23 @@ class Merged:
 
     def __init__(self, table: Table):
         self.table, self.costs = table, table.costs
-        rows = np.hstack([table.least, table.most, table.there.T])
+        rows = np.hstack([table.least, table.most, table.limits, table.there.T])
         self.classes = _equal(rows)
         alone = (table.counts.sum(0) == 1) & (table.counts.sum(1) == 1)
         marks = np.where(alone, 0, np.arange(1, len(alone) + 1))[
             :, None
         ]  # a place with others below or above it is like no other
-        self.columns = _equal(np.hstack([table.least.T, table.most.T, marks]))
+        self.columns = _equal(np.hstack([table.least.T, table.most.T, table.limits.T, marks]))
         first = np.ix_([some[0] for some in self.classes], [some[0] for some in self.columns])
-        self.least, self.most = table.least[first], table.most[first]
+        self.least, self.most, self.limits = table.least[first], table.most[first], table.limits[first]
         places = [some[0] for some in self.columns]
         self.counts = table.counts[np.ix_(places, places)]
         self.there = [bits(np.flatnonzero(one[[some[0] for some in self.classes]])) for one in table.there]
         self.weights = tuple(len(some) for some in self.classes)
         self.alike = all(weight == 1 for weight in self.weights)
+        self.loose = table.limit is not None
+        self.free = frozenset(np.flatnonzero(table.free).tolist() if table.free is not None else ())
+        self.tie = 0.5 / (1 + len(table.kept) + len(table.kept_personal))  # all of them together decide nothing else
         self.slots = tuple(self._slots())
 
     def _slots(self) -> "list[Slot]":
@@ -160,15 +206,21 @@ class Merged:
         for column in range(len(self.columns)):
             reached = self.counts[column]
             for level in (READ, CHANGE):
-                fits: Flags = np.all(self.most[:, reached] >= level, axis=1)
+                fits: Flags = np.all(self.limits[:, reached] >= level, axis=1)
                 if self.table.exact_grants:
                     fits &= (self.least[:, reached] <= level).all(1)
                 enough: Flags = np.logical_and(np.logical_and(self.least > 0, self.least <= level), fits[:, None])
                 serves = tuple(
                     (int(q), bits(np.flatnonzero(enough[:, q]))) for q in np.flatnonzero(reached) if enough[:, q].any()
                 )
+                beyond = [
+                    ((int(q), step), bits(np.flatnonzero(fits & (self.most[:, q] < step))))
+                    for q in np.flatnonzero(reached)
+                    for step in range(READ, level + 1)
+                ]
                 if serves:
-                    found.append(Slot(column, level, bits(np.flatnonzero(fits)), serves))
+                    more = tuple((step, some) for step, some in beyond if some)
+                    found.append(Slot(column, level, bits(np.flatnonzero(fits)), serves, more))
         return found
 
     @cached_property
@@ -180,10 +232,18 @@ class Merged:
         """The cells of a class for which a grant is enough."""
         return [(one, column) for column, served in slot.serves if served >> one & 1]
 
+    def bits_of(self, people: Sequence[int]) -> int:
+        """The classes of people, as bits."""
+        return bits([number for number, some in enumerate(self.classes) if some[0] in people])
+
+    def concerns(self, one: int, slot: Slot) -> bool:
+        """Whether a class has something by a grant, needed or beyond."""
+        return bool(self.covered(one, slot)) or any(some >> one & 1 for _, some in slot.beyond)
+
     def granted_to(self, some: int) -> list[Slot]:
         """All that classes (as bits) can be granted together, without what a wider grant does as well."""
         fitting = [slot for slot in self.slots if not some & ~slot.fits]
-        if self.table.exact_grants:
+        if self.table.exact_grants or self.loose:
             return fitting
         widest = {slot.column: slot for slot in fitting}  # READ comes before CHANGE
         return list(widest.values())
@@ -192,9 +252,22 @@ class Merged:
         """How many people."""
         return some.bit_count() if self.alike else sum(self.weights[one] for one in members(some))
 
+    @property
+    def links_of_free(self) -> int:
+        """Pairs of a person who may join or leave and a grant, over all groups whose members may change."""
+        return len(self.free) * len(self.classes) * len(self.slots)
+
     def price(self, slot: Slot) -> int:
         """What it costs to grant it to one group."""
         return self.costs.grant * len(self.columns[slot.column])
+
+    def spared_by_keeping(self, who: int, slot: Slot, kept: frozenset[Personal]) -> float:
+        """What is taken off where a grant is as today, so that of equal answers the one that keeps more is the cheapest."""
+        return self.tie * sum((who, PlaceGrant(place, slot.level)) in kept for place in self.columns[slot.column])
+
+    def beyond_price(self, step: Step, some: int) -> float:
+        """What it costs that these get that step beyond what they may."""
+        return self.costs.beyond * self.size(some) * len(self.columns[step[0]])
 
     def personal_price(self, some: int, slot: Slot) -> int:
         """What it costs to grant it to each of them by name."""
@@ -214,9 +287,7 @@ class Merged:
 
         taken = tuple(
             Taken(
-                tuple(sorted(person for one in members(some) for person in self.classes[one]))
-                if there is None
-                else tuple(int(person) for person in np.flatnonzero(self.table.there[there])),
+                tuple(sorted(person for one in members(some) for person in self.classes[one])),
                 tuple(sorted(grant for slot in slots for grant in spread(slot))),
                 there,
             )
@@ -226,7 +297,8 @@ class Merged:
             sorted((person, grant) for one, slot in personal for person in self.classes[one] for grant in spread(slot))
         )
         cost = self.table.cost(taken, single)
-        return Cover(taken, single, cost, min(bound, cost), proven)
+        least = bound if self.loose else ceil(bound - 1e-6)  # without what is beyond, costs are whole numbers
+        return Cover(taken, single, cost, min(least, cost), proven)
 
 
 def _equal(rows: NDArray[np.generic]) -> tuple[tuple[int, ...], ...]:

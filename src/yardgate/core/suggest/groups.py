@@ -1,7 +1,7 @@
 """Groups, memberships and grants that give exactly what is needed, as edits of a plan.
 
-In the places of which a need speaks, all grants are made anew; elsewhere nothing is changed. Groups that there are keep their members and are
-used where they fit. Where less is needed below than comes down from above, a place has its own list only. What comes out is worked out by the
+In the places of which a need speaks, all grants are made anew; elsewhere nothing is changed. Groups that there are keep their members, unless told
+otherwise, and are used where they fit. Where less is needed below than comes down from above, a place has its own list only. What comes out is worked out by the
 same resolver as everything else; where storage gives something else than was needed (a list by hand, a folder above that nobody may enter),
 that is said, cell by cell.
 """
@@ -18,13 +18,14 @@ from yardgate.core.access.bitsets import count, unpack
 from yardgate.core.access.storage import storage_state
 from yardgate.core.acl.rights import Level
 from yardgate.core.edits.apply import apply
-from yardgate.core.edits.records import Edit, PutGroup, PutPlace, SetGrant
+from yardgate.core.edits.records import Edit, Join, Leave, PutGroup, PutPlace, SetGrant
+from yardgate.core.model.mentions import mentioned
 from yardgate.core.model.names import fresh_id, ids_of
-from yardgate.core.model.naming import fold
 from yardgate.core.model.needs import Need
-from yardgate.core.model.plan import Group, Plan
+from yardgate.core.model.plan import LOCAL, Group, Plan
 from yardgate.core.suggest.asked import CODE_OF, LEVEL_OF, Demand, asked, awake
-from yardgate.core.suggest.cover import CHANGE, USUAL, Costs, Cover, Flags, PlaceGrant, Table, Taken
+from yardgate.core.suggest.cover import USUAL, Costs, Cover, Flags, Personal, PlaceGrant, Table
+from yardgate.core.suggest.made import NewGroups, nested
 from yardgate.core.suggest.solve import SECONDS, TellBetter, go_on, solve
 
 
@@ -38,7 +39,7 @@ class Miss(NamedTuple):
 
 
 class Figures(NamedTuple):
-    """new_groups, memberships: to make; grants: to groups, counted; personal: grants to single people."""
+    """new_groups, memberships: to make (a group in a group is one); grants: to groups, counted; personal: grants to single people."""
 
     new_groups: int
     memberships: int
@@ -48,43 +49,56 @@ class Figures(NamedTuple):
 
 @dataclass(frozen=True, slots=True)
 class Suggestion:
-    """Edits that give what was asked for. after: the plan with them. names: of each group of the answer, its id. misses: where something else
-    comes out, all the same. given: what was taken as given when it was looked for, so what a proof of it holds under."""
+    """Edits that give what was asked for. before, after: the plan without and with them. names: of each group of the answer, its id. misses: where something else
+    comes out, all the same; beyond: where more comes out than is needed, as was allowed. given: what was taken as given when it was looked
+    for, so what a proof of it holds under."""
 
     asked: Demand
     answer: Cover
     names: tuple[str, ...]
     edits: tuple[Edit, ...]
+    before: Plan
     after: Plan
     misses: tuple[Miss, ...]
+    beyond: tuple[Miss, ...]
     given: tuple[str, ...]
 
     @property
     def figures(self) -> Figures:
-        new = [group for group in self.answer.groups if group.there is None]
+        new = [edit.group for edit in self.edits if isinstance(edit, PutGroup)]
+        moved = sum(isinstance(edit, Join | Leave) for edit in self.edits)
         return Figures(
             len(new),
-            sum(len(group.members) for group in new),
+            sum(len(group.members) for group in new) + moved,
             sum(len(group.grants) for group in self.answer.groups),
             len(self.answer.personal),
         )
 
 
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Terms:
+    """What an answer may do. beyond: what a step that somebody gets beyond their need costs, never where they must not; None: nothing is given
+    beyond. may_change: people may join groups that there are, and leave them, where those count in no other place. seconds: how long to look."""
+
+    costs: Costs = USUAL
+    beyond: float | None = None
+    may_change: bool = False
+    seconds: float = SECONDS
+
+
+USUALLY = Terms()
+
+
 def suggest(
-    plan: Plan,
-    needs: Iterable[Need],
-    on: date,
-    costs: Costs = USUAL,
-    seconds: float = SECONDS,
-    tell: TellBetter = go_on,
+    plan: Plan, needs: Iterable[Need], on: date, terms: Terms = USUALLY, tell: TellBetter = go_on
 ) -> Suggestion:
     """The simplest groups that give people what they need, and nothing else, in the places of which the needs speak."""
     wanted = asked(plan, needs, on)
-    found = _suggestion(plan, wanted, frozenset(), on, costs, seconds, tell)
+    found = _suggestion(plan, wanted, frozenset(), on, terms, tell)
     stopped: frozenset[str] = frozenset()
     while more := _from_outside(plan, found, stopped, on):
         stopped |= more
-        found = _suggestion(plan, wanted, stopped, on, costs, seconds, tell)
+        found = _suggestion(plan, wanted, stopped, on, terms, tell)
     return found
 
 
@@ -97,43 +111,98 @@ def _from_outside(plan: Plan, found: Suggestion, stopped: frozenset[str], on: da
 
 
 def _suggestion(
-    plan: Plan, wanted: Demand, stopped: frozenset[str], on: date, costs: Costs, seconds: float, tell: TellBetter
+    plan: Plan, wanted: Demand, stopped: frozenset[str], on: date, terms: Terms, tell: TellBetter
 ) -> Suggestion:
     bare, stops = _bare(plan, wanted, stopped)
     there = _groups(plan, wanted, on)
+    free = _may_change(plan, wanted) if terms.may_change else frozenset[str]()
     table = Table(
         _still_needed(wanted, _given(bare, wanted, on)) if _adds(plan) else wanted.least,
         wanted.most,
         _counts(bare, wanted, on),
         np.array(list(there.values()), np.bool_).reshape(len(there), len(wanted.people)),
         exact_grants=not _adds(plan),
-        costs=costs,
+        costs=terms.costs if terms.beyond is None else terms.costs._replace(beyond=terms.beyond),
+        limit=None if terms.beyond is None else wanted.limit,
+        free=np.array([group in free for group in there], np.bool_),
+        kept=_granted(plan, wanted, tuple(there)),
+        kept_personal=_granted(plan, wanted, wanted.people),
     )
-    answer = solve(table, seconds, tell)
+    answer = solve(table, terms.seconds, tell)
     tree = bool(stops) or int(table.counts.sum()) > len(wanted.places)
     given = [
         (tree, "with these places inheriting as they then do"),
         (not _adds(plan), "with each grant right by itself"),
     ]
-    groups, names = _named(plan, wanted, answer, tuple(there))
-    edits = (*groups, *stops, *_grants(plan, wanted, answer, names))
-    after, _ = apply(plan, edits)
-    return Suggestion(
-        wanted, answer, names, edits, after, misses(after, wanted, on), tuple(words for so, words in given if so)
+    names, groups = _named(plan, wanted, answer, tuple(there))
+    others = *_moved(table, wanted, answer, tuple(there)), *stops, *_grants(plan, wanted, answer, names)
+
+    def made(groups: Iterable[Group]) -> Suggestion:
+        edits = (*map(PutGroup, groups), *others)
+        after, _ = apply(plan, edits)
+        missed, beyond = misses(after, wanted, on, table.limits)
+        words = tuple(words for so, words in given if so)
+        return Suggestion(wanted, answer, names, edits, plan, after, missed, beyond, words)
+
+    flat = made(groups)
+    inside = nested(groups, there, wanted.people) if _adds(plan) else groups
+    if inside == groups or (nesting := made(inside)).misses != flat.misses or nesting.beyond != flat.beyond:
+        return flat
+    return nesting
+
+
+def misses(
+    plan: Plan, wanted: Demand, on: date, limits: Codes | None = None
+) -> tuple[tuple[Miss, ...], tuple[Miss, ...]]:
+    """Who would get something else than they may, by grants and storage; and who gets more than they need, within limits above that."""
+    got = _given(plan, wanted, on)
+    top = wanted.most if limits is None else limits
+
+    def cells(flags: Flags) -> tuple[Miss, ...]:
+        return tuple(
+            Miss(
+                wanted.people[row],
+                wanted.places[column],
+                LEVEL_OF.get(int(wanted.least[row, column]), Level.NA),
+                LEVEL_OF.get(int(got[row, column]), Level.NA),
+            )
+            for row, column in zip(*np.nonzero(flags), strict=True)
+        )
+
+    amiss = (got < wanted.least) | (got > top)
+    return cells(amiss), cells((got > wanted.most) & ~amiss)
+
+
+def _granted(plan: Plan, wanted: Demand, whos: Sequence[str]) -> frozenset[Personal]:
+    """The grants of today to some of the groups or people, by number."""
+    number = {who: at for at, who in enumerate(whos)}
+    return frozenset(
+        (number[who], PlaceGrant(column, int(CODE_OF[level.code])))
+        for column, place in enumerate(wanted.places)
+        for who, level in plan.grants.get(place, {}).items()
+        if who in number
     )
 
 
-def misses(plan: Plan, wanted: Demand, on: date) -> tuple[Miss, ...]:
-    """Who would get something else than they need, by grants and storage."""
-    got = _given(plan, wanted, on)
-    return tuple(
-        Miss(
-            wanted.people[row],
-            wanted.places[column],
-            LEVEL_OF.get(int(wanted.least[row, column]), Level.NA),
-            LEVEL_OF.get(int(got[row, column]), Level.NA),
-        )
-        for row, column in zip(*np.nonzero((got < wanted.least) | (got > wanted.most)), strict=True)
+def _may_change(plan: Plan, wanted: Demand) -> frozenset[str]:
+    """The groups that there are whose members may change, for it changes nothing else: of people only, in no group, and said nowhere but in
+    grants of the places asked for."""
+    said = {who for place, grants in plan.grants.items() if place not in wanted.places for who in grants}
+    said = said.union(
+        (need.who for need in plan.needs.values()),
+        *(mentioned(place) for place in plan.places.values()),
+        *(pattern.acl.whos for pattern in plan.patterns.values()),
+        *({promise.who, *promise.except_for} for promise in plan.promises.values()),
+        *(service.allowed or () for service in plan.services.values()),
+        (share.administrator or "" for share in plan.shares.values()),
+        (user.primary_group or "" for user in plan.users.values()),
+        (plan.target.baseline or "", plan.target.administrators or ""),
+        *(group.members for group in plan.groups.values()),
+    )
+    return frozenset(
+        group.id
+        for group in plan.groups.values()
+        if group.origin == LOCAL and group.members <= plan.users.keys() and group.id not in said
     )
 
 
@@ -235,44 +304,25 @@ def _grants(plan: Plan, wanted: Demand, answer: Cover, names: Sequence[str]) -> 
         yield from (SetGrant(place, who, level, at=at) for at, (who, level) in enumerate(ordered.items()))
 
 
-def _named(plan: Plan, wanted: Demand, answer: Cover, there: Sequence[str]) -> tuple[tuple[Edit, ...], tuple[str, ...]]:
-    """The new groups, with names of what they are for, and the ids of all groups of the answer."""
-    new, edits, names = NewGroups(plan), list[Edit](), list[str]()
+def _named(
+    plan: Plan, wanted: Demand, answer: Cover, there: Sequence[str]
+) -> tuple[tuple[str, ...], tuple[Group, ...]]:
+    """The ids of all groups of the answer; and those that are new, with names of what they are for."""
+    new, put, names = NewGroups(plan), list[Group](), list[str]()
     for group in answer.groups:
         if group.there is not None:
             names.append(there[group.there])
             continue
         made = new.group(wanted.people, wanted.places, wanted.least, group)
-        edits.append(PutGroup(made))
+        put.append(made)
         names.append(made.id)
-    return tuple(edits), tuple(names)
+    return tuple(names), tuple(put)
 
 
-class NewGroups:
-    """Groups that a plan does not have yet, each with an id and a name that nothing else has."""
-
-    def __init__(self, plan: Plan):
-        self.plan, self.taken = plan, ids_of(plan)
-        self.called = {fold(one.name) for some in (plan.groups.values(), plan.users.values()) for one in some}
-
-    def group(self, people: Sequence[str], places: Sequence[str], needed: Codes, group: Taken) -> Group:
-        """A group of an answer as one of the plan."""
-        name = self._name(places, needed, group)
-        found = fresh_id(name, self.taken)
-        self.taken.add(found)
-        self.called.add(fold(name))
-        return Group(id=found, name=name, members=frozenset(people[one] for one in group.members))
-
-    def _name(self, places: Sequence[str], needed: Codes, group: Taken) -> str:
-        """What it is for: the place where the fewest others have what it gives, and what that is."""
-
-        def worth(grant: PlaceGrant) -> tuple[int, int]:
-            return grant.level, -int((needed[:, grant.place] > 0).sum())
-
-        best = max(group.grants, key=worth)
-        place = self.plan.places[places[best.place]].name.lower().replace(" ", "-")
-        plain = f"{place}-{'editors' if best.level == CHANGE else 'readers'}"
-        name, number = plain, 2
-        while fold(name) in self.called:
-            name, number = f"{plain}-{number}", number + 1
-        return name
+def _moved(table: Table, wanted: Demand, answer: Cover, there: Sequence[str]) -> Iterable[Edit]:
+    """Who joins groups that there are, and leaves them."""
+    for group in answer.groups:
+        if group.there is not None:
+            for person in sorted(table.changed(group)):
+                move = Join if person in group.members else Leave
+                yield move(there[group.there], wanted.people[person])

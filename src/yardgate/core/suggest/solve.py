@@ -4,27 +4,36 @@ programme (HiGHS, by SciPy).
 Of a small table all whole blocks are given to the programme, which may leave members and grants out of each. Of a larger one, likely groups
 as they are; what it takes of them is then given to the first programme again, which leaves out what nobody needs. Of a very large one, groups
 are taken one after the other, each time the one that spares the most.
+
+Where a table has a limit above what people may get, the same is done with the price of what they get beyond it, over likely groups: more
+people then share a group.
 """
 
 from collections.abc import Callable, Iterable, Sequence
+from dataclasses import replace
+from itertools import combinations
 from time import monotonic
 
 import numpy as np
 
 from yardgate.core.suggest.candidates import Candidate, Open, likely, one_by_one, whole_blocks
-from yardgate.core.suggest.cover import Cover, Merged, Slot, Spot, Table, bits, members
+from yardgate.core.suggest.cover import Cover, Merged, Slot, Spot, Step, Table, bits, members
 
 BLOCKS = 600
 """Whole blocks that are all given to the programme, at most."""
 LINKS = 6_000
 """Pairs of a member and a grant over all blocks, at most."""
 LIKELY = 400
+NEAR = 8
+"""Sets of people who need about the same that are looked at, where some may get more than they need."""
 LARGE = 60_000
 """Grants over all likely groups; of more, groups are taken one after the other."""
 SECONDS = 20.0
 
-Found = tuple[list[tuple[int, list[Slot], int | None]], list[tuple[int, Slot]]]
-"""Groups (members as bits, grants, which that there is) and personal grants."""
+Granted = tuple[int, list[Slot], int | None]
+"""A group: its members as bits, its grants, and which that there is."""
+Found = tuple[list[Granted], list[tuple[int, Slot]]]
+"""Groups, and personal grants."""
 TellBetter = Callable[[Cover], bool]
 """Is told of each better answer; says whether to go on."""
 
@@ -35,6 +44,8 @@ def go_on(_: Cover) -> bool:
 
 def solve(table: Table, seconds: float = SECONDS, tell: TellBetter = go_on) -> Cover:
     """The cheapest answer that is found in the time. Each that is found on the way is told; `bound` and `proven` say how good it is."""
+    if table.limit is not None:
+        return _beyond(table, seconds, tell)
     end = monotonic() + seconds
     merged = Merged(table)
     groups = likely(merged, LIKELY)
@@ -49,6 +60,18 @@ def solve(table: Table, seconds: float = SECONDS, tell: TellBetter = go_on) -> C
         if not tell(best):
             return best
     return best
+
+
+def _beyond(table: Table, seconds: float, tell: TellBetter) -> Cover:
+    """The cheapest with what is beyond the need paid for: of the exact answer's groups, those joined in pairs, and people who need about the same."""
+    end = monotonic() + seconds
+    exact = solve(replace(table, limit=None), seconds / 3, tell)
+    merged = Merged(table)
+    own = [merged.bits_of(group.members) for group in exact.groups if group.there is None]
+    own += [one | other for one, other in combinations(own, 2)]
+    near = [*dict.fromkeys((*own, *likely(merged, NEAR)))]
+    best = _better(replace(exact, bound=0.0, proven=False), _answer(merged, _taken(merged, near), 0.0, False))
+    return _better(best, _as_they_are(merged, near, end - monotonic()))
 
 
 def _better(one: Cover, other: Cover | None) -> Cover:
@@ -119,129 +142,187 @@ class _Programme:
         return [bool(value > 0.5) for value in found.x], float(bound if bound is not None else found.fun)
 
 
-def _covers(programme: _Programme, merged: Merged, covering: dict[Spot, list[int]]) -> dict[int, tuple[int, Slot]]:
-    """The personal grants as variables, and that each cell is covered by something."""
-    personal = {}
-    for slot in merged.slots:
-        for one in members(slot.fits):
-            if cells := merged.covered(one, slot):
-                variable = programme.variable(merged.personal_price(1 << one, slot))
-                personal[variable] = one, slot
-                for cell in cells:
-                    covering.setdefault(cell, []).append(variable)
-    for cell in merged.cells:
-        programme.at_least(1, [(variable, 1) for variable in covering[cell]])
-    return personal
+class _Covering(_Programme):
+    """The programme of a table: each cell is covered by one of some variables, and what goes beyond it is paid for once."""
 
+    def __init__(self, merged: Merged):
+        super().__init__()
+        self.merged = merged
+        self.covering: dict[Spot, list[int]] = {}
+        self.beyond: dict[tuple[int, Step], int] = {}
+        self.personal: dict[int, tuple[int, Slot]] = {}
+        self.fixed: dict[int, tuple[int, Slot]] = {}
+        self.joined: dict[int, tuple[int, int]] = {}
+        self.left: dict[int, tuple[int, int]] = {}
 
-def _there(programme: _Programme, merged: Merged, covering: dict[Spot, list[int]]) -> dict[int, tuple[int, Slot]]:
-    """The grants of groups that there are, as variables."""
-    grants = {}
-    for number, some in enumerate(merged.there):
-        for slot in merged.granted_to(some) if some else ():
-            variable = programme.variable(merged.price(slot))
-            grants[variable] = number, slot
-            for one in members(some):
-                for cell in merged.covered(one, slot):
-                    covering.setdefault(cell, []).append(variable)
-    return grants
+    def gives(
+        self, one: int, slot: Slot, given: int, when: tuple[float, list[tuple[int, float]]] | None = None
+    ) -> None:
+        """A variable that gives a class a grant. when: what is beyond, together with these terms, is at least that; else with the variable alone."""
+        for cell in self.merged.covered(one, slot):
+            self.covering.setdefault(cell, []).append(given)
+        least, terms = when or (0, [(given, -1)])
+        for step, some in slot.beyond:
+            if some >> one & 1:
+                if (one, step) not in self.beyond:
+                    self.beyond[one, step] = self.variable(self.merged.beyond_price(step, 1 << one))
+                self.at_least(least, [(self.beyond[one, step], 1), *terms])
+
+    def member(self, one: int, slot: Slot, join: int, grant: int) -> None:
+        """What a class is given where it is a member and the group has the grant."""
+        both = self.variable(0, whole=False)
+        self.at_least(0, [(join, 1), (both, -1)])
+        self.at_least(0, [(grant, 1), (both, -1)])
+        self.gives(one, slot, both, (-1, [(join, -1), (grant, -1)]))
+
+    def there(self, *, may_change: bool) -> None:
+        """The grants of groups that there are, and who joins them or leaves them where that may be."""
+        merged, price = self.merged, self.merged.costs.membership
+        for number, some in enumerate(merged.there):
+            free = may_change and number in merged.free
+            slots = merged.slots if free else merged.granted_to(some) if some else ()
+            grants = {}
+            for slot in slots:
+                kept = merged.spared_by_keeping(number, slot, merged.table.kept)
+                grants[self.variable(merged.price(slot) - kept)] = slot
+            self.fixed |= {grant: (number, slot) for grant, slot in grants.items()}
+            if not free:
+                for grant, slot in grants.items():
+                    for one in members(some):
+                        self.gives(one, slot, grant)
+                continue
+            for one, weight in enumerate(merged.weights):
+                if some >> one & 1:
+                    self._may_leave(number, one, self.variable(price * weight), grants)
+                else:
+                    self._may_join(number, one, self.variable(price * weight), grants)
+
+    def _may_leave(self, number: int, one: int, leaves: int, grants: dict[int, Slot]) -> None:
+        self.left[leaves] = number, one
+        for grant, slot in grants.items():
+            if not slot.fits >> one & 1:
+                self.at_least(0, [(leaves, 1), (grant, -1)])
+                continue
+            both = self.variable(0, whole=False)
+            self.at_least(0, [(grant, 1), (both, -1)])
+            self.at_least(-1, [(both, -1), (leaves, -1)])
+            self.gives(one, slot, both, (0, [(grant, -1), (leaves, 1)]))
+
+    def _may_join(self, number: int, one: int, joins: int, grants: dict[int, Slot]) -> None:
+        self.joined[joins] = number, one
+        for grant, slot in grants.items():
+            if not slot.fits >> one & 1:
+                self.at_least(-1, [(joins, -1), (grant, -1)])
+            elif self.merged.concerns(one, slot):
+                self.member(one, slot, joins, grant)
+
+    def answer(
+        self, groups: Callable[[Sequence[bool]], list[Granted]], seconds: float, *, proven: bool
+    ) -> Cover | None:
+        """The cheapest, where each cell is covered. groups: the new groups, of which variables are yes."""
+        merged = self.merged
+        for slot in merged.slots:
+            for one in members(slot.fits):
+                if merged.covered(one, slot):
+                    kept = merged.spared_by_keeping(merged.classes[one][0], slot, merged.table.kept_personal)
+                    variable = self.variable(merged.personal_price(1 << one, slot) - kept)
+                    self.personal[variable] = one, slot
+                    self.gives(one, slot, variable)
+        for cell in merged.cells:
+            self.at_least(1, [(variable, 1) for variable in self.covering[cell]])
+        solved = self.solve(seconds)
+        if solved is None:
+            return None
+        yes, bound = solved
+        kept_grants: dict[int, list[Slot]] = {}
+        for variable, (number, slot) in self.fixed.items():
+            if yes[variable]:
+                kept_grants.setdefault(number, []).append(slot)
+        found = groups(yes)
+        for number, slots in kept_grants.items():
+            now = merged.there[number]
+            for moved in (self.joined, self.left):
+                now ^= bits([one for variable, (of, one) in moved.items() if of == number and yes[variable]])
+            found.append((now, slots, number))
+        personal = [what for variable, what in self.personal.items() if yes[variable]]
+        return merged.answer(found, personal, bound, proven)
 
 
 def _of_blocks(merged: Merged, blocks: Sequence[int], seconds: float, *, proven: bool) -> Cover | None:
     """The cheapest answer whose new groups lie each within one of the blocks, without the members and grants that are not needed."""
-    programme, costs = _Programme(), merged.costs
-    covering: dict[Spot, list[int]] = {}
+    programme, costs = _Covering(merged), merged.costs
     used: dict[int, int] = {}
     joined: dict[int, tuple[int, int]] = {}
     granted: dict[int, tuple[int, Slot]] = {}
-    for block in blocks:
-        group = programme.variable(costs.group)
-        used[block] = group
-        joins = {}
-        for one in members(block):
-            joins[one] = programme.variable(costs.membership * merged.weights[one])
-            joined[joins[one]] = block, one
-            programme.at_least(0, [(group, 1), (joins[one], -1)])
+    for number, block in enumerate(blocks):
+        group = used[number] = programme.variable(costs.group)
+        joins = {one: programme.variable(costs.membership * merged.weights[one]) for one in members(block)}
+        for one, join in joins.items():
+            joined[join] = number, one
+            programme.at_least(0, [(group, 1), (join, -1)])
         for slot in merged.granted_to(block):
             grant = programme.variable(merged.price(slot))
-            granted[grant] = block, slot
+            granted[grant] = number, slot
             programme.at_least(0, [(group, 1), (grant, -1)])
             for one, join in joins.items():
-                if cells := merged.covered(one, slot):
-                    both = programme.variable(0, whole=False)
-                    programme.at_least(0, [(join, 1), (both, -1)])
-                    programme.at_least(0, [(grant, 1), (both, -1)])
-                    for cell in cells:
-                        covering.setdefault(cell, []).append(both)
-    there = _there(programme, merged, covering)
-    personal = _covers(programme, merged, covering)
-    solved = programme.solve(seconds)
-    if solved is None:
-        return None
-    yes, bound = solved
-    groups: list[tuple[int, list[Slot], int | None]] = []
-    for block, group in used.items():
-        if yes[group]:
-            some = bits([one for variable, (of, one) in joined.items() if of == block and yes[variable]])
-            groups.append(
-                (some, [slot for variable, (of, slot) in granted.items() if of == block and yes[variable]], None)
+                if merged.concerns(one, slot):
+                    programme.member(one, slot, join, grant)
+    may_change = merged.links_of_free <= LINKS
+    programme.there(may_change=may_change)
+
+    def groups(yes: Sequence[bool]) -> list[Granted]:
+        return [
+            (
+                bits([one for variable, (of, one) in joined.items() if of == number and yes[variable]]),
+                [slot for variable, (of, slot) in granted.items() if of == number and yes[variable]],
+                None,
             )
-    return _answer(merged, (_with_there(merged, groups, there, yes), _chosen(personal, yes)), bound, proven)
+            for number, group in used.items()
+            if yes[group]
+        ]
+
+    return programme.answer(groups, seconds, proven=proven and (may_change or not merged.free))
 
 
 def _as_they_are(merged: Merged, candidates: Sequence[int], seconds: float) -> Cover | None:
     """The cheapest answer made of some of these groups, each with all its members; then without what is not needed."""
-    programme, costs = _Programme(), merged.costs
-    covering: dict[Spot, list[int]] = {}
+    programme, costs = _Covering(merged), merged.costs
     used: dict[int, int] = {}
     granted: dict[int, tuple[int, Slot]] = {}
+    still = Open(merged)
     for some in candidates:
-        group = programme.variable(costs.group + costs.membership * merged.size(some))
-        used[some] = group
+        group = used[some] = programme.variable(costs.group + costs.membership * merged.size(some))
         for slot in merged.granted_to(some):
+            if merged.loose and not still.spares(slot, some):
+                continue
             grant = programme.variable(merged.price(slot))
             granted[grant] = some, slot
             programme.at_least(0, [(group, 1), (grant, -1)])
             for one in members(some):
-                for cell in merged.covered(one, slot):
-                    covering.setdefault(cell, []).append(grant)
-    there = _there(programme, merged, covering)
-    personal = _covers(programme, merged, covering)
+                programme.gives(one, slot, grant)
+    programme.there(may_change=False)
+
+    def groups(yes: Sequence[bool]) -> list[Granted]:
+        return [
+            (some, [slot for variable, (of, slot) in granted.items() if of == some and yes[variable]], None)
+            for some, group in used.items()
+            if yes[group]
+        ]
+
     begun = monotonic()
-    solved = programme.solve(seconds)
-    if solved is None:
-        return None
-    yes, bound = solved
-    taken = [some for some, group in used.items() if yes[group]]
-    groups: list[tuple[int, list[Slot], int | None]] = [
-        (some, [slot for variable, (of, slot) in granted.items() if of == some and yes[variable]], None)
-        for some in taken
-    ]
-    answer = _answer(merged, (_with_there(merged, groups, there, yes), _chosen(personal, yes)), bound, False)
-    left = seconds - (monotonic() - begun)
-    if _links(merged, taken) > LINKS:
+    taken: list[int] = []
+
+    def noted(yes: Sequence[bool]) -> list[Granted]:
+        taken.extend(some for some, group in used.items() if yes[group])
+        return groups(yes)
+
+    answer = programme.answer(noted, seconds, proven=False)
+    if answer is None or _links(merged, taken) > LINKS:
         return answer
-    trimmed = _of_blocks(merged, taken, left, proven=False)
+    trimmed = _of_blocks(merged, taken, seconds - (monotonic() - begun), proven=False)
     if trimmed is None or trimmed.cost > answer.cost:
         return answer
-    return Cover(trimmed.groups, trimmed.personal, trimmed.cost, min(bound, trimmed.cost), False)
-
-
-def _with_there(
-    merged: Merged,
-    groups: list[tuple[int, list[Slot], int | None]],
-    there: dict[int, tuple[int, Slot]],
-    yes: Sequence[bool],
-) -> list[tuple[int, list[Slot], int | None]]:
-    kept: dict[int, list[Slot]] = {}
-    for variable, (number, slot) in there.items():
-        if yes[variable]:
-            kept.setdefault(number, []).append(slot)
-    return [*groups, *((merged.there[number], slots, number) for number, slots in kept.items())]
-
-
-def _chosen(personal: dict[int, tuple[int, Slot]], yes: Sequence[bool]) -> list[tuple[int, Slot]]:
-    return [what for variable, what in personal.items() if yes[variable]]
+    return Cover(trimmed.groups, trimmed.personal, trimmed.cost, min(answer.bound, trimmed.cost), False)
 
 
 # --- one after the other ----------------------------------------------------------------------------------------------

@@ -1,0 +1,80 @@
+"""The groups of an answer as groups of a plan: with a name of what they are for, and other groups in them where those are a part of them."""
+
+from collections.abc import Mapping, Sequence
+from dataclasses import replace
+
+import numpy as np
+
+from yardgate.core.access.batch.resolve import Codes
+from yardgate.core.model.names import fresh_id, ids_of
+from yardgate.core.model.naming import fold
+from yardgate.core.model.plan import Group, Plan
+from yardgate.core.suggest.cover import CHANGE, Flags, PlaceGrant, Taken
+
+
+class NewGroups:
+    """Groups that a plan does not have yet, each with an id and a name that nothing else has."""
+
+    def __init__(self, plan: Plan):
+        self.plan, self.taken = plan, ids_of(plan)
+        self.called = {fold(one.name) for some in (plan.groups.values(), plan.users.values()) for one in some}
+
+    def group(self, people: Sequence[str], places: Sequence[str], needed: Codes, group: Taken) -> Group:
+        """A group of an answer as one of the plan."""
+        members = frozenset(people[one] for one in group.members)
+        name = self._name(members, places, needed, group)
+        found = fresh_id(name, self.taken)
+        self.taken.add(found)
+        self.called.add(fold(name))
+        return Group(id=found, name=name, members=members)
+
+    def _name(self, members: frozenset[str], places: Sequence[str], needed: Codes, group: Taken) -> str:
+        """Whose part it is, where most of a group are in it, and what it is for: the place where the fewest others have what it gives, and what
+        that is."""
+
+        def worth(grant: PlaceGrant) -> tuple[int, int]:
+            return grant.level, -int((needed[:, grant.place] > 0).sum())
+
+        best = max(group.grants, key=worth)
+        place = self.plan.places[places[best.place]].name.lower().replace(" ", "-")
+        plain = f"{self._whose(members)}{place}-{'editors' if best.level == CHANGE else 'readers'}"
+        name, number = plain, 2
+        while fold(name) in self.called:
+            name, number = f"{plain}-{number}", number + 1
+        return name
+
+    def _whose(self, members: frozenset[str]) -> str:
+        """The smallest group that there is with all of them in it, if they are at least half of it."""
+        around = [
+            group
+            for group in self.plan.groups.values()
+            if members <= group.members and len(group.members) <= 2 * len(members) and not group.gone
+        ]
+        if len(members) < 2 or not around:
+            return ""
+        smallest = min(around, key=lambda group: (len(group.members), group.name))
+        return smallest.name.lower().replace(" ", "-") + "-"
+
+
+def nested(groups: Sequence[Group], there: Mapping[str, Flags], people: Sequence[str]) -> tuple[Group, ...]:
+    """The groups with other groups in the place of some of their people, where that is fewer memberships: groups that there are, and smaller
+    ones of these. Whoever joins one of those later has what its members have."""
+    parts = {
+        group: frozenset(people[int(one)] for one in np.flatnonzero(inside))
+        for group, inside in there.items()
+        if inside.sum() > 1
+    }
+    parts |= {group.id: group.members for group in groups if len(group.members) > 1}
+    return tuple(_with_parts(group, parts) for group in groups)
+
+
+def _with_parts(group: Group, parts: Mapping[str, frozenset[str]]) -> Group:
+    left, inside = set(group.members), set[str]()
+    fitting = {part: members for part, members in parts.items() if members < group.members}
+    while fitting:
+        best = max(fitting, key=lambda part: (len(left & fitting[part]), -len(fitting[part])))
+        if len(left & fitting[best]) < 2:
+            break
+        inside.add(best)
+        left -= fitting.pop(best)
+    return replace(group, members=frozenset(left | inside))
