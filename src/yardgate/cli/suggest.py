@@ -97,11 +97,8 @@ def _simplified(found: Simplified, *, as_json: bool, to: Path | None) -> None:
         out.print("nothing to simplify")
     if not found.whole:
         out.print("the time was up before all was looked at; more may be found with --seconds")
-    plan = found.before
-    for edit in found.edits:
-        after, _ = apply(plan, (edit,))
-        out.print(f"  {sentence(plan, after, edit)}", markup=False, highlight=False, soft_wrap=True)
-        plan = after
+    for words in found.words:
+        out.print(f"  {words}", markup=False, highlight=False, soft_wrap=True)
 
 
 def _json(found: Suggestion) -> dict[str, Any]:

@@ -1267,9 +1267,69 @@ export interface paths {
         put?: never;
         /**
          * Suggest Groups
-         * @description The fewest groups, memberships and grants that give everybody just what they need. Nothing is kept by it.
+         * @description The fewest groups, memberships and grants that give everybody just what they need, or simpler ones. Nothing is kept by it.
          */
         post: operations["suggest_groups"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan}/simplify": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Make Simpler
+         * @description Fewer grants, and the same for everybody. Nothing is kept by it.
+         */
+        post: operations["make_simpler"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan}/needs/fits/{user}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Groups For
+         * @description Which groups somebody could join to get what they need.
+         */
+        get: operations["groups_for"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan}/project": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Project Group
+         * @description A new group of some people, with what they have in common. Nothing is kept by it.
+         */
+        post: operations["project_group"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2901,6 +2961,35 @@ export interface components {
             name: string;
             /** Password */
             password: string;
+        };
+        /**
+         * FitOut
+         * @description Groups that somebody could join. lacks, beyond, never: places where they would still get less than they need, more than they need, and
+         *     something where they must not.
+         */
+        FitOut: {
+            /** Groups */
+            groups: string[];
+            /** Lacks */
+            lacks: string[];
+            /** Beyond */
+            beyond: string[];
+            /** Never */
+            never: string[];
+        };
+        /**
+         * FitsOut
+         * @description now: how it is without; fits: best first.
+         */
+        FitsOut: {
+            /**
+             * Revision
+             * @description the plan's revision that this was made on, or is
+             */
+            revision: number;
+            now: components["schemas"]["FitOut"];
+            /** Fits */
+            fits: components["schemas"]["FitOut"][];
         };
         /**
          * Folder
@@ -4683,6 +4772,24 @@ export interface components {
             taken: boolean;
             target: components["schemas"]["Target"];
         };
+        /** ProjectIn */
+        ProjectIn: {
+            /** People */
+            people: string[];
+        };
+        /**
+         * ProjectOut
+         * @description A new group of some people, with grants of what each of them needs; no edits where they have nothing in common.
+         */
+        ProjectOut: {
+            /**
+             * Revision
+             * @description the plan's revision that this was made on, or is
+             */
+            revision: number;
+            /** Edits */
+            edits: (components["schemas"]["PutUser"] | components["schemas"]["RemoveUser"] | components["schemas"]["PutGroup"] | components["schemas"]["RemoveGroup"] | components["schemas"]["Join"] | components["schemas"]["Leave"] | components["schemas"]["PutPlace"] | components["schemas"]["RemovePlace"] | components["schemas"]["PutPattern"] | components["schemas"]["RemovePattern"] | components["schemas"]["PutDirectory"] | components["schemas"]["RemoveDirectory"] | components["schemas"]["PutShare"] | components["schemas"]["RemoveShare"] | components["schemas"]["PutService"] | components["schemas"]["RemoveService"] | components["schemas"]["PutPromise"] | components["schemas"]["RemovePromise"] | components["schemas"]["PutNeed"] | components["schemas"]["RemoveNeed"] | components["schemas"]["PutAccepted"] | components["schemas"]["RemoveAccepted"] | components["schemas"]["SetGrant"] | components["schemas"]["SetTarget"] | components["schemas"]["SetTitle"])[];
+        };
         /**
          * Promise
          * @description A sentence that must stay true: who must, or must not, be able to see, read or write a place.
@@ -5321,6 +5428,16 @@ export interface components {
             number
         ];
         /**
+         * RoleOut
+         * @description People who need the same, and how many acts one more of them would be: groups to join, and grants by name.
+         */
+        RoleOut: {
+            /** People */
+            people: string[];
+            /** Acts */
+            acts: number;
+        };
+        /**
          * RolledOut
          * @description One rollout: who did which steps when, of which revision of the plan; or a reading, with what was changed behind the plan's
          *     back. top: the folder in which the pools lie. run: the number of the run that carried it out, where one did. appliance: of which one
@@ -5788,6 +5905,56 @@ export interface components {
             password: string;
         };
         /**
+         * SimplifiedOut
+         * @description Edits after which everybody gets the same. grants, personal: how many before and after; idle: grants that go because they decide nothing;
+         *     whole: whether all was looked at in the time.
+         */
+        SimplifiedOut: {
+            /**
+             * Revision
+             * @description the plan's revision that this was made on, or is
+             */
+            revision: number;
+            /** Grants */
+            grants: [
+                number,
+                number
+            ];
+            /** Personal */
+            personal: [
+                number,
+                number
+            ];
+            /** Idle */
+            idle: number;
+            /** Groups */
+            groups: string[];
+            /** Whole */
+            whole: boolean;
+            /** Edits */
+            edits: (components["schemas"]["PutUser"] | components["schemas"]["RemoveUser"] | components["schemas"]["PutGroup"] | components["schemas"]["RemoveGroup"] | components["schemas"]["Join"] | components["schemas"]["Leave"] | components["schemas"]["PutPlace"] | components["schemas"]["RemovePlace"] | components["schemas"]["PutPattern"] | components["schemas"]["RemovePattern"] | components["schemas"]["PutDirectory"] | components["schemas"]["RemoveDirectory"] | components["schemas"]["PutShare"] | components["schemas"]["RemoveShare"] | components["schemas"]["PutService"] | components["schemas"]["RemoveService"] | components["schemas"]["PutPromise"] | components["schemas"]["RemovePromise"] | components["schemas"]["PutNeed"] | components["schemas"]["RemoveNeed"] | components["schemas"]["PutAccepted"] | components["schemas"]["RemoveAccepted"] | components["schemas"]["SetGrant"] | components["schemas"]["SetTarget"] | components["schemas"]["SetTitle"])[];
+            /**
+             * Words
+             * @description each edit in a sentence
+             */
+            words: string[];
+        };
+        /**
+         * SimplifyIn
+         * @description Of what a plan is made simpler: all of it, or the grants in a place and below, or those of a group and of who is in it.
+         */
+        SimplifyIn: {
+            /** Place */
+            place?: string | null;
+            /** Group */
+            group?: string | null;
+            /**
+             * Seconds
+             * @default 20
+             */
+            seconds: number;
+        };
+        /**
          * SinceOut
          * @description What comes out otherwise than on the appliance, since the revision that was put there last; null before the first rollout.
          */
@@ -5989,7 +6156,8 @@ export interface components {
         };
         /**
          * SuggestIn
-         * @description For how long groups are looked for; today: needed is what everybody gets today.
+         * @description For how long groups are looked for, and of what kind; step: of simpler ones, how far from the exact one. may_change: people may join
+         *     groups that there are, and leave them. today: needed is what everybody gets today.
          */
         SuggestIn: {
             /**
@@ -5998,6 +6166,22 @@ export interface components {
              */
             seconds: number;
             /**
+             * Kind
+             * @default exact
+             * @enum {string}
+             */
+            kind: "exact" | "fewer groups" | "fewer exceptions" | "simpler";
+            /**
+             * Step
+             * @default 0
+             */
+            step: number;
+            /**
+             * May Change
+             * @default false
+             */
+            may_change: boolean;
+            /**
              * Today
              * @default false
              */
@@ -6005,7 +6189,8 @@ export interface components {
         };
         /**
          * SuggestedGroup
-         * @description A group of the answer; there: it is in the plan already.
+         * @description A group of the answer; there: it is in the plan already. members: the people; inside: groups that are in a new one. joins, leaves: who joins or
+         *     leaves one that is there.
          */
         SuggestedGroup: {
             /** Id */
@@ -6016,6 +6201,12 @@ export interface components {
             there: boolean;
             /** Members */
             members: string[];
+            /** Inside */
+            inside: string[];
+            /** Joins */
+            joins: string[];
+            /** Leaves */
+            leaves: string[];
             /** Grants */
             grants: components["schemas"]["GrantedOut"][];
         };
@@ -6037,7 +6228,7 @@ export interface components {
         };
         /**
          * SuggestionOut
-         * @description Groups that give what is needed, as edits. gap: how much less there could be to look after at most, as a part; proven: by any groups, else by
+         * @description Groups that give what is needed, as edits. cost: what there is to look after, in one measure. beyond: who gets more than they need, as was allowed. gap: how much less there could be to look after at most, as a part; proven: by any groups, else by
          *     those that were looked at. misses: where something else would come out all the same.
          */
         SuggestionOut: {
@@ -6046,6 +6237,13 @@ export interface components {
              * @description the plan's revision that this was made on, or is
              */
             revision: number;
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "exact" | "fewer groups" | "fewer exceptions" | "simpler";
+            /** Cost */
+            cost: number;
             /** Needs */
             needs: number;
             /** New Groups */
@@ -6071,8 +6269,12 @@ export interface components {
             singles: components["schemas"]["SuggestedPersonal"][];
             /** Edits */
             edits: (components["schemas"]["PutUser"] | components["schemas"]["RemoveUser"] | components["schemas"]["PutGroup"] | components["schemas"]["RemoveGroup"] | components["schemas"]["Join"] | components["schemas"]["Leave"] | components["schemas"]["PutPlace"] | components["schemas"]["RemovePlace"] | components["schemas"]["PutPattern"] | components["schemas"]["RemovePattern"] | components["schemas"]["PutDirectory"] | components["schemas"]["RemoveDirectory"] | components["schemas"]["PutShare"] | components["schemas"]["RemoveShare"] | components["schemas"]["PutService"] | components["schemas"]["RemoveService"] | components["schemas"]["PutPromise"] | components["schemas"]["RemovePromise"] | components["schemas"]["PutNeed"] | components["schemas"]["RemoveNeed"] | components["schemas"]["PutAccepted"] | components["schemas"]["RemoveAccepted"] | components["schemas"]["SetGrant"] | components["schemas"]["SetTarget"] | components["schemas"]["SetTitle"])[];
+            /** Roles */
+            roles: components["schemas"]["RoleOut"][];
             /** Misses */
             misses: components["schemas"]["SuggestedMiss"][];
+            /** Beyond */
+            beyond: components["schemas"]["SuggestedMiss"][];
             /** Conflicts */
             conflicts: components["schemas"]["ConflictOut"][];
         };
@@ -11931,6 +12133,243 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["SuggestionOut"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    make_simpler: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                plan: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SimplifyIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SimplifiedOut"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    groups_for: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                plan: string;
+                user: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FitsOut"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    project_group: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                plan: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ProjectIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProjectOut"];
                 };
             };
             /** @description Unauthorized */

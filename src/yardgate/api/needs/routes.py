@@ -3,16 +3,22 @@
 from datetime import date
 from itertools import groupby
 
-from fastapi import APIRouter
+from fastapi import APIRouter, HTTPException
 
 from yardgate.api.authentication import Reader, TheServices
 from yardgate.api.needs.schemas import (
     ConflictOut,
+    FitOut,
+    FitsOut,
     GrantedOut,
     Missed,
     MissedOut,
     NeedsOut,
+    ProjectIn,
+    ProjectOut,
     RoleOut,
+    SimplifiedOut,
+    SimplifyIn,
     SuggestedGroup,
     SuggestedMiss,
     SuggestedPersonal,
@@ -21,10 +27,13 @@ from yardgate.api.needs.schemas import (
 )
 from yardgate.api.transport.turns import Long
 from yardgate.core.edits.records import Edit, Join, Leave, PutNeed
+from yardgate.core.model.naming import show
 from yardgate.core.policy.findings.needs import beside
+from yardgate.core.policy.simplify import grants_of, only, simplify
 from yardgate.core.suggest.answers import answer
 from yardgate.core.suggest.asked import LEVEL_OF, Demand, as_today
 from yardgate.core.suggest.groups import Suggestion, Terms
+from yardgate.core.suggest.newcomers import fits, project
 
 long = APIRouter(prefix="/plans/{plan}", tags=["needs"], route_class=Long)
 WORDS: dict[str, Missed] = {"need-unmet": "lacks", "need-forbidden": "must not", "need-exceeded": "more"}
@@ -80,6 +89,53 @@ def suggest_groups(plan: str, body: SuggestIn, _: Reader, services: TheServices)
         beyond=[SuggestedMiss(**miss._asdict()) for miss in found.beyond],
         conflicts=_conflicts(found.asked),
     )
+
+
+@long.post("/simplify")
+def make_simpler(plan: str, body: SimplifyIn, _: Reader, services: TheServices) -> SimplifiedOut:
+    """Fewer grants, and the same for everybody. Nothing is kept by it."""
+    opened = services.plans.open(plan)
+    if body.place is not None and body.place not in opened.plan.places:
+        raise HTTPException(422, "This plan has no such place")
+    if body.group is not None and body.group not in opened.plan.groups:
+        raise HTTPException(422, "This plan has no such group")
+    looked_at = only(opened.plan, body.place, body.group)
+    found = simplify(opened.plan, date.today(), seconds=body.seconds, looked_at=looked_at)
+    (grants, single), (left, single_left) = grants_of(found.before), grants_of(found.after)
+    return SimplifiedOut(
+        revision=opened.revision,
+        grants=(grants, left),
+        personal=(single, single_left),
+        idle=found.idle,
+        groups=list(found.groups),
+        whole=found.whole,
+        edits=list(found.edits),
+        words=list(found.words),
+    )
+
+
+@long.get("/needs/fits/{user}")
+def groups_for(plan: str, user: str, _: Reader, services: TheServices) -> FitsOut:
+    """Which groups somebody could join to get what they need."""
+    opened = services.plans.open(plan)
+    demand = services.case(opened).demand
+    if user not in demand.people:
+        raise HTTPException(404, "There is nobody of this id whose account could be open")
+    now, *found = (
+        FitOut(groups=list(fit.groups), lacks=list(fit.lacks), beyond=list(fit.beyond), never=list(fit.never))
+        for fit in fits(opened.plan, demand, user, date.today())
+    )
+    return FitsOut(revision=opened.revision, now=now, fits=found)
+
+
+@long.post("/project")
+def project_group(plan: str, body: ProjectIn, _: Reader, services: TheServices) -> ProjectOut:
+    """A new group of some people, with what they have in common. Nothing is kept by it."""
+    opened = services.plans.open(plan)
+    if strange := set(body.people) - opened.plan.users.keys():
+        raise HTTPException(422, f"This plan has no person {show(min(strange))}")
+    edits = project(opened.plan, services.case(opened).demand, body.people, date.today())
+    return ProjectOut(revision=opened.revision, edits=list(edits))
 
 
 def _groups(found: Suggestion) -> list[SuggestedGroup]:

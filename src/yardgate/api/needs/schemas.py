@@ -107,3 +107,54 @@ class SuggestionOut(BaseModel):
     misses: list[SuggestedMiss]
     beyond: list[SuggestedMiss]
     conflicts: list[ConflictOut]
+
+
+class SimplifyIn(In):
+    """Of what a plan is made simpler: all of it, or the grants in a place and below, or those of a group and of who is in it."""
+
+    place: str | None = None
+    group: str | None = None
+    seconds: Annotated[float, Field(gt=0, le=120)] = 20.0
+
+
+class SimplifiedOut(BaseModel):
+    """Edits after which everybody gets the same. grants, personal: how many before and after; idle: grants that go because they decide nothing;
+    whole: whether all was looked at in the time."""
+
+    revision: Revision
+    grants: tuple[int, int]
+    personal: tuple[int, int]
+    idle: int
+    groups: list[str]
+    whole: bool
+    edits: list[Edit]
+    words: Annotated[list[str], Field(description="each edit in a sentence")]
+
+
+class FitOut(BaseModel):
+    """Groups that somebody could join. lacks, beyond, never: places where they would still get less than they need, more than they need, and
+    something where they must not."""
+
+    groups: list[str]
+    lacks: list[str]
+    beyond: list[str]
+    never: list[str]
+
+
+class FitsOut(BaseModel):
+    """now: how it is without; fits: best first."""
+
+    revision: Revision
+    now: FitOut
+    fits: list[FitOut]
+
+
+class ProjectIn(In):
+    people: Annotated[list[str], Field(min_length=1, max_length=5000)]
+
+
+class ProjectOut(BaseModel):
+    """A new group of some people, with grants of what each of them needs; no edits where they have nothing in common."""
+
+    revision: Revision
+    edits: list[Edit]

@@ -5,7 +5,7 @@ and storage, as a guest and from every class of hosts; so does whoever joins one
 opened again.
 """
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from datetime import date
 from time import monotonic
@@ -16,6 +16,7 @@ from yardgate.core.access.batch.resolve import Codes, resolve
 from yardgate.core.access.outcome import Outcome, host_shifts, outcome, outcome_of
 from yardgate.core.acl.rights import Level
 from yardgate.core.edits.apply import apply
+from yardgate.core.edits.describe import sentence
 from yardgate.core.edits.records import Edit, PutGroup, SetGrant
 from yardgate.core.model.plan import Group, Plan
 from yardgate.core.policy.findings.case import Case
@@ -38,6 +39,16 @@ class Simplified:
     groups: tuple[str, ...]
     whole: bool
 
+    @property
+    def words(self) -> tuple[str, ...]:
+        """Each edit in a sentence."""
+        found, plan = list[str](), self.before
+        for edit in self.edits:
+            after, _ = apply(plan, (edit,))
+            found.append(sentence(plan, after, edit))
+            plan = after
+        return tuple(found)
+
 
 def grants_of(plan: Plan) -> tuple[int, int]:
     """How many grants there are, and how many of them to single people."""
@@ -45,9 +56,27 @@ def grants_of(plan: Plan) -> tuple[int, int]:
     return len(whos), sum(who in plan.users for who in whos)
 
 
-def simplify(plan: Plan, on: date, costs: Costs = USUAL, seconds: float = SECONDS) -> Simplified:
-    """Fewer grants and personal grants, and the same for everybody."""
+LookedAt = Callable[[str, str], bool]
+"""Whether a grant is looked at, by its place and whose it is."""
+
+
+def only(plan: Plan, place: str | None = None, group: str | None = None) -> LookedAt:
+    """Which grants are looked at: those in a place and below it, and to a group and those in it by name."""
+    inside = None if place is None else {one for one in plan.places if place in plan.path(one)}
+    whos = None if group is None else {group, *plan.groups[group].members}
+    return lambda at, who: (inside is None or at in inside) and (whos is None or who in whos)
+
+
+def simplify(
+    plan: Plan,
+    on: date,
+    costs: Costs = USUAL,
+    seconds: float = SECONDS,
+    looked_at: LookedAt | None = None,
+) -> Simplified:
+    """Fewer grants and personal grants, and the same for everybody. looked_at: of which grants, by place and whose."""
     end = monotonic() + seconds
+    looked_at = looked_at or only(plan)
     now = outcome(resolve(awake(plan), on))
     edits: list[Edit] = []
     idle, groups = 0, list[str]()
@@ -65,12 +94,14 @@ def simplify(plan: Plan, on: date, costs: Costs = USUAL, seconds: float = SECOND
     more = True
     while more:
         more = False
-        lines = [(place, who) for place, said in now.matrix.plan.grants.items() for who in said]
+        lines = [
+            (place, who) for place, said in now.matrix.plan.grants.items() for who in said if looked_at(place, who)
+        ]
         lines.sort(key=lambda line: line[1] not in plan.users)
         for place, who in list(without_effect(Case(now), lines)):
             if monotonic() < end and kept((SetGrant(place, who, None),)):
                 idle, more = idle + 1, True
-        for some in _shared(now.matrix.plan, costs, end - monotonic()):
+        for some in _shared(now.matrix.plan, costs, end - monotonic(), looked_at):
             if monotonic() < end and kept(some):
                 groups, more = groups + [edit.group.id for edit in some if isinstance(edit, PutGroup)], True
         more = more and monotonic() < end
@@ -95,15 +126,17 @@ def comes_to_the_same(before: Outcome, after: Outcome) -> bool:
     )
 
 
-def _shared(plan: Plan, costs: Costs, seconds: float) -> Iterator[tuple[Edit, ...]]:
+def _shared(plan: Plan, costs: Costs, seconds: float, looked_at: LookedAt) -> Iterator[tuple[Edit, ...]]:
     """Groups of people who have the same personal grants, each with the edits that put it in their place, where that is less to look after."""
     people = list(plan.users)
-    places = [place for place, said in plan.grants.items() if any(who in plan.users for who in said)]
+    places = [
+        place for place, said in plan.grants.items() if any(who in plan.users and looked_at(place, who) for who in said)
+    ]
     row = {person: number for number, person in enumerate(people)}
     granted: Codes = np.zeros((len(people), len(places)), np.uint8)
     for column, place in enumerate(places):
         for who, level in plan.grants[place].items():
-            if who in row:
+            if who in row and looked_at(place, who):
                 granted[row[who], column] = CODE_OF[level.code]
     new = NewGroups(plan)
     for group in solve(Table.of(granted, costs=costs), max(0.1, seconds)).groups:
