@@ -20,7 +20,8 @@ from yardgate.core.host.sign_in import OpenSession
 from yardgate.core.host.state import System
 from yardgate.core.model.agreements import Promise
 from yardgate.core.model.directory import AccountRecord, Copy, Directory, Ref
-from yardgate.core.model.names import fresh_id
+from yardgate.core.model.names import Names, fresh_id
+from yardgate.core.model.needs import WISHES, Need
 from yardgate.core.model.plan import (
     EVERYONE,
     LOCAL,
@@ -156,6 +157,24 @@ vm-images: 500 187
 """
 ANSWERED: tuple[Behaviour, ...] = ("several", "nearest", "traverse", "host_rules")  # the rest is assumed
 # What must stay true; the second is broken in the plan.
+# What people need: who, what and where, who asked for it, why.
+NEEDS = """
+All staff: read common, photos, noticeboard, training; change scans-in | Henrik Vance
+Draughting: change drawings, toolpaths; read warranty | Mira Oyelaran
+Shopfloor: read drawings, toolpaths, hulls, warranty | Gwen Castellan
+Rigging: read hulls, warranty | Signe Aalto
+Front Desk: change quotes, warranty, noticeboard, photos; read hulls | Lena Moravec | they answer for offers and complaints
+Ledger: change quotes, payroll; read minutes; any hulls | Oskar Dahl
+Directors: change quotes, payroll, minutes, training, noticeboard; read drawings, toolpaths, hulls, warranty | Henrik Vance
+Apprentices: change training | Henrik Vance | each keeps a log of what they learned
+Priya Natarajan: must not toolpaths | Tomas Brandt | not before she may run the router
+Juno Harker: must not toolpaths | Gwen Castellan | not before he may run the router
+Saskia de Wit: must not payroll | Oskar Dahl | works at the front desk, too
+Beatriz Almeida: change minutes | Henrik Vance | keeps them
+Idris Falk: change photos | Lena Moravec | takes the pictures
+night-backup: read drawings, toolpaths, hulls, warranty, quotes, payroll, minutes | Henrik Vance
+cnc-router: read toolpaths | Gwen Castellan
+"""
 PROMISES = """
 Everyone but Ledger, Directors and night-backup must not be able to read keel/office/payroll
 Draughting must be able to read keel/drawings/toolpaths
@@ -373,7 +392,23 @@ def plan(directory: Directory = DIRECTORY) -> Plan:
         grants=grants,
         shares={share.id: share for share in _shares(at, fresh)},
     )
-    return _promising(_joined(local, directory))
+    return _needing(_promising(_joined(local, directory)))
+
+
+def _needing(plan: Plan) -> Plan:
+    """With what the office says that people need, line by line of `NEEDS`."""
+    names = Names(plan)
+    found: dict[str, Need] = {}
+    for line in NEEDS.strip().splitlines():
+        said, _, more = line.partition(" | ")
+        who, _, places = said.partition(": ")
+        asked_by, _, note = more.partition(" | ")
+        for part in places.split("; "):
+            wish = next(one for one in WISHES if part.startswith(one))
+            for name in part.removeprefix(wish).strip().split(", "):
+                need = Need.of(names.who(who)[0], names.place(name)[0], wish, asked_by, note)
+                found[need.id] = need
+    return replace(plan, needs=found)
 
 
 def _promising(plan: Plan) -> Plan:

@@ -77,7 +77,7 @@ def test_a_service_switched_off_shows_at_every_share(yard: Yard, page: Page) -> 
     page.go(yard.at("shares?share=share-drawings"))
     page.one("[aria-label='SMB service']").click()
     page.says("Switch SMB off?")
-    page.says("would get less than is granted to them in")
+    page.says("would get less than is granted to them today in")
     page.button("Cancel", ".ant-modal").click()
     page.until(lambda: not page.all(".ant-modal"))
     assert "smb" not in yard.now().services or yard.now().services["smb"].on

@@ -33,7 +33,7 @@ from yardgate.core.edits.records import (
 from yardgate.core.model.checks import PlanError
 from yardgate.core.model.kinds import check
 from yardgate.core.model.plan import WORKED_OUT, Group, Place, Plan, User, same
-from yardgate.core.policy.remedies import group_instead
+from yardgate.core.policy.instead import group_instead
 
 
 @settings(max_examples=times(300, 1500))

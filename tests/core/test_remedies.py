@@ -15,11 +15,13 @@ from tests.plans import plans
 from tests.tries import times
 from yardgate.core.access.batch.resolve import resolve
 from yardgate.core.access.outcome import outcome
+from yardgate.core.acl import Ordered
 from yardgate.core.acl.rights import Level
 from yardgate.core.edits.apply import apply
-from yardgate.core.edits.records import Join, PutShare, SetGrant
+from yardgate.core.edits.records import Join, PutGroup, PutShare, SetGrant
 from yardgate.core.model.agreements import Promise
-from yardgate.core.model.plan import EVERYONE, GUEST, Plan
+from yardgate.core.model.needs import Need
+from yardgate.core.model.plan import EVERYONE, GUEST, Place, Plan, User
 from yardgate.core.policy.compliance import Compliance, keep
 from yardgate.core.policy.remedies import Remedy, Want, remedies
 
@@ -147,3 +149,17 @@ def test_joining_a_group_is_among_what_is_offered(quay: Plan) -> None:
     assert found
     found = remedies(kept(quay), Want("mira-oyelaran", "curlew-31", RW, RW))
     assert any(isinstance(edit, Join) for remedy in found for edit in remedy.edits)
+
+
+def test_where_several_need_the_same_and_lack_it_a_group_of_them_is_proposed() -> None:
+    users = {name: User(id=name, name=name) for name in ("ada", "milo", "ruth")}
+    store = Place(id="store", name="store", kind="pool", acl=Ordered(()), enforced_by="storage")
+    needs = {one.id: one for one in (Need.of(who, "store", "change") for who in ("ada", "milo"))}
+    plan = Plan(users=users, places={"store": store}, needs=needs)
+    found = remedies(kept(plan), Want("ada", "store", RW, RW))
+    groups = [one for one in found if isinstance(one.edits[0], PutGroup)]
+    assert [one.edits[0].group.members for one in groups if isinstance(one.edits[0], PutGroup)] == [{"ada", "milo"}]
+    assert groups[0].mended == 1
+    assert groups[0].effect.after.outcome.level("milo", "store") == RW
+    alone = replace(plan, needs={one: need for one, need in needs.items() if need.who == "ada"})
+    assert not any(isinstance(one.edits[0], PutGroup) for one in remedies(kept(alone), Want("ada", "store", RW, RW)))

@@ -10,17 +10,19 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from tests.tries import times
-from yardgate.core.access.batch.resolve import Codes
+from yardgate.core.access.batch.resolve import Codes, resolve
 from yardgate.core.access.combining import RULES
 from yardgate.core.acl import Ordered, Posix
 from yardgate.core.acl.rights import Level
 from yardgate.core.edits.apply import apply
-from yardgate.core.edits.records import PutGroup, PutUser, SetGrant
+from yardgate.core.edits.records import Join, Leave, PutGroup, PutUser, SetGrant
 from yardgate.core.model.needs import WISHES, Need
 from yardgate.core.model.plan import EVERYONE, Group, Place, Plan, Target, User
-from yardgate.core.suggest.asked import asked
+from yardgate.core.suggest.answers import answers, roles
+from yardgate.core.suggest.asked import LEVEL_OF, asked
 from yardgate.core.suggest.cover import CHANGE, READ, Costs, PlaceGrant, Table
-from yardgate.core.suggest.groups import Miss, suggest
+from yardgate.core.suggest.groups import Miss, Terms, suggest
+from yardgate.core.suggest.newcomers import fits, project
 from yardgate.core.suggest.solve import solve
 
 ON = date(2026, 3, 2)
@@ -39,7 +41,7 @@ def cheapest(table: Table) -> int:
     for number in range(len(sets) + 1):
         tried = False
         for new in combinations(sets, number):
-            price = sum(table.costs.group + table.costs.membership * len(some) for some in new)
+            price = sum(table.costs.group + table.costs.membership * _memberships(table, some, fixed) for some in new)
             if price + floor >= best:
                 continue
             tried = True
@@ -47,6 +49,16 @@ def cheapest(table: Table) -> int:
         if not tried and number:
             return best
     return best
+
+
+def _memberships(table: Table, some: tuple[int, ...], fixed: list[tuple[int, ...]]) -> int:
+    """The fewest that make a group of these, with groups that there are in it where that may be."""
+    parts = [set(one) for one in fixed if table.nesting and set(one) <= set(some)]
+    return min(
+        size + len(set(some).difference(*taken))
+        for size in range(len(parts) + 1)
+        for taken in combinations(parts, size)
+    )
 
 
 def _column(table: Table, groups: tuple[tuple[int, ...], ...], place: int) -> int:
@@ -73,11 +85,11 @@ def test_small_tables_come_out_as_cheap_as_by_trying_all() -> None:
         people, places = int(draw.integers(1, 5)), int(draw.integers(1, 4))
         least: Codes = draw.choice([0, READ, CHANGE], (people, places), p=[0.4, 0.3, 0.3]).astype(np.uint8)
         most = np.where(draw.random((people, places)) < 0.15, CHANGE, least).astype(np.uint8)
-        there = draw.random((int(draw.integers(0, 2)), people)) < 0.5
+        there = draw.random((int(draw.integers(0, 3)), people)) < 0.6
         costs = Costs(
             int(draw.integers(1, 5)), int(draw.integers(0, 3)), int(draw.integers(1, 3)), int(draw.integers(1, 6))
         )
-        table = Table.of(least, most, there, costs)
+        table = replace(Table.of(least, most, there, costs), nesting=bool(draw.random() < 0.5))
         answer = solve(table)
         assert table.gives(answer.groups, answer.personal)
         assert answer.cost == table.cost(answer.groups, answer.personal) == cheapest(table)
@@ -264,6 +276,123 @@ def test_a_small_change_of_needs_is_a_small_change_of_groups() -> None:
     assert [type(edit) for edit in second.edits] != []
     assert all(isinstance(edit, SetGrant) for edit in second.edits)
     assert {edit.who for edit in second.edits if isinstance(edit, SetGrant) and edit.place == "wages"} == set()
+
+
+def test_of_equal_answers_the_one_that_keeps_todays_grants() -> None:
+    twin = Group(id="workshop", name="workshop", members=office().groups["office"].members)
+    plan = replace(office(), groups={"office": office().groups["office"], "workshop": twin})
+    for kept in ("office", "workshop"):
+        today, _ = apply(plan, [SetGrant("drawings", kept, Level.RW)])
+        needs = [need(who, place, "change") for who in twin.members for place in ("drawings", "wages")]
+        found = suggest(today, needs, ON)
+        assert found.after.grants["drawings"] == {kept: Level.RW}
+        assert (found.figures.new_groups, found.figures.grants) == (0, 2)
+
+
+def test_groups_that_there_are_may_change_members_where_that_changes_nothing_else() -> None:
+    whos = ("ada", "milo", "sol")
+    needs = [need(who, place, "change") for who in whos for place in ("drawings", "wages")]
+    kept = suggest(office(), needs, ON)
+    assert kept.after.groups["office"] == office().groups["office"]
+    moved = suggest(office(), needs, ON, Terms(may_change=True))
+    assert moved.after.groups["office"].members == {"ada", "milo", "sol"}
+    assert [type(edit) for edit in moved.edits if not isinstance(edit, SetGrant)] == [Leave, Join]
+    assert moved.misses == ()
+    assert moved.answer.cost < kept.answer.cost
+    elsewhere, _ = apply(office(), [SetGrant("store", "office", Level.RO)])
+    assert suggest(elsewhere, needs, ON, Terms(may_change=True)).after.groups["office"].members == {
+        "ada",
+        "milo",
+        "ruth",
+    }
+
+
+def test_a_group_in_a_group_where_that_is_fewer_memberships() -> None:
+    staff = tuple(f"u{n}" for n in range(12))
+    users = {who: User(id=who, name=who) for who in staff}
+    crew = Group(id="crew", name="crew", members=frozenset(staff[:8]))
+    plan = replace(office(), users=users, groups={"crew": crew})
+    needs = [need(who, place, "change") for who in staff[:10] for place in ("drawings", "wages")]
+    needs += [need(who, "store", "read") for who in staff[:8]]
+    found = suggest(plan, needs, ON)
+    (made,) = (edit.group for edit in found.edits if isinstance(edit, PutGroup))
+    assert made.members == {"crew", "u8", "u9"}
+    assert found.figures.memberships == 3
+    assert found.misses == ()
+    assert [(len(role.people), role.acts) for role in roles(found)] == [(8, 1), (2, 1)]
+
+
+@settings(max_examples=times(40, 500))
+@given(cases())
+def test_simpler_answers_give_no_less_never_what_must_not_be_and_say_what_is_more(
+    case: tuple[Plan, list[Need]],
+) -> None:
+    plan, needs = case
+    places = {need.place for need in needs}
+    if any(level == Level.NA for place, said in plan.grants.items() if place not in places for level in said.values()):
+        return
+    exact, *others = answers(plan, needs, ON, Terms(seconds=2, may_change=True))
+    assert exact.kind == "exact"
+    last = exact
+    for other in others:
+        found = other.suggestion
+        assert found.misses == ()
+        wanted, got = found.asked, resolve(found.after, ON)
+        more = {
+            (one, place)
+            for row, one in enumerate(wanted.people)
+            for column, place in enumerate(wanted.places)
+            if got.level(one, place) > LEVEL_OF.get(int(wanted.most[row, column]), Level.PT)
+        }
+        assert more == {(miss.user, miss.place) for miss in found.beyond}
+        assert not any(wanted.never[wanted.people.index(one), wanted.places.index(place)] for one, place in more)
+        if other.kind == "simpler":
+            assert other.cost < last.cost
+            assert len(found.beyond) > len(last.suggestion.beyond)
+            last = other
+        else:
+            assert found.beyond == ()
+
+
+def test_a_simpler_answer_says_who_could_do_what_and_never_what_must_not_be() -> None:
+    whos = ("ada", "milo", "sol", "tess")
+    needs = [need(who, "drawings", "change") for who in whos] + [need(who, "wages", "change") for who in whos[:3]]
+    kinds = [(one.kind, one.suggestion.beyond) for one in answers(office(), needs, ON)]
+    assert ("simpler", (Miss("tess", "wages", Level.NA, Level.RW),)) in kinds
+    guarded = [*needs, need("tess", "wages", "must not"), need("ruth", "wages", "must not")]
+    assert all(not one.suggestion.beyond for one in answers(office(), guarded, ON))
+
+
+def test_which_groups_a_newcomer_should_join() -> None:
+    plan, _ = apply(office(), [SetGrant("drawings", "office", Level.RW)])
+    needs = {one.id: one for one in (need("sol", "drawings", "change"), need("tess", "wages", "read"))}
+    demand = asked(plan, needs.values(), ON)
+    now, *found = fits(plan, demand, "sol", ON)
+    assert (now.lacks, now.groups) == (("drawings",), ())
+    assert [(fit.groups, fit.lacks, fit.beyond, fit.never) for fit in found] == [(("office",), (), (), ())]
+    assert fits(plan, demand, "tess", ON)[1:] == ()
+    barred = asked(plan, [need("sol", "drawings", "must not"), need("sol", "wages", "read")], ON)
+    assert fits(plan, barred, "sol", ON)[1:] == ()
+
+
+def test_what_a_group_of_a_project_is_granted() -> None:
+    plan, _ = apply(office(), [SetGrant("wages", "milo", Level.RO)])
+    needs = [need("ada", "drawings", "change"), need("milo", "drawings", "read")]
+    edits = project(plan, asked(plan, needs, ON), ("ada", "milo"), ON)
+    assert [edit.group.members for edit in edits if isinstance(edit, PutGroup)] == [{"ada", "milo"}]
+    assert [(edit.place, edit.level) for edit in edits if isinstance(edit, SetGrant)] == [("drawings", Level.RO)]
+    assert project(plan, asked(plan, needs, ON), ("ada", "sol"), ON) == ()
+
+
+def test_many_people_in_a_plan_and_no_time() -> None:
+    users = {f"u{n}": User(id=f"u{n}", name=f"u{n}") for n in range(5000)}
+    plan = replace(office(), users=users, groups={})
+    needs = [need(who, "drawings", "change" if number % 3 else "read") for number, who in enumerate(users)]
+    found = suggest(plan, needs, ON, Terms(seconds=0.01))
+    assert found.misses == ()
+    assert (found.figures.new_groups, found.figures.grants, found.figures.personal) == (2, 2, 0)
+    nothing = suggest(plan, [], ON)
+    assert (nothing.edits, nothing.misses) == ((), ())
 
 
 @pytest.mark.parametrize("wish", WISHES)

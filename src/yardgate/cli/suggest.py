@@ -139,7 +139,7 @@ def _print(plan: Plan, found: Suggestion) -> None:
 
 
 def _how_good(found: Suggestion) -> str:
-    gap, given = found.answer.gap, "".join(f", {one}" for one in found.given)
+    gap, given = found.answer.gap, f"; taken as given: {', '.join(found.given)}" if found.given else ""
     if gap >= 0.0005:
         return f"up to {gap:.1%} less may be possible; more time (--seconds) may find it"
     if found.answer.proven:

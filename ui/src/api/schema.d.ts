@@ -5906,7 +5906,7 @@ export interface components {
         };
         /**
          * SimplifiedOut
-         * @description Edits after which everybody gets the same. grants, personal: how many before and after; idle: grants that go because they decide nothing;
+         * @description Edits after which everybody gets the same. grants, personal: how many grants there are, and to single people; left: how many then. idle: grants that go because they decide nothing;
          *     whole: whether all was looked at in the time.
          */
         SimplifiedOut: {
@@ -5916,15 +5916,13 @@ export interface components {
              */
             revision: number;
             /** Grants */
-            grants: [
-                number,
-                number
-            ];
+            grants: number;
+            /** Grants Left */
+            grants_left: number;
             /** Personal */
-            personal: [
-                number,
-                number
-            ];
+            personal: number;
+            /** Personal Left */
+            personal_left: number;
             /** Idle */
             idle: number;
             /** Groups */

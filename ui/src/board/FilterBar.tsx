@@ -63,6 +63,7 @@ export function FilterBar({
     { value: "personal", label: "personal grants" },
     { value: "fresh", label: "not on the appliance yet" },
     { value: "mine", label: "set by me" },
+    ...(outline.needs.length > 0 ? [{ value: "needs", label: "otherwise than needed" }] : []),
     ...(versions.data ?? []).map((version) => ({ value: `version ${version.revision}`, label: `otherwise than “${version.name}”` })),
   ];
   return (

@@ -10,7 +10,7 @@ export interface Filter {
   people: string[];
   columns: string;
   below: string;
-  cells: "" | "personal" | "fresh" | "version" | "differ" | "mine";
+  cells: "" | "personal" | "fresh" | "version" | "differ" | "mine" | "needs";
   version: string;
   /** the place whose levels people are sorted by, who get most first */
   sort: string;
@@ -41,7 +41,7 @@ export function filterOf(params: URLSearchParams): Filter {
     people: say("people").split(",").filter(Boolean),
     columns: say("columns"),
     below: say("below"),
-    cells: one("cells", ["personal", "fresh", "version", "differ", "mine"]),
+    cells: one("cells", ["personal", "fresh", "version", "differ", "mine", "needs"]),
     version: say("version"),
     sort: say("sort"),
   };

@@ -5,7 +5,7 @@ import { api, ask, type Outline, type Schemas } from "../api/client";
 import type { Columns } from "../plan/columns";
 import type { PlanIndex } from "../plan/index";
 import { usePlan } from "../plan/PlanContext";
-import { useSince } from "../plan/queries";
+import { useNeeds, useSince } from "../plan/queries";
 import { cellSet, filteredColumns, filteredRows, filterOf, filters, personal, sortedRows, type Cells, type Filter } from "./filter";
 import { boardColumns, groupedRows, hasEveryone, peopleRows, poolsGranted, type BoardRow } from "./rows";
 
@@ -83,6 +83,7 @@ export function useShown({ listed, chosen, peopleOnly, foldedRows, foldedColumns
 /** The cells that a filter leaves, where it is one of cells. */
 function useOnlyCells(filter: Filter, outline: Outline, index: PlanIndex): Cells | null {
   const since = useSince().data;
+  const needs = useNeeds(filter.cells === "needs").data;
   const version = filter.cells === "version" ? Number(filter.version) : -1;
   const compared = useQuery({
     queryKey: ["compare", outline.id, version, outline.revision],
@@ -107,10 +108,12 @@ function useOnlyCells(filter: Filter, outline: Outline, index: PlanIndex): Cells
         return cellSet(since?.changed.cells ?? []);
       case "mine":
         return cellSet(mine.data ?? []);
+      case "needs":
+        return cellSet(needs?.missed.map((one) => ({ subject: one.user, place: one.place })) ?? []);
       case "version":
         return cellSet(compared.data?.effect.cells ?? []);
       default:
         return null;
     }
-  }, [filter.cells, outline, index, since, compared.data, mine.data]);
+  }, [filter.cells, outline, index, since, compared.data, mine.data, needs]);
 }

@@ -21,6 +21,7 @@ const ACTS: [words: string, path: string, edits: boolean][] = [
   ["Board", "board", false],
   ["Who does not get what is granted", "board?view=off", false],
   ["Personal grants on the board", "board?cells=personal", false],
+  ["Who gets otherwise than needed", "board?cells=needs", false],
   ["Shares", "shares", false],
   ["Walk as somebody", "walk", false],
   ["Promises", "promises", false],

@@ -1,23 +1,26 @@
-import { App, Button, Input, Segmented } from "antd";
-import { useCallback, useMemo, useRef, useState, type KeyboardEvent } from "react";
-import { api, ask, message, type Edit, type Place, type Schemas } from "../api/client";
+import { App, Checkbox, Input, Segmented } from "antd";
+import { lazy, Suspense, useCallback, useMemo, useRef, useState, type ClipboardEvent, type KeyboardEvent } from "react";
+import { Link } from "react-router";
+import { api, ask, message, type Edit, type Place } from "../api/client";
 import { Grid, type GridHandle, type Look, type Spot } from "../parts/Grid";
 import { plural } from "../parts/plural";
+import { MenuButton } from "../parts/Menu";
+import { ManyDialog } from "../parts/selection";
 import { Side } from "../parts/Side";
 import { pathName, whoName } from "../plan/index";
 import { usePlan } from "../plan/PlanContext";
-import { useNeeds } from "../plan/queries";
+import { useMemberships, useNeeds, useStanding } from "../plan/queries";
+import { Here } from "./Here";
+import { givenBy } from "./letters";
 import { Suggested } from "./Suggested";
+import { useAnswers, type Found } from "./useAnswers";
+import { needOf, parseNeeds, promised, SIGN, wished, type Need, type Wish } from "./wishes";
 import "./needs.css";
 
-type Wish = Schemas["Need"]["wish"];
+const TakeIn = lazy(() => import("../transfer/TakeIn"));
+const Simplify = lazy(() => import("./Simplify"));
+
 const KEYS: Record<string, Wish | null> = { c: "change", r: "read", x: "must not", "?": "any", Backspace: null, Delete: null };
-const SIGN: Record<Wish, { cls: string; mark: string; words: string }> = {
-  change: { cls: "RW need", mark: "change", words: "needs to change" },
-  read: { cls: "RO need", mark: "read", words: "needs to read" },
-  "must not": { cls: "NA need never", mark: "must not", words: "must not get to it" },
-  any: { cls: "need any", mark: "any", words: "it does not matter" },
-};
 const PAINTS: { value: Wish | "select" | "clear"; label: string }[] = [
   { value: "select", label: "select" },
   { value: "change", label: "change" },
@@ -27,8 +30,7 @@ const PAINTS: { value: Wish | "select" | "clear"; label: string }[] = [
   { value: "clear", label: "nothing" },
 ];
 
-/** The id of the one need that somebody has in a place. */
-const needId = (who: string, place: string) => `${who} @ ${place}`;
+const BY: Record<string, string> = { "•": "by a grant of their own", "↓": "comes down from above" };
 
 /** What people should be able to do, whatever the plan gives them: a row for each person and group, a column for each place. */
 export default function Needs() {
@@ -40,8 +42,16 @@ export default function Needs() {
   const [paint, setPaint] = useState<Wish | "select" | "clear">("select");
   const [filling, setFilling] = useState(false);
   const grid = useRef<GridHandle>(null);
+  const [dialog, setDialog] = useState<"promise" | "simplify" | null>(null);
+  const [table, setTable] = useState<string | null>(null);
+  const answers = useAnswers(id);
+  const [picked, setPicked] = useState<Found | null>(null);
+  const chosen = answers.found.find((one) => one === picked) ?? answers.found[0] ?? null;
   const stand = useNeeds().data;
+  const there = useStanding().data;
 
+  const [all, setAll] = useState(false);
+  const spoken = useMemo(() => new Set(outline.needs.map((need) => need.place)), [outline.needs]);
   const columns = useMemo(() => {
     const found: Place[] = [];
     const walk = (parent: string | null) => {
@@ -51,8 +61,8 @@ export default function Needs() {
       }
     };
     walk(null);
-    return found;
-  }, [index]);
+    return found.filter((place) => all || spoken.size === 0 || spoken.has(place.id));
+  }, [index, all, spoken]);
   const rows = useMemo(() => {
     const wanted = text.trim().toLowerCase();
     const groups = index.groupsByName.map((one) => ({ id: one.id, name: one.name, kind: "group" as const }));
@@ -60,6 +70,11 @@ export default function Needs() {
     return [...people, ...groups].filter((one) => one.name.toLowerCase().includes(wanted));
   }, [index, text]);
   const said = useMemo(() => new Map(outline.needs.map((need) => [need.id, need])), [outline.needs]);
+  const given = useMemo(() => (chosen && chosen.revision === outline.revision ? givenBy(chosen) : null), [chosen, outline.revision]);
+  const beyond = useMemo(() => new Set(given ? chosen?.beyond.map((one) => `${one.user} ${one.place}`) : []), [given, chosen]);
+  const short = useMemo(() => new Set(chosen?.misses.map((one) => `${one.user} ${one.place}`)), [chosen]);
+  const far = useMemberships().data;
+  const groupsOf = useCallback((who: string) => [...(index.groupsOf.get(who) ?? []), ...(far?.[who] ?? [])], [index, far]);
   const missed = useMemo(() => new Map(stand?.missed.map((one) => [`${one.user} ${one.place}`, one])), [stand]);
 
   const last = { row: Math.max(0, rows.length - 1), col: Math.max(0, columns.length - 1) };
@@ -75,13 +90,7 @@ export default function Needs() {
     for (let row = Math.min(one.row, other.row); row <= Math.max(one.row, other.row); row++)
       for (let col = Math.min(one.col, other.col); col <= Math.max(one.col, other.col); col++) {
         const [who, place] = [rows[row]?.id, columns[col]?.id];
-        if (!who || !place) continue;
-        const need = needId(who, place);
-        const before = said.get(need);
-        if (wish === null) {
-          if (before) edits.push({ op: "remove-need", need });
-        } else if (before?.wish !== wish)
-          edits.push({ op: "put-need", need: { note: "", asked_by: "", ...before, id: need, who, place, wish } });
+        if (who && place) edits.push(...wished(said, who, place, wish));
       }
     if (edits.length > 0) void edit(edits);
   };
@@ -92,6 +101,23 @@ export default function Needs() {
       event.preventDefault();
       set(KEYS[key] ?? null, spot, anchor);
     }
+  };
+  const onPaste = (event: ClipboardEvent) => {
+    event.preventDefault();
+    const parsed = parseNeeds(event.clipboardData.getData("text/plain"));
+    if ("trouble" in parsed) return void toast.error(parsed.trouble, 6);
+    if (!canEdit) return void toast.info("This account may only read. Nothing was changed.");
+    if ("table" in parsed) return setTable(parsed.table);
+    const corner = { row: Math.min(spot.row, anchor.row), col: Math.min(spot.col, anchor.col) };
+    const edits = parsed.block.flatMap((line, row) =>
+      line.flatMap((wish, col) => {
+        const [who, place] = [rows[corner.row + row]?.id, columns[corner.col + col]?.id];
+        return who && place ? wished(said, who, place, wish) : [];
+      }),
+    );
+    if (corner.row + parsed.block.length > rows.length || parsed.block.some((line) => corner.col + line.length > columns.length))
+      toast.warning("What was copied is larger than what is left of the table; the rest was left out.");
+    if (edits.length > 0) void edit(edits);
   };
   const fill = async () => {
     setFilling(true);
@@ -110,27 +136,31 @@ export default function Needs() {
     (row: number, col: number): Look => {
       const [who, place] = [rows[row]!, columns[col]!];
       const where = `${who.name} on ${pathName(index, place.id)}`;
-      const off = missed.get(`${who.id} ${place.id}`);
-      const frame = off ? (off.is === "lacks" ? " less" : " more") : "";
-      const gets = off ? `, gets ${off.gets}` : "";
-      const word = off ? `gets ${off.gets}` : undefined;
-      const own = said.get(needId(who.id, place.id));
-      if (own)
-        return { cls: SIGN[own.wish].cls + frame, mark: SIGN[own.wish].mark, word, label: `${where}: ${SIGN[own.wish].words}${gets}` };
-      const through =
-        who.kind === "person" ? (index.groupsOf.get(who.id) ?? []).flatMap((group) => said.get(needId(group, place.id)) ?? []) : [];
-      const wish = (["must not", "change", "read", "any"] as const).find((one) => through.some((need) => need.wish === one));
-      if (wish)
-        return {
-          cls: `${SIGN[wish].cls} far${frame}`,
-          mark: SIGN[wish].mark,
-          word: word ?? "group",
-          label: `${where}: ${SIGN[wish].words}, as all of a group${gets}`,
-        };
-      return { cls: `none${frame}`, word, label: `${where}: nothing is needed${gets}` };
+      const off = given ? undefined : missed.get(`${who.id} ${place.id}`);
+      const more = beyond.has(`${who.id} ${place.id}`);
+      const frame = more ? " more" : off ? (off.is === "lacks" ? " less" : " more") : "";
+      const key = `${who.id} ${place.id}`;
+      const need = needOf(said, groupsOf(who.id), who.id, place.id);
+      const wanted = need?.wish === "change" || need?.wish === "read";
+      const by = given?.get(key) ?? (given && wanted && who.kind === "person" && !short.has(key) ? "↓" : undefined);
+      const gets = off ? `, gets ${off.gets}` : (by ? `, ${BY[by] ?? `by ${by}`}` : "") + (more ? ", beyond the need" : "");
+      const word = off ? `gets ${off.gets}` : (by ?? (more ? "more" : undefined));
+      if (!need) return { cls: `none${frame}${by ? " by" : ""}`, word, label: `${where}: nothing is needed${gets}` };
+      const far = need.who !== who.id;
+      const { cls, mark, words } = SIGN[need.wish];
+      return {
+        cls: `${cls}${far ? " far" : ""}${by ? " by" : ""}${frame}`,
+        mark,
+        word,
+        label: `${where}: ${words}${far ? `, as all of ${whoName(index, need.who)}` : ""}${gets}`,
+      };
     },
-    [rows, columns, said, missed, index],
+    [rows, columns, said, missed, index, given, beyond, short, groupsOf],
   );
+  /** Whether a need of a person, or of anybody in a group, is not met. */
+  const isMissed = (need: Need) =>
+    missed.has(`${need.who} ${need.place}`) ||
+    (index.groups.get(need.who)?.members ?? []).some((one) => missed.has(`${one} ${need.place}`));
   const columnKey = useCallback((col: number) => columns[col]?.id ?? String(col), [columns]);
   const rowHead = useCallback((row: number) => <span className="n">{rows[row]!.name}</span>, [rows]);
   const counts = useMemo(() => {
@@ -160,17 +190,34 @@ export default function Needs() {
               options={PAINTS}
             />
           )}
+          {spoken.size > 0 && (
+            <Checkbox checked={all} onChange={(event) => setAll(event.target.checked)}>
+              all {index.places.size} places
+            </Checkbox>
+          )}
           <span className="spread" />
           {canEdit && (
-            <Button size="small" loading={filling} onClick={() => void fill()}>
-              From what people get today
-            </Button>
+            <MenuButton
+              words="More"
+              choices={[
+                { words: "Needs from what people get today", act: () => void fill(), disabled: filling },
+                { words: "A table of needs …", act: () => setTable("") },
+                { words: "Promise what is met …", act: () => setDialog("promise"), disabled: outline.needs.length === 0 },
+                { words: "Simplify the grants that there are …", act: () => setDialog("simplify") },
+              ]}
+            />
           )}
         </div>
         <div className="needs-stand muted" role="status">
-          {outline.needs.length === 0
-            ? "Nothing is needed yet: choose cells and press c for change, r for read, x for must not, ? for any; or import a table of needs."
-            : `${plural(stand?.cells ?? 0, "cell")} needed · ${counts.lacks.toLocaleString()} needed and not had · ${counts.more.toLocaleString()} had and not needed · ${counts.never.toLocaleString()} must not and can read`}
+          {outline.needs.length === 0 ? (
+            "Nothing is needed yet: choose cells and press c for change, r for read, x for must not, ? for any; or paste or import a table of needs."
+          ) : (
+            <>
+              {plural(stand?.cells ?? 0, "cell")} needed · {counts.lacks.toLocaleString()} needed and not had ·{" "}
+              {counts.more.toLocaleString()} had and not needed · {counts.never.toLocaleString()} must not and can read{" "}
+              {stand && stand.missed.length > 0 && <Link to={`/p/${id}/board?cells=needs`}>these on the board</Link>}
+            </>
+          )}
         </div>
         {rows.length === 0 || columns.length === 0 ? (
           <div className="empty">
@@ -222,13 +269,39 @@ export default function Needs() {
               setFrom(nextFrom);
             }}
             onKey={onKey}
+            onPaste={onPaste}
             onPainted={paint === "select" ? undefined : (next, nextFrom) => set(paint === "clear" ? null : paint, next, nextFrom)}
           />
         )}
       </div>
       <Side label="Groups from needs">
-        <Suggested />
+        {rows[spot.row] && columns[spot.col] && (
+          <Here
+            rows={rows.slice(Math.min(spot.row, anchor.row), Math.max(spot.row, anchor.row) + 1)}
+            place={columns[spot.col]!}
+            need={needOf(said, groupsOf(rows[spot.row]!.id), rows[spot.row]!.id, columns[spot.col]!.id)}
+            missed={missed.get(`${rows[spot.row]!.id} ${columns[spot.col]!.id}`)}
+          />
+        )}
+        <Suggested answers={answers} chosen={chosen} onChoose={setPicked} />
       </Side>
+      <Suspense>
+        {table !== null && <TakeIn kind="needs" text={table} onClose={() => setTable(null)} />}
+        {dialog === "simplify" && <Simplify place={columns[spot.col]?.id} onClose={() => setDialog(null)} />}
+      </Suspense>
+      {dialog === "promise" && (
+        <ManyDialog
+          title="Promise what is met"
+          ok="Promise it"
+          edits={promised(outline.needs, new Set(there?.promises.map((one) => one.promise.id)), isMissed)}
+          onClose={() => setDialog(null)}
+        >
+          <p>
+            Each need that is met becomes a promise: whatever changes later, Yard Gate says when it would be broken. Needs that are not met
+            yet stay needs only.
+          </p>
+        </ManyDialog>
+      )}
     </>
   );
 }

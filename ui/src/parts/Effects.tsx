@@ -109,7 +109,7 @@ function Off({ cells, words }: { cells: OffCell[]; words: string }) {
         people.map((one) => (one === "guest" ? "guests" : whoName(index, one))),
         NAMED,
       )}{" "}
-      {words} than is granted to them
+      {words} than is granted to them{words.startsWith("would") && " today"}
       {cells.length === 1 ? (
         <>
           {" "}

@@ -49,10 +49,11 @@ export function useRepair(finding: FindingOut) {
 }
 
 /** Where something else comes out than is needed. */
-export function useNeeds() {
+export function useNeeds(enabled = true) {
   const { id } = usePlan();
   return useQuery({
     queryKey: ["of-plan", id, "needs"],
+    enabled,
     staleTime: STAYS,
     placeholderData: keepPreviousData,
     queryFn: () => ask(api.GET("/api/v1/plans/{plan}/needs", { params: { path: { plan: id } } })),

@@ -1,6 +1,6 @@
 import { Button, Checkbox, Drawer, Input, Segmented, Select } from "antd";
 import { useQuery } from "@tanstack/react-query";
-import { useState } from "react";
+import { useEffect, useRef, useState } from "react";
 import { api, ask, message, Refusal, type ImportBody, type Preview } from "../api/client";
 import { Effects } from "../parts/Effects";
 import { plural } from "../parts/plural";
@@ -35,11 +35,11 @@ const LISTINGS: { value: Kind; label: string }[] = [
   { value: "find", label: "mode bits (find)" },
 ];
 
-/** Take in a table, a host's accounts or a plan file: shown as what it would do, then kept as one change. */
-export default function TakeIn({ onClose }: { onClose: () => void }) {
+/** Take in a table, a host's accounts or a plan file: shown as what it would do, then kept as one change. text: what was pasted elsewhere. */
+export default function TakeIn({ kind: begun = "matrix", text, onClose }: { kind?: Kind; text?: string; onClose: () => void }) {
   const { id, outline, index, take } = usePlan();
-  const [kind, setKind] = useState<Kind>("matrix");
-  const [first, setFirst] = useState<Uint8Array | null>(null);
+  const [kind, setKind] = useState<Kind>(begun);
+  const [first, setFirst] = useState<Uint8Array | null>(() => (text ? new TextEncoder().encode(text) : null));
   const [second, setSecond] = useState<Uint8Array | null>(null);
   const [make, setMake] = useState<Record<string, Made>>({});
   const [clearBlanks, setClearBlanks] = useState(false);
@@ -85,6 +85,12 @@ export default function TakeIn({ onClose }: { onClose: () => void }) {
     run(async () =>
       setPreview(await ask(api.POST("/api/v1/plans/{plan}/import/preview", { params: { path: { plan: id } }, body: body(made) }))),
     );
+  const asked = useRef(false);
+  useEffect(() => {
+    if (!text || asked.current) return;
+    asked.current = true;
+    void look();
+  });
   const keep = () =>
     run(async () => {
       await take(

@@ -20,7 +20,7 @@ from yardgate.core.access.spec.explain import explain
 from yardgate.core.acl.rights import GRANTABLE, LEVELS, Level
 from yardgate.core.model.plan import EVERYONE
 from yardgate.core.policy.assumptions import assumptions
-from yardgate.core.policy.remedies import group_instead
+from yardgate.core.policy.instead import group_instead
 
 router = APIRouter(prefix="/plans/{plan}", tags=["board"], route_class=OffLoop)
 AccessView = Annotated[

@@ -104,8 +104,10 @@ def make_simpler(plan: str, body: SimplifyIn, _: Reader, services: TheServices) 
     (grants, single), (left, single_left) = grants_of(found.before), grants_of(found.after)
     return SimplifiedOut(
         revision=opened.revision,
-        grants=(grants, left),
-        personal=(single, single_left),
+        grants=grants,
+        grants_left=left,
+        personal=single,
+        personal_left=single_left,
         idle=found.idle,
         groups=list(found.groups),
         whole=found.whole,

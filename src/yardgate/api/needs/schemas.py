@@ -118,12 +118,14 @@ class SimplifyIn(In):
 
 
 class SimplifiedOut(BaseModel):
-    """Edits after which everybody gets the same. grants, personal: how many before and after; idle: grants that go because they decide nothing;
+    """Edits after which everybody gets the same. grants, personal: how many grants there are, and to single people; left: how many then. idle: grants that go because they decide nothing;
     whole: whether all was looked at in the time."""
 
     revision: Revision
-    grants: tuple[int, int]
-    personal: tuple[int, int]
+    grants: int
+    grants_left: int
+    personal: int
+    personal_left: int
     idle: int
     groups: list[str]
     whole: bool

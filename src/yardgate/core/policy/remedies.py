@@ -5,14 +5,17 @@ could be told is tried; where they get too much, whatever lets them through. Wha
 until the level is as wanted. Each remedy says exactly what else it changes, because all of the plan is worked out anew for it.
 """
 
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import date
+from itertools import chain
+
+import numpy as np
 
 from yardgate.core.access.batch.resolve import Matrix, resolve
 from yardgate.core.access.bitsets import count
 from yardgate.core.access.membership import token
-from yardgate.core.access.outcome import Outcome, Shift, outcome, outcome_of, shifts
+from yardgate.core.access.outcome import Outcome
 from yardgate.core.access.paths import PROTOCOLS, explain_over, is_on, offered
 from yardgate.core.access.spec.explain import Gate, Reason, explain, grants_gate
 from yardgate.core.access.storage import StorageState, storage_state
@@ -23,7 +26,18 @@ from yardgate.core.acl.rights import Level
 from yardgate.core.edits.apply import apply
 from yardgate.core.edits.describe import proposal
 from yardgate.core.edits.list_edits import by_hand, let_through, without_lines
-from yardgate.core.edits.records import Edit, Join, Leave, PutPlace, PutService, PutShare, PutUser, SetGrant, SetTarget
+from yardgate.core.edits.records import (
+    Edit,
+    Join,
+    Leave,
+    PutGroup,
+    PutPlace,
+    PutService,
+    PutShare,
+    PutUser,
+    SetGrant,
+    SetTarget,
+)
 from yardgate.core.edits.transforms import planned, restyle, style_of
 from yardgate.core.model.checks import PlanError
 from yardgate.core.model.names import fresh_id
@@ -32,6 +46,9 @@ from yardgate.core.model.plan import EVERYONE, GUEST, LOCAL, Plan
 from yardgate.core.model.share import HostRule, Over, Protocol, Share, share_name_trouble
 from yardgate.core.policy.compliance import Compliance
 from yardgate.core.policy.impact import Effect, effect
+from yardgate.core.suggest.asked import CODE_OF, LEVEL_OF, asked
+from yardgate.core.suggest.cover import PlaceGrant, Taken
+from yardgate.core.suggest.made import NewGroups
 
 MOST_STEPS = 6
 MOST_WEIGHED, MOST_REGROUPED = 8, 3  # remedies worked out for the whole plan, and of these with other memberships
@@ -61,7 +78,7 @@ class Want:
 class Remedy:
     """Edits after which it is as wanted. words: each of them in a line. effect: all that comes of them, the wanted cell included.
 
-    mended: of the other cells that change, those for which a promise was broken and is not any more.
+    mended: of the other cells that change, those for which a promise was broken, or something was needed and not had, and is not any more.
     """
 
     edits: tuple[Edit, ...]
@@ -127,7 +144,8 @@ def remedies(now: Compliance, want: Want, most: int = 5) -> tuple[Remedy, ...]:
     while front and looked_at < MOST_TRIED and len(front[0].steps) < MOST_STEPS:
         following: list[_Try] = []
         for here in front:
-            for edits in _unique(_ideas(here, want)):
+            ideas = _ideas(here, want) if here.steps else chain(_ideas(here, want), _with_others(now.outcome, want))
+            for edits in _unique(ideas):
                 looked_at += 1
                 there = _then(matrix, want, here, edits) if looked_at <= MOST_TRIED else None
                 if there is None:
@@ -204,7 +222,11 @@ def _remedy(now: Compliance, want: Want, there: _Try) -> Remedy:
     before = now.outcome.matrix
     then = effect(now, there.edits, resolve(there.plan, before.on, before))
     words = tuple(proposal(before.plan, there.plan, edit) for edit in there.edits)
-    mended = _breached(now) - _breached(then.after) - {(want.subject, want.place)}
+    mended = _breached(now) - _breached(then.after)
+    mended |= {
+        (one, want.place) for one in _unmet(now.outcome, want.place).keys() - _unmet(then.after.outcome, want.place)
+    }
+    mended -= {(want.subject, want.place)}
     shifted = {(shift.subject, shift.place) for shift in then.shifts}
     return Remedy(there.edits, words, then, len(mended & shifted))
 
@@ -316,6 +338,30 @@ def _grants(here: _Try, want: Want, place: str, level: Level, gate: Gate) -> Ite
         ]
         granted_on = {group: sum(group in grants for grants in plan.grants.values()) for group in fitting}
         yield from ((Join(group, who),) for group in sorted(fitting, key=granted_on.__getitem__)[:MOST_JOINED])
+
+
+def _with_others(now: Outcome, want: Want) -> Iterator[tuple[Edit, ...]]:
+    """A new group of all who need as much in a place as is wanted, and do not get it: where there are several, it spares a grant for each."""
+    plan = now.matrix.plan
+    who = tuple(one for one, low in _unmet(now, want.place).items() if low == want.low)
+    if len(who) > 1 and want.subject in who:
+        needed = np.full((len(who), 1), CODE_OF[want.low.code])
+        taken = Taken(tuple(range(len(who))), (PlaceGrant(0, int(needed[0, 0])),))
+        made = NewGroups(plan).group(who, (want.place,), needed, taken)
+        yield PutGroup(made), SetGrant(want.place, made.id, want.low, 0 if plan.target.combining == "first" else None)
+
+
+def _unmet(now: Outcome, place: str) -> Mapping[str, Level]:
+    """Who needs something in a place and does not get it, and what."""
+    plan = now.matrix.plan
+    needs = [need for need in plan.needs.values() if need.place == place]
+    if not needs:
+        return {}
+    demand = asked(plan, needs, now.matrix.on)
+    wanted = {
+        one: LEVEL_OF.get(int(code), Level.NA) for one, code in zip(demand.people, demand.least[:, 0], strict=True)
+    }
+    return {one: low for one, low in wanted.items() if now.level(one, place) < low}
 
 
 def _list_opened(here: _Try, want: Want, reason: Reason) -> Iterator[tuple[Edit, ...]]:
@@ -476,35 +522,3 @@ def _no_administrator(plan: Plan, who: str) -> Iterator[tuple[Edit, ...]]:
     if user is not None and user.primary_group == first:
         yield (PutUser(replace(user, primary_group=None)),)
     yield (SetTarget(replace(plan.target, administrators=None)),)
-
-
-# --- in place of a personal grant -------------------------------------------------------------------------------------
-
-
-@dataclass(frozen=True, slots=True)
-class Instead:
-    """A grant to a group that gives one user the level wanted; `others`: the cells of other users that change with it."""
-
-    edit: SetGrant
-    others: tuple[Shift, ...]
-
-
-def group_instead(now: Outcome, place: str, user: str, level: Level) -> tuple[Instead, ...]:
-    """Grants to one of the user's groups that give the user the level, or what a grant of their own would give; fewest other changes first."""
-    plan, on = now.matrix.plan, now.matrix.on
-    by_own = outcome_of(apply(plan, [SetGrant(place, user, level)])[0], now)
-    without, before = plan, now.matrix
-    if user in plan.grants.get(place, {}):
-        without = apply(plan, [SetGrant(place, user, None)])[0]
-        before = resolve(without, on, before)
-    found = []
-    for group in token(plan, user):
-        if group in (user, EVERYONE):
-            continue
-        edit = SetGrant(place, group, level)
-        matrix = resolve(apply(without, [edit])[0], on, before)
-        if matrix.level(user, place) == level:
-            then = outcome(matrix, now)
-            if then.level(user, place) in (level, by_own.level(user, place)):
-                found.append(Instead(edit, tuple(cell for cell in shifts(now, then) if cell.subject != user)))
-    return tuple(sorted(found, key=lambda instead: (len(instead.others), instead.edit.who)))

@@ -73,7 +73,7 @@ class Open:
             if gain > 0:
                 slots.append(slot)
                 spared += gain
-        own = 0 if there is not None else merged.costs.group + merged.costs.membership * merged.size(some)
+        own = 0 if there is not None else merged.costs.group + merged.members_price(some)
         return spared - own, slots
 
     def spares(self, slot: Slot, some: int) -> float:

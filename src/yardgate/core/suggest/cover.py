@@ -51,11 +51,13 @@ Personal = tuple[int, PlaceGrant]
 
 
 class Taken(NamedTuple):
-    """A group of an answer: people and places by number. there: the number of the group that there is already."""
+    """A group of an answer: people and places by number. there: the number of the group that there is already; inside: the numbers of those that are in
+    a new one, with all their people."""
 
     members: tuple[int, ...]
     grants: tuple[PlaceGrant, ...]
     there: int | None = None
+    inside: tuple[int, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -82,7 +84,7 @@ class Table:
     counts: bool (places, places), whether a grant on the one counts in the other. there: bool (groups, people), who is in the groups that
     there are. exact_grants: each grant that concerns somebody must itself be neither too little nor too much for them, as where not the
     widest of several counts. costs: see there. limit: uint8 (people, places), >= most: what may come out at the cost of `beyond`; None:
-    nothing beyond `most`. free: bool (groups,), the groups that there are whose members may change; None: of none. kept, kept_personal:
+    nothing beyond `most`. nesting: whether groups that there are may be in new ones. free: bool (groups,), the groups that there are whose members may change; None: of none. kept, kept_personal:
     grants of today to groups that there are, and to people: of answers that cost the same, the one with the most of them.
     """
 
@@ -93,6 +95,7 @@ class Table:
     exact_grants: bool = False
     costs: Costs = USUAL
     limit: Codes | None = None
+    nesting: bool = False
     free: Flags | None = None
     kept: frozenset[Personal] = frozenset()
     kept_personal: frozenset[Personal] = frozenset()
@@ -118,11 +121,18 @@ class Table:
         beyond = self.costs.beyond * self.steps_beyond(groups, personal) if self.limit is not None else 0
         return (
             self.costs.group * sum(group.there is None for group in groups)
-            + self.costs.membership * sum(len(self.changed(group)) for group in groups)
+            + self.costs.membership * sum(self.memberships(group) for group in groups)
             + self.costs.grant * sum(len(group.grants) for group in groups)
             + self.costs.personal * len(personal)
             + beyond
         )
+
+    def memberships(self, group: Taken) -> int:
+        """How many there are to make, or to take back; a group in a group is one."""
+        if group.there is not None:
+            return len(self.changed(group))
+        nested = {int(one) for number in group.inside for one in np.flatnonzero(self.there[number])}
+        return len(group.inside) + len(set(group.members) - nested)
 
     def changed(self, group: Taken) -> set[int]:
         """Who joins a group or leaves it."""
@@ -137,7 +147,7 @@ class Table:
     def given(self, groups: tuple[Taken, ...], personal: tuple[Personal, ...]) -> Codes:
         """What everybody gets, where the widest counts: uint8 (people, places)."""
         found = np.zeros_like(self.least)
-        for members, grants, _ in (*groups, *(Taken((person,), (grant,)) for person, grant in personal)):
+        for members, grants, *_ in (*groups, *(Taken((person,), (grant,)) for person, grant in personal)):
             for place, level in grants:
                 at = np.ix_(np.array(members, np.intp), np.flatnonzero(self.counts[place]))
                 found[at] = np.maximum(found[at], level)
@@ -171,6 +181,15 @@ class Slot(NamedTuple):
         for _, some in self.beyond:
             found &= ~some
         return found
+
+
+class Granted(NamedTuple):
+    """A group: its members as bits of classes, its grants, which that there is it is, and which of those are in it."""
+
+    members: int
+    slots: list[Slot]
+    there: int | None = None
+    inside: tuple[int, ...] = ()
 
 
 class Merged:
@@ -257,6 +276,34 @@ class Merged:
         """Pairs of a person who may join or leave and a grant, over all groups whose members may change."""
         return len(self.free) * len(self.classes) * len(self.slots)
 
+    @cached_property
+    def nested(self) -> dict[int, int]:
+        """The groups that there are that may be in new ones, as bits of classes: of several people, and always the same ones."""
+        if not self.table.nesting:
+            return {}
+        return {
+            number: some for number, some in enumerate(self.there) if number not in self.free and self.size(some) > 1
+        }
+
+    def inside(self, some: int) -> tuple[int, ...]:
+        """Groups that there are that fit into these, one after the other the one that spares the most memberships."""
+        left, found = some, list[int]()
+        fitting = {number: part for number, part in self.nested.items() if not part & ~some}
+        while fitting:
+            best = max(fitting, key=lambda number: self.size(left & fitting[number]))
+            if self.size(left & fitting[best]) < 2:
+                break
+            found.append(best)
+            left &= ~fitting.pop(best)
+        return tuple(found)
+
+    def members_price(self, some: int) -> int:
+        """What the memberships of a new group of these cost."""
+        left, inside = some, self.inside(some)
+        for number in inside:
+            left &= ~self.there[number]
+        return self.costs.membership * (len(inside) + self.size(left))
+
     def price(self, slot: Slot) -> int:
         """What it costs to grant it to one group."""
         return self.costs.grant * len(self.columns[slot.column])
@@ -275,12 +322,12 @@ class Merged:
 
     def answer(
         self,
-        groups: list[tuple[int, list[Slot], int | None]],
+        groups: list[Granted],
         personal: list[tuple[int, Slot]],
         bound: float,
         proven: bool,
     ) -> Cover:
-        """An answer for the table itself. groups: members as bits, grants, and which group that there is."""
+        """An answer for the table itself."""
 
         def spread(slot: Slot) -> list[PlaceGrant]:
             return [PlaceGrant(place, slot.level) for place in self.columns[slot.column]]
@@ -290,8 +337,9 @@ class Merged:
                 tuple(sorted(person for one in members(some) for person in self.classes[one])),
                 tuple(sorted(grant for slot in slots for grant in spread(slot))),
                 there,
+                inside,
             )
-            for some, slots, there in groups
+            for some, slots, there, inside in groups
         )
         single = tuple(
             sorted((person, grant) for one, slot in personal for person in self.classes[one] for grant in spread(slot))

@@ -87,6 +87,9 @@ class Terms:
 
 
 USUALLY = Terms()
+MENDED = 20
+"""People who get what they need today and would not any more, for whom a grant by name is tried: a list by hand may keep them from what their group
+is granted. Where they do not get it today either, the list is what has to be looked at, and that is said."""
 
 
 def suggest(
@@ -124,6 +127,7 @@ def _suggestion(
         exact_grants=not _adds(plan),
         costs=terms.costs if terms.beyond is None else terms.costs._replace(beyond=terms.beyond),
         limit=None if terms.beyond is None else wanted.limit,
+        nesting=_adds(plan),
         free=np.array([group in free for group in there], np.bool_),
         kept=_granted(plan, wanted, tuple(there)),
         kept_personal=_granted(plan, wanted, wanted.people),
@@ -131,24 +135,56 @@ def _suggestion(
     answer = solve(table, terms.seconds, tell)
     tree = bool(stops) or int(table.counts.sum()) > len(wanted.places)
     given = [
-        (tree, "with these places inheriting as they then do"),
-        (not _adds(plan), "with each grant right by itself"),
+        (tree, "where inheritance stops"),
+        (not _adds(plan), "that each grant is right by itself"),
     ]
+    words = tuple(words for so, words in given if so)
     names, groups = _named(plan, wanted, answer, tuple(there))
-    others = *_moved(table, wanted, answer, tuple(there)), *stops, *_grants(plan, wanted, answer, names)
+    moved = *_moved(table, wanted, answer, tuple(there)), *stops
 
-    def made(groups: Iterable[Group]) -> Suggestion:
-        edits = (*map(PutGroup, groups), *others)
+    def made(groups: Iterable[Group], answer: Cover) -> Suggestion:
+        edits = (*map(PutGroup, groups), *moved, *_grants(plan, wanted, answer, names))
         after, _ = apply(plan, edits)
         missed, beyond = misses(after, wanted, on, table.limits)
-        words = tuple(words for so, words in given if so)
         return Suggestion(wanted, answer, names, edits, plan, after, missed, beyond, words)
 
-    flat = made(groups)
-    inside = nested(groups, there, wanted.people) if _adds(plan) else groups
-    if inside == groups or (nesting := made(inside)).misses != flat.misses or nesting.beyond != flat.beyond:
-        return flat
-    return nesting
+    found = made(groups, answer)
+    inside = nested(groups, _parts(table, wanted, answer, names, there)) if _adds(plan) else groups
+    if set(inside) != set(groups):
+        nesting = made(inside, answer)
+        if nesting.misses == found.misses and nesting.beyond == found.beyond:
+            found, groups = nesting, inside
+    had = resolve(awake(plan), on)
+    lost = [miss for miss in found.misses if miss.gets < miss.needed <= had.level(miss.user, miss.place)]
+    for miss in lost[:MENDED]:
+        by_name = made(groups, _with_personal(table, wanted, found.answer, miss))
+        if len(by_name.misses) < len(found.misses):
+            found = replace(by_name, given=(*words, "the grants by name that a list by hand asks for"))
+    return found
+
+
+def _parts(
+    table: Table, wanted: Demand, answer: Cover, names: Sequence[str], there: Mapping[str, Flags]
+) -> Mapping[str, Mapping[str, frozenset[str]]]:
+    """Which groups that there are the answer puts into each new one, with their people."""
+
+    def people(number: int) -> frozenset[str]:
+        return frozenset(wanted.people[int(one)] for one in np.flatnonzero(table.there[number]))
+
+    known = tuple(there)
+    return {
+        name: {known[number]: people(number) for number in group.inside}
+        for name, group in zip(names, answer.groups, strict=True)
+        if group.there is None
+    }
+
+
+def _with_personal(table: Table, wanted: Demand, answer: Cover, miss: Miss) -> Cover:
+    """The answer with a grant by name for somebody whom a list by hand keeps from what their group is granted."""
+    grant = PlaceGrant(wanted.places.index(miss.place), int(CODE_OF[miss.needed.code]))
+    personal = tuple(sorted({*answer.personal, (wanted.people.index(miss.user), grant)}))
+    cost = table.cost(answer.groups, personal)
+    return replace(answer, personal=personal, cost=cost, bound=answer.bound + cost - answer.cost)
 
 
 def misses(

@@ -3,13 +3,11 @@
 from collections.abc import Mapping, Sequence
 from dataclasses import replace
 
-import numpy as np
-
 from yardgate.core.access.batch.resolve import Codes
 from yardgate.core.model.names import fresh_id, ids_of
 from yardgate.core.model.naming import fold
 from yardgate.core.model.plan import Group, Plan
-from yardgate.core.suggest.cover import CHANGE, Flags, PlaceGrant, Taken
+from yardgate.core.suggest.cover import CHANGE, PlaceGrant, Taken
 
 
 class NewGroups:
@@ -56,23 +54,19 @@ class NewGroups:
         return smallest.name.lower().replace(" ", "-") + "-"
 
 
-def nested(groups: Sequence[Group], there: Mapping[str, Flags], people: Sequence[str]) -> tuple[Group, ...]:
-    """The groups with other groups in the place of some of their people, where that is fewer memberships: groups that there are, and smaller
-    ones of these. Whoever joins one of those later has what its members have."""
-    parts = {
-        group: frozenset(people[int(one)] for one in np.flatnonzero(inside))
-        for group, inside in there.items()
-        if inside.sum() > 1
-    }
-    parts |= {group.id: group.members for group in groups if len(group.members) > 1}
-    return tuple(_with_parts(group, parts) for group in groups)
+def nested(groups: Sequence[Group], parts: Mapping[str, Mapping[str, frozenset[str]]]) -> tuple[Group, ...]:
+    """The groups with other groups in the place of some of their people: groups that there are, as told with their people, and smaller ones of
+    these, which come first. Whoever joins one of those later has what its members have."""
+    in_order = sorted(groups, key=lambda group: len(group.members))
+    return tuple(_with_parts(group, parts.get(group.id, {}), in_order[:at]) for at, group in enumerate(in_order))
 
 
-def _with_parts(group: Group, parts: Mapping[str, frozenset[str]]) -> Group:
-    left, inside = set(group.members), set[str]()
-    fitting = {part: members for part, members in parts.items() if members < group.members}
+def _with_parts(group: Group, there: Mapping[str, frozenset[str]], smaller: Sequence[Group]) -> Group:
+    inside = set(there)
+    left = group.members.difference(*there.values())
+    fitting = {one.id: one.members for one in smaller if one.members < group.members}
     while fitting:
-        best = max(fitting, key=lambda part: (len(left & fitting[part]), -len(fitting[part])))
+        best = max(fitting, key=lambda part: len(left & fitting[part]))
         if len(left & fitting[best]) < 2:
             break
         inside.add(best)

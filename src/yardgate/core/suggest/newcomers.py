@@ -8,6 +8,7 @@ from typing import NamedTuple
 import numpy as np
 
 from yardgate.core.access.batch.resolve import Codes, resolve
+from yardgate.core.access.outcome import outcome
 from yardgate.core.edits.apply import apply
 from yardgate.core.edits.records import Edit, Join, PutGroup, SetGrant
 from yardgate.core.model.plan import LOCAL, Plan
@@ -92,7 +93,7 @@ def fits(plan: Plan, demand: Demand, person: str, on: date, most: int = 3) -> tu
 
 
 def project(plan: Plan, demand: Demand, people: Sequence[str], on: date) -> tuple[Edit, ...]:
-    """A new group of some people, granted what each of them needs, and no more; in places of which no need speaks, what each of them gets. Where that comes
+    """A new group of some people, granted what each of them needs, and no more; in places of which no need speaks, what each of them gets over some way in. Where that comes
     down from a place above, it is not granted again."""
     shared = {place: min(theirs) for place, theirs in _held(plan, demand, people, on).items()} if people else {}
     granted = {}
@@ -116,9 +117,9 @@ def project(plan: Plan, demand: Demand, people: Sequence[str], on: date) -> tupl
 
 def _held(plan: Plan, demand: Demand, people: Sequence[str], on: date) -> Mapping[str, list[int]]:
     """What people need in each place, or get where no need speaks of it, as codes of a table."""
-    matrix = resolve(awake(plan), on)
-    rows = [matrix.counting.number[one] for one in people]
-    got = {place: CODE_OF[codes[rows]].tolist() for place, codes in matrix.rows.items()}
+    found = outcome(resolve(awake(plan), on))
+    rows = [found.matrix.counting.number[one] for one in people]
+    got = {place: CODE_OF[codes[rows]].tolist() for place, codes in found.best[None].items()}
     row = {one: at for at, one in enumerate(demand.people)}
     for column, place in enumerate(demand.places):
         got[place] = [int(demand.least[row[one], column]) if one in row else 0 for one in people]

@@ -17,7 +17,7 @@ from time import monotonic
 import numpy as np
 
 from yardgate.core.suggest.candidates import Candidate, Open, likely, one_by_one, whole_blocks
-from yardgate.core.suggest.cover import Cover, Merged, Slot, Spot, Step, Table, bits, members
+from yardgate.core.suggest.cover import Cover, Granted, Merged, Slot, Spot, Step, Table, bits, members
 
 BLOCKS = 600
 """Whole blocks that are all given to the programme, at most."""
@@ -30,8 +30,6 @@ LARGE = 60_000
 """Grants over all likely groups; of more, groups are taken one after the other."""
 SECONDS = 20.0
 
-Granted = tuple[int, list[Slot], int | None]
-"""A group: its members as bits, its grants, and which that there is."""
 Found = tuple[list[Granted], list[tuple[int, Slot]]]
 """Groups, and personal grants."""
 TellBetter = Callable[[Cover], bool]
@@ -155,25 +153,31 @@ class _Covering(_Programme):
         self.joined: dict[int, tuple[int, int]] = {}
         self.left: dict[int, tuple[int, int]] = {}
 
-    def gives(
-        self, one: int, slot: Slot, given: int, when: tuple[float, list[tuple[int, float]]] | None = None
-    ) -> None:
-        """A variable that gives a class a grant. when: what is beyond, together with these terms, is at least that; else with the variable alone."""
+    def covers(self, one: int, slot: Slot, given: int) -> None:
+        """A variable that gives a class a grant."""
         for cell in self.merged.covered(one, slot):
             self.covering.setdefault(cell, []).append(given)
-        least, terms = when or (0, [(given, -1)])
+
+    def pays(self, one: int, slot: Slot, least: float, terms: list[tuple[int, float]]) -> None:
+        """What a grant gives a class beyond the need is, together with these terms, at least that."""
         for step, some in slot.beyond:
             if some >> one & 1:
                 if (one, step) not in self.beyond:
                     self.beyond[one, step] = self.variable(self.merged.beyond_price(step, 1 << one))
                 self.at_least(least, [(self.beyond[one, step], 1), *terms])
 
-    def member(self, one: int, slot: Slot, join: int, grant: int) -> None:
-        """What a class is given where it is a member and the group has the grant."""
+    def gives(self, one: int, slot: Slot, given: int) -> None:
+        self.covers(one, slot, given)
+        self.pays(one, slot, 0, [(given, -1)])
+
+    def member(self, one: int, slot: Slot, joins: Sequence[int], grant: int) -> None:
+        """What a class is given where it is a member, in one of some ways, and the group has the grant."""
         both = self.variable(0, whole=False)
-        self.at_least(0, [(join, 1), (both, -1)])
+        self.at_least(0, [*((join, 1.0) for join in joins), (both, -1)])
         self.at_least(0, [(grant, 1), (both, -1)])
-        self.gives(one, slot, both, (-1, [(join, -1), (grant, -1)]))
+        self.covers(one, slot, both)
+        for join in joins:
+            self.pays(one, slot, -1, [(join, -1), (grant, -1)])
 
     def there(self, *, may_change: bool) -> None:
         """The grants of groups that there are, and who joins them or leaves them where that may be."""
@@ -206,7 +210,8 @@ class _Covering(_Programme):
             both = self.variable(0, whole=False)
             self.at_least(0, [(grant, 1), (both, -1)])
             self.at_least(-1, [(both, -1), (leaves, -1)])
-            self.gives(one, slot, both, (0, [(grant, -1), (leaves, 1)]))
+            self.covers(one, slot, both)
+            self.pays(one, slot, 0, [(grant, -1), (leaves, 1)])
 
     def _may_join(self, number: int, one: int, joins: int, grants: dict[int, Slot]) -> None:
         self.joined[joins] = number, one
@@ -214,7 +219,7 @@ class _Covering(_Programme):
             if not slot.fits >> one & 1:
                 self.at_least(-1, [(joins, -1), (grant, -1)])
             elif self.merged.concerns(one, slot):
-                self.member(one, slot, joins, grant)
+                self.member(one, slot, (joins,), grant)
 
     def answer(
         self, groups: Callable[[Sequence[bool]], list[Granted]], seconds: float, *, proven: bool
@@ -243,7 +248,7 @@ class _Covering(_Programme):
             now = merged.there[number]
             for moved in (self.joined, self.left):
                 now ^= bits([one for variable, (of, one) in moved.items() if of == number and yes[variable]])
-            found.append((now, slots, number))
+            found.append(Granted(now, slots, number))
         personal = [what for variable, what in self.personal.items() if yes[variable]]
         return merged.answer(found, personal, bound, proven)
 
@@ -253,33 +258,38 @@ def _of_blocks(merged: Merged, blocks: Sequence[int], seconds: float, *, proven:
     programme, costs = _Covering(merged), merged.costs
     used: dict[int, int] = {}
     joined: dict[int, tuple[int, int]] = {}
+    inside: dict[int, tuple[int, int]] = {}
     granted: dict[int, tuple[int, Slot]] = {}
     for number, block in enumerate(blocks):
-        group = used[number] = programme.variable(costs.group)
+        used[number] = here = programme.variable(costs.group)
         joins = {one: programme.variable(costs.membership * merged.weights[one]) for one in members(block)}
-        for one, join in joins.items():
-            joined[join] = number, one
-            programme.at_least(0, [(group, 1), (join, -1)])
+        fitting = [there for there, some in merged.nested.items() if not some & ~block]
+        takes_in = {there: programme.variable(costs.membership) for there in fitting}
+        inside |= {variable: (number, there) for there, variable in takes_in.items()}
+        joined |= {join: (number, one) for one, join in joins.items()}
+        for part in (*joins.values(), *takes_in.values()):
+            programme.at_least(0, [(here, 1), (part, -1)])
         for slot in merged.granted_to(block):
             grant = programme.variable(merged.price(slot))
             granted[grant] = number, slot
-            programme.at_least(0, [(group, 1), (grant, -1)])
+            programme.at_least(0, [(here, 1), (grant, -1)])
             for one, join in joins.items():
                 if merged.concerns(one, slot):
-                    programme.member(one, slot, join, grant)
+                    through = [taken for there, taken in takes_in.items() if merged.there[there] >> one & 1]
+                    programme.member(one, slot, (join, *through), grant)
     may_change = merged.links_of_free <= LINKS
     programme.there(may_change=may_change)
 
+    def group(number: int, yes: Sequence[bool]) -> Granted:
+        parts = tuple(there for variable, (of, there) in inside.items() if of == number and yes[variable])
+        some = bits([one for variable, (of, one) in joined.items() if of == number and yes[variable]])
+        for there in parts:
+            some |= merged.there[there]
+        slots = [slot for variable, (of, slot) in granted.items() if of == number and yes[variable]]
+        return Granted(some, slots, inside=parts)
+
     def groups(yes: Sequence[bool]) -> list[Granted]:
-        return [
-            (
-                bits([one for variable, (of, one) in joined.items() if of == number and yes[variable]]),
-                [slot for variable, (of, slot) in granted.items() if of == number and yes[variable]],
-                None,
-            )
-            for number, group in used.items()
-            if yes[group]
-        ]
+        return [group(number, yes) for number, variable in used.items() if yes[variable]]
 
     return programme.answer(groups, seconds, proven=proven and (may_change or not merged.free))
 
@@ -291,7 +301,7 @@ def _as_they_are(merged: Merged, candidates: Sequence[int], seconds: float) -> C
     granted: dict[int, tuple[int, Slot]] = {}
     still = Open(merged)
     for some in candidates:
-        group = used[some] = programme.variable(costs.group + costs.membership * merged.size(some))
+        group = used[some] = programme.variable(costs.group + merged.members_price(some))
         for slot in merged.granted_to(some):
             if merged.loose and not still.spares(slot, some):
                 continue
@@ -304,7 +314,11 @@ def _as_they_are(merged: Merged, candidates: Sequence[int], seconds: float) -> C
 
     def groups(yes: Sequence[bool]) -> list[Granted]:
         return [
-            (some, [slot for variable, (of, slot) in granted.items() if of == some and yes[variable]], None)
+            Granted(
+                some,
+                [slot for variable, (of, slot) in granted.items() if of == some and yes[variable]],
+                inside=merged.inside(some),
+            )
             for some, group in used.items()
             if yes[group]
         ]
@@ -339,7 +353,10 @@ def _taken(merged: Merged, candidates: Sequence[int]) -> Found:
         for one in members(still.served(slot, slot.fits)):
             personal.append((one, slot))
             still.cover(slot, 1 << one)
-    groups = [(some if there is not None else _served(some, slots), slots, there) for (some, there), slots in taken]
+    groups = []
+    for (some, there), slots in taken:
+        served = some if there is not None else _served(some, slots)
+        groups.append(Granted(served, slots, there, merged.inside(served) if there is None else ()))
     return groups, personal
 
 
