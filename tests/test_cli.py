@@ -4,6 +4,7 @@ import csv
 import json
 import subprocess
 import sys
+from dataclasses import replace
 from datetime import date
 from pathlib import Path
 
@@ -328,6 +329,12 @@ def test_a_directory_is_read_from_the_command_line(tmp_path: Path) -> None:
 
 def test_suggest_gives_just_what_is_needed(plan_file: Path, tmp_path: Path) -> None:
     needs, made = tmp_path / "needs.csv", tmp_path / "made.json"
+    several = json.loads(yardgate("suggest", plan_file, "--others", "--may-change", "--seconds", "8", "--json"))
+    assert several["kind"] == "exact"
+    assert "fewer groups" in {one["kind"] for one in several["others"]}
+    assert all(one["beyond"] for one in several["others"] if one["kind"] == "simpler")
+    assert "a new one like Ansel Krug" in yardgate("suggest", plan_file)
+    plan_file.write_text(planfile.write(replace(planfile.read(plan_file.read_text()), needs={})))
     needs.write_text("who,payroll,photos\nOffice,read,change\nMira Oyelaran,must not,\nTomas Brandt,change,\n")
     told = json.loads(yardgate("suggest", plan_file, "--needs", needs, "--json", "-o", made))
     assert (told["new_groups"], told["personal"], told["misses"], told["proven"]) == (0, 1, [], True)

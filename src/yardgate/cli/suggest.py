@@ -2,21 +2,24 @@
 
 import json
 import sys
-from dataclasses import asdict
+from collections.abc import Sequence
+from dataclasses import asdict, replace
 from pathlib import Path
 from typing import Annotated, Any
 
 import typer
 
 from yardgate.cli.console import AsJson, On, Refused, To, day_of, load, out, read_bytes, write
+from yardgate.core.acl.rights import Level
 from yardgate.core.edits.apply import apply
 from yardgate.core.edits.describe import needed, sentence
+from yardgate.core.model.needs import Need
 from yardgate.core.model.plan import Plan
 from yardgate.core.policy.simplify import Simplified, grants_of
 from yardgate.core.policy.simplify import simplify as simplify_plan
+from yardgate.core.suggest.answers import Answer, answer, answers
 from yardgate.core.suggest.asked import Conflict, as_today
 from yardgate.core.suggest.groups import Suggestion, Terms
-from yardgate.core.suggest.groups import suggest as suggest_groups
 from yardgate.core.suggest.solve import SECONDS
 from yardgate.formats import edits as edit_files
 from yardgate.formats import matrix, planfile
@@ -40,6 +43,16 @@ def suggest(
             help="Take away what decides nothing, and make groups of personal grants that several share; nobody gets more or less."
         ),
     ] = False,
+    others: Annotated[
+        bool,
+        typer.Option(
+            help="Other answers, too: fewer groups, fewer exceptions, and simpler ones with what they give beyond the need."
+        ),
+    ] = False,
+    may_change: Annotated[
+        bool,
+        typer.Option(help="People may join groups that there are, and leave them, where that changes nothing else."),
+    ] = False,
     seconds: Annotated[float, typer.Option(help="How long to look.")] = SECONDS,
     as_json: AsJson = False,
     to: To = None,
@@ -54,23 +67,56 @@ def suggest(
             raise Refused("--simplify keeps what everybody gets; it takes no needs")
         _simplified(simplify_plan(plan, day, seconds=seconds), as_json=as_json, to=to)
         return
+    asked: tuple[Need, ...] = as_today(plan, day) if today else tuple(plan.needs.values())
     if needs is not None:
-        reading = matrix.read_needs(plan, decode(read_bytes(needs)))
+        bare = replace(plan, needs={})
+        reading = matrix.read_needs(bare, decode(read_bytes(needs)))
         if reading.unknown:
             raise Refused(f"the plan does not have: {', '.join(sorted({one.name for one in reading.unknown}))}")
+        asked = tuple(apply(bare, reading.edits)[0].needs.values())
         plan, _ = apply(plan, reading.edits)
-    asked = as_today(plan, day) if today else tuple(plan.needs.values())
     if not asked:
         raise Refused("nothing is needed: give a table with --needs, or --today")
-    found = suggest_groups(plan, asked, day, Terms(seconds=seconds))
+    terms = Terms(seconds=seconds, may_change=may_change)
+    if others:
+        found, *rest = answers(plan, asked, day, terms)
+    else:
+        found, rest = answer(plan, asked, day, terms=terms), []
+    _out(plan, found, rest, as_json=as_json, to=to)
+    if found.suggestion.misses or found.suggestion.asked.conflicts:
+        raise typer.Exit(1)
+
+
+def _out(plan: Plan, exact: Answer, others: Sequence[Answer], *, as_json: bool, to: Path | None) -> None:
+    found = exact.suggestion
     if to is not None:
         write(planfile.write(found.after), to)
     if as_json:
-        sys.stdout.write(json.dumps(_json(found), ensure_ascii=False, indent=1) + "\n")
-    else:
-        _print(plan, found)
-    if found.misses or found.asked.conflicts:
-        raise typer.Exit(1)
+        told = _json(exact) | ({"others": [_json(one) for one in others]} if others else {})
+        sys.stdout.write(json.dumps(told, ensure_ascii=False, indent=1) + "\n")
+        return
+    _print(plan, found)
+    for role in exact.roles:
+        if len(role.people) > 1:
+            out.print(
+                f"a new one like {plan.named(role.people[0])}: {_many(role.acts, 'act')}", markup=False, highlight=False
+            )
+    for one in others:
+        _other(plan, one)
+
+
+def _other(plan: Plan, other: Answer) -> None:
+    beyond = len(other.suggestion.beyond)
+    out.print(
+        f"{other.kind}: {_figures(other.suggestion)}"
+        + (f", {_many(beyond, 'cell')} beyond the need" if beyond else ""),
+        highlight=False,
+        soft_wrap=True,
+    )
+    for cell in other.suggestion.beyond:
+        could = "change" if cell.gets == Level.RW else "read"
+        words = f"  {plan.named(cell.user)} could also {could} {plan.path_name(cell.place)}"
+        out.print(words, markup=False, highlight=False, soft_wrap=True)
 
 
 def _simplified(found: Simplified, *, as_json: bool, to: Path | None) -> None:
@@ -101,8 +147,10 @@ def _simplified(found: Simplified, *, as_json: bool, to: Path | None) -> None:
         out.print(f"  {words}", markup=False, highlight=False, soft_wrap=True)
 
 
-def _json(found: Suggestion) -> dict[str, Any]:
+def _json(answer: Answer) -> dict[str, Any]:
+    found = answer.suggestion
     return {
+        "kind": answer.kind,
         "needs": found.asked.count,
         **found.figures._asdict(),
         "cost": found.answer.cost,
@@ -110,6 +158,8 @@ def _json(found: Suggestion) -> dict[str, Any]:
         "proven": found.answer.proven,
         "given": list(found.given),
         "edits": json.loads(edit_files.write(found.edits)),
+        "roles": [role._asdict() for role in answer.roles],
+        "beyond": [miss._asdict() for miss in found.beyond],
         "misses": [miss._asdict() for miss in found.misses],
         "conflicts": [
             {"user": one.user, "place": one.place, "needs": [asdict(need) for need in one.needs]}
@@ -122,11 +172,8 @@ def _print(plan: Plan, found: Suggestion) -> None:
     def say(text: str) -> None:
         out.print(text, markup=False, highlight=False, soft_wrap=True)
 
-    figures, after = found.figures, found.after
-    say(
-        f"{found.asked.count} needs: {figures.new_groups} new groups with {figures.memberships} memberships, "
-        f"{figures.grants} grants to groups, {figures.personal} to single people"
-    )
+    after = found.after
+    say(f"{_many(found.asked.count, 'need')}: {_figures(found)}")
     say(_how_good(found))
     for edit in found.edits:
         say(f"  {sentence(plan, after, edit)}")
@@ -136,6 +183,16 @@ def _print(plan: Plan, found: Suggestion) -> None:
         )
     for conflict in found.asked.conflicts:
         say(_conflict(plan, conflict))
+
+
+def _figures(found: Suggestion) -> str:
+    new, memberships, grants, personal = found.figures
+    groups = f"{_many(new, 'new group')} with {_many(memberships, 'membership')}"
+    return f"{groups}, {_many(grants, 'grant')} to groups, {personal} to single people"
+
+
+def _many(number: int, what: str) -> str:
+    return f"{number:,} {what}" if number == 1 else f"{number:,} {what}s"
 
 
 def _how_good(found: Suggestion) -> str:

@@ -1,4 +1,4 @@
-import { App, Checkbox, Input, Segmented } from "antd";
+import { App, Button, Checkbox, Input, Segmented } from "antd";
 import { lazy, Suspense, useCallback, useMemo, useRef, useState, type ClipboardEvent, type KeyboardEvent } from "react";
 import { Link } from "react-router";
 import { api, ask, message, type Edit, type Place } from "../api/client";
@@ -50,8 +50,9 @@ export default function Needs() {
   const stand = useNeeds().data;
   const there = useStanding().data;
 
-  const [all, setAll] = useState(false);
-  const spoken = useMemo(() => new Set(outline.needs.map((need) => need.place)), [outline.needs]);
+  const [all, setAll] = useState(outline.needs.length === 0);
+  const [before, setBefore] = useState<ReadonlySet<string>>(() => new Set(outline.needs.map((need) => need.place))); // no column goes while one works
+  const spoken = useMemo(() => new Set([...before, ...outline.needs.map((need) => need.place)]), [before, outline.needs]);
   const columns = useMemo(() => {
     const found: Place[] = [];
     const walk = (parent: string | null) => {
@@ -159,8 +160,9 @@ export default function Needs() {
   );
   /** Whether a need of a person, or of anybody in a group, is not met. */
   const isMissed = (need: Need) =>
-    missed.has(`${need.who} ${need.place}`) ||
-    (index.groups.get(need.who)?.members ?? []).some((one) => missed.has(`${one} ${need.place}`));
+    stand?.missed.some(
+      (one) => one.is !== "more" && one.place === need.place && (one.user === need.who || groupsOf(one.user).includes(need.who)),
+    ) ?? true;
   const columnKey = useCallback((col: number) => columns[col]?.id ?? String(col), [columns]);
   const rowHead = useCallback((row: number) => <span className="n">{rows[row]!.name}</span>, [rows]);
   const counts = useMemo(() => {
@@ -191,7 +193,13 @@ export default function Needs() {
             />
           )}
           {spoken.size > 0 && (
-            <Checkbox checked={all} onChange={(event) => setAll(event.target.checked)}>
+            <Checkbox
+              checked={all}
+              onChange={(event) => {
+                setBefore(new Set());
+                setAll(event.target.checked);
+              }}
+            >
               all {index.places.size} places
             </Checkbox>
           )}
@@ -223,8 +231,13 @@ export default function Needs() {
           <div className="empty">
             <h2>{text ? `No name has “${text}” in it` : "Needs are those of people in places"}</h2>
             <p className="muted">
-              {text ? "" : "Add people and places first, or import a table of needs: unknown names can be made by it."}
+              {text ? "" : "Add people and places first, or begin with a table of them: names that the plan does not have are made by it."}
             </p>
+            {!text && canEdit && (
+              <Button type="primary" onClick={() => setTable("")}>
+                A table of needs …
+              </Button>
+            )}
           </div>
         ) : (
           <Grid
@@ -293,7 +306,7 @@ export default function Needs() {
         <ManyDialog
           title="Promise what is met"
           ok="Promise it"
-          edits={promised(outline.needs, new Set(there?.promises.map((one) => one.promise.id)), isMissed)}
+          edits={promised(outline.needs, index.users, new Set(there?.promises.map((one) => one.promise.id)), isMissed)}
           onClose={() => setDialog(null)}
         >
           <p>

@@ -127,13 +127,13 @@ export default function Simplify({ place, group, onClose }: { place?: string; gr
               of them personal
             </span>
           </div>
-          <ul className="words">
+          <ul className="words" tabIndex={0}>
             {found.words.slice(0, all ? found.words.length : LISTED).map((words) => (
               <li key={words}>{words}</li>
             ))}
           </ul>
           {found.words.length > LISTED && (
-            <Button type="link" size="small" onClick={() => setAll(!all)}>
+            <Button size="small" onClick={() => setAll(!all)}>
               {all ? "fewer" : `${plural(found.words.length - LISTED, "more edit")}`}
             </Button>
           )}

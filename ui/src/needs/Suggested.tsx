@@ -160,7 +160,7 @@ function Beyond({ found }: { found: Found }) {
         </p>
       ))}
       {lines.length > LISTED && (
-        <Button type="link" size="small" onClick={() => setAll(!all)}>
+        <Button size="small" onClick={() => setAll(!all)}>
           {all ? "fewer" : `${lines.length - LISTED} more`}
         </Button>
       )}

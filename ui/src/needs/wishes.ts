@@ -68,11 +68,23 @@ export function wished(said: ReadonlyMap<string, Need>, who: string, place: stri
   return [{ op: "put-need", need: { note: "", asked_by: "", ...before, id: need, who, place, wish } }];
 }
 
-/** Promises of needs that are met and not promised yet. there: ids of promises. */
-export function promised(needs: readonly Need[], there: ReadonlySet<string>, missed: (need: Need) => boolean): Edit[] {
+/**
+ * Promises of needs that are met and not promised yet; of a group's need, without those who need something else there. people: whether an id is
+ * that of a person; there: ids of promises.
+ */
+export function promised(
+  needs: readonly Need[],
+  people: { has: (who: string) => boolean },
+  there: ReadonlySet<string>,
+  missed: (need: Need) => boolean,
+): Edit[] {
   return needs.flatMap((need) => {
     if (need.wish === "any" || missed(need)) return [];
     const edit = promiseEdit(need.who, need.place, { must: need.wish !== "must not", act: need.wish === "change" ? "write" : "read" });
-    return edit.op === "put-promise" && !there.has(edit.promise.id) ? [edit] : [];
+    if (edit.op !== "put-promise" || there.has(edit.promise.id)) return [];
+    const others = people.has(need.who)
+      ? []
+      : needs.filter((one) => one.place === need.place && one.id !== need.id && (people.has(one.who) || one.wish === "must not"));
+    return [{ ...edit, promise: { ...edit.promise, except_for: others.map((one) => one.who), note: need.note ?? "" } }];
   });
 }

@@ -21,7 +21,7 @@ PAIRS = 20_000
 
 def whole_blocks(merged: Merged, most: int) -> frozenset[int] | None:
     """The members of all whole blocks, as bits; None where there are more than `most`."""
-    found: set[int] = {(1 << len(merged.classes)) - 1}
+    found = set(merged.kinds)
     for fits in {slot.fits for slot in merged.slots}:
         found |= {some & fits for some in found}
         if len(found) > most:
@@ -38,7 +38,7 @@ def likely(merged: Merged, most: int) -> tuple[int, ...]:
     most of what is not covered yet; then what one would take without these, and so on."""
     nothing = Open(merged)
     rated: dict[Candidate, float] = {
-        (some, None): nothing.worth((some, None))[0] for some in set(_in_common(merged)) if some
+        (some, None): nothing.worth((some, None))[0] for some in _kept_apart(merged, set(_in_common(merged)))
     }
     rated = {offer: spared for offer, spared in rated.items() if spared > 0}
     found: list[int] = []
@@ -122,6 +122,10 @@ def one_by_one(
             still.cover(slot, offer[0])
         taken.append((offer, slots))
     return taken
+
+
+def _kept_apart(merged: Merged, sets: Iterable[int]) -> set[int]:
+    return {some & kind for some in sets for kind in merged.kinds if some & kind}
 
 
 def _in_common(merged: Merged) -> Iterator[int]:

@@ -84,7 +84,7 @@ class Table:
     counts: bool (places, places), whether a grant on the one counts in the other. there: bool (groups, people), who is in the groups that
     there are. exact_grants: each grant that concerns somebody must itself be neither too little nor too much for them, as where not the
     widest of several counts. costs: see there. limit: uint8 (people, places), >= most: what may come out at the cost of `beyond`; None:
-    nothing beyond `most`. nesting: whether groups that there are may be in new ones. free: bool (groups,), the groups that there are whose members may change; None: of none. kept, kept_personal:
+    nothing beyond `most`. apart: uint8 (people,): those of different numbers are never in one new group; None: all may be. nesting: whether groups that there are may be in new ones. free: bool (groups,), the groups that there are whose members may change; None: of none. kept, kept_personal:
     grants of today to groups that there are, and to people: of answers that cost the same, the one with the most of them.
     """
 
@@ -95,6 +95,7 @@ class Table:
     exact_grants: bool = False
     costs: Costs = USUAL
     limit: Codes | None = None
+    apart: Codes | None = None
     nesting: bool = False
     free: Flags | None = None
     kept: frozenset[Personal] = frozenset()
@@ -201,8 +202,10 @@ class Merged:
 
     def __init__(self, table: Table):
         self.table, self.costs = table, table.costs
-        rows = np.hstack([table.least, table.most, table.limits, table.there.T])
-        self.classes = _equal(rows)
+        kinds = np.zeros(len(table.least), np.uint8) if table.apart is None else table.apart
+        self.classes = _equal(np.hstack([table.least, table.most, table.limits, table.there.T, kinds[:, None]]))
+        kind = [int(kinds[some[0]]) for some in self.classes]
+        self.kinds = tuple(bits([at for at, one in enumerate(kind) if one == each]) for each in sorted(set(kind)))
         alone = (table.counts.sum(0) == 1) & (table.counts.sum(1) == 1)
         marks = np.where(alone, 0, np.arange(1, len(alone) + 1))[
             :, None

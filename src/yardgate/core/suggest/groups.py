@@ -119,6 +119,7 @@ def _suggestion(
     bare, stops = _bare(plan, wanted, stopped)
     there = _groups(plan, wanted, on)
     free = _may_change(plan, wanted) if terms.may_change else frozenset[str]()
+    services = np.array([plan.users[one].kind == "service" for one in wanted.people], np.uint8)
     table = Table(
         _still_needed(wanted, _given(bare, wanted, on)) if _adds(plan) else wanted.least,
         wanted.most,
@@ -127,6 +128,7 @@ def _suggestion(
         exact_grants=not _adds(plan),
         costs=terms.costs if terms.beyond is None else terms.costs._replace(beyond=terms.beyond),
         limit=None if terms.beyond is None else wanted.limit,
+        apart=services,
         nesting=_adds(plan),
         free=np.array([group in free for group in there], np.bool_),
         kept=_granted(plan, wanted, tuple(there)),
@@ -136,6 +138,7 @@ def _suggestion(
     tree = bool(stops) or int(table.counts.sum()) > len(wanted.places)
     given = [
         (tree, "where inheritance stops"),
+        (bool(services.any()), "that services have groups of their own"),
         (not _adds(plan), "that each grant is right by itself"),
     ]
     words = tuple(words for so, words in given if so)

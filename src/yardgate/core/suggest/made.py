@@ -33,9 +33,13 @@ class NewGroups:
         def worth(grant: PlaceGrant) -> tuple[int, int]:
             return grant.level, -int((needed[:, grant.place] > 0).sum())
 
+        if len(members) == 1:
+            return self._free(f"{self.plan.users[min(members)].name}-access")
         best = max(group.grants, key=worth)
         place = self.plan.places[places[best.place]].name.lower().replace(" ", "-")
-        plain = f"{self._whose(members)}{place}-{'editors' if best.level == CHANGE else 'readers'}"
+        return self._free(f"{self._whose(members)}{place}-{'editors' if best.level == CHANGE else 'readers'}")
+
+    def _free(self, plain: str) -> str:
         name, number = plain, 2
         while fold(name) in self.called:
             name, number = f"{plain}-{number}", number + 1

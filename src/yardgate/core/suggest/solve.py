@@ -66,7 +66,9 @@ def _beyond(table: Table, seconds: float, tell: TellBetter) -> Cover:
     exact = solve(replace(table, limit=None), seconds / 3, tell)
     merged = Merged(table)
     own = [merged.bits_of(group.members) for group in exact.groups if group.there is None]
-    own += [one | other for one, other in combinations(own, 2)]
+    own += [
+        one | other for one, other in combinations(own, 2) if any(not (one | other) & ~kind for kind in merged.kinds)
+    ]
     near = [*dict.fromkeys((*own, *likely(merged, NEAR)))]
     best = _better(replace(exact, bound=0.0, proven=False), _answer(merged, _taken(merged, near), 0.0, False))
     return _better(best, _as_they_are(merged, near, end - monotonic()))
