@@ -40,6 +40,18 @@ def get(yard: Web, path: str, **query: Any) -> Any:
     return answer.json()
 
 
+def now(web: Web) -> Plan:
+    return Plans(web.store).open(web.plan).plan
+
+
+def kept(web: Web, edits: list[Any]) -> Plan:
+    """The plan with some edits."""
+    revision = Plans(web.store).open(web.plan).revision
+    answer = web.client().post(web.at("/edits"), json={"revision": revision, "edits": edits})
+    assert answer.status_code == 200, answer.text
+    return now(web)
+
+
 @pytest.fixture
 def store(tmp_path: Path) -> Iterator[Store]:
     found = Store(tmp_path / "yardgate.sqlite")

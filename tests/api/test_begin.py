@@ -7,7 +7,7 @@ from typing import Any
 import pytest
 from fastapi.testclient import TestClient
 
-from tests.api.conftest import Web, edit, get
+from tests.api.conftest import Web, edit, get, kept, now
 from yardgate.core.edits.offices import OFFICES, begin
 from yardgate.core.model.plan import Plan, same
 from yardgate.formats import planfile
@@ -20,17 +20,6 @@ def more(web: Web, **body: Any) -> Any:
     answer = web.client().post(web.at("/more"), json=body)
     assert answer.status_code == 200, answer.text
     return answer.json()
-
-
-def now(web: Web) -> Plan:
-    return Plans(web.store).open(web.plan).plan
-
-
-def kept(web: Web, edits: list[Any]) -> Plan:
-    revision = Plans(web.store).open(web.plan).revision
-    answer = web.client().post(web.at("/edits"), json={"revision": revision, "edits": edits})
-    assert answer.status_code == 200, answer.text
-    return now(web)
 
 
 def test_a_cell_says_what_it_hangs_on_that_nobody_knows_of_the_appliance(web: Web) -> None:

@@ -23,7 +23,7 @@ READER = """
     outline memberships what_if loss history mine compare_file here versions free_id compare events window reason stands since_rollout standing repair read would remedy
     shares reason_over walked try_everyone card_of access_report export
     directories reading reading_changes try_mapping destination managed run_of_plan step_of_run rollout rollout_step compare_rollouts take_away
-    needs_stand needed_today suggest_groups begun more name_says what_lies_inside look_of_plan rules instead kinds push style forecast from_text stored
+    needs_stand needed_today suggest_groups make_simpler groups_for project_group begun more name_says what_lies_inside look_of_plan rules instead kinds push style forecast from_text stored
 """
 PLANNER = """
     make copy archive edit undo redo take_back name_version back_to preview keep check_directory keep_password start_reading cancel_reading keep_reading

@@ -53,7 +53,7 @@ def test_from_a_pasted_table_to_an_appliance_where_everybody_gets_what_it_says(y
     me.until(
         lambda: next(one for one in me.all(".ant-drawer-footer button.ant-btn-primary") if one.is_enabled())
     ).click()
-    me.until(lambda: len(now().needs) == 22 and not me.all(".ant-drawer-content"))
+    me.until(lambda: len(now().needs) == 21 and not me.all(".ant-drawer-content"))
 
     me.press("Work them out", ".side button")
     me.says("proven: none is simpler")
@@ -70,6 +70,8 @@ def test_from_a_pasted_table_to_an_appliance_where_everybody_gets_what_it_says(y
     me.press("simulated", ".ant-modal .ant-radio-wrapper")
     me.press("Send it there from now on")
     me.until(lambda: not me.all(".ant-modal"))
+    me.press("Read what it has", ".tools button")
+    me.until(lambda: "is not known yet" not in me.text())
     me.press("Roll out", ".tools button")
     me.press("Start", ".ant-modal button")
     me.says("Confirm within")

@@ -12,16 +12,18 @@ from hypothesis import strategies as st
 from tests.tries import times
 from yardgate.core.access.batch.resolve import Codes, resolve
 from yardgate.core.access.combining import RULES
+from yardgate.core.access.outcome import outcome
 from yardgate.core.acl import Ordered, Posix
 from yardgate.core.acl.rights import Level
 from yardgate.core.edits.apply import apply
-from yardgate.core.edits.records import Join, Leave, PutGroup, PutUser, SetGrant
+from yardgate.core.edits.records import Join, Leave, PutGroup, PutShare, PutUser, SetGrant
 from yardgate.core.model.needs import WISHES, Need
 from yardgate.core.model.plan import EVERYONE, Group, Place, Plan, Target, User
+from yardgate.core.model.share import Share
 from yardgate.core.suggest.answers import answers, roles
-from yardgate.core.suggest.asked import LEVEL_OF, asked
+from yardgate.core.suggest.asked import CODE_OF, LEVEL_OF, asked
 from yardgate.core.suggest.cover import CHANGE, READ, Costs, PlaceGrant, Table
-from yardgate.core.suggest.groups import Miss, Terms, suggest
+from yardgate.core.suggest.groups import Miss, Suggestion, Terms, suggest
 from yardgate.core.suggest.newcomers import fits, project
 from yardgate.core.suggest.solve import solve
 
@@ -213,6 +215,7 @@ def test_everybody_gets_just_what_they_need_by_any_rule(case: tuple[Plan, list[N
     )
     if not refused:  # what refuses the way there, in a place of which no need speaks, is left alone, and said
         assert found.misses == ()
+        over_all_ways(found)
     again, _ = apply(plan, found.edits)
     assert again.grants == found.after.grants
     kept = {place: said for place, said in plan.grants.items() if place not in places}
@@ -222,6 +225,18 @@ def test_everybody_gets_just_what_they_need_by_any_rule(case: tuple[Plan, list[N
     }
     if plan.target.combining != "first":
         assert all(level != Level.NA for place in places for level in again.grants.get(place, {}).values())
+
+
+def over_all_ways(found: Suggestion) -> None:
+    """With each place shared whose pool has lists, everybody gets just what they need there, over the best of all ways in."""
+    wanted, plan = found.asked, found.after
+    listed = {place for place in plan.places if plan.places[plan.path(place)[0]].acl is not None}
+    shares = [PutShare(Share(id=f"s {place}", name=place, place=place, nfs=True)) for place in listed]
+    shared = outcome(resolve(apply(plan, shares)[0], ON))
+    for row, one in enumerate(wanted.people):
+        for column, place in ((column, place) for column, place in enumerate(wanted.places) if place in listed):
+            got = CODE_OF[shared.level(one, place).code]
+            assert wanted.least[row, column] <= got <= wanted.most[row, column], (one, place)
 
 
 def office() -> Plan:
@@ -400,3 +415,12 @@ def test_one_wish_alone(wish: str) -> None:
     found = suggest(office(), [need("ada", "wages", wish)], ON)
     assert found.misses == ()
     assert found.asked.count == (wish in ("change", "read"))
+
+
+def test_what_a_share_above_gives_is_said() -> None:
+    plan = office()
+    bare = {"store": replace(plan.places["store"], acl=None, enforced_by="share")}
+    share = Share(id="all", name="all", place="store")
+    plan = replace(plan, places={**plan.places, **bare}, shares={"all": share})
+    found = suggest(plan, [need("ada", "store", "change"), need("ada", "wages", "read")], ON)
+    assert found.misses == (Miss("ada", "wages", Level.RO, Level.RW),)

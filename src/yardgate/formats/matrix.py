@@ -3,13 +3,14 @@
 import json
 from collections.abc import Collection, Iterator, Mapping
 from dataclasses import replace
-from typing import Generic, NamedTuple, TypeVar
+from typing import Generic, Literal, NamedTuple, TypeVar
 
 from yardgate.core.access.batch.resolve import Matrix, rights
 from yardgate.core.access.outcome import Outcome
 from yardgate.core.acl.rights import APART, LEVELS, Level, Rights, letters
 from yardgate.core.edits.records import Edit, PutGroup, PutNeed, PutPlace, PutUser, RemoveNeed, SetGrant
-from yardgate.core.model.names import Names, fresh_id
+from yardgate.core.edits.transforms import started
+from yardgate.core.model.names import Names, free_name, fresh_id, sign_in_name, unix_trouble
 from yardgate.core.model.naming import fold, show
 from yardgate.core.model.needs import Need, Wish, need_id
 from yardgate.core.model.plan import EVERYONE, Group, Place, PlaceKind, Plan, User
@@ -147,6 +148,7 @@ class _Maker:
         self.notes: list[Note] = []
         self.unknown: list[Unknown] = []
         self.made: dict[str, str] = {}
+        self.called = {fold(user.name) for user in plan.users.values()}
         self.paths = {fold(plan.path_name(place)): place for place in plan.places}
 
     def _fresh(self, name: str) -> str:
@@ -176,10 +178,18 @@ class _Maker:
         plain = plain or name
         new = self._fresh(plain)
         self.edits.append(
-            PutGroup(Group(id=new, name=plain)) if kind == "group" else PutUser(User(id=new, name=plain, kind=kind))
+            PutGroup(Group(id=new, name=plain)) if kind == "group" else PutUser(self._user(new, plain, kind))
         )
         self.made[name] = new
         return new
+
+    def _user(self, new: str, called: str, kind: Literal["person", "service"]) -> User:
+        """Somebody new; who is called as no account can be is given a sign-in name of it."""
+        if unix_trouble(called) is None or not sign_in_name(called):
+            return User(id=new, name=called, kind=kind)
+        name = free_name(sign_in_name(called), self.called)
+        self.called.add(fold(name))
+        return User(id=new, name=name, full_name=called, kind=kind)
 
     def place(self, name: str, line: int, column: int) -> str | None:
         if not name:
@@ -204,7 +214,8 @@ class _Maker:
             if path not in self.paths:
                 kind: PlaceKind = ("pool", "dataset", "folder")[min(depth, 2)]
                 new = self._fresh(steps[depth])
-                self.edits.append(PutPlace(Place(id=new, name=steps[depth], kind=kind, parent=parent)))
+                place = Place(id=new, name=steps[depth], kind=kind, parent=parent)
+                self.edits.append(PutPlace(place if parent else started(self.plan, place, "mixed")))
                 self.paths[path] = new
             parent = self.paths[path]
         assert parent is not None

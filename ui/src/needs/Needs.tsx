@@ -11,10 +11,10 @@ import { pathName, whoName } from "../plan/index";
 import { usePlan } from "../plan/PlanContext";
 import { useMemberships, useNeeds, useStanding } from "../plan/queries";
 import { Here } from "./Here";
-import { givenBy } from "./letters";
+import { givenBy, type Found } from "./answers";
 import { Suggested } from "./Suggested";
-import { useAnswers, type Found } from "./useAnswers";
-import { needOf, parseNeeds, promised, SIGN, wished, type Need, type Wish } from "./wishes";
+import { useAnswers } from "./useAnswers";
+import { fromPromises, needOf, parseNeeds, promised, SIGN, wished, type Need, type Wish } from "./wishes";
 import "./needs.css";
 
 const TakeIn = lazy(() => import("../transfer/TakeIn"));
@@ -120,12 +120,19 @@ export default function Needs() {
       toast.warning("What was copied is larger than what is left of the table; the rest was left out.");
     if (edits.length > 0) void edit(edits);
   };
+  const promises = there?.promises.map((one) => one.promise) ?? [];
+  const accounts = { has: (who: string) => index.users.has(who) || index.groups.has(who) };
+  const fillWith = (edits: Edit[], nothing: string) => {
+    if (edits.length === 0) toast.info(nothing);
+    else void edit(edits);
+  };
   const fill = async () => {
     setFilling(true);
     try {
-      const edits = await ask(api.GET("/api/v1/plans/{plan}/needs/today", { params: { path: { plan: id } } }));
-      if (edits.length === 0) toast.info("Everything that people get today is needed already. Nothing was changed.");
-      else await edit(edits);
+      fillWith(
+        await ask(api.GET("/api/v1/plans/{plan}/needs/today", { params: { path: { plan: id } } })),
+        "Everything that people get today is needed already. Nothing was changed.",
+      );
     } catch (error) {
       toast.error(message(error));
     } finally {
@@ -209,6 +216,10 @@ export default function Needs() {
               words="More"
               choices={[
                 { words: "Needs from what people get today", act: () => void fill(), disabled: filling },
+                {
+                  words: "Needs from promises",
+                  act: () => fillWith(fromPromises(promises, accounts, said), "No promise says more than what is needed already."),
+                },
                 { words: "A table of needs …", act: () => setTable("") },
                 { words: "Promise what is met …", act: () => setDialog("promise"), disabled: outline.needs.length === 0 },
                 { words: "Simplify the grants that there are …", act: () => setDialog("simplify") },
@@ -306,7 +317,7 @@ export default function Needs() {
         <ManyDialog
           title="Promise what is met"
           ok="Promise it"
-          edits={promised(outline.needs, index.users, new Set(there?.promises.map((one) => one.promise.id)), isMissed)}
+          edits={promised(outline.needs, index.users, new Set(promises.map((one) => one.id)), isMissed)}
           onClose={() => setDialog(null)}
         >
           <p>

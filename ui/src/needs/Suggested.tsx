@@ -7,8 +7,8 @@ import { plural } from "../parts/plural";
 import { ManyDialog } from "../parts/selection";
 import { pathName, whoName } from "../plan/index";
 import { usePlan } from "../plan/PlanContext";
-import { chosenEdits, letter, parts } from "./letters";
-import { SMALL, type Answers, type Found } from "./useAnswers";
+import { chosenEdits, letter, parts, SMALL, type Found } from "./answers";
+import type { Answers } from "./useAnswers";
 
 const TITLES: Record<Found["kind"], string> = {
   exact: "Exact",
@@ -188,7 +188,7 @@ function Troubles({ found }: { found: Found }) {
           {found.misses.slice(0, 5).map((one) => (
             <p key={`${one.user} ${one.place}`}>
               {whoName(index, one.user)} on {pathName(index, one.place)} would get <LevelTag level={one.gets} /> instead of{" "}
-              <LevelTag level={one.needed} />: a list by hand or a folder above decides otherwise.{" "}
+              <LevelTag level={one.needed} />: a share, a list by hand or a folder above decides otherwise.{" "}
               <Link to={`/p/${id}/board?who=${encodeURIComponent(one.user)}&place=${encodeURIComponent(one.place)}`}>see why</Link>
             </p>
           ))}

@@ -1,7 +1,7 @@
 import { useCallback, useRef, useState } from "react";
 import { api, ask, message, type Schemas } from "../api/client";
+import { SMALL, withAnswer, type Found } from "./answers";
 
-export type Found = Schemas["SuggestionOut"];
 type Asked = Pick<Schemas["SuggestIn"], "kind" | "step" | "seconds">;
 
 /** What is asked for, one after the other; the exact answer quickly, then with more time where it may not be the best. */
@@ -63,22 +63,4 @@ export function useAnswers(plan: string): Answers {
     [plan],
   );
   return { found, busy, trouble, work, stop };
-}
-
-/** Below that, no answer can be noticeably better. */
-export const SMALL = 0.0005;
-
-/** The answers with one more, where it is better in what it is for. */
-export function withAnswer(answers: Found[], one: Found): Found[] {
-  if (one.kind === "exact") return [one];
-  const exact = answers[0];
-  if (!exact) return answers;
-  const last = answers.findLast((other) => other.kind === "simpler") ?? exact;
-  const better =
-    one.kind === "fewer groups"
-      ? one.new_groups < exact.new_groups
-      : one.kind === "fewer exceptions"
-        ? one.personal < exact.personal
-        : one.cost < last.cost && one.beyond.length > last.beyond.length && 2 * one.beyond.length <= one.needs;
-  return better ? [...answers, one] : answers;
 }

@@ -1,4 +1,4 @@
-import type { Edit, Schemas } from "../api/client";
+import type { Edit, Promised, Schemas } from "../api/client";
 import { promiseEdit } from "../promises/words";
 
 export type Need = Schemas["Need"];
@@ -66,6 +66,24 @@ export function wished(said: ReadonlyMap<string, Need>, who: string, place: stri
   if (wish === null) return before ? [{ op: "remove-need", need }] : [];
   if (before?.wish === wish) return [];
   return [{ op: "put-need", need: { note: "", asked_by: "", ...before, id: need, who, place, wish } }];
+}
+
+/** Needs that say what promises of people and groups say, where nothing is needed yet; of some over one protocol, or not to write, needs say nothing. */
+export function fromPromises(
+  promises: readonly Promised[],
+  accounts: { has: (who: string) => boolean },
+  said: ReadonlyMap<string, Need>,
+): Edit[] {
+  const found = new Map<string, Edit>();
+  for (const one of promises) {
+    const wish: Wish | null = one.must ? (one.act === "write" ? "change" : "read") : one.act === "write" ? null : "must not";
+    const id = needId(one.who, one.place);
+    if (!wish || one.protocol || !accounts.has(one.who) || said.has(id)) continue;
+    const before = found.get(id);
+    if (before?.op === "put-need" && (before.need.wish === "must not" || wish === "read")) continue;
+    found.set(id, { op: "put-need", need: { id, who: one.who, place: one.place, wish, asked_by: "", note: one.note ?? "" } });
+  }
+  return [...found.values()];
 }
 
 /**

@@ -15,6 +15,7 @@ SMALL = 16 * 1024  # bytes that are taken apart at once
 OF_ANOTHER_KIND = ("literal_error", "unexpected_keyword_argument", "extra_forbidden", "missing", "missing_argument")
 """What is wrong with a record of one of several kinds where it is meant to be one of the others."""
 DIGITS = 20  # of a whole number
+NOTHING = ...  # nothing that any body could be: an object of our own would pass as a record of which nothing is said
 
 
 class OffLoop(APIRoute):
@@ -31,11 +32,12 @@ class OffLoop(APIRoute):
                 return await handler(request)
             small = len(body) <= SMALL
             found = parsed(body, kind) if small else await run_in_threadpool(parsed, body, kind)
-            request._json = found  # where Request.json() looks first
+            wrong = isinstance(found, Wrong)
+            request._json = NOTHING if wrong else found  # where Request.json() looks first
             try:
                 return await handler(request)
             except RequestValidationError:
-                if isinstance(found, Wrong):  # it is said only to who may ask at all
+                if wrong:  # it is said only to who may ask at all
                     raise found.error from None
                 raise
 

@@ -8,11 +8,12 @@ from collections.abc import Collection, Iterable, Iterator
 from dataclasses import replace
 from typing import Literal, NamedTuple
 
-from yardgate.core.edits.records import Edit, Join, PutGroup, PutPlace, PutService, PutShare, PutUser, SetGrant
-from yardgate.core.edits.transforms import starts
+from yardgate.core.edits.records import Edit, Join, PutGroup, PutNeed, PutPlace, PutService, PutShare, PutUser, SetGrant
+from yardgate.core.edits.transforms import started
 from yardgate.core.model.checks import PlanError, Trouble
 from yardgate.core.model.names import free_name, fresh_id, ids_of
 from yardgate.core.model.naming import fold
+from yardgate.core.model.needs import need_id
 from yardgate.core.model.plan import LOCAL, Group, Place, PlaceKind, Plan, User
 from yardgate.core.model.share import Share, share_name_trouble
 
@@ -95,8 +96,7 @@ def placed(plan: Plan, paths: Iterable[str], start: str = "") -> tuple[Edit, ...
             ids.add(there[here])
             parent = there[fold("/".join(steps[:depth]))] if depth else None
             place = Place(id=there[here], name=name, kind=KINDS[min(depth, 2)], parent=parent)
-            as_started = [one.place for one in starts(plan, place) if one.id == start] if parent is None else []
-            edits.append(PutPlace(as_started[0] if as_started else place))
+            edits.append(PutPlace(place if parent else started(plan, place, start)))
     return tuple(edits)
 
 
@@ -119,13 +119,18 @@ def copied(plan: Plan, like: str, name: str, full_name: str = "", *, grants: boo
 
 
 def copied_user(plan: Plan, like: str, new: User, *, grants: bool) -> tuple[Edit, ...]:
-    """Somebody new who is in the groups that `like` is in; `grants`: who is granted what they are themselves, too."""
+    """Somebody new who is in the groups that `like` is in and needs what they need; `grants`: who is granted what they are themselves, too."""
     was = plan.users[like]
     primary = was.primary_group if was.primary_group in plan.groups else None
     groups = [group.id for group in plan.groups.values() if was.id in group.members and group.origin == LOCAL]
     first: tuple[Edit, ...] = (PutUser(replace(new, kind=was.kind, primary_group=primary)),)
     joins: list[Edit] = [Join(group, new.id) for group in sorted(groups)]
-    return (*first, *joins, *(_named_like(plan, like, new.id) if grants else ()))
+    needs = [
+        PutNeed(replace(need, id=need_id(new.id, need.place), who=new.id))
+        for need in plan.needs.values()
+        if need.who == like
+    ]
+    return (*first, *joins, *needs, *(_named_like(plan, like, new.id) if grants else ()))
 
 
 def copied_group(plan: Plan, like: str, new: Group, *, grants: bool) -> tuple[Edit, ...]:

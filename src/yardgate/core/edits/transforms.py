@@ -281,6 +281,11 @@ def is_bare(storage: StorageState, place: str) -> bool:
     return place not in storage or storage[place].list is None
 
 
+def started(plan: Plan, here: Place, kind: str) -> Place:
+    """A place as a starting kind has it; as it is, where there is no such kind."""
+    return next((one.place for one in starts(plan, here) if one.id == kind), here)
+
+
 def starts(plan: Plan, here: Place) -> tuple[Start, ...]:
     """The starting kinds for a place, which the plan need not have yet; those for applications once for each service account, in order of names."""
     clean = replace(here, owner=ROOT, group=None, inheritance_stops=here.kind != "pool", enforced_by="storage")

@@ -73,6 +73,13 @@ def unix_trouble(name: str) -> str | None:
     return f"has {len(name)} characters; Linux takes at most 32" if len(name) > 32 else None
 
 
+def sign_in_name(full_name: str) -> str:
+    """The sign-in name that a full name suggests: its first and last part, in plain letters."""
+    plain = unicodedata.normalize("NFKD", full_name).encode("ascii", "ignore").decode().lower()
+    parts = re.sub(r"[^a-z0-9\s-]", "", plain).split()
+    return f"{parts[0]}.{parts[-1]}" if len(parts) > 1 else "".join(parts)
+
+
 def free_name(name: str, taken: Collection[str]) -> str:
     """The name, or the first of name-2, name-3, … that none of some folded names is."""
     number, found = 1, name

@@ -15,6 +15,7 @@ import numpy as np
 
 from yardgate.core.access.batch.resolve import Codes, resolve
 from yardgate.core.access.bitsets import count, unpack
+from yardgate.core.access.outcome import outcome
 from yardgate.core.access.storage import storage_state
 from yardgate.core.acl.rights import Level
 from yardgate.core.edits.apply import apply
@@ -193,8 +194,9 @@ def _with_personal(table: Table, wanted: Demand, answer: Cover, miss: Miss) -> C
 def misses(
     plan: Plan, wanted: Demand, on: date, limits: Codes | None = None
 ) -> tuple[tuple[Miss, ...], tuple[Miss, ...]]:
-    """Who would get something else than they may, by grants and storage; and who gets more than they need, within limits above that."""
-    got = _given(plan, wanted, on)
+    """Who would get something else than they may, over the best way in, where there is one, else by grants and storage; and who gets more than they need, within
+    limits above that."""
+    got = _given(plan, wanted, on, over_ways=True)
     top = wanted.most if limits is None else limits
 
     def cells(flags: Flags) -> tuple[Miss, ...]:
@@ -250,12 +252,16 @@ def _adds(plan: Plan) -> bool:
     return plan.target.precedence == "pooled" and plan.target.combining in ("refusal", "widest")
 
 
-def _given(plan: Plan, wanted: Demand, on: date) -> Codes:
-    """What grants and storage give, as in a table: passing through is nothing."""
+def _given(plan: Plan, wanted: Demand, on: date, *, over_ways: bool = False) -> Codes:
+    """What grants and storage give, as in a table: passing through is nothing. over_ways: what comes out over shares, in places that some of them offer."""
     matrix = resolve(awake(plan), on)
     rows = [matrix.counting.number[person] for person in wanted.people]
-    columns = [CODE_OF[matrix.rows[place][rows]] for place in wanted.places]
-    return np.array(columns, np.uint8).reshape(len(columns), len(rows)).T
+    columns = {place: matrix.rows[place] for place in wanted.places}
+    if over_ways and plan.shares:
+        found = outcome(matrix)
+        columns |= {place: found.best[None][place] for place in wanted.places if found.ways_to(place)}
+    codes = [CODE_OF[columns[place][rows]] for place in wanted.places]
+    return np.array(codes, np.uint8).reshape(len(codes), len(rows)).T
 
 
 def _still_needed(wanted: Demand, given: Codes) -> Codes:

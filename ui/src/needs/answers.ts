@@ -1,4 +1,6 @@
-import type { Found } from "./useAnswers";
+import type { Schemas } from "../api/client";
+
+export type Found = Schemas["SuggestionOut"];
 
 const LETTERS = "ABCDEFGHIJKLMNOPQRSTUVWXYZ";
 
@@ -56,4 +58,22 @@ export function parts(found: Found, above: (place: string) => string | null | un
     split.set(root, (split.get(root) ?? new Set()).add(place));
   }
   return split;
+}
+
+/** Below that, no answer can be noticeably better. */
+export const SMALL = 0.0005;
+
+/** The answers with one more, where it is better in what it is for. */
+export function withAnswer(answers: Found[], one: Found): Found[] {
+  if (one.kind === "exact") return [one];
+  const exact = answers[0];
+  if (!exact) return answers;
+  const last = answers.findLast((other) => other.kind === "simpler") ?? exact;
+  const better =
+    one.kind === "fewer groups"
+      ? one.new_groups < exact.new_groups
+      : one.kind === "fewer exceptions"
+        ? one.personal < exact.personal
+        : one.cost < last.cost && one.beyond.length > last.beyond.length && 2 * one.beyond.length <= one.needs;
+  return better ? [...answers, one] : answers;
 }
