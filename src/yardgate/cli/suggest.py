@@ -17,7 +17,7 @@ from yardgate.core.model.needs import Need
 from yardgate.core.model.plan import Plan
 from yardgate.core.policy.simplify import Simplified, grants_of
 from yardgate.core.policy.simplify import simplify as simplify_plan
-from yardgate.core.suggest.answers import Answer, answer, answers
+from yardgate.core.suggest.answers import Proposal, answer, answers
 from yardgate.core.suggest.asked import Conflict, as_today
 from yardgate.core.suggest.groups import Suggestion, Terms
 from yardgate.core.suggest.solve import SECONDS
@@ -87,7 +87,7 @@ def suggest(
         raise typer.Exit(1)
 
 
-def _out(plan: Plan, exact: Answer, others: Sequence[Answer], *, as_json: bool, to: Path | None) -> None:
+def _out(plan: Plan, exact: Proposal, others: Sequence[Proposal], *, as_json: bool, to: Path | None) -> None:
     found = exact.suggestion
     if to is not None:
         write(planfile.write(found.after), to)
@@ -105,7 +105,7 @@ def _out(plan: Plan, exact: Answer, others: Sequence[Answer], *, as_json: bool, 
         _other(plan, one)
 
 
-def _other(plan: Plan, other: Answer) -> None:
+def _other(plan: Plan, other: Proposal) -> None:
     beyond = len(other.suggestion.beyond)
     out.print(
         f"{other.kind}: {_figures(other.suggestion)}"
@@ -147,7 +147,7 @@ def _simplified(found: Simplified, *, as_json: bool, to: Path | None) -> None:
         out.print(f"  {words}", markup=False, highlight=False, soft_wrap=True)
 
 
-def _json(answer: Answer) -> dict[str, Any]:
+def _json(answer: Proposal) -> dict[str, Any]:
     found = answer.suggestion
     return {
         "kind": answer.kind,

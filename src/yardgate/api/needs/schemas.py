@@ -8,7 +8,7 @@ from yardgate.api.schemas import In, Revision
 from yardgate.core.acl.rights import Level
 from yardgate.core.edits.records import Edit
 from yardgate.core.model.needs import Need
-from yardgate.core.suggest.answers import BEYOND, Kind
+from yardgate.core.suggest.answers import BEYOND, ProposalKind
 
 Missed = Literal["lacks", "must not", "more"]
 """Needed and not had; must not be and is; had and not needed."""
@@ -41,7 +41,7 @@ class SuggestIn(In):
     groups that there are, and leave them. today: needed is what everybody gets today."""
 
     seconds: Annotated[float, Field(gt=0, le=120)] = 20.0
-    kind: Kind = "exact"
+    kind: ProposalKind = "exact"
     step: Annotated[int, Field(ge=0, lt=len(BEYOND))] = 0
     may_change: bool = False
     today: bool = False
@@ -90,7 +90,7 @@ class SuggestionOut(BaseModel):
     those that were looked at. misses: where something else would come out all the same."""
 
     revision: Revision
-    kind: Kind
+    kind: ProposalKind
     cost: int
     needs: int
     new_groups: int

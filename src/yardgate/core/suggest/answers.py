@@ -4,7 +4,7 @@ beyond the need; and what each asks of whoever is taken on next."""
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, replace
 from datetime import date
-from typing import Literal, NamedTuple, get_args
+from typing import Literal, NamedTuple
 
 import numpy as np
 
@@ -15,15 +15,14 @@ from yardgate.core.suggest.cover import USUAL
 from yardgate.core.suggest.groups import USUALLY, Suggestion, Terms, suggest
 from yardgate.core.suggest.solve import TellBetter, go_on
 
-Kind = Literal["exact", "fewer groups", "fewer exceptions", "simpler"]
+ProposalKind = Literal["exact", "fewer groups", "fewer exceptions", "simpler"]
 """fewer groups, fewer exceptions: exact too, where a group, or a grant to a single person, weighs three or four times as much. simpler: gives
 some people more than they need, never what they must not have."""
-KINDS: tuple[Kind, ...] = get_args(Kind)
 BEYOND = (3.0, 2.0, 1.5, 1.0, 0.7)
 """What a step beyond need costs in simpler answers, one after the other; a grant costs 2."""
 
 
-class Role(NamedTuple):
+class Alike(NamedTuple):
     """People who need the same, and how many acts one more of them would be: groups to join, and grants by name."""
 
     people: tuple[str, ...]
@@ -31,10 +30,10 @@ class Role(NamedTuple):
 
 
 @dataclass(frozen=True, slots=True)
-class Answer:
-    kind: Kind
+class Proposal:
+    kind: ProposalKind
     suggestion: Suggestion
-    roles: tuple[Role, ...]
+    roles: tuple[Alike, ...]
 
     @property
     def cost(self) -> int:
@@ -47,11 +46,11 @@ def answer(
     plan: Plan,
     needs: Iterable[Need],
     on: date,
-    kind: Kind = "exact",
+    kind: ProposalKind = "exact",
     step: int = 0,
     terms: Terms = USUALLY,
     tell: TellBetter = go_on,
-) -> Answer:
+) -> Proposal:
     """One answer of a kind. step: of simpler ones, which price of BEYOND; the further, the simpler."""
     costs = terms.costs
     match kind:
@@ -62,18 +61,18 @@ def answer(
         case "simpler":
             terms = replace(terms, beyond=BEYOND[step])
     found = suggest(plan, needs, on, terms, tell)
-    return Answer(kind, found, tuple(roles(found)))
+    return Proposal(kind, found, tuple(roles(found)))
 
 
 def answers(
     plan: Plan, needs: Iterable[Need], on: date, terms: Terms = USUALLY, tell: TellBetter = go_on
-) -> Iterator[Answer]:
+) -> Iterator[Proposal]:
     """The exact answer, then those others that are better in what they are for; half of the time is for the first."""
     needs = tuple(needs)
     less = replace(terms, seconds=terms.seconds / (2 * (2 + len(BEYOND))))
     exact = last = answer(plan, needs, on, "exact", 0, replace(terms, seconds=terms.seconds / 2), tell)
     yield exact
-    kinds: list[tuple[Kind, int]] = [("fewer groups", 0), ("fewer exceptions", 0)]
+    kinds: list[tuple[ProposalKind, int]] = [("fewer groups", 0), ("fewer exceptions", 0)]
     kinds += [("simpler", step) for step in range(len(BEYOND))]
     for kind, step in kinds:
         other = answer(plan, needs, on, kind, step, less)
@@ -82,7 +81,7 @@ def answers(
             last = other if kind == "simpler" else last
 
 
-def better(other: Answer, exact: Answer, last: Answer) -> bool:
+def better(other: Proposal, exact: Proposal, last: Proposal) -> bool:
     """Whether another answer is worth a look. last: the one before it on the way from exact to simple."""
     mine, theirs = other.suggestion.figures, exact.suggestion.figures
     match other.kind:
@@ -97,12 +96,12 @@ def better(other: Answer, exact: Answer, last: Answer) -> bool:
     return True
 
 
-def roles(found: Suggestion) -> Iterator[Role]:
+def roles(found: Suggestion) -> Iterator[Alike]:
     """The kinds of people by what they need, those who need something, the most people first."""
     alike = sorted(_alike(found.asked), key=len, reverse=True)
     for rows in alike:
         people = tuple(found.asked.people[row] for row in rows)
-        yield Role(people, min(_acts(found, row) for row in rows))
+        yield Alike(people, min(_acts(found, row) for row in rows))
 
 
 def _alike(demand: Demand) -> list[list[int]]:

@@ -13,7 +13,7 @@ from random import Random
 
 import numpy as np
 
-from yardgate.core.suggest.cover import Merged, Slot, Step, bits, members
+from yardgate.core.suggest.cover import Excess, Merged, Slot, bits, members
 
 PAIRS = 20_000
 """Pairs of people of whom is looked at what they have in common; of more, as many are drawn."""
@@ -55,7 +55,7 @@ class Open:
     def __init__(self, merged: Merged):
         self.merged = merged
         self.cells = [bits(np.flatnonzero(column)) for column in (merged.least > 0).T]
-        self.beyond: dict[Step, int] = {}
+        self.beyond: dict[Excess, int] = {}
 
     def served(self, slot: Slot, some: int) -> int:
         """For whom of these a grant covers something that is open."""

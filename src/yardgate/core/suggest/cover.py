@@ -160,7 +160,7 @@ class Table:
         return bool((found >= self.least).all() and (found <= self.limits).all())
 
 
-Step = tuple[int, int]
+Excess = tuple[int, int]
 """A column and a code: getting that there."""
 
 
@@ -173,7 +173,7 @@ class Slot(NamedTuple):
     level: int
     fits: int
     serves: tuple[tuple[int, int], ...]
-    beyond: tuple[tuple[Step, int], ...] = ()
+    beyond: tuple[tuple[Excess, int], ...] = ()
 
     @property
     def within(self) -> int:
@@ -184,7 +184,7 @@ class Slot(NamedTuple):
         return found
 
 
-class Granted(NamedTuple):
+class Grantee(NamedTuple):
     """A group: its members as bits of classes, its grants, which that there is it is, and which of those are in it."""
 
     members: int
@@ -315,7 +315,7 @@ class Merged:
         """What is taken off where a grant is as today, so that of equal answers the one that keeps more is the cheapest."""
         return self.tie * sum((who, PlaceGrant(place, slot.level)) in kept for place in self.columns[slot.column])
 
-    def beyond_price(self, step: Step, some: int) -> float:
+    def beyond_price(self, step: Excess, some: int) -> float:
         """What it costs that these get that step beyond what they may."""
         return self.costs.beyond * self.size(some) * len(self.columns[step[0]])
 
@@ -325,7 +325,7 @@ class Merged:
 
     def answer(
         self,
-        groups: list[Granted],
+        groups: list[Grantee],
         personal: list[tuple[int, Slot]],
         bound: float,
         proven: bool,

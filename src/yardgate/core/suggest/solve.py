@@ -17,7 +17,7 @@ from time import monotonic
 import numpy as np
 
 from yardgate.core.suggest.candidates import Candidate, Open, likely, one_by_one, whole_blocks
-from yardgate.core.suggest.cover import Cover, Granted, Merged, Slot, Spot, Step, Table, bits, members
+from yardgate.core.suggest.cover import Cover, Excess, Grantee, Merged, Slot, Spot, Table, bits, members
 
 BLOCKS = 600
 """Whole blocks that are all given to the programme, at most."""
@@ -30,7 +30,7 @@ LARGE = 60_000
 """Grants over all likely groups; of more, groups are taken one after the other."""
 SECONDS = 20.0
 
-Found = tuple[list[Granted], list[tuple[int, Slot]]]
+Found = tuple[list[Grantee], list[tuple[int, Slot]]]
 """Groups, and personal grants."""
 TellBetter = Callable[[Cover], bool]
 """Is told of each better answer; says whether to go on."""
@@ -149,7 +149,7 @@ class _Covering(_Programme):
         super().__init__()
         self.merged = merged
         self.covering: dict[Spot, list[int]] = {}
-        self.beyond: dict[tuple[int, Step], int] = {}
+        self.beyond: dict[tuple[int, Excess], int] = {}
         self.personal: dict[int, tuple[int, Slot]] = {}
         self.fixed: dict[int, tuple[int, Slot]] = {}
         self.joined: dict[int, tuple[int, int]] = {}
@@ -224,7 +224,7 @@ class _Covering(_Programme):
                 self.member(one, slot, (joins,), grant)
 
     def answer(
-        self, groups: Callable[[Sequence[bool]], list[Granted]], seconds: float, *, proven: bool
+        self, groups: Callable[[Sequence[bool]], list[Grantee]], seconds: float, *, proven: bool
     ) -> Cover | None:
         """The cheapest, where each cell is covered. groups: the new groups, of which variables are yes."""
         merged = self.merged
@@ -250,7 +250,7 @@ class _Covering(_Programme):
             now = merged.there[number]
             for moved in (self.joined, self.left):
                 now ^= bits([one for variable, (of, one) in moved.items() if of == number and yes[variable]])
-            found.append(Granted(now, slots, number))
+            found.append(Grantee(now, slots, number))
         personal = [what for variable, what in self.personal.items() if yes[variable]]
         return merged.answer(found, personal, bound, proven)
 
@@ -282,15 +282,15 @@ def _of_blocks(merged: Merged, blocks: Sequence[int], seconds: float, *, proven:
     may_change = merged.links_of_free <= LINKS
     programme.there(may_change=may_change)
 
-    def group(number: int, yes: Sequence[bool]) -> Granted:
+    def group(number: int, yes: Sequence[bool]) -> Grantee:
         parts = tuple(there for variable, (of, there) in inside.items() if of == number and yes[variable])
         some = bits([one for variable, (of, one) in joined.items() if of == number and yes[variable]])
         for there in parts:
             some |= merged.there[there]
         slots = [slot for variable, (of, slot) in granted.items() if of == number and yes[variable]]
-        return Granted(some, slots, inside=parts)
+        return Grantee(some, slots, inside=parts)
 
-    def groups(yes: Sequence[bool]) -> list[Granted]:
+    def groups(yes: Sequence[bool]) -> list[Grantee]:
         return [group(number, yes) for number, variable in used.items() if yes[variable]]
 
     return programme.answer(groups, seconds, proven=proven and (may_change or not merged.free))
@@ -314,9 +314,9 @@ def _as_they_are(merged: Merged, candidates: Sequence[int], seconds: float) -> C
                 programme.gives(one, slot, grant)
     programme.there(may_change=False)
 
-    def groups(yes: Sequence[bool]) -> list[Granted]:
+    def groups(yes: Sequence[bool]) -> list[Grantee]:
         return [
-            Granted(
+            Grantee(
                 some,
                 [slot for variable, (of, slot) in granted.items() if of == some and yes[variable]],
                 inside=merged.inside(some),
@@ -328,7 +328,7 @@ def _as_they_are(merged: Merged, candidates: Sequence[int], seconds: float) -> C
     begun = monotonic()
     taken: list[int] = []
 
-    def noted(yes: Sequence[bool]) -> list[Granted]:
+    def noted(yes: Sequence[bool]) -> list[Grantee]:
         taken.extend(some for some, group in used.items() if yes[group])
         return groups(yes)
 
@@ -358,7 +358,7 @@ def _taken(merged: Merged, candidates: Sequence[int]) -> Found:
     groups = []
     for (some, there), slots in taken:
         served = some if there is not None else _served(some, slots)
-        groups.append(Granted(served, slots, there, merged.inside(served) if there is None else ()))
+        groups.append(Grantee(served, slots, there, merged.inside(served) if there is None else ()))
     return groups, personal
 
 
