@@ -76,10 +76,9 @@ def grants(see: Camera) -> None:
 
 def needs(see: Camera) -> None:
     see.go("needs", ".needs-stand")
-    see.press("From what people get today")
-    see.wait(lambda: see.driver.find_elements("css selector", ".c.need"))
     see.press("Work them out")
     see.wait(lambda: see.driver.find_elements("css selector", ".suggested li"))
+    see.wait(lambda: not see.driver.find_elements("css selector", ".side .ant-btn-loading"))
 
 
 def begin(see: Camera) -> None:
