@@ -59,6 +59,7 @@ from yardgate.core.policy.findings import Case, find
 from yardgate.formats import accounts as account_files
 from yardgate.formats import listing, matrix, people, planfile, promises
 from yardgate.formats.exporting import BY_NAME, Exported
+from yardgate.formats.given import noted
 from yardgate.formats.matrix import SPELLINGS
 from yardgate.formats.notation import flag_letters
 from yardgate.formats.reading import FormatError, ObjectKind, Reading, decode
@@ -99,6 +100,9 @@ def main() -> None:
 # --- in and out -------------------------------------------------------------------------------------------------------
 
 
+TABLES = ("matrix", "people", "needs", "promises")
+
+
 @app.command("import")
 def import_(
     kind: Annotated[
@@ -127,18 +131,19 @@ def import_(
 ) -> None:
     """Take a table, a host's account files or a plan file into a plan. Says what was left out."""
     work = PlanSource(data, plan, file, make=True)
-    content = decode(read_bytes(source), nul=kind == "find")
+    given = read_bytes(source)
+    content = "" if kind in TABLES else decode(given, nul=kind == "find")
     top = None if at is None else one_of(Names(work.plan).place(at), at, "place")
     styles: dict[str, listing.ListStyle] = {"getfacl": "posix", "find": "mode", "nfs4": "ordered"}
     readers: dict[str, Callable[[dict[str, ObjectKind]], Reading]] = {
-        "matrix": lambda make: matrix.read(work.plan, content, make, clear_blanks),
-        "people": lambda make: people.read(work.plan, content, make),
+        "matrix": lambda make: noted(given, lambda text: matrix.read(work.plan, text, make, clear_blanks)),
+        "people": lambda make: noted(given, lambda text: people.read(work.plan, text, make)),
         "accounts": lambda _: account_files.read(
             work.plan, content, decode(read_bytes(second)) if second else "", lowest, highest, private_groups
         ),
         "plan": lambda _: Reading(difference(work.plan, planfile.read(content))),
-        "needs": lambda make: matrix.read_needs(work.plan, content, make),
-        "promises": lambda _: promises.read(work.plan, content),
+        "needs": lambda make: noted(given, lambda text: matrix.read_needs(work.plan, text, make)),
+        "promises": lambda _: noted(given, lambda text: promises.read(work.plan, text)),
     }
     for name, style in styles.items():
         readers[name] = lambda make, style=style: listing.read(  # type: ignore[misc]

@@ -23,7 +23,7 @@ from yardgate.core.suggest.groups import Suggestion, Terms
 from yardgate.core.suggest.solve import SECONDS
 from yardgate.formats import edits as edit_files
 from yardgate.formats import matrix, planfile
-from yardgate.formats.reading import decode
+from yardgate.formats.given import noted
 
 
 def suggest(
@@ -70,7 +70,7 @@ def suggest(
     asked: tuple[Need, ...] = as_today(plan, day) if today else tuple(plan.needs.values())
     if needs is not None:
         bare = replace(plan, needs={})
-        reading = matrix.read_needs(bare, decode(read_bytes(needs)))
+        reading = noted(read_bytes(needs), lambda text: matrix.read_needs(bare, text))
         if reading.unknown:
             raise Refused(f"the plan does not have: {', '.join(sorted({one.name for one in reading.unknown}))}")
         asked = tuple(apply(bare, reading.edits)[0].needs.values())

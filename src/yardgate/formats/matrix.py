@@ -17,17 +17,61 @@ from yardgate.core.model.plan import EVERYONE, Group, Place, PlaceKind, Plan, Us
 from yardgate.formats import table
 from yardgate.formats.reading import FormatError, Make, Note, Reading, Unknown
 
-SPELLINGS: dict[str, Level | None] = {
-    **dict.fromkeys(
-        ("rw", "w", "read-write", "read/write", "read write", "readwrite", "write", "change", "modify", "full"),
-        Level.RW,
+_WRITTEN: Mapping[Level | None, tuple[str, ...]] = {
+    Level.RW: (
+        *(
+            "rw",
+            "w",
+            "r/w",
+            "r+w",
+            "r-w",
+            "rwx",
+            "m",
+            "f",
+            "read-write",
+            "read/write",
+            "read write",
+            "readwrite",
+            "read & write",
+        ),
+        *("read and write", "write", "change", "modify", "edit", "full", "full control", "full access"),
+        *("schreiben", "lesen/schreiben", "lesen und schreiben", "ändern", "vollzugriff"),
+        *("écriture", "lecture/écriture", "lecture et écriture", "modification", "contrôle total"),
+        *("escritura", "lectura/escritura", "lectura y escritura", "modificar", "control total"),
+        *("scrittura", "lettura/scrittura", "lettura e scrittura", "modifica", "controllo completo"),
+        *("schrijven", "lezen/schrijven", "lezen en schrijven", "wijzigen", "volledig beheer"),
     ),
-    **dict.fromkeys(("ro", "r", "read-only", "read only", "readonly", "read"), Level.RO),
-    **dict.fromkeys(
-        ("na", "n", "no", "no access", "no-access", "noaccess", "deny", "denied", "refuse", "refused"), Level.NA
+    Level.RO: (
+        *("ro", "r", "rx", "r-x", "read-only", "read only", "readonly", "read", "view"),
+        *("lesen", "nur lesen", "lecture", "lecture seule", "lectura", "solo lectura", "lettura", "sola lettura"),
+        *("lezen", "alleen lezen"),
     ),
-    **dict.fromkeys(("", "-", "–", "—", ".", "·"), None),
+    Level.NA: (
+        *("na", "n", "no", "no access", "no-access", "noaccess", "deny", "denied", "refuse", "refused"),
+        *("kein zugriff", "aucun accès", "sin acceso", "nessun accesso", "geen toegang"),
+    ),
+    None: ("", "-", "–", "—", ".", "·"),
 }
+"""What people write for a level, in the languages that offices here write in."""
+SPELLINGS: dict[str, Level | None] = {fold(word): level for level, some in _WRITTEN.items() for word in some}
+PLAIN_NO = ("n", "no")
+REMARKS = frozenset(
+    fold(word)
+    for word in (
+        "note",
+        "notes",
+        "comment",
+        "comments",
+        "remark",
+        "remarks",
+        "bemerkung",
+        "bemerkungen",
+        "remarque",
+        "notas",
+        "opmerking",
+    )
+)
+"""What a column is called that says nothing of a place."""
 
 _HINTS = {
     "": "write RW, RO, NA or leave it empty",
@@ -62,6 +106,14 @@ def read(plan: Plan, text: str, make: Make | None = None, clear_blanks: bool = F
                 grants.append(SetGrant(place, who, level))
     if any(isinstance(edit, SetGrant) and edit.who == EVERYONE and edit.level for edit in grants):
         maker.notes.append(Note(None, "Everyone means all accounts, and guests wherever a share lets guests in"))
+    plain = sum(fold(cell.text) in PLAIN_NO for _, cells in rows for cell in cells)
+    if plain:
+        maker.notes.append(
+            Note(
+                None,
+                f"“no” was taken as a refusal, not as nothing said, in {plain} {'cell' if plain == 1 else 'cells'}",
+            )
+        )
     if dashes:
         maker.notes.append(
             Note(
@@ -112,7 +164,12 @@ def _grid(
             "the first line must name at least one place after the column of names", header_line, len(header)
         )
     maker = _Maker(plan, make)
-    columns = [maker.place(cell, header_line, lead + i + 1) for i, cell in enumerate(header[lead:])]
+    left_out = {i for i, cell in enumerate(header[lead:]) if fold(cell) in REMARKS and not maker.names.place(cell)}
+    for i in sorted(left_out):
+        maker.notes.append(Note(header_line, f"the column {show(header[lead + i])} was left out: it is no place"))
+    columns = [
+        None if i in left_out else maker.place(cell, header_line, lead + i + 1) for i, cell in enumerate(header[lead:])
+    ]
     for i, place in enumerate(columns):
         if place and place in columns[:i]:
             raise FormatError(f"place {show(header[lead + i])} is named twice", header_line, lead + i + 1)
@@ -125,6 +182,8 @@ def _grid(
         who = maker.who(name, line)
         cells = []
         for i, (place, cell) in enumerate(zip(columns, row[lead:], strict=False)):
+            if i in left_out:
+                continue
             if fold(cell) not in spellings:
                 hint = hints.get(fold(cell), hints[""])
                 raise FormatError(f"{show(cell)} is not a level; {hint}", line, lead + i + 1)

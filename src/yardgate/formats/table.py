@@ -12,10 +12,10 @@ QUOTED = re.compile(r'[,;\t"\r\n]|^\s|\s$')  # what stands in quotes
 FORMULA = ("=", "+", "-", "@", "\t", "\r")  # a spreadsheet may take a cell that begins so for a formula
 
 
-def rows(text: str) -> Iterator[tuple[int, list[str]]]:
-    """(line on which it begins, fields) for each row that is not blank. The delimiter is the header's most frequent one."""
+def rows(text: str, delimiter: str = "") -> Iterator[tuple[int, list[str]]]:
+    """(line on which it begins, fields) for each row that is not blank. The delimiter is the header's most frequent one, if none is told."""
     found = False
-    reader = csv.reader(io.StringIO(text, newline=""), delimiter=_delimiter(text), strict=True)
+    reader = csv.reader(io.StringIO(text, newline=""), delimiter=delimiter or _delimiter(text), strict=True)
     while True:
         line = reader.line_num + 1
         try:

@@ -4,6 +4,7 @@ import io
 import re
 import zipfile
 from collections.abc import Iterable, Iterator, Sequence
+from datetime import datetime, time
 from typing import Any
 
 from openpyxl import Workbook, load_workbook
@@ -182,4 +183,13 @@ def _rows(sheet: Any) -> Iterator[list[str]]:
         cells += len(row)
         if number > ROWS or cells > CELLS:
             raise FormatError(f"the sheet is too large; at most {ROWS:,} rows and {CELLS:,} cells are read", number)
-        yield ["" if value is None else str(value) for value in row]
+        yield [_text(value) for value in row]
+
+
+def _text(value: Any) -> str:
+    """A cell as a table has it: a day without a time, a whole number without a point."""
+    if value is None:
+        return ""
+    if isinstance(value, datetime) and value.time() == time():
+        return value.date().isoformat()
+    return str(int(value)) if isinstance(value, float) and value.is_integer() else str(value)

@@ -29,6 +29,7 @@ from yardgate.drivers.linux.papers import PAPERS
 from yardgate.drivers.linux.snapshot import copied
 from yardgate.formats import accounts, listing, matrix, people, planfile, promises, server, workbook
 from yardgate.formats.exporting import BY_NAME, FORMATS, Exported
+from yardgate.formats.given import noted
 from yardgate.formats.reading import FormatError, Reading, decode
 from yardgate.services.derived import Services
 from yardgate.store import Opened
@@ -59,13 +60,13 @@ def read(services: Services, opened: Opened, body: Import) -> Reading:
         case "server":
             return server.read(plan, _copied(services, opened, body), body.make, body.lowest, body.highest)
         case "matrix":
-            return matrix.read(plan, _table(body.content), body.make, body.clear_blanks)
+            return noted(body.content, lambda text: matrix.read(plan, text, body.make, body.clear_blanks))
         case "people":
-            return people.read(plan, _table(body.content), body.make)
+            return noted(body.content, lambda text: people.read(plan, text, body.make))
         case "needs":
-            return matrix.read_needs(plan, _table(body.content), body.make)
+            return noted(body.content, lambda text: matrix.read_needs(plan, text, body.make))
         case "promises":
-            return promises.read(plan, _table(body.content))
+            return noted(body.content, lambda text: promises.read(plan, text))
         case "accounts":
             text, second = decode(body.content), decode(body.second)
             return accounts.read(plan, text, second, body.lowest, body.highest, body.private_groups)
@@ -81,11 +82,6 @@ def read(services: Services, opened: Opened, body: Import) -> Reading:
             packed = body.content.startswith(workbook.BEGINS)
             text = workbook.plan_file(body.content) if packed else decode(body.content)
             return Reading(difference(plan, planfile.read(text)))
-
-
-def _table(content: bytes) -> str:
-    """A table as text: CSV, or the first sheet of a workbook."""
-    return workbook.text(content) if content.startswith(workbook.BEGINS) else decode(content)
 
 
 def _copied(services: Services, opened: Opened, body: Import) -> server.Copied:
