@@ -154,6 +154,19 @@ def test_it_can_be_stopped_with_what_it_has() -> None:
     assert answer.cost >= solve(table).cost
 
 
+@pytest.mark.parametrize("seconds", [0.0, 0.2])
+@pytest.mark.parametrize("beyond", [0, 1.5])
+def test_however_little_time_there_is_an_answer(seconds: float, beyond: float) -> None:
+    draw = np.random.default_rng(7)
+    need: Codes = draw.choice([0, READ, CHANGE], (16, 12), p=[0.6, 0.2, 0.2]).astype(np.uint8)
+    table = Table.of(need, costs=Costs(beyond=beyond))
+    if beyond:
+        table = replace(table, limit=np.full(need.shape, CHANGE, np.uint8))
+    answer = solve(table, seconds)
+    assert table.gives(answer.groups, answer.personal)
+    assert 0 <= answer.gap <= 1
+
+
 # --- in a plan --------------------------------------------------------------------------------------------------------
 
 

@@ -297,7 +297,6 @@ def test_this_machines_own_files_come_in() -> None:
         ("ann:x:ten:1000:::\n", "", "line 1, column 7: uid “ten”"),
         ("ann:x:1000:-1:::\n", "", "line 1, column 12: gid “-1”"),
         (":x:1000:1000:::\n", "", "the name is empty"),
-        (PASSWD + "Ann:x:1002:1002:::\n", "", "line 5, column 1: account “Ann” stands twice"),
         (PASSWD, "a:x:1\n", "a line of group has 4 fields"),
         (PASSWD, "a:x:99999999999:\n", "gid “99999999999”"),
     ],
@@ -305,6 +304,51 @@ def test_this_machines_own_files_come_in() -> None:
 def test_account_files_that_cannot_be_read(passwd: str, group: str, message: str) -> None:
     with pytest.raises(FormatError, match=message):
         accounts.read(Plan(), passwd, group)
+
+
+DAMAGED = {
+    "a name service's line": "+@netgroup::::::",
+    "a comment": "# from the old server",
+    "too few fields": "dora:x:1009",
+    "no name": ":x:1009:1009:::",
+    "a negative number": "nfsnobody:x:-2:-2:::",
+    "a name in another case": "ANN:x:1009:1009:::",
+    "a number that is none": "dora:x:1o09:1009:::",
+}
+
+
+@pytest.mark.parametrize("kind", DAMAGED)
+def test_a_damaged_line_is_said_and_leaves_all_others_as_they_were(kind: str) -> None:
+    good = "ann:x:1001:1001:Ann Höfer,,,:/home/ann:/bin/sh\nbob:x:1002:100::/home/bob:/bin/sh\n"
+    groups = "crew:x:1100:ann,bob\nusers:x:100:\n"
+    whole = accounts.read(Plan(), good, groups)
+    for at in range(3):
+        lines = good.splitlines(keepends=True)
+        lines.insert(at, DAMAGED[kind] + "\n")
+        found = accounts.read(Plan(), "".join(lines), groups)
+        if kind != "a name in another case" or at > 0:  # else it is the first of the two
+            assert found.edits == whole.edits
+        said = [note for note in found.notes if note.line == at + 1 and note.text.startswith("left out")]
+        assert len(said) == (kind != "a comment" and (kind != "a name in another case" or at > 0))
+
+
+def test_groups_on_several_lines_and_primary_groups_that_are_nowhere() -> None:
+    passwd = "ann:x:1001:1001:::\nbob:x:1002:1500:::\n"
+    found = accounts.read(Plan(), passwd, "crew:x:1100:ann\ncrew:x:1100:bob\n+:::\ncrew:x:1200:ann\n")
+    after, _ = apply(Plan(), found.edits)
+    assert after.groups["crew"].members == {"ann", "bob"}
+    notes = [(note.line, note.text) for note in found.notes]
+    assert (2, "group “crew” goes on here from line 1; it came in as one") in notes
+    assert (2, "“bob” has 1500 as primary group, and no group that came in has this number") in notes
+    assert {line for line, text in notes if text.startswith("left out")} == {3, 4}
+
+
+@pytest.mark.parametrize("encoding", ["utf-8", "latin-1", "cp1252"])
+def test_account_files_in_any_encoding(encoding: str) -> None:
+    files = "ann:x:1001:100:Ann Höfer:/home/ann:/bin/sh\n".encode(encoding), "users:x:100:\n".encode(encoding)
+    found = accounts.from_files(Plan(), *files)
+    assert apply(Plan(), found.edits)[0].users["ann"].full_name == "Ann Höfer"
+    assert bool(found.notes) == (encoding != "utf-8")
 
 
 def test_needs_come_from_a_table_as_people_write_them(quay: Plan) -> None:

@@ -100,7 +100,7 @@ def main() -> None:
 # --- in and out -------------------------------------------------------------------------------------------------------
 
 
-TABLES = ("matrix", "people", "needs", "promises")
+AS_GIVEN = ("matrix", "people", "needs", "promises", "accounts")  # in whatever encoding
 
 
 @app.command("import")
@@ -132,14 +132,14 @@ def import_(
     """Take a table, a host's account files or a plan file into a plan. Says what was left out."""
     work = PlanSource(data, plan, file, make=True)
     given = read_bytes(source)
-    content = "" if kind in TABLES else decode(given, nul=kind == "find")
+    content = "" if kind in AS_GIVEN else decode(given, nul=kind == "find")
     top = None if at is None else one_of(Names(work.plan).place(at), at, "place")
     styles: dict[str, listing.ListStyle] = {"getfacl": "posix", "find": "mode", "nfs4": "ordered"}
     readers: dict[str, Callable[[dict[str, ObjectKind]], Reading]] = {
         "matrix": lambda make: noted(given, lambda text: matrix.read(work.plan, text, make, clear_blanks)),
         "people": lambda make: noted(given, lambda text: people.read(work.plan, text, make)),
-        "accounts": lambda _: account_files.read(
-            work.plan, content, decode(read_bytes(second)) if second else "", lowest, highest, private_groups
+        "accounts": lambda _: account_files.from_files(
+            work.plan, given, read_bytes(second) if second else b"", lowest, highest, private_groups
         ),
         "plan": lambda _: Reading(difference(work.plan, planfile.read(content))),
         "needs": lambda make: noted(given, lambda text: matrix.read_needs(work.plan, text, make)),

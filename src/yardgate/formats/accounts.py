@@ -3,11 +3,13 @@
 import re
 from collections.abc import Collection, Iterator, Mapping
 from dataclasses import replace
+from typing import TypeVar
 
 from yardgate.core.edits.records import Edit, Join, PutGroup, PutUser
 from yardgate.core.model.names import fresh_id
 from yardgate.core.model.naming import fold, show
 from yardgate.core.model.plan import LARGEST_NUMBER, LOCAL, Group, Plan, User
+from yardgate.formats.given import decoded
 from yardgate.formats.reading import FormatError, Note, Reading
 
 LOWEST, HIGHEST = 1000, 60000  # UID_MIN and UID_MAX of login.defs(5)
@@ -24,12 +26,12 @@ def read(
 ) -> Reading:
     """The edits that bring a host's accounts into a plan, uid and gid kept.
 
-    Accounts and groups with a number outside lowest..highest are left out, except primary groups of accounts that come
+    A line that cannot be read is left out and noted, and the rest comes in. Accounts and groups with a number outside lowest..highest are left out, except primary groups of accounts that come
     in, and those that are named in `also`. A private group (same name and number as its only user) is left out unless `private_groups`.
     """
-    people = list(_passwd(passwd))
-    groups = list(_group(group))
     notes: list[Note] = []
+    people = _taken_in(_passwd(passwd), notes)
+    groups = _joined(_taken_in(_group(group), notes), notes)
     kept = [user for user in people if lowest <= user[2] <= highest or user[1] in also]
     notes += [
         Note(line, f"account {show(name)} left out: uid {uid} is outside {lowest} to {highest}")
@@ -71,13 +73,27 @@ def read(
             for member in members
             if member not in names
         ]
-    for _, name, uid, gid, full_name in kept:
+    for line, name, uid, gid, full_name in kept:
+        if gid not in by_gid and (name, uid) not in private:
+            notes.append(
+                Note(line, f"{show(name)} has {gid} as primary group, and no group that came in has this number")
+            )
         existing = plan.users.get(user_ids[fold(name)])
         user = existing or User(id=user_ids[fold(name)], name=name, full_name=full_name)
         user = replace(user, uid=uid, primary_group=by_gid.get(gid, user.primary_group))
         if user != existing:
             edits.append(PutUser(user))
     return Reading((*edits, *joins), tuple(notes))
+
+
+def from_files(
+    plan: Plan, passwd: bytes, group: bytes, lowest: int = LOWEST, highest: int = HIGHEST, private_groups: bool = False
+) -> Reading:
+    """The same, of files in the encoding that they are in."""
+    notes: list[Note] = []
+    people, groups = decoded(passwd, notes), decoded(group, notes)
+    reading = read(plan, people, groups, lowest, highest, private_groups)
+    return replace(reading, notes=(*notes, *reading.notes))
 
 
 def smb_accounts(text: str) -> dict[str, dict[str, str]]:
@@ -95,18 +111,55 @@ def is_open(said: Mapping[str, str]) -> bool:
     return "D" not in said.get("Account Flags", "")
 
 
-def _rows(text: str, what: str, fields: int) -> Iterator[tuple[int, list[str]]]:
+Account = tuple[int, str, int, int, str]
+"""Line, name, uid, gid, full name."""
+GroupLine = tuple[int, str, int, tuple[str, ...]]
+"""Line, name, gid, members."""
+Line = TypeVar("Line", Account, GroupLine)
+
+
+def _taken_in(lines: Iterator[Line | FormatError], notes: list[Note]) -> list[Line]:
+    """The lines that could be read; the others are noted. Raises FormatError where none could: then it is another file."""
+    good, wrong = list[Line](), list[FormatError]()
+    for line in lines:
+        if isinstance(line, FormatError):
+            wrong.append(line)
+        else:
+            good.append(line)
+    if wrong and not good:
+        raise wrong[0]
+    notes += [Note(error.line, f"left out: {error.plain}") for error in wrong]
+    return good
+
+
+def _joined(groups: list[GroupLine], notes: list[Note]) -> list[GroupLine]:
+    """Groups that stand on several lines as one, as initgroups(3) counts them."""
+    found: dict[tuple[str, int], GroupLine] = {}
+    for line, name, gid, members in groups:
+        if (name, gid) in found:
+            first = found[name, gid]
+            found[name, gid] = (*first[:3], tuple(dict.fromkeys((*first[3], *members))))
+            notes.append(Note(line, f"group {show(name)} goes on here from line {first[0]}; it came in as one"))
+        else:
+            found[name, gid] = line, name, gid, members
+    return list(found.values())
+
+
+def _rows(text: str, what: str, fields: int) -> Iterator[tuple[int, list[str]] | FormatError]:
     for line, row in enumerate(text.splitlines(), 1):
         if not row.strip() or row.startswith("#"):
             continue
         parts = row.split(":")
-        if len(parts) != fields:
-            raise FormatError(
+        if row[0] in "+-":
+            yield FormatError(f"{show(row[:40])} takes in or leaves out accounts of a name service (NIS)", line, 1)
+        elif len(parts) != fields:
+            yield FormatError(
                 f"a line of {what} has {fields} fields between colons; this one has {len(parts)}", line, len(row) or 1
             )
-        if not parts[0]:
-            raise FormatError("the name is empty", line, 1)
-        yield line, parts
+        elif not parts[0]:
+            yield FormatError("the name is empty", line, 1)
+        else:
+            yield line, parts
 
 
 def _number(text: str, what: str, line: int, column: int) -> int:
@@ -115,23 +168,43 @@ def _number(text: str, what: str, line: int, column: int) -> int:
     return int(text)
 
 
-def _passwd(text: str) -> Iterator[tuple[int, str, int, int, str]]:
-    """(line, name, uid, gid, full name) for each account. The full name is the first part of the comment field."""
+def _passwd(text: str) -> Iterator[Account | FormatError]:
+    """The accounts. The full name is the first part of the comment field."""
     seen: dict[str, int] = {}
-    for line, parts in _rows(text, "passwd", 7):
-        name, _, uid, gid, comment, *_ = parts
+    for row in _rows(text, "passwd", 7):
+        if isinstance(row, FormatError):
+            yield row
+            continue
+        line, (name, password, uid, gid, comment, *_) = row
         if seen.setdefault(fold(name), line) != line:
-            raise FormatError(f"account {show(name)} stands twice, first in line {seen[fold(name)]}", line, 1)
-        column = len(name) + len(parts[1]) + 3
-        numbers = _number(uid, "uid", line, column), _number(gid, "gid", line, column + len(uid) + 1)
+            yield FormatError(f"account {show(name)} stands twice, first in line {seen[fold(name)]}", line, 1)
+            continue
+        column = len(name) + len(password) + 3
+        try:
+            numbers = _number(uid, "uid", line, column), _number(gid, "gid", line, column + len(uid) + 1)
+        except FormatError as error:
+            yield error
+            continue
         yield line, name, *numbers, comment.split(",")[0].strip()
 
 
-def _group(text: str) -> Iterator[tuple[int, str, int, tuple[str, ...]]]:
-    """(line, name, gid, members) for each group."""
-    seen: dict[str, int] = {}
-    for line, (name, password, gid, members) in _rows(text, "group", 4):
-        if seen.setdefault(fold(name), line) != line:
-            raise FormatError(f"group {show(name)} stands twice, first in line {seen[fold(name)]}", line, 1)
-        number = _number(gid, "gid", line, len(name) + len(password) + 3)
-        yield line, name, number, tuple(m.strip() for m in members.split(",") if m.strip())
+def _group(text: str) -> Iterator[GroupLine | FormatError]:
+    seen: dict[str, tuple[int, str, str]] = {}
+    for row in _rows(text, "group", 4):
+        if isinstance(row, FormatError):
+            yield row
+            continue
+        line, (name, password, gid, members) = row
+        first, called, number = seen.setdefault(fold(name), (line, name, gid))
+        if first != line and (called, number) != (name, gid):
+            yield FormatError(f"group {show(name)} stands twice, first in line {first}", line, 1)
+            continue
+        try:
+            yield (
+                line,
+                name,
+                _number(gid, "gid", line, len(name) + len(password) + 3),
+                tuple(m.strip() for m in members.split(",") if m.strip()),
+            )
+        except FormatError as error:
+            yield error

@@ -49,7 +49,7 @@ class Given(NamedTuple):
 def given(content: bytes) -> Given:
     """A table without what stands around it. Raises FormatError where it is none."""
     notes: list[Note] = []
-    text = workbook.text(content) if content.startswith(workbook.BEGINS) else _decoded(content, notes)
+    text = workbook.text(content) if content.startswith(workbook.BEGINS) else decoded(content, notes)
     rows = list(_rows(text))
     kept = _without_totals(_without_titles(rows, notes), notes)
     width = max((len(cells) for _, cells in kept), default=0)
@@ -66,7 +66,7 @@ def noted(content: bytes, read: Callable[[str], Reading]) -> Reading:
     return replace(reading, notes=(*found.notes, *reading.notes))
 
 
-def _decoded(content: bytes, notes: list[Note]) -> str:
+def decoded(content: bytes, notes: list[Note]) -> str:
     """Text by its byte order mark, as UTF-8, as UTF-16 where every other byte is NUL, else in the encoding of which it looks most."""
     for mark, name in MARKS:
         if content.startswith(mark):

@@ -68,8 +68,8 @@ def read(services: Services, opened: Opened, body: Import) -> Reading:
         case "promises":
             return noted(body.content, lambda text: promises.read(plan, text))
         case "accounts":
-            text, second = decode(body.content), decode(body.second)
-            return accounts.read(plan, text, second, body.lowest, body.highest, body.private_groups)
+            files = body.content, body.second
+            return accounts.from_files(plan, *files, body.lowest, body.highest, body.private_groups)
         case "getfacl":
             return listing.read(plan, decode(body.content), "posix", body.at, body.make, only_folders=body.only_folders)
         case "find":

@@ -12,6 +12,7 @@ people then share a group.
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import replace
 from itertools import combinations
+from math import isfinite
 from time import monotonic
 
 import numpy as np
@@ -138,8 +139,8 @@ class _Programme:
         )
         if found.x is None:
             return None
-        bound = found.mip_dual_bound
-        return [bool(value > 0.5) for value in found.x], float(bound if bound is not None else found.fun)
+        bound = found.mip_dual_bound if found.mip_dual_bound is not None else found.fun
+        return [bool(value > 0.5) for value in found.x], float(bound) if isfinite(bound) else 0.0
 
 
 class _Covering(_Programme):
