@@ -82,7 +82,7 @@ if test ! -e "./$4"; then mv --no-target-directory -- "./$3" "./$4"; fi
 new=$(dirname "$name")/$4
 if ! zfs rename "$name" "$new" 2> /dev/null; then # perhaps since it is mounted
   patient zfs unmount "$name"
-  zfs rename "$name" "$new" || { zfs mount "$name"; exit 1; }
+  patient zfs rename "$name" "$new" || { zfs mount "$name"; exit 1; }
   zfs mount "$new"
 fi
 """,
