@@ -89,6 +89,9 @@ function Asked({ need, onKeep, locked }: { need: Need; onKeep: (need: Need) => v
   );
 }
 
+/** What takes the place of the button that asked for it takes its focus, too. */
+const takesFocus = (shown: HTMLElement | null) => shown?.focus({ preventScroll: true });
+
 /** The groups that would give somebody what they need. */
 function Fits({ who }: { who: Row }) {
   const { id, index, outline, canEdit, edit } = usePlan();
@@ -119,7 +122,7 @@ function Fits({ who }: { who: Row }) {
       .join(", ") + (places.length > 4 ? ` and ${places.length - 4} more` : "");
   const already = new Set(now.beyond);
   return (
-    <div className="fits">
+    <div className="fits" tabIndex={-1} ref={takesFocus}>
       <p>{now.lacks.length === 0 ? `${who.name} gets all that they need.` : `${who.name} lacks ${names(now.lacks)}.`}</p>
       {now.lacks.length > 0 && fits.length === 0 && <p className="muted">No group that there is gives any of it.</p>}
       {fits.map((fit) => {
