@@ -108,14 +108,14 @@ def smb_accounts(text: str) -> dict[str, dict[str, str]]:
 
 def is_open(said: Mapping[str, str]) -> bool:
     """Whether the SMB server lets such an account in."""
-    return "D" not in said.get("Account Flags", "")
+    return "D" not in said.get("PasswdLine Flags", "")
 
 
-Account = tuple[int, str, int, int, str]
+PasswdLine = tuple[int, str, int, int, str]
 """Line, name, uid, gid, full name."""
 GroupLine = tuple[int, str, int, tuple[str, ...]]
 """Line, name, gid, members."""
-Line = TypeVar("Line", Account, GroupLine)
+Line = TypeVar("Line", PasswdLine, GroupLine)
 
 
 def _taken_in(lines: Iterator[Line | FormatError], notes: list[Note]) -> list[Line]:
@@ -168,7 +168,7 @@ def _number(text: str, what: str, line: int, column: int) -> int:
     return int(text)
 
 
-def _passwd(text: str) -> Iterator[Account | FormatError]:
+def _passwd(text: str) -> Iterator[PasswdLine | FormatError]:
     """The accounts. The full name is the first part of the comment field."""
     seen: dict[str, int] = {}
     for row in _rows(text, "passwd", 7):
