@@ -108,7 +108,7 @@ def smb_accounts(text: str) -> dict[str, dict[str, str]]:
 
 def is_open(said: Mapping[str, str]) -> bool:
     """Whether the SMB server lets such an account in."""
-    return "D" not in said.get("PasswdLine Flags", "")
+    return "D" not in said.get("Account Flags", "")
 
 
 PasswdLine = tuple[int, str, int, int, str]
