@@ -205,7 +205,7 @@ def test_bad_imports_say_line_and_column(web: Web, client: TestClient) -> None:
     for path in ("/import/preview", "/import"):
         problem = client.post(web.at(path), json=body).json()
         assert (problem["status"], problem["line"], problem["column"]) == (422, 2, 2)
-    body["content"] = b64(b"who\xff")
+    body |= {"kind": "getfacl", "content": b64(b"who\xff")}
     assert client.post(web.at("/import/preview"), json=body).json()["column"] == 4
 
 

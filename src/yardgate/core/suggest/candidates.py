@@ -161,9 +161,10 @@ def _alike(merged: Merged) -> Iterator[int]:
     if len(merged.classes) < 2:
         return
     from scipy.cluster.hierarchy import linkage  # here, as in solve
+    from scipy.spatial.distance import pdist
 
     sets = [1 << one for one in range(len(merged.classes))]
-    for one, other, *_ in linkage(merged.least.astype(np.float64), "average", "cityblock"):
+    for one, other, *_ in linkage(pdist(merged.least.astype(np.float64), "cityblock"), "average"):
         sets.append(sets[int(one)] | sets[int(other)])
         yield sets[-1]
 
