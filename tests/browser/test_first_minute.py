@@ -37,6 +37,13 @@ class Novice(Page):
     def press(self, text: str, css: str = "button, a, [role=radio], .ant-radio-wrapper, .ant-checkbox-wrapper") -> None:
         self.until(lambda: next(one for one in self.all(css) if one.is_displayed() and text in one.text)).click()
 
+    def begins(self, name: str) -> str:
+        """A new plan from the list of them: its id."""
+        self.press("New plan")
+        self.one(".ant-modal input").send_keys(name, Keys.ENTER)
+        self.says("Three ways to begin")
+        return self.driver.current_url.split("/p/")[1].split("/")[0]
+
     def job(self) -> None:
         """A job begins: the one station it begins in may be gone to by the bar, each other one only by a link on the page."""
         self.driver.execute_script("sessionStorage.setItem('in_job', 0)")
@@ -54,10 +61,7 @@ def test_eleven_jobs_of_a_small_office_take_half_the_clicks_and_keys(yard: Yard,
     store = Plans(yard.server.store())
 
     me.job()  # 1. A plan for the file server.
-    me.press("New plan")
-    me.one(".ant-modal input").send_keys("harbour", Keys.ENTER)
-    me.says("Three ways to begin")
-    plan = me.driver.current_url.split("/p/")[1].split("/")[0]
+    plan = me.begins("harbour")
 
     def now() -> Plan:
         return store.open(plan).plan

@@ -31,10 +31,7 @@ def test_from_a_pasted_table_to_an_appliance_where_everybody_gets_what_it_says(y
     page.go("/plans")
     me = Novice(page)
     store = Plans(yard.server.store())
-    me.press("New plan")
-    me.one(".ant-modal input").send_keys("harbour", Keys.ENTER)
-    me.says("Three ways to begin")
-    plan = me.driver.current_url.split("/p/")[1].split("/")[0]
+    plan = me.begins("harbour")
 
     def now() -> Plan:
         return store.open(plan).plan

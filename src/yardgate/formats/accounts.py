@@ -1,7 +1,7 @@
 """passwd(5) and group(5) of a Linux host."""
 
 import re
-from collections.abc import Collection, Iterator, Mapping
+from collections.abc import Callable, Collection, Mapping
 from dataclasses import replace
 from typing import TypeVar
 
@@ -30,8 +30,8 @@ def read(
     in, and those that are named in `also`. A private group (same name and number as its only user) is left out unless `private_groups`.
     """
     notes: list[Note] = []
-    people = _taken_in(_passwd(passwd), notes)
-    groups = _joined(_taken_in(_group(group), notes), notes)
+    people = _taken_in(passwd, _passwd(), notes)
+    groups = _joined(_taken_in(group, _group(), notes), notes)
     kept = [user for user in people if lowest <= user[2] <= highest or user[1] in also]
     notes += [
         Note(line, f"account {show(name)} left out: uid {uid} is outside {lowest} to {highest}")
@@ -118,14 +118,16 @@ GroupLine = tuple[int, str, int, tuple[str, ...]]
 Line = TypeVar("Line", PasswdLine, GroupLine)
 
 
-def _taken_in(lines: Iterator[Line | FormatError], notes: list[Note]) -> list[Line]:
+def _taken_in(text: str, read_line: Callable[[int, str], Line], notes: list[Note]) -> list[Line]:
     """The lines that could be read; the others are noted. Raises FormatError where none could: then it is another file."""
     good, wrong = list[Line](), list[FormatError]()
-    for line in lines:
-        if isinstance(line, FormatError):
-            wrong.append(line)
-        else:
-            good.append(line)
+    for line, row in enumerate(text.splitlines(), 1):
+        if not row.strip() or row.startswith("#"):
+            continue
+        try:
+            good.append(read_line(line, row))
+        except FormatError as error:
+            wrong.append(error)
     if wrong and not good:
         raise wrong[0]
     notes += [Note(error.line, f"left out: {error.plain}") for error in wrong]
@@ -145,21 +147,17 @@ def _joined(groups: list[GroupLine], notes: list[Note]) -> list[GroupLine]:
     return list(found.values())
 
 
-def _rows(text: str, what: str, fields: int) -> Iterator[tuple[int, list[str]] | FormatError]:
-    for line, row in enumerate(text.splitlines(), 1):
-        if not row.strip() or row.startswith("#"):
-            continue
-        parts = row.split(":")
-        if row[0] in "+-":
-            yield FormatError(f"{show(row[:40])} takes in or leaves out accounts of a name service (NIS)", line, 1)
-        elif len(parts) != fields:
-            yield FormatError(
-                f"a line of {what} has {fields} fields between colons; this one has {len(parts)}", line, len(row) or 1
-            )
-        elif not parts[0]:
-            yield FormatError("the name is empty", line, 1)
-        else:
-            yield line, parts
+def _fields(line: int, row: str, what: str, fields: int) -> list[str]:
+    parts = row.split(":")
+    if row[0] in "+-":
+        raise FormatError(f"{show(row[:40])} takes in or leaves out accounts of a name service (NIS)", line, 1)
+    if len(parts) != fields:
+        raise FormatError(
+            f"a line of {what} has {fields} fields between colons; this one has {len(parts)}", line, len(row) or 1
+        )
+    if not parts[0]:
+        raise FormatError("the name is empty", line, 1)
+    return parts
 
 
 def _number(text: str, what: str, line: int, column: int) -> int:
@@ -168,43 +166,31 @@ def _number(text: str, what: str, line: int, column: int) -> int:
     return int(text)
 
 
-def _passwd(text: str) -> Iterator[PasswdLine | FormatError]:
-    """The accounts. The full name is the first part of the comment field."""
+def _passwd() -> Callable[[int, str], PasswdLine]:
+    """Reads an account, of which each name stands once. The full name is the first part of the comment field."""
     seen: dict[str, int] = {}
-    for row in _rows(text, "passwd", 7):
-        if isinstance(row, FormatError):
-            yield row
-            continue
-        line, (name, password, uid, gid, comment, *_) = row
+
+    def read_line(line: int, row: str) -> PasswdLine:
+        name, password, uid, gid, comment, *_ = _fields(line, row, "passwd", 7)
         if seen.setdefault(fold(name), line) != line:
-            yield FormatError(f"account {show(name)} stands twice, first in line {seen[fold(name)]}", line, 1)
-            continue
+            raise FormatError(f"account {show(name)} stands twice, first in line {seen[fold(name)]}", line, 1)
         column = len(name) + len(password) + 3
-        try:
-            numbers = _number(uid, "uid", line, column), _number(gid, "gid", line, column + len(uid) + 1)
-        except FormatError as error:
-            yield error
-            continue
-        yield line, name, *numbers, comment.split(",")[0].strip()
+        numbers = _number(uid, "uid", line, column), _number(gid, "gid", line, column + len(uid) + 1)
+        return line, name, *numbers, comment.split(",")[0].strip()
+
+    return read_line
 
 
-def _group(text: str) -> Iterator[GroupLine | FormatError]:
+def _group() -> Callable[[int, str], GroupLine]:
+    """Reads a group, of which a name may stand again only with the same number."""
     seen: dict[str, tuple[int, str, str]] = {}
-    for row in _rows(text, "group", 4):
-        if isinstance(row, FormatError):
-            yield row
-            continue
-        line, (name, password, gid, members) = row
+
+    def read_line(line: int, row: str) -> GroupLine:
+        name, password, gid, members = _fields(line, row, "group", 4)
         first, called, number = seen.setdefault(fold(name), (line, name, gid))
         if first != line and (called, number) != (name, gid):
-            yield FormatError(f"group {show(name)} stands twice, first in line {first}", line, 1)
-            continue
-        try:
-            yield (
-                line,
-                name,
-                _number(gid, "gid", line, len(name) + len(password) + 3),
-                tuple(m.strip() for m in members.split(",") if m.strip()),
-            )
-        except FormatError as error:
-            yield error
+            raise FormatError(f"group {show(name)} stands twice, first in line {first}", line, 1)
+        found = _number(gid, "gid", line, len(name) + len(password) + 3)
+        return line, name, found, tuple(m.strip() for m in members.split(",") if m.strip())
+
+    return read_line

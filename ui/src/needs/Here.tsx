@@ -1,11 +1,11 @@
 import { useQuery } from "@tanstack/react-query";
-import { Button, Input, Modal } from "antd";
+import { Button, Input } from "antd";
 import { useEffect, useState } from "react";
 import { Link } from "react-router";
 import { api, ask, message, type Edit, type Place, type Schemas } from "../api/client";
 import { LevelTag } from "../parts/ArmSign";
-import { useEffectOf, WouldChange } from "../parts/Effects";
-import { plural } from "../parts/plural";
+import { few, plural } from "../parts/plural";
+import { ManyDialog } from "../parts/selection";
 import { pathName, whoName } from "../plan/index";
 import { usePlan } from "../plan/PlanContext";
 import { SIGN, type Need } from "./wishes";
@@ -61,29 +61,24 @@ function Asked({ need, onKeep, locked }: { need: Need; onKeep: (need: Need) => v
   const keep = () => {
     if (by !== (need.asked_by ?? "") || note !== (need.note ?? "")) onKeep({ ...need, asked_by: by.trim(), note: note.trim() });
   };
+  const both = { size: "small", disabled: locked, onBlur: keep, onPressEnter: keep } as const;
   return (
     <div className="asked">
       <Input
-        size="small"
         placeholder="asked for by …"
         aria-label="Asked for by"
         maxLength={200}
-        disabled={locked}
         value={by}
         onChange={(event) => setBy(event.target.value)}
-        onBlur={keep}
-        onPressEnter={keep}
+        {...both}
       />
       <Input
-        size="small"
         placeholder="note …"
         aria-label="Note"
         maxLength={4000}
-        disabled={locked}
         value={note}
         onChange={(event) => setNote(event.target.value)}
-        onBlur={keep}
-        onPressEnter={keep}
+        {...both}
       />
     </div>
   );
@@ -116,10 +111,10 @@ function Fits({ who }: { who: Row }) {
     );
   const { now, fits } = found.data;
   const names = (places: string[]) =>
-    places
-      .slice(0, 4)
-      .map((one) => index.places.get(one)?.name ?? one)
-      .join(", ") + (places.length > 4 ? ` and ${places.length - 4} more` : "");
+    few(
+      places.map((one) => index.places.get(one)?.name ?? one),
+      4,
+    );
   const already = new Set(now.beyond);
   return (
     <div className="fits" tabIndex={-1} ref={takesFocus}>
@@ -161,11 +156,10 @@ function Project({ people }: { people: Row[] }) {
 }
 
 function ProjectDialog({ people, onClose }: { people: Row[]; onClose: () => void }) {
-  const { id, index, edit } = usePlan();
+  const { id, index } = usePlan();
   const [found, setFound] = useState<Edit[] | null>(null);
   const [trouble, setTrouble] = useState("");
   const [name, setName] = useState<string | null>(null);
-  const [busy, setBusy] = useState(false);
   const whos = people.map((one) => one.id).join();
   useEffect(() => {
     let gone = false;
@@ -177,24 +171,15 @@ function ProjectDialog({ people, onClose }: { people: Row[]; onClose: () => void
       gone = true;
     };
   }, [id, whos]);
-  const edits = (found ?? []).map((one) =>
-    one.op === "put-group" && name !== null ? { ...one, group: { ...one.group, name: name.trim() } } : one,
-  );
-  const effect = useEffectOf(edits, busy);
-  const proposed = edits.find((one) => one.op === "put-group");
-  const keep = async () => {
-    setBusy(true);
-    if (await edit(edits)) onClose();
-    else setBusy(false);
-  };
+  const proposed = found?.find((one) => one.op === "put-group");
+  const called = name ?? proposed?.group.name ?? "";
+  const edits = (found ?? []).map((one) => (one.op === "put-group" ? { ...one, group: { ...one.group, name: called.trim() } } : one));
   return (
-    <Modal
+    <ManyDialog
       title={`A group of ${plural(people.length, "person", "people")}`}
-      open
-      onCancel={onClose}
-      onOk={() => void keep()}
-      okText="Make it"
-      okButtonProps={{ disabled: !proposed || name?.trim() === "", loading: busy }}
+      ok="Make it"
+      edits={called.trim() === "" ? [] : edits}
+      onClose={onClose}
     >
       {trouble && <div className="trouble">{trouble}</div>}
       {!found && !trouble && (
@@ -207,7 +192,7 @@ function ProjectDialog({ people, onClose }: { people: Row[]; onClose: () => void
         <>
           <label className="field">
             <span>Name</span>
-            <Input autoFocus value={name ?? proposed.group.name} onChange={(event) => setName(event.target.value)} />
+            <Input autoFocus value={called} onChange={(event) => setName(event.target.value)} />
           </label>
           <p>{people.map((one) => one.name).join(", ")}</p>
           <p>
@@ -221,9 +206,8 @@ function ProjectDialog({ people, onClose }: { people: Row[]; onClose: () => void
               ) : null,
             )}
           </p>
-          <WouldChange effect={effect} open />
         </>
       )}
-    </Modal>
+    </ManyDialog>
   );
 }

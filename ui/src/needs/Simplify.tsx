@@ -1,8 +1,8 @@
-import { Button, Modal, Segmented, Select } from "antd";
+import { Button, Segmented, Select } from "antd";
 import { useState } from "react";
 import { api, ask, message, type Schemas } from "../api/client";
-import { useEffectOf, WouldChange } from "../parts/Effects";
 import { plural } from "../parts/plural";
+import { ManyDialog } from "../parts/selection";
 import { pathName } from "../plan/index";
 import { usePlan } from "../plan/PlanContext";
 
@@ -12,17 +12,16 @@ const LISTED = 12;
 
 /** Fewer grants, and the same for everybody: worked out, shown, taken as one step. */
 export default function Simplify({ place, group, onClose }: { place?: string; group?: string; onClose: () => void }) {
-  const { id, index, edit } = usePlan();
+  const { id, index } = usePlan();
   const [of, setOf] = useState<Of>(group ? "group" : "plan");
   const [where, setWhere] = useState(place);
   const [whose, setWhose] = useState(group ?? index.groupsByName[0]?.id);
   const [found, setFound] = useState<Found | null>(null);
-  const [busy, setBusy] = useState<"looking" | "keeping" | null>(null);
+  const [busy, setBusy] = useState(false);
   const [trouble, setTrouble] = useState("");
   const [all, setAll] = useState(false);
-  const effect = useEffectOf(found?.edits ?? [], busy === "keeping");
   const look = async () => {
-    setBusy("looking");
+    setBusy(true);
     setTrouble("");
     setFound(null);
     try {
@@ -31,28 +30,15 @@ export default function Simplify({ place, group, onClose }: { place?: string; gr
     } catch (error) {
       setTrouble(message(error));
     } finally {
-      setBusy(null);
+      setBusy(false);
     }
-  };
-  const keep = async () => {
-    setBusy("keeping");
-    if (await edit(found!.edits)) onClose();
-    else setBusy(null);
   };
   const choose = (change: () => void) => {
     change();
     setFound(null);
   };
   return (
-    <Modal
-      title="Simplify the grants that there are"
-      open
-      width={640}
-      onCancel={onClose}
-      onOk={() => void keep()}
-      okText="Take it"
-      okButtonProps={{ disabled: !found || found.edits.length === 0, loading: busy === "keeping" }}
-    >
+    <ManyDialog title="Simplify the grants that there are" ok="Take it" width={640} edits={found?.edits ?? []} onClose={onClose}>
       <p className="muted">
         Takes away grants that decide nothing, and puts a group in the place of personal grants that several people share. Nobody gets more
         or less, over any way in; nor does whoever joins a group later.
@@ -93,11 +79,11 @@ export default function Simplify({ place, group, onClose }: { place?: string; gr
             options={index.groupsByName.map((one) => ({ value: one.id, label: one.name }))}
           />
         )}
-        <Button size="small" type={found ? "default" : "primary"} loading={busy === "looking"} onClick={() => void look()}>
+        <Button size="small" type={found ? "default" : "primary"} loading={busy} onClick={() => void look()}>
           Look
         </Button>
       </div>
-      {busy === "looking" && (
+      {busy && (
         <p className="muted" role="status">
           Trying what can go, up to 20 seconds …
         </p>
@@ -137,10 +123,9 @@ export default function Simplify({ place, group, onClose }: { place?: string; gr
               {all ? "fewer" : `${plural(found.words.length - LISTED, "more edit")}`}
             </Button>
           )}
-          <WouldChange effect={effect} open />
         </>
       )}
       {found && !found.whole && <p className="muted">The time was up before all was looked at: more may be found in a part of the plan.</p>}
-    </Modal>
+    </ManyDialog>
   );
 }

@@ -3,7 +3,7 @@ import { useState } from "react";
 import { Link } from "react-router";
 import type { Edit } from "../api/client";
 import { LevelTag } from "../parts/ArmSign";
-import { plural } from "../parts/plural";
+import { few, plural } from "../parts/plural";
 import { ManyDialog } from "../parts/selection";
 import { pathName, whoName } from "../plan/index";
 import { usePlan } from "../plan/PlanContext";
@@ -210,10 +210,10 @@ function Groups({
 }) {
   const { index } = usePlan();
   const people = (some: string[]) =>
-    some
-      .slice(0, LISTED)
-      .map((one) => whoName(index, one))
-      .join(", ") + (some.length > LISTED ? ` and ${some.length - LISTED} more` : "");
+    few(
+      some.map((one) => whoName(index, one)),
+      LISTED,
+    );
   return (
     <ul className="suggested">
       {found.groups.map((group, number) => (

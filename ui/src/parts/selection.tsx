@@ -58,6 +58,7 @@ export function ManyDialog({
   edits,
   children,
   danger = false,
+  width,
   onClose,
 }: {
   title: string;
@@ -65,6 +66,7 @@ export function ManyDialog({
   edits: Edit[];
   children?: ReactNode;
   danger?: boolean;
+  width?: number;
   onClose: (done: boolean) => void;
 }) {
   const { edit } = usePlan();
@@ -80,6 +82,7 @@ export function ManyDialog({
     <Modal
       title={title}
       open
+      width={width}
       onCancel={() => onClose(false)}
       onOk={() => void keep()}
       okText={ok}

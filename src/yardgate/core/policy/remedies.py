@@ -10,8 +10,6 @@ from dataclasses import dataclass, replace
 from datetime import date
 from itertools import chain
 
-import numpy as np
-
 from yardgate.core.access.batch.resolve import Matrix, resolve
 from yardgate.core.access.bitsets import count
 from yardgate.core.access.membership import token
@@ -47,7 +45,6 @@ from yardgate.core.model.share import HostRule, Over, Protocol, Share, share_nam
 from yardgate.core.policy.compliance import Compliance
 from yardgate.core.policy.impact import Effect, effect
 from yardgate.core.suggest.asked import CODE_OF, LEVEL_OF, asked
-from yardgate.core.suggest.cover import PlaceGrant, Taken
 from yardgate.core.suggest.made import NewGroups
 
 MOST_STEPS = 6
@@ -345,9 +342,7 @@ def _with_others(now: Outcome, want: Want) -> Iterator[tuple[Edit, ...]]:
     plan = now.matrix.plan
     who = tuple(one for one, low in _unmet(now, want.place).items() if low == want.low)
     if len(who) > 1 and want.subject in who:
-        needed = np.full((len(who), 1), CODE_OF[want.low.code])
-        taken = Taken(tuple(range(len(who))), (PlaceGrant(0, int(needed[0, 0])),))
-        made = NewGroups(plan).group(who, (want.place,), needed, taken)
+        made = NewGroups(plan).of(frozenset(who), want.place, int(CODE_OF[want.low.code]))
         yield PutGroup(made), SetGrant(want.place, made.id, want.low, 0 if plan.target.combining == "first" else None)
 
 

@@ -256,7 +256,8 @@ class Merged:
 
     def bits_of(self, people: Sequence[int]) -> int:
         """The classes of people, as bits."""
-        return bits([number for number, some in enumerate(self.classes) if some[0] in people])
+        among = set(people)
+        return bits([number for number, some in enumerate(self.classes) if some[0] in among])
 
     def concerns(self, one: int, slot: Slot) -> bool:
         """Whether a class has something by a grant, needed or beyond."""

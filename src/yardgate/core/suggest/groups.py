@@ -158,9 +158,7 @@ def _suggestion(
         nesting = made(inside, answer)
         if nesting.misses == found.misses and nesting.beyond == found.beyond:
             found, groups = nesting, inside
-    had = resolve(awake(plan), on)
-    lost = [miss for miss in found.misses if miss.gets < miss.needed <= had.level(miss.user, miss.place)]
-    for miss in lost[:MENDED]:
+    for miss in _lost(plan, found.misses, on)[:MENDED]:
         by_name = made(groups, _with_personal(table, wanted, found.answer, miss))
         if len(by_name.misses) < len(found.misses):
             found = replace(by_name, given=(*words, "the grants by name that a list by hand asks for"))
@@ -181,6 +179,13 @@ def _parts(
         for name, group in zip(names, answer.groups, strict=True)
         if group.there is None
     }
+
+
+def _lost(plan: Plan, missed: Sequence[Miss], on: date) -> list[Miss]:
+    """Those who get what they need today, and would not any more."""
+    less = [miss for miss in missed if miss.gets < miss.needed]
+    had = resolve(awake(plan), on) if less else None
+    return [miss for miss in less if had is not None and miss.needed <= had.level(miss.user, miss.place)]
 
 
 def _with_personal(table: Table, wanted: Demand, answer: Cover, miss: Miss) -> Cover:

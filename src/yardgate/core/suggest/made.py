@@ -18,26 +18,28 @@ class NewGroups:
         self.called = {fold(one.name) for some in (plan.groups.values(), plan.users.values()) for one in some}
 
     def group(self, people: Sequence[str], places: Sequence[str], needed: Codes, group: Taken) -> Group:
-        """A group of an answer as one of the plan."""
-        members = frozenset(people[one] for one in group.members)
-        name = self._name(members, places, needed, group)
+        """A group of an answer as one of the plan, named by the place where the fewest others have what it gives."""
+
+        def worth(grant: PlaceGrant) -> tuple[int, int]:
+            return grant.level, -int((needed[:, grant.place] > 0).sum())
+
+        best = max(group.grants, key=worth)
+        return self.of(frozenset(people[one] for one in group.members), places[best.place], best.level)
+
+    def of(self, members: frozenset[str], place: str, level: int) -> Group:
+        """A group of some people that is there for a place. level: as a code of a table."""
+        name = self._name(members, place, level)
         found = fresh_id(name, self.taken)
         self.taken.add(found)
         self.called.add(fold(name))
         return Group(id=found, name=name, members=members)
 
-    def _name(self, members: frozenset[str], places: Sequence[str], needed: Codes, group: Taken) -> str:
-        """Whose part it is, where most of a group are in it, and what it is for: the place where the fewest others have what it gives, and what
-        that is."""
-
-        def worth(grant: PlaceGrant) -> tuple[int, int]:
-            return grant.level, -int((needed[:, grant.place] > 0).sum())
-
+    def _name(self, members: frozenset[str], place: str, level: int) -> str:
+        """Whose part it is, where most of a group are in it, and what it is for."""
         if len(members) == 1:
             return self._free(f"{self.plan.users[min(members)].name}-access")
-        best = max(group.grants, key=worth)
-        place = self.plan.places[places[best.place]].name.lower().replace(" ", "-")
-        return self._free(f"{self._whose(members)}{place}-{'editors' if best.level == CHANGE else 'readers'}")
+        where = self.plan.places[place].name.lower().replace(" ", "-")
+        return self._free(f"{self._whose(members)}{where}-{'editors' if level == CHANGE else 'readers'}")
 
     def _free(self, plain: str) -> str:
         name, number = plain, 2

@@ -5,15 +5,12 @@ from datetime import date
 from itertools import combinations
 from typing import NamedTuple
 
-import numpy as np
-
-from yardgate.core.access.batch.resolve import Codes, resolve
+from yardgate.core.access.batch.resolve import resolve
 from yardgate.core.access.outcome import outcome
 from yardgate.core.edits.apply import apply
 from yardgate.core.edits.records import Edit, Join, PutGroup, SetGrant
 from yardgate.core.model.plan import LOCAL, Plan
 from yardgate.core.suggest.asked import CODE_OF, LEVEL_OF, Demand, awake
-from yardgate.core.suggest.cover import PlaceGrant, Taken
 from yardgate.core.suggest.made import NewGroups
 
 TRIED = 12
@@ -95,7 +92,10 @@ def fits(plan: Plan, demand: Demand, person: str, on: date, most: int = 3) -> tu
 def project(plan: Plan, demand: Demand, people: Sequence[str], on: date) -> tuple[Edit, ...]:
     """A new group of some people, granted what each of them needs, and no more; in places of which no need speaks, what each of them gets over some way in. Where that comes
     down from a place above, it is not granted again."""
-    shared = {place: min(theirs) for place, theirs in _held(plan, demand, people, on).items()} if people else {}
+    everybody = tuple(plan.users)
+    held = _held(plan, demand, everybody, on)
+    rows = [everybody.index(one) for one in people]
+    shared = {place: min((theirs[row] for row in rows), default=0) for place, theirs in held.items()}
     granted = {}
     for place in plan.places:
         above = plan.places[place].parent
@@ -104,14 +104,8 @@ def project(plan: Plan, demand: Demand, people: Sequence[str], on: date) -> tupl
             granted[place] = level
     if not granted:
         return ()
-    everybody = tuple(plan.users)
-    held = _held(plan, demand, everybody, on)
-    taken = Taken(
-        tuple(everybody.index(one) for one in people),
-        tuple(PlaceGrant(at, level) for at, level in enumerate(granted.values())),
-    )
-    needed: Codes = np.array([held[place] for place in granted], np.uint8).T
-    made = NewGroups(plan).group(everybody, tuple(granted), needed, taken)
+    named_by = max(granted, key=lambda place: (granted[place], -sum(level > 0 for level in held[place])))
+    made = NewGroups(plan).of(frozenset(people), named_by, granted[named_by])
     return PutGroup(made), *(SetGrant(place, made.id, LEVEL_OF[level]) for place, level in granted.items())
 
 
