@@ -83,10 +83,12 @@ def plans(draw: st.DrawFn, most: int = 7, lists: bool | None = None, shares: boo
     crowd = [f"x{i}" for i in range(CROWD)] if user_ids and draw(st.integers(0, 9)) == 0 else []
     maybe_group = st.sampled_from([None, *group_ids])
     origins = {who: draw(st.sampled_from([LOCAL, LOCAL, "elsewhere"])) for who in (*user_ids, *group_ids)}
+    hosts = {u for u in (*user_ids, *group_ids) if origins[u] == LOCAL and draw(st.integers(0, 5)) == 0}
     users = {
         u: User(
             id=u,
-            name=f"name-{u}",
+            name="nobody" if u == "u0" and u in hosts else f"name-{u}",
+            of_host=u in hosts,
             full_name=draw(st.sampled_from(["", f"Full {u}"])),
             kind=draw(st.sampled_from(["person", "service"])),
             uid=draw(st.sampled_from([None, None, 1000, 1001, 0])),
@@ -104,6 +106,7 @@ def plans(draw: st.DrawFn, most: int = 7, lists: bool | None = None, shares: boo
             name=f"name-{g}",
             members=draw(st.frozensets(anybody, max_size=4)),
             gid=draw(st.sampled_from([None, None, 0, 3000, 5005, 5006])),
+            of_host=g in hosts,
             **followed(draw, g, origins[g]),
         )
         for g in group_ids
@@ -188,6 +191,10 @@ def offer(share: str, places: list[str], whos: list[str]) -> st.SearchStrategy[S
         versions=st.booleans(),
         recycle=st.booleans(),
         administrator=st.sampled_from([None, None, *whos]),
+        grants=st.one_of(st.none(), st.none(), st.dictionaries(st.sampled_from([*whos, EVERYONE]), LEVELS, max_size=3)),
+        acts_as=st.sampled_from([None, None, None, *(who for who in whos if who.startswith("u"))]),
+        acts_as_group=st.sampled_from([None, None, None, *(who for who in whos if who.startswith("g"))]),
+        of_host=st.integers(0, 3).map(lambda n: n == 0),
         hosts=st.lists(st.builds(HostRule, hosts=HOSTS, level=LEVELS), max_size=3).map(tuple),
         squash=st.sampled_from(get_args(Squash)),
     )

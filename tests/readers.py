@@ -38,7 +38,9 @@ from yardgate.formats import (
     descriptor,
     edits,
     exports,
+    importing,
     ldif,
+    list_text,
     listing,
     matrix,
     people,
@@ -47,9 +49,9 @@ from yardgate.formats import (
     server,
     smbconf,
     snapshots,
-    workbook,
 )
-from yardgate.formats.listing import ListStyle
+from yardgate.formats.importing import ToImport
+from yardgate.formats.listed import ListStyle
 from yardgate.formats.reading import FormatError, decode
 
 REFUSALS = (FormatError, PlanError, ApplianceError)
@@ -81,8 +83,8 @@ def _kept(found: tuple[Edit, ...]) -> None:
         sentence(PLAN, after, edit)
 
 
-def _table(content: bytes) -> str:
-    return workbook.text(content) if content.startswith(workbook.BEGINS) else decode(content)
+def _table(kind: importing.ImportKind) -> Callable[[bytes], None]:
+    return lambda content: _kept(importing.read(PLAN, ToImport(kind=kind, content=content, make=Make())).reading.edits)
 
 
 def _parts(content: bytes, number: int) -> list[bytes]:
@@ -100,7 +102,7 @@ def _listing(style: ListStyle) -> Callable[[bytes], None]:
 
 
 def _list(style: ListStyle) -> Callable[[bytes], object]:
-    return lambda content: listing.list_from_text(PLAN, decode(content), style)
+    return lambda content: list_text.list_from_text(PLAN, decode(content), style)
 
 
 def _accounts(content: bytes) -> None:
@@ -128,7 +130,7 @@ def _sheet(content: bytes) -> None:
     with zipfile.ZipFile(book) as read, zipfile.ZipFile(out, "w") as written:
         for name in read.namelist():
             written.writestr(name, content if name == SHEET else read.read(name))
-    _kept(matrix.read(PLAN, workbook.text(out.getvalue()), Make()).edits)
+    _table("matrix")(out.getvalue())
 
 
 def _request(content: bytes) -> None:
@@ -155,10 +157,10 @@ def _host_taken(content: bytes) -> None:
 
 READERS: Mapping[str, Callable[[bytes], object]] = {
     "plan": lambda content: _kept(difference(PLAN, planfile.read(decode(content)))),
-    "matrix": lambda content: _kept(matrix.read(PLAN, _table(content), Make()).edits),
+    "matrix": _table("matrix"),
     "sheet": _sheet,
-    "people": lambda content: _kept(people.read(PLAN, _table(content), Make()).edits),
-    "promises": lambda content: _kept(promises.read(PLAN, _table(content)).edits),
+    "people": _table("people"),
+    "promises": _table("promises"),
     "sentence": lambda content: promises.read_sentence(PLAN, decode(content)),
     "accounts": _accounts,
     "posix": _listing("posix"),
@@ -196,7 +198,7 @@ def _samples() -> Mapping[str, list[bytes]]:
     group = "".join(f"{one.name}:x:{one.gid or 6000}:{members.get(one.name, '')}\n" for one in groups_there)
     passdb = "".join(PASSDB.format(one.name, number) for number, one in enumerate(people_there))
     smb, nfs = smbconf.render(WANTED.offers.values()), exports.render(WANTED.exports.values())
-    lists, nfs4 = listing.write_restore(PLAN, "hulls"), listing.write_nfs4(PLAN, "toolpaths")
+    lists, nfs4 = list_text.write_restore(PLAN, "hulls"), list_text.write_nfs4(PLAN, "toolpaths")
     table, rows, request = matrix.write_grants(PLAN), people.write(PLAN), '{{"revision":1,"edits":{}}}'
     kept = Folder(name="/srv/tank/c", owner="mira", group="draughting", listed=Ordered((Entry("allow", "mira", 7, 3),)))
     value = b"".join(bytes.fromhex(said) if kind == "hex" else b"\1\2\0\0" for kind, said in descriptor.pieces(kept))

@@ -201,12 +201,35 @@ def test_an_import_is_shown_then_kept_as_one_step(web: Web, client: TestClient) 
 
 
 def test_bad_imports_say_line_and_column(web: Web, client: TestClient) -> None:
-    body = {"revision": 1, "kind": "matrix", "content": b64("who,toolpaths\nPriya Natarajan,perhaps\n")}
+    body = {"revision": 1, "kind": "getfacl", "content": b64("# file: slip\nuser::rwx\ngroup::r-q\nother::---\n")}
     for path in ("/import/preview", "/import"):
         problem = client.post(web.at(path), json=body).json()
-        assert (problem["status"], problem["line"], problem["column"]) == (422, 2, 2)
-    body |= {"kind": "getfacl", "content": b64(b"who\xff")}
+        assert (problem["status"], problem["line"], problem["column"]) == (422, 3, 8)
+    body |= {"kind": "plan", "content": b64(b"who\xff")}
     assert client.post(web.at("/import/preview"), json=body).json()["column"] == 4
+
+
+def test_a_table_is_told_how_it_was_read_and_read_otherwise(web: Web, client: TestClient) -> None:
+    text = "Rights;;\nfolder;person;right\ntoolpaths;Natarajan Priya;x\nattic;Priya Nataraja;RO\n"
+    body = {"revision": 1, "kind": "matrix", "content": b64(text)}
+    found = client.post(web.at("/import/preview"), json=body).json()
+    layout = found["table"]["layout"]
+    assert (layout["form"], layout["header"], layout["place"], layout["who"], layout["level"]) == ("list", 2, 0, 1, 2)
+    assert [(word["word"], word["means"]) for word in found["table"]["words"]] == [("x", None), ("RO", "RO")]
+    assert {name["name"]: name["near"] for name in found["unknown"]} == {
+        "attic": [],
+        "Priya Nataraja": ["priya.natarajan"],
+    }
+    assert (found["edits"], [note["missed"] for note in found["notes"]]) == (0, [0, 1])
+    said = {
+        **body,
+        "layout": {**layout, "words": {"X": "RW"}},
+        "make": {"attic": "place", "Priya Nataraja": "=priya.natarajan"},
+    }
+    found = client.post(web.at("/import/preview"), json=said).json()
+    assert (found["unknown"], found["edits"]) == ([], 3)
+    wrong = client.post(web.at("/import/preview"), json={**body, "layout": {**layout, "header": 99}})
+    assert (wrong.status_code, "line 99 is blank" in wrong.text) == (422, True)
 
 
 def test_exports_are_what_the_formats_write(web: Web, client: TestClient, quay: Plan) -> None:

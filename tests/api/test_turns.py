@@ -24,7 +24,7 @@ from yardgate.core.host.steps import Destination
 from yardgate.core.model.kinds import KINDS, USERS
 from yardgate.core.model.plan import Plan
 from yardgate.drivers.appliance import ApplianceError
-from yardgate.formats import workbook
+from yardgate.formats import sheets, workbook
 from yardgate.formats.reading import FormatError
 from yardgate.store import Plans
 from yardgate.store.rollouts import Rollouts
@@ -126,7 +126,7 @@ def test_few_long_ones_at_a_time_and_of_each_who_asks_one(
         inside.pop()
         return writing(*more)
 
-    monkeypatch.setattr(transfer.workbook, "write", slow)
+    monkeypatch.setattr(workbook, "write", slow)
     names = ["ann", "ann", "ann", *(f"reader {number}" for number in range(6))]
     for name in names:
         served.token("reader", name)
@@ -254,19 +254,19 @@ def test_small_workbooks_that_unpack_to_much_are_refused(web: Web, monkeypatch: 
     far = {f"A{1000 * (number + 1)}": "x" for number in range(60)}
     bomb = io.BytesIO()
     with zipfile.ZipFile(bomb, "w", zipfile.ZIP_DEFLATED) as packed:
-        packed.writestr("xl/worksheets/sheet1.xml", b" " * (workbook.LARGEST + 1))
+        packed.writestr("xl/worksheets/sheet1.xml", b" " * (sheets.LARGEST + 1))
     many = io.BytesIO()
     with zipfile.ZipFile(many, "w") as packed:
-        for number in range(workbook.PARTS + 1):
+        for number in range(sheets.PARTS + 1):
             packed.writestr(f"xl/{number}", b"")
     for content in (sheet(A1="who", XFD1="x", A1048576="y"), sheet(A1="who", **far), bomb.getvalue(), many.getvalue()):
         assert len(content) < 1_000_000
         body = {"revision": 1, "kind": "matrix", "content": base64.b64encode(content).decode()}
         answer = client.post(web.at("/import/preview"), json=body)
         assert (answer.status_code, "too large" in answer.text) == (422, True), answer.text
-    monkeypatch.setattr(workbook, "CELLS", 50)
+    monkeypatch.setattr(sheets, "CELLS", 50)
     with pytest.raises(FormatError, match="50 cells"):
-        workbook.text(sheet(A1="who", Z1="x", Z2="y"))
+        sheets.sheets(sheet(A1="who", Z1="x", Z2="y"))
 
 
 def test_a_plan_has_its_limits(web: Web, monkeypatch: pytest.MonkeyPatch) -> None:

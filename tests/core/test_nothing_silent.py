@@ -77,8 +77,9 @@ CASES: dict[type, dict[str, Any]] = {
     User: {
         "name": user(name="anna"), "full_name": user(full_name="Ann Lee"), "uid": user(uid=1007), "primary_group": user(primary_group="office"),
         "enabled": user(enabled=False), "expires": user(expires=date(2027, 1, 1)), "aliases": user(aliases=("ann@quay.example",)),
+        "of_host": user(of_host=True),
     },
-    Group: {"name": group(name="hands"), "gid": group(gid=2007), "members": group(members=frozenset({"bo"}))},
+    Group: {"name": group(name="hands"), "gid": group(gid=2007), "members": group(members=frozenset({"bo"})), "of_host": group(of_host=True)},
     Place: {
         "name": place(name="work"), "parent": place(parent="ours", kind="folder"), "owner": place(owner="ann"), "group": place(group="office"),
         "acl": place(acl=Posix((*LIST.access[:2], PosixEntry("user", "ann", 4), *LIST.access[2:]))),
@@ -89,7 +90,8 @@ CASES: dict[type, dict[str, Any]] = {
     Share: {
         "name": share(name="t"), "place": share(place="ours"), "smb": share(smb=False), "nfs": share(nfs=False), "guests": share(guests=Level.RO),
         "read_only": share(read_only=True), "hidden": share(hidden=True), "hide_unreadable": share(hide_unreadable=True),
-        "versions": share(versions=True), "recycle": share(recycle=True), "administrator": share(administrator="crew"), "hosts": share(hosts=()),
+        "versions": share(versions=True), "recycle": share(recycle=True), "administrator": share(administrator="crew"), "grants": share(grants={"ann": Level.RW}), "acts_as": share(acts_as="bo"),
+        "acts_as_group": share(acts_as_group="office"), "of_host": share(of_host=True), "hosts": share(hosts=()),
         "squash": share(squash="all"),
     },
     Service: {"on": service(on=False), "allowed": service(allowed=frozenset({"office"}))[:1]},

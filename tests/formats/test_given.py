@@ -14,8 +14,9 @@ from yardgate.core.acl.rights import Level
 from yardgate.core.edits.apply import apply
 from yardgate.core.model.needs import Wish
 from yardgate.core.model.plan import Group, Place, Plan, User
-from yardgate.formats import matrix, people, table
-from yardgate.formats.given import given, noted
+from yardgate.formats import importing, table
+from yardgate.formats.given import given
+from yardgate.formats.importing import ToImport
 from yardgate.formats.reading import FormatError
 
 NAMES = {"ann": "Ann Höfer", "bo": "Bo Żak", "cy": "Cy Ward"}
@@ -33,7 +34,7 @@ MEANT = {"jobs": {"ann": Level.RW, "cy": Level.RO}, "wages": {"ann": Level.RO}}
 
 
 def read(content: bytes) -> tuple[dict[str, dict[str, Level]], list[str]]:
-    reading = noted(content, lambda text: matrix.read(OFFICE, text))
+    reading = importing.read(OFFICE, ToImport(kind="matrix", content=content)).reading
     after, _ = apply(OFFICE, reading.edits)
     return {place: dict(said) for place, said in after.grants.items() if said}, [note.text for note in reading.notes]
 
@@ -88,8 +89,8 @@ def test_what_was_left_out_is_said(kind: str, words: str) -> None:
 
 def test_nothing_is_noticed_of_a_plain_table_and_lines_stay_where_they_were() -> None:
     assert read(TABLES["utf-8"])[1] == []
-    with pytest.raises(FormatError, match="line 6, column 2: “perhaps” is not a level"):
-        read(b"Rights\n\n\nwho;jobs\nann;RW\nbo;perhaps\n")
+    odd = importing.read(OFFICE, ToImport(kind="matrix", content=b"Rights\n\n\nwho;jobs\nann;RW\nbo;perhaps\n")).reading
+    assert [note.line for note in odd.notes if "“perhaps” is not a level" in note.text] == [6]
     assert given(b'who;note\nann;"two\nlines"\n\nbo;x\n').text == 'who,note\r\nann,"two\nlines"\r\n\r\nbo,x\r\n'
 
 
@@ -112,7 +113,7 @@ def test_a_workbook_with_a_title_days_and_numbers() -> None:
         sheet.append(row)
     packed = io.BytesIO()
     book.save(packed)
-    reading = noted(packed.getvalue(), lambda text: people.read(OFFICE, text))
+    reading = importing.read(OFFICE, ToImport(kind="people", content=packed.getvalue())).reading
     after, _ = apply(OFFICE, reading.edits)
     dee = after.users["dee-oak"] if "dee-oak" in after.users else after.users["dee"]
     assert (dee.uid, str(dee.expires)) == (1500, "2027-06-30")
@@ -122,7 +123,7 @@ def test_a_workbook_with_a_title_days_and_numbers() -> None:
 def test_needs_of_a_table_with_a_title() -> None:
     wishes: dict[str, Wish] = {"ann": "change", "cy": "must not"}
     text = "Who needs what\n\nwho\tjobs\nAnn Höfer\tchange\nCy Ward\tmust not\n".encode("utf-16")
-    found = noted(text, lambda text: matrix.read_needs(OFFICE, text))
+    found = importing.read(OFFICE, ToImport(kind="needs", content=text)).reading
     after, _ = apply(OFFICE, found.edits)
     assert {need.who: need.wish for need in after.needs.values()} == wishes
 

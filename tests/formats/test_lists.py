@@ -11,7 +11,7 @@ from yardgate.core.edits.apply import apply
 from yardgate.core.model.checks import PlanError
 from yardgate.core.model.kinds import check
 from yardgate.core.model.plan import EVERYONE, Plan
-from yardgate.formats import listing, planfile
+from yardgate.formats import list_text, listing, planfile
 from yardgate.formats.reading import FormatError, decode
 
 GETFACL = """# file: slip
@@ -66,7 +66,7 @@ def test_an_nfs4_listing_becomes_places_and_goes_out_again(quay: Plan) -> None:
         ("allow", "draughting", 3),
         ("allow", "mira-oyelaran", 11),
     ]
-    assert listing.write_nfs4(plan, pool.id) == (
+    assert list_text.write_nfs4(plan, pool.id) == (
         "# file: slip\nA::OWNER@:rwaDxtTnNcCoy\nA:g:Yard:rxtncy\n\n"
         "# file: slip/inner\nD:g:Apprentices:rwa\nA:fdg:Draughting:rwaDxtTnNcCy\nA:fdi:mira.oyelaran:rxtncy\n"
     )
@@ -90,15 +90,6 @@ def test_the_topmost_folder_may_be_a_place_of_the_plan(quay: Plan) -> None:
         ("posix", "", 1, 1, "nothing in it"),
         ("posix", "user::rwx\n", 1, 1, "must begin with"),
         ("posix", GETFACL.split("other::")[0], 1, 1, "cut off"),
-        ("posix", GETFACL.replace("other::---", "othr::---", 1), 6, 1, "'othr' is not a tag"),
-        ("posix", GETFACL.replace("group::r-x", "group::r-z", 1), 5, 8, "permissions are like rwx"),
-        ("posix", GETFACL.replace("group::r-x", "group::r-x\ngroup::rwx", 1), 6, 1, "stands twice"),
-        ("posix", GETFACL.replace("mask::r-x\n", ""), 8, 1, "no mask"),
-        ("posix", GETFACL.replace("-s-", "-q-"), 11, 10, "flags are"),
-        ("posix", GETFACL + GETFACL.split("\n\n")[1], 20, 9, "was listed before"),
-        ("posix", GETFACL.replace("slip/two", "other/two"), 8, 9, "is not below slip"),
-        ("posix", GETFACL.replace("two\\040words", "x\\012y"), 8, 9, "control character"),
-        ("posix", GETFACL.replace("user:mira.oyelaran", "user:root"), 13, 1, "root"),
         ("ordered", "", 1, 1, "no list in it"),
         ("ordered", "A::OWNER@", 1, 1, "type:flags:who:permissions"),
         ("ordered", "A::OWNER@:rwq", 1, 13, "'q' is not a permission"),
@@ -119,10 +110,53 @@ def test_bad_text_is_refused_with_line_and_column(
     assert (caught.value.line, caught.value.column) == (line, column)
 
 
-def test_unknown_names_are_asked_about_with_their_line_and_nothing_comes_in(quay: Plan) -> None:
+@pytest.mark.parametrize(
+    ("text", "line", "words", "folders"),
+    [
+        (GETFACL.replace("other::---", "othr::---", 1), 6, "'othr' is not a tag", 2),
+        (GETFACL.replace("group::r-x", "group::r-z", 1), 5, "permissions are like rwx", 2),
+        (GETFACL.replace("group::r-x", "group::r-x\ngroup::rwx", 1), 6, "stands twice", 2),
+        (GETFACL.replace("mask::r-x\n", ""), 8, "no mask", 1),
+        (GETFACL.replace("-s-", "-q-"), 11, "flags are", 1),
+        (GETFACL + GETFACL.split("\n\n")[1], 20, "listed before", 2),
+        (GETFACL.replace("slip/two", "other/two"), 8, "not below", 1),
+        (GETFACL.replace("two\\040words", "x\\012y"), 8, "a plan can have no such names", 1),
+        (f"getfacl: Removing leading '/' from absolute path names\n{GETFACL}", None, "", 2),
+        (GETFACL.replace("\n", "\r\n"), None, "", 2),
+    ],
+)
+def test_what_cannot_be_read_is_noted_and_the_rest_comes_in(
+    quay: Plan, text: str, line: int | None, words: str, folders: int
+) -> None:
+    reading = listing.read(quay, text, "posix")
+    plan, _ = apply(quay, reading.edits)
+    assert check(plan) == ()
+    wrong = [(note.line, note.text) for note in reading.notes if note.toward is not None]
+    assert [at for at, _ in wrong] == ([] if line is None else [line])
+    assert all(words in said for _, said in wrong)
+    assert len(plan.places) - len(quay.places) == folders
+
+
+def test_a_list_that_names_root_comes_in_as_it_is(quay: Plan) -> None:
+    text = GETFACL.replace("user:mira.oyelaran", "user:root").replace("group::r-x", "group::r-x\ngroup:root:rwx", 1)
+    text = text.replace("group:root:rwx", "group:root:rwx\nmask::rwx", 1)
+    plan, _ = apply(quay, listing.read(quay, text, "posix").edits)
+    assert check(plan) == ()
+    made = [
+        account for who in {*plan.users, *plan.groups} - {*quay.users, *quay.groups} if (account := plan.account(who))
+    ]
+    assert sorted((account.name, account.of_host) for account in made) == [("root", True), ("root", True)]
+    assert "user:root:" in list_text.write_restore(plan, "slip")
+
+
+def test_names_that_nobody_knows_are_kept_as_the_hosts_own_and_asked_about(quay: Plan) -> None:
     reading = listing.read(quay, GETFACL.replace("mira.oyelaran", "nobody.here"), "posix")
-    assert reading.edits == ()
     assert [(u.line, u.name) for u in reading.unknown] == [(9, "nobody.here")]
+    plan, _ = apply(quay, reading.edits)
+    kept = next(user for user in plan.users.values() if user.name == "nobody.here")
+    assert kept.of_host
+    assert not kept.enabled
+    assert any("whoever that is" in note.text and note.toward == "more" for note in reading.notes)
     made = listing.read(quay, GETFACL.replace("mira.oyelaran", "nobody.here"), "posix", make={"nobody.here": "person"})
     assert any(user.name == "nobody.here" for user in apply(quay, made.edits)[0].users.values())
 
@@ -151,8 +185,8 @@ def test_find_listings_with_nul_take_any_name(quay: Plan) -> None:
     ],
 )
 def test_one_list_as_text_and_back(quay: Plan, own: Ordered | Posix | Mode, style: str) -> None:
-    text = listing.list_text(quay, own)
-    assert listing.list_from_text(quay, text, style) == (own, ())  # type: ignore[arg-type]
+    text = list_text.list_text(quay, own)
+    assert list_text.list_from_text(quay, text, style) == (own, ())  # type: ignore[arg-type]
 
 
 def test_plan_files_carry_lists_in_letters(quay: Plan) -> None:

@@ -21,7 +21,7 @@ def taken(conf: str, exports: str = "", **more: str) -> tuple[Plan, list[str]]:
     reading = server.read(Plan(), copied)
     plan, _ = apply(Plan(), reading.edits)
     assert check(plan) == ()
-    return plan, [note.text for note in reading.notes]
+    return plan, [f"{note.where}: {note.text}" for note in reading.notes]
 
 
 def said(plan: Plan) -> dict[str, Level]:
@@ -39,7 +39,12 @@ def said(plan: Plan) -> dict[str, Level]:
         ("WRITE  OK = 1", {"everyone": "RW"}),
         ("valid users = @crew", {"crew": "RO"}),
         ('valid users = "ann" , +late\nwrite list = ann', {"ann": "RW", "late": "RO"}),
-        ("valid users = @crew\nwrite list = @late", {"ann": "RO", "bo": "RW", "cy": "NA"}),
+        ("valid users = @crew\nwrite list = @late", {"crew": "RO", "bo": "RW"}),
+        ("valid users = @Crew ANN &late", {"ann": "RO"}),
+        ("valid users = +late;bo\nReadOnly = no", {"late": "RW", "bo": "RW"}),
+        ('valid users = @"late", "Unix User\\ann"', {"late": "RO", "ann": "RO"}),
+        ("valid users = S-1-22-2-1100 S-1-22-1-1003", {"crew": "RO", "cy": "RO"}),
+        ("valid users = %U", {"everyone": "RO"}),
         ("read only = no\nread list = ann", {"ann": "RO", "bo": "RW", "cy": "RW"}),
         ("invalid users = @late\nread only = no", {"everyone": "RW", "late": "NA"}),
         ("invalid users = ann\nvalid users = ann bo\nwrite list = ann", {"ann": "NA", "bo": "RO"}),
@@ -80,31 +85,39 @@ def test_defaults_copies_includes_and_lines_that_go_on_are_understood() -> None:
 
 
 def test_what_is_not_understood_is_told_with_its_file_and_line() -> None:
-    conf = "[a]\n path = /srv/a\n force user = ann\n nonsense\n max log size = 3\n valid users = @nobody-there ann\n[b]\n path = /srv/%u\n[c]\n[d]\n path = /else\n[x:y]\n path = /srv/a\n include = self.conf\n"
+    conf = "[a]\n path = /srv/a\n force user = ghost\n nonsense\n max log size = 3\n valid users = @nobody-there ann\n[b]\n path = /srv/%u\n[c]\n[d]\n path = /else\n[x:y]\n path = /srv/a\n include = self.conf\n"
     _, notes = taken(
-        conf, "/srv/a host(rw,fsid=0) -ro 192.0.2.300\n/else *(rw)\n", **{"self.conf": "include = self.conf\n"}
+        conf, "/srv/a host(rw,fsid=0,odd) -ro 192.0.2.300\n/else *(rw)\n", **{"self.conf": "include = self.conf\n"}
     )
     for told in (
         "smb.conf, line 4: not understood: “nonsense” is not a setting",
-        "smb.conf, line 3: [a] force user = ann changes who gets what",
-        "smb.conf, line 5: [a] max log size = 3 changes nobody's access",
-        "[a] valid users names “@nobody-there”, which is not a group that came in",
-        "[b] has the path “/srv/%u”, another for everybody",
-        "[c] says no path",
+        "smb.conf, line 3: [a] has all act as “ghost”, who did not come in",
+        "smb.conf, line 5: [a] max log size = 3 is not understood",
+        "smb.conf, line 6: [a] valid users names “@nobody-there”, which is not a group that came in",
+        "smb.conf, line 8: [b] has the path “/srv/%u”, another for everybody",
+        "[c] says no path, so nobody gets in",
         "[d] offers “/else”, of which no list was given",
         "[x:y] has :",
         "includes itself",
-        "exports, line 1: /srv/a: the option “fsid=0” is not understood",
+        "exports, line 1: /srv/a: host: the option “odd” is not understood",
         "exports, line 1: /srv/a: 192.0.2.300",
         "exports, line 2: “/else” is exported, of which no list was given",
     ):
         assert any(told in note for note in notes), (told, notes)
 
 
-def test_two_shares_of_one_folder_with_other_lists_are_told() -> None:
-    plan, notes = taken("[a]\n path = /srv/a\n valid users = ann\n[b]\n path = /srv/a/\n valid users = bo\n")
-    assert len(plan.shares) == 2
-    assert any("[b] offers the same folder as [a] to others" in note for note in notes)
+def test_two_shares_of_one_folder_are_each_as_they_say() -> None:
+    conf = "[a]\n path = /srv/a\n valid users = ann\n[b]\n path = /srv/./a/\n valid users = bo\n[c]\n copy = a\n"
+    plan, _ = taken(conf + " path = /srv/a\n[d]\n path = /srv/a\n valid users = ann\n writable = yes\n")
+    assert {s.name: s.grants and [str(x) for x in s.grants.values()] for s in plan.shares.values()} == {
+        "a": None, "b": ["RO"], "c": None, "d": ["RW"],
+    }  # fmt: skip
+
+
+def test_the_read_only_one_of_two_is_the_same_share_for_reading() -> None:
+    conf = "[a]\n path = /srv/a\n valid users = @crew\n writable = yes\n[b]\n path = /srv/a\n valid users = @crew\n"
+    plan, _ = taken(conf)
+    assert {s.name: (s.read_only, s.grants) for s in plan.shares.values()} == {"a": (False, None), "b": (True, None)}
 
 
 def test_a_server_taken_in_again_changes_nothing_but_what_is_other() -> None:
@@ -134,7 +147,9 @@ def test_files_are_known_by_their_names() -> None:
     with pytest.raises(FormatError, match="two files of the kind passwd"):
         server.sorted_out({"a/passwd": "", "b/passwd": ""})
     with pytest.raises(FormatError, match=r"no file “smb\.conf”"):
-        server.read(Plan(), server.sorted_out({"other.conf": "[a]\n"}))
+        server.read(Plan(), server.sorted_out({"other.conf": "[a]\n", "lists.conf": "[b]\n"}))
+    told = server.sorted_out({"a.txt": "# file: /srv\n", "b.txt": "Unix username: ann\n", "alone.conf": "[a]\n"})
+    assert (told.listing, told.smb_accounts, told.main) == ("# file: /srv\n", "Unix username: ann\n", "alone.conf")
 
 
 def test_accounts_of_any_number_come_in_where_folders_or_the_smb_server_name_them() -> None:
@@ -154,4 +169,6 @@ def test_accounts_of_any_number_come_in_where_folders_or_the_smb_server_name_the
     assert {group.name: group.gid for group in plan.groups.values()} == {"crew": 1001, "www-data": 33}
     assert [share.name for share in plan.shares.values()] == ["work"]
     higher, _ = apply(Plan(name="keelson"), server.read(Plan(name="keelson"), copied, lowest=2000).edits)
-    assert {user.name for user in higher.users.values()} == {"svc-scan"}, "the lowest number counts for the others"
+    assert {user.name for user in higher.users.values()} == {"ann", "svc-scan"}, (
+        "a share lets them in, whatever their numbers"
+    )

@@ -20,7 +20,9 @@ from yardgate.core.model.plan import Plan, same
 from yardgate.core.policy.compliance import Compliance, keep
 from yardgate.core.policy.findings import find
 from yardgate.core.policy.findings.case import Case
-from yardgate.formats import matrix, people, planfile, table, workbook
+from yardgate.formats import importing, matrix, people, planfile, table, workbook
+from yardgate.formats import sheets as sheet_files
+from yardgate.formats.importing import ToImport
 from yardgate.formats.reading import FormatError
 
 
@@ -96,9 +98,8 @@ def test_the_whole_plan_is_read_back_from_a_workbook(hostile: Plan) -> None:
 
 def test_what_was_taken_away_comes_in_again(hostile: Plan) -> None:
     kept = kept_of(hostile)
-    text = workbook.text(workbook.write(kept, ()))
     bare = replace(hostile, grants={})
-    reading = matrix.read(bare, text)
+    reading = importing.read(bare, ToImport(kind="matrix", content=workbook.write(kept, ()))).reading
     again, _ = apply(bare, reading.edits)
     assert {p: dict(g) for p, g in again.grants.items()} == {p: dict(g) for p, g in hostile.grants.items()}
 
@@ -110,14 +111,17 @@ def test_a_sheet_that_somebody_typed_is_taken_in() -> None:
         book.active.append(row)
     out = io.BytesIO()
     book.save(out)
-    reading = matrix.read(replace(demo.plan(), grants={}), workbook.text(out.getvalue()))
+    bare = replace(demo.plan(), grants={})
+    reading = importing.read(bare, ToImport(kind="matrix", content=out.getvalue())).reading
     assert [(e.place, e.level) for e in reading.edits] == [("drawings", "RW"), ("payroll", "RO")]  # type: ignore[union-attr]
 
 
-@pytest.mark.parametrize("content", [b"PK\x03\x04", b"PK\x03\x04" + b"x" * 500, b""])
+@pytest.mark.parametrize(
+    "content", [b"PK\x03\x04", b"PK\x03\x04" + b"x" * 500, b"\xd0\xcf\x11\xe0\xa1\xb1\x1a\xe1 old"]
+)
 def test_what_is_no_workbook_is_refused(content: bytes) -> None:
-    with pytest.raises(FormatError, match="not a workbook"):
-        workbook.text(content)
+    with pytest.raises(FormatError, match=r"not an? (old )?workbook|not an old"):
+        sheet_files.sheets(content)
 
 
 def test_a_workbook_that_would_unpack_to_more_than_fits_is_refused() -> None:
@@ -126,7 +130,7 @@ def test_a_workbook_that_would_unpack_to_more_than_fits_is_refused() -> None:
         for number in range(5):
             packed.writestr(f"xl/worksheets/sheet{number}.xml", b"0" * (64 * 1024 * 1024))
     with pytest.raises(FormatError, match="too large"):
-        workbook.text(out.getvalue())
+        sheet_files.sheets(out.getvalue())
 
 
 @pytest.mark.long

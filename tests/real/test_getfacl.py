@@ -11,7 +11,7 @@ import pytest
 from yardgate.core.edits.apply import apply
 from yardgate.core.model.kinds import check
 from yardgate.core.model.plan import Group, Plan, User
-from yardgate.formats import listing, planfile
+from yardgate.formats import list_text, listing, planfile
 from yardgate.formats.reading import FormatError
 
 ODD = [
@@ -96,7 +96,7 @@ def test_a_real_tree_comes_in_and_goes_out_and_a_copy_restored_from_it_is_the_sa
 
         for folder in folders:
             (there / folder).mkdir()
-        restore = listing.write_restore(plan, pool, text, only_folders=True)
+        restore = list_text.write_restore(plan, pool, text, only_folders=True)
         numbered = restore
         for record in (*plan.users.values(), *plan.groups.values()):
             name = record.name.replace(" ", "\\040")

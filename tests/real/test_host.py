@@ -321,7 +321,7 @@ def visit(
 
     ready: what is done before with the files that they look for. sign_in: as whom somebody does it."""
     plan, where = matrix.plan, paths(matrix.plan, top)
-    subjects = [*plan.users, GUEST, "stranger"]
+    subjects = [*(user.id for user in plan.users.values() if not user.of_host), GUEST, "stranger"]
     marks = {share.name: f"-{number}" for number, share in enumerate(plan.shares.values())}
     shell(
         at,
@@ -338,7 +338,7 @@ def visit(
         for share in plan.shares.values()
     }
     task = {
-        "passwords": [user.name for user in plan.users.values() if user.origin == LOCAL],
+        "passwords": [user.name for user in plan.users.values() if user.origin == LOCAL and not user.of_host],
         "subjects": [{"id": subject, **sign_in(plan, subject)} for subject in subjects],
         "folders": {name: ["" if p == "." else p.replace("/", "\\") for p in some] for name, some in inside.items()},
         "marks": marks,

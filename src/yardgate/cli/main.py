@@ -2,7 +2,6 @@
 
 import json
 import sys
-from collections.abc import Callable
 from dataclasses import asdict, replace
 from datetime import date
 from functools import cache
@@ -13,7 +12,7 @@ import typer
 from rich.table import Table
 
 from yardgate import __version__
-from yardgate.cli import account, check, data, directory, rollout, serve, walk
+from yardgate.cli import account, check, data, directory, importing, rollout, serve, walk
 from yardgate.cli.console import (
     AsJson,
     Data,
@@ -46,9 +45,7 @@ from yardgate.core.access.spec.explain import explain as explain_cell
 from yardgate.core.access.storage import storage_state
 from yardgate.core.acl.rights import LEVELS, letters
 from yardgate.core.acl.words import rwx
-from yardgate.core.edits.apply import apply
-from yardgate.core.edits.describe import describe, sentence
-from yardgate.core.edits.difference import difference
+from yardgate.core.edits.describe import describe
 from yardgate.core.edits.records import SetGrant
 from yardgate.core.model.checks import PlanError
 from yardgate.core.model.names import Names
@@ -56,13 +53,11 @@ from yardgate.core.model.naming import show
 from yardgate.core.model.plan import Plan
 from yardgate.core.policy.compliance import keep
 from yardgate.core.policy.findings import Case, find
-from yardgate.formats import accounts as account_files
-from yardgate.formats import listing, matrix, people, planfile, promises
+from yardgate.formats import matrix
 from yardgate.formats.exporting import BY_NAME, Exported
-from yardgate.formats.given import noted
 from yardgate.formats.matrix import SPELLINGS
 from yardgate.formats.notation import flag_letters
-from yardgate.formats.reading import FormatError, ObjectKind, Reading, decode
+from yardgate.formats.reading import FormatError, decode
 from yardgate.store import DataTrouble, NotThere, Stale
 
 app = typer.Typer(
@@ -74,6 +69,7 @@ app.add_typer(rollout.app, name="rollout")
 app.command("walk")(walk.walk_through)
 app.command("check")(check.check)
 app.command("suggest")(suggest_groups)
+app.command("import")(importing.import_)
 app.command("serve")(serve.serve)
 app.command("demo")(serve.demo)
 app.command("backup")(data.backup)
@@ -98,91 +94,6 @@ def main() -> None:
 
 
 # --- in and out -------------------------------------------------------------------------------------------------------
-
-
-AS_GIVEN = ("matrix", "people", "needs", "promises", "accounts")  # in whatever encoding
-
-
-@app.command("import")
-def import_(
-    kind: Annotated[
-        str,
-        typer.Argument(
-            help="matrix, people, needs, promises, accounts, plan; getfacl, find or nfs4 (listings of folders)"
-        ),
-    ],
-    source: Annotated[Path, typer.Argument(help="The file; for accounts the passwd file. - is standard input.")],
-    second: Annotated[Path | None, typer.Argument(help="For accounts: the group file.")] = None,
-    plan: PlanName = None,
-    file: PlanPath = None,
-    data: Data = None,
-    make_people: Annotated[bool, typer.Option(help="Unknown names in rows become people.")] = False,
-    make_groups: Annotated[bool, typer.Option(help="Unknown group names become groups.")] = False,
-    make_places: Annotated[bool, typer.Option(help="Unknown columns become places.")] = False,
-    clear_blanks: Annotated[bool, typer.Option(help="An empty cell takes a grant away.")] = False,
-    lowest: Annotated[int, typer.Option(help="Accounts with a lower number are left out.")] = account_files.LOWEST,
-    highest: Annotated[int, typer.Option(help="Accounts with a higher number are left out.")] = account_files.HIGHEST,
-    private_groups: Annotated[bool, typer.Option(help="Bring in groups that have only their own user, too.")] = False,
-    at: Annotated[
-        str | None, typer.Option(help="For listings: the place that the topmost folder is; else it becomes a pool.")
-    ] = None,
-    only_folders: Annotated[bool, typer.Option(help="For listings: everything in it is a folder.")] = False,
-    dry_run: Annotated[bool, typer.Option(help="Show the edits, keep nothing.")] = False,
-) -> None:
-    """Take a table, a host's account files or a plan file into a plan. Says what was left out."""
-    work = PlanSource(data, plan, file, make=True)
-    given = read_bytes(source)
-    content = "" if kind in AS_GIVEN else decode(given, nul=kind == "find")
-    top = None if at is None else one_of(Names(work.plan).place(at), at, "place")
-    styles: dict[str, listing.ListStyle] = {"getfacl": "posix", "find": "mode", "nfs4": "ordered"}
-    readers: dict[str, Callable[[dict[str, ObjectKind]], Reading]] = {
-        "matrix": lambda make: noted(given, lambda text: matrix.read(work.plan, text, make, clear_blanks)),
-        "people": lambda make: noted(given, lambda text: people.read(work.plan, text, make)),
-        "accounts": lambda _: account_files.from_files(
-            work.plan, given, read_bytes(second) if second else b"", lowest, highest, private_groups
-        ),
-        "plan": lambda _: Reading(difference(work.plan, planfile.read(content))),
-        "needs": lambda make: noted(given, lambda text: matrix.read_needs(work.plan, text, make)),
-        "promises": lambda _: noted(given, lambda text: promises.read(work.plan, text)),
-    }
-    for name, style in styles.items():
-        readers[name] = lambda make, style=style: listing.read(  # type: ignore[misc]
-            work.plan, content, style, top, make, only_folders=only_folders
-        )
-    if kind not in readers:
-        raise Refused(f"{kind!r} is nothing to import; say {', '.join(readers)}")
-    made: dict[str, ObjectKind] = {}
-    reading = readers[kind](made)
-    wanted: dict[str, ObjectKind | None] = {
-        "who": "person" if make_people else "group" if make_groups else None,
-        "group": "group" if make_groups else None,
-        "place": "place" if make_places else None,
-    }
-    for missing in reading.unknown:
-        if choice := wanted[missing.of]:
-            made[missing.name] = choice
-    reading = readers[kind](made) if made else reading
-    after, _ = apply(work.plan, reading.edits)
-    for note in reading.notes:
-        err.print(f"{f'line {note.line}: ' if note.line else ''}{note.text}", markup=False, highlight=False)
-    for unknown in reading.unknown:
-        err.print(
-            f"line {unknown.line}: {show(unknown.name)} is not in the plan; left out (see --make-people, --make-groups, --make-places)",
-            markup=False,
-            highlight=False,
-        )
-    if dry_run:
-        for edit in reading.edits:
-            out.print(sentence(work.plan, after, edit), markup=False, highlight=False, soft_wrap=True)
-        return
-    if reading.edits:
-        work.keep(reading.edits, f"imported {source.name}: {len(reading.edits)} edits", imported=True)
-    out.print(
-        f"{len(reading.edits)} edits kept: {describe(work.plan, after, reading.edits)}",
-        markup=False,
-        highlight=False,
-        soft_wrap=True,
-    )
 
 
 @app.command()

@@ -22,8 +22,7 @@ from yardgate.core.suggest.asked import Conflict, as_today
 from yardgate.core.suggest.groups import Suggestion, Terms
 from yardgate.core.suggest.solve import SECONDS
 from yardgate.formats import edits as edit_files
-from yardgate.formats import matrix, planfile
-from yardgate.formats.given import noted
+from yardgate.formats import importing, planfile
 
 
 def suggest(
@@ -70,7 +69,7 @@ def suggest(
     asked: tuple[Need, ...] = as_today(plan, day) if today else tuple(plan.needs.values())
     if needs is not None:
         bare = replace(plan, needs={})
-        reading = noted(read_bytes(needs), lambda text: matrix.read_needs(bare, text))
+        reading = importing.read(bare, importing.ToImport(kind="needs", content=read_bytes(needs))).reading
         if reading.unknown:
             raise Refused(f"the plan does not have: {', '.join(sorted({one.name for one in reading.unknown}))}")
         asked = tuple(apply(bare, reading.edits)[0].needs.values())

@@ -1,18 +1,35 @@
 """passwd(5) and group(5) of a Linux host."""
 
 import re
-from collections.abc import Callable, Collection, Mapping
-from dataclasses import replace
+from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
+from dataclasses import dataclass, replace
 from typing import TypeVar
 
 from yardgate.core.edits.records import Edit, Join, PutGroup, PutUser
-from yardgate.core.model.names import fresh_id
-from yardgate.core.model.naming import fold, show
+from yardgate.core.host.state import OF_THE_HOST
+from yardgate.core.model.names import fresh_id, unix_trouble
+from yardgate.core.model.naming import fold, name_trouble, show
 from yardgate.core.model.plan import LARGEST_NUMBER, LOCAL, Group, Plan, User
-from yardgate.formats.given import decoded
-from yardgate.formats.reading import FormatError, Note, Reading
+from yardgate.formats.reading import FormatError, Note, Reading, gathered, left_out
+from yardgate.formats.sheets import decoded
 
 LOWEST, HIGHEST = 1000, 60000  # UID_MIN and UID_MAX of login.defs(5)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Whole:
+    """What else is known of a host that is taken in whole. named: accounts and groups that its folders and shares name. listed: those of them
+    that lists of shares let in. signing: accounts that its SMB server has; None: not known."""
+
+    named: frozenset[str]
+    listed: frozenset[str] = frozenset()
+    signing: frozenset[str] | None = None
+
+    def signs_in(self, name: str, *, in_range: bool) -> bool:
+        """Whether it is the account of somebody who signs in, rather than the host's own."""
+        if self.signing is not None:
+            return name in self.signing
+        return in_range or (name in self.listed and name not in OF_THE_HOST)
 
 
 def read(
@@ -22,68 +39,114 @@ def read(
     lowest: int = LOWEST,
     highest: int = HIGHEST,
     private_groups: bool = False,
-    also: Collection[str] = (),
+    whole: Whole | None = None,
 ) -> Reading:
     """The edits that bring a host's accounts into a plan, uid and gid kept.
 
-    A line that cannot be read is left out and noted, and the rest comes in. Accounts and groups with a number outside lowest..highest are left out, except primary groups of accounts that come
-    in, and those that are named in `also`. A private group (same name and number as its only user) is left out unless `private_groups`.
+    A line that cannot be read is left out and noted, and the rest comes in. Accounts and groups with a number outside lowest..highest are
+    left out, except primary groups of accounts that come in. A private group (same name and number as its only user) is left out unless
+    `private_groups`.
+
+    whole: of a host that is taken in whole also those that it names come in, whatever their numbers, and with such groups their members;
+    accounts with which nobody signs in as the host's own, and groups outside the range in which nobody is who does, or that every host has,
+    and those with names that a host could not be told to make.
     """
     notes: list[Note] = []
     people = _taken_in(passwd, _passwd(), notes)
     groups = _joined(_taken_in(group, _group(), notes), notes)
-    kept = [user for user in people if lowest <= user[2] <= highest or user[1] in also]
-    notes += [
-        Note(line, f"account {show(name)} left out: uid {uid} is outside {lowest} to {highest}")
-        for line, name, uid, _, _ in people
-        if not lowest <= uid <= highest and name not in also
-    ]
-    names = {name for _, name, *_ in kept}
-    primary = {gid for _, _, _, gid, _ in kept}
-    private = {(name, uid) for _, name, uid, gid, _ in kept if uid == gid}
+    named = whole.named if whole is not None else frozenset[str]()
+    in_range = {name for _, name, uid, _, _ in people if lowest <= uid <= highest}
+    primary = {gid for _, name, _, gid, _ in people if name in in_range | named}
+    private = {(name, uid) for _, name, uid, gid, _ in people if uid == gid and name in in_range}
+    into, alone = list[GroupLine](), list[tuple[int | None, str]]()
+    outside: list[tuple[int | None, str]] = []
+    for one in groups:
+        line, name, gid, members = one
+        if not lowest <= gid <= highest and gid not in primary and name not in named:
+            outside.append((line, show(name)))
+        elif not private_groups and name not in named and (name, gid) in private and not {*members} & in_range - {name}:
+            alone.append((line, show(name)))
+        else:
+            into.append(one)
+    asked = named | {member for *_, members in into for member in members if whole is not None}
+    kept = [one for one in people if one[1] in in_range | asked]
+    why = f"outside the numbers {lowest} to {highest}"
+    why += ", and named by no folder or share" if whole is not None else ""
+    left = [(line, show(name)) for line, name, *_ in people if name not in in_range | asked]
+    notes += left_out(left, "account", "accounts", why)
+    notes += left_out(outside, "group", "groups", why)
+    notes += left_out(alone, "group", "groups", "each is one account's own, with nobody else in it")
+    signing = {name for _, name, *_ in kept if whole is None or whole.signs_in(name, in_range=name in in_range)}
+    edits = _edits(plan, kept, into, signing, (lowest, highest), notes, whole=whole is not None)
+    return Reading(tuple(edits), gathered(notes))
 
+
+def _edits(
+    plan: Plan,
+    people: Sequence["PasswdLine"],
+    groups: Sequence["GroupLine"],
+    signing: Collection[str],
+    numbers: tuple[int, int],
+    notes: list[Note],
+    *,
+    whole: bool,
+) -> Iterator[Edit]:
+    """What makes these accounts and groups: groups, then accounts, then who is in which."""
     ours = {fold(g.name): g for g in plan.groups.values() if g.origin == LOCAL}
+    known = {fold(u.name): u for u in plan.users.values() if u.origin == LOCAL}
     taken = {*plan.users, *plan.groups, *plan.places}
-    edits: list[Edit] = []
+    ids = {fold(name): user.id for name, user in known.items()}
+    for _, name, *_ in people:
+        if fold(name) not in ids:
+            ids[fold(name)] = fresh_id(name, taken)
+            taken.add(ids[fold(name)])
+    names, private = {name for _, name, *_ in people}, {(name, uid) for _, name, uid, gid, _ in people if uid == gid}
     by_gid: dict[int, str] = {}
     joins: list[Edit] = []
-    user_ids = {fold(u.name): u.id for u in plan.users.values() if u.origin == LOCAL}
-    for _, name, *_ in kept:
-        if fold(name) not in user_ids:
-            user_ids[fold(name)] = fresh_id(name, taken)
-            taken.add(user_ids[fold(name)])
-    for line, name, gid, members in groups:
-        inside = [member for member in members if member in names]
-        if not lowest <= gid <= highest and gid not in primary and name not in also:
-            notes.append(Note(line, f"group {show(name)} left out: gid {gid} is outside {lowest} to {highest}"))
-            continue
-        if not private_groups and (name, gid) in private and set(inside) <= {name}:
-            notes.append(Note(line, f"private group {show(name)} left out: only its own user is in it"))
-            continue
+
+    def grouped(name: str, gid: int, *, of_host: bool) -> Iterator[Edit]:
         old = ours.get(fold(name))
-        new = replace(old, gid=gid) if old else Group(id=fresh_id(name, taken), name=name, gid=gid)
+        new = replace(old, gid=gid) if old else Group(id=fresh_id(name, taken), name=name, gid=gid, of_host=of_host)
         taken.add(new.id)
         ours[fold(name)] = new
-        if new != old:
-            edits.append(PutGroup(new))
         by_gid.setdefault(gid, new.id)
-        joins += [Join(new.id, user_ids[fold(m)]) for m in inside if user_ids[fold(m)] not in new.members]
-        notes += [
-            Note(line, f"member {show(member)} of group {show(name)} left out: no such account came in")
-            for member in members
-            if member not in names
-        ]
-    for line, name, uid, gid, full_name in kept:
+        if new != old:
+            yield PutGroup(new)
+
+    strangers: list[tuple[int | None, str]] = []
+    for line, name, gid, members in groups:
+        inside = {*members} | {who for _, who, _, primary, _ in people if primary == gid}
+        low = not numbers[0] <= gid <= numbers[1] and (name in OF_THE_HOST or inside.isdisjoint(signing))
+        yield from grouped(name, gid, of_host=whole and (low or unix_trouble(name) is not None))
+        here = ours[fold(name)]
+        joins += [Join(here.id, ids[fold(m)]) for m in members if m in names and ids[fold(m)] not in here.members]
+        strangers += [(line, f"{show(member)} of {show(name)}") for member in members if member not in names]
+    notes += left_out(strangers, "member", "members of groups", "no such account came in")
+    for line, name, uid, gid, full_name in people:
+        if gid not in by_gid and whole and gid != 0 and (name, uid) not in private:
+            yield from grouped(str(gid), gid, of_host=True)
         if gid not in by_gid and (name, uid) not in private:
             notes.append(
                 Note(line, f"{show(name)} has {gid} as primary group, and no group that came in has this number")
             )
-        existing = plan.users.get(user_ids[fold(name)])
-        user = existing or User(id=user_ids[fold(name)], name=name, full_name=full_name)
+        existing = known.get(fold(name))
+        theirs = name not in signing
+        user = existing or User(
+            id=ids[fold(name)], name=name, full_name=_full_name(full_name), of_host=whole and theirs
+        )
         user = replace(user, uid=uid, primary_group=by_gid.get(gid, user.primary_group))
+        if existing is None and theirs:
+            person = numbers[0] <= uid <= numbers[1]
+            user = replace(user, kind="person" if person else "service", enabled=False)
         if user != existing:
-            edits.append(PutUser(user))
-    return Reading((*edits, *joins), tuple(notes))
+            yield PutUser(user)
+    yield from joins
+
+
+def _full_name(text: str) -> str:
+    """A full name as a plan has them; what none can be is left out."""
+    plain = " ".join("".join(c if c.isprintable() else " " for c in text).split())
+    return plain if name_trouble(plain) is None else ""
 
 
 def from_files(

@@ -7,7 +7,7 @@ from yardgate.core.access.outcome import Outcome
 from yardgate.core.model.plan import Plan
 from yardgate.core.policy.compliance import Compliance
 from yardgate.core.policy.findings import Finding
-from yardgate.formats import access, ldif, listing, matrix, people, planfile, promises, workbook
+from yardgate.formats import access, ldif, list_text, matrix, people, planfile, promises, workbook
 
 CSV, PLAIN = "text/csv; charset=utf-8", "text/plain; charset=utf-8"
 
@@ -55,8 +55,8 @@ FORMATS = (
     Format("promises", "Promises (CSV)", "promises.csv", CSV, _plain(promises.write)),
     Format("ldif", "Local people and groups (LDIF)", "accounts.ldif", PLAIN, _plain(ldif.local_accounts)),
     Format(
-        "setfacl", "POSIX lists, for setfacl --restore", "setfacl.txt", PLAIN, lambda of: listing.write_restore(of.plan, of.at, of.folders), "place"
+        "setfacl", "POSIX lists, for setfacl --restore", "setfacl.txt", PLAIN, lambda of: list_text.write_restore(of.plan, of.at, of.folders), "place"
     ),
-    Format("nfs4", "Ordered lists, for nfs4_setfacl", "nfs4.txt", PLAIN, lambda of: listing.write_nfs4(of.plan, of.at), "place"),
+    Format("nfs4", "Ordered lists, for nfs4_setfacl", "nfs4.txt", PLAIN, lambda of: list_text.write_nfs4(of.plan, of.at), "place"),
 )  # fmt: skip
 BY_NAME = {one.name: one for one in FORMATS}

@@ -11,10 +11,11 @@ from yardgate.core.acl.rights import APART, LEVELS, Level, Rights, letters
 from yardgate.core.edits.records import Edit, PutGroup, PutNeed, PutPlace, PutUser, RemoveNeed, SetGrant
 from yardgate.core.edits.transforms import started
 from yardgate.core.model.names import Names, free_name, fresh_id, sign_in_name, unix_trouble
-from yardgate.core.model.naming import fold, show
+from yardgate.core.model.naming import fold, name_trouble, show
 from yardgate.core.model.needs import Need, Wish, need_id
 from yardgate.core.model.plan import EVERYONE, Group, Place, PlaceKind, Plan, User
 from yardgate.formats import table
+from yardgate.formats.lookup import Lookup, plain_path
 from yardgate.formats.reading import FormatError, Make, Note, Reading, Unknown
 
 _WRITTEN: Mapping[Level | None, tuple[str, ...]] = {
@@ -26,6 +27,7 @@ _WRITTEN: Mapping[Level | None, tuple[str, ...]] = {
             "r+w",
             "r-w",
             "rwx",
+            "rw-",
             "m",
             "f",
             "read-write",
@@ -42,6 +44,7 @@ _WRITTEN: Mapping[Level | None, tuple[str, ...]] = {
         *("schrijven", "lezen/schrijven", "lezen en schrijven", "wijzigen", "volledig beheer"),
     ),
     Level.RO: (
+        *("r--", "read & execute", "read and execute", "read&execute", "list folder contents"),
         *("ro", "r", "rx", "r-x", "read-only", "read only", "readonly", "read", "view"),
         *("lesen", "nur lesen", "lecture", "lecture seule", "lectura", "solo lectura", "lettura", "sola lettura"),
         *("lezen", "alleen lezen"),
@@ -50,7 +53,7 @@ _WRITTEN: Mapping[Level | None, tuple[str, ...]] = {
         *("na", "n", "no", "no access", "no-access", "noaccess", "deny", "denied", "refuse", "refused"),
         *("kein zugriff", "aucun accès", "sin acceso", "nessun accesso", "geen toegang"),
     ),
-    None: ("", "-", "–", "—", ".", "·"),
+    None: ("", "-", "–", "—", ".", "·", "--", "---"),
 }
 """What people write for a level, in the languages that offices here write in."""
 SPELLINGS: dict[str, Level | None] = {fold(word): level for level, some in _WRITTEN.items() for word in some}
@@ -135,7 +138,8 @@ def read_needs(plan: Plan, text: str, make: Make | None = None) -> Reading:
             if not who or not place or not said:
                 continue
             if who == EVERYONE:
-                raise FormatError("needs are those of people and groups; for everyone name a group that all are in")
+                maker.miss(1, "needs are those of people and groups; for everyone name a group that all are in")
+                break
             before = plan.needs.get(need_id(who, place))
             if wish is None and before is not None:
                 edits.append(RemoveNeed(before.id))
@@ -155,7 +159,7 @@ class _Cell(NamedTuple, Generic[T]):
 def _grid(
     plan: Plan, text: str, make: Make, spellings: Mapping[str, T], hints: Mapping[str, str]
 ) -> "tuple[_Maker, list[tuple[str | None, list[_Cell[T]]]]]":
-    """A table of people, or groups, by places: its names looked up, its places, and a row each."""
+    """A table of people, or groups, by places: its names looked up, its places, and a row each. What cannot be understood is noted, all of it."""
     lines = iter(table.rows(text))
     header_line, header = next(lines)
     lead = 2 if [fold(cell) for cell in header[:2]] == ["kind", "name"] else 1
@@ -164,36 +168,70 @@ def _grid(
             "the first line must name at least one place after the column of names", header_line, len(header)
         )
     maker = _Maker(plan, make)
-    left_out = {i for i, cell in enumerate(header[lead:]) if fold(cell) in REMARKS and not maker.names.place(cell)}
-    for i in sorted(left_out):
-        maker.notes.append(Note(header_line, f"the column {show(header[lead + i])} was left out: it is no place"))
-    columns = [
-        None if i in left_out else maker.place(cell, header_line, lead + i + 1) for i, cell in enumerate(header[lead:])
-    ]
-    for i, place in enumerate(columns):
-        if place and place in columns[:i]:
-            raise FormatError(f"place {show(header[lead + i])} is named twice", header_line, lead + i + 1)
+    columns = _columns(maker, header, header_line, lead)
     rows: list[tuple[str | None, list[_Cell[T]]]] = []
-    seen: dict[str, int] = {}
+    seen: dict[str, tuple[int, int]] = {}  # who -> the line and the row in which they first stood
+    odd: dict[str, list[int]] = {}
     for line, row in lines:
-        if len(row) > len(header):
-            raise FormatError(f"{len(row)} cells where the first line has {len(header)}", line, len(header) + 1)
         name = row[0] if lead == 1 or len(row) < 2 else f"{row[0]}:{row[1]}" if fold(row[1]) != EVERYONE else row[1]
+        if any(row[len(header) :]):
+            maker.miss(line, f"{len(row)} cells where the first line has {len(header)}; those beyond are left out")
         who = maker.who(name, line)
         cells = []
-        for i, (place, cell) in enumerate(zip(columns, row[lead:], strict=False)):
-            if i in left_out:
+        for place, cell in zip(columns, row[lead:], strict=False):
+            if place is None and cell not in spellings:
                 continue
-            if fold(cell) not in spellings:
-                hint = hints.get(fold(cell), hints[""])
-                raise FormatError(f"{show(cell)} is not a level; {hint}", line, lead + i + 1)
-            cells.append(_Cell(place, spellings[fold(cell)], cell))
-        if who is not None and seen.setdefault(who, line) != line:
-            raise FormatError(f"{show(name)} has two rows, the first in line {seen[who]}", line, 1)
-        rows.append((who, cells))
+            if fold(cell) in spellings:
+                cells.append(_Cell(place, spellings[fold(cell)], cell))
+            else:
+                odd.setdefault(cell, []).append(line)
+        if who is not None and (first := seen.setdefault(who, (line, len(rows))))[0] != line:
+            rows[first[1]] = who, _both(maker, rows[first[1]][1], cells, name, first[0], line)
+        else:
+            rows.append((who, cells))
+    for word, where in odd.items():
+        hint = hints.get(fold(word), hints[""])
+        said = "a cell" if len(where) == 1 else f"{len(where)} cells"
+        maker.notes.append(
+            Note(
+                where[0],
+                f"{show(word)} is not a level, so that {said} said nothing; {hint}, or say what it means",
+                lines=len(where),
+                missed=len(where),
+            )
+        )
     if not any(columns) and not maker.unknown:
         raise FormatError("none of the columns is a place", header_line, lead + 1)
     return maker, rows
+
+
+def _both(
+    maker: "_Maker", first: "list[_Cell[T]]", second: "list[_Cell[T]]", name: str, line: int, again: int
+) -> "list[_Cell[T]]":
+    """Two rows of somebody as one; where they contradict each other the first counts, which is noted."""
+    other = {cell.place: cell for cell in second if cell.text}
+    found = [other.pop(cell.place, cell) if not cell.text else cell for cell in first]
+    against = [cell for cell in first if cell.text and cell.place in other and other[cell.place].means != cell.means]
+    found += [cell for place, cell in other.items() if place not in {cell.place for cell in first}]
+    if against:
+        maker.miss(again, f"{show(name)} has another row in line {line} that says otherwise; the first counts")
+    return found
+
+
+def _columns(maker: "_Maker", header: list[str], line: int, lead: int) -> list[str | None]:
+    """The place of each column; none for one that is left out, with a note."""
+    columns: list[str | None] = []
+    for i, cell in enumerate(header[lead:]):
+        if fold(cell) in REMARKS and not maker.names.place(cell):
+            maker.notes.append(Note(line, f"the column {show(cell)} was left out: it is no place"))
+            columns.append(None)
+            continue
+        place = maker.place(cell, line, lead + i + 1)
+        if place is not None and place in columns:
+            maker.miss(line, f"place {show(cell)} is named twice; the first column counts")
+            place = None
+        columns.append(place)
+    return columns
 
 
 class _Maker:
@@ -201,7 +239,7 @@ class _Maker:
 
     def __init__(self, plan: Plan, make: Make):
         self.plan, self.make = plan, make
-        self.names = Names(plan)
+        self.names = Lookup(plan)
         self.taken = {*plan.users, *plan.groups, *plan.places}
         self.edits: list[Edit] = []
         self.notes: list[Note] = []
@@ -210,6 +248,9 @@ class _Maker:
         self.called = {fold(user.name) for user in plan.users.values()}
         self.paths = {fold(plan.path_name(place)): place for place in plan.places}
 
+    def miss(self, line: int, text: str) -> None:
+        self.notes.append(Note(line, text, missed=1))
+
     def _fresh(self, name: str) -> str:
         found = fresh_id(name, self.taken)
         self.taken.add(found)
@@ -217,17 +258,21 @@ class _Maker:
 
     def who(self, name: str, line: int) -> str | None:
         if not name:
-            raise FormatError("the row has no name", line, 1)
+            self.miss(line, "the row has no name; left out")
+            return None
         found = self.names.who(name)
+        if not found and name not in self.made and self.make.get(name, "").startswith("="):
+            found = self.names.who(self.make[name][1:])
         if len(found) > 1:
-            raise FormatError(
-                f"{show(name)} may mean several; write user:{name} or group:{name}, or the sign-in name", line, 1
+            self.miss(
+                line, f"{show(name)} may mean several; write user:{name} or group:{name}, or the sign-in name; left out"
             )
+            return None
         if found or name in self.made:
             return found[0] if found else self.made[name]
         kind = self.make.get(name)
         if kind not in ("person", "service", "group"):
-            self.unknown.append(Unknown(line, name, "who"))
+            self.unknown.append(Unknown(line, name, "who", self.names.near(name)))
             return None
         plain = (
             name.partition(":")[2].strip()
@@ -237,7 +282,9 @@ class _Maker:
         plain = plain or name
         new = self._fresh(plain)
         self.edits.append(
-            PutGroup(Group(id=new, name=plain)) if kind == "group" else PutUser(self._user(new, plain, kind))
+            PutGroup(Group(id=new, name=plain))
+            if kind == "group"
+            else PutUser(self._user(new, plain, "service" if kind == "service" else "person"))
         )
         self.made[name] = new
         return new
@@ -252,16 +299,22 @@ class _Maker:
 
     def place(self, name: str, line: int, column: int) -> str | None:
         if not name:
-            raise FormatError("the column has no place", line, column)
-        found = self.names.place(name)
-        if len(found) > 1:
-            raise FormatError(f"{show(name)} may mean several places; write the path from the pool", line, column)
-        if found or fold(name) in self.paths:
-            return found[0] if found else self.paths[fold(name)]
-        if self.make.get(name) != "place":
-            self.unknown.append(Unknown(line, name, "place"))
+            self.miss(line, f"column {column} has no place; left out")
             return None
-        return self._make_path(name.strip().strip("/").split("/"))
+        found = self.names.place(name)
+        if not found and self.make.get(name, "").startswith("="):
+            found = self.names.place(self.make[name][1:])
+        if len(found) > 1:
+            self.miss(line, f"{show(name)} may mean several places; write the path from the pool; left out")
+            return None
+        path = plain_path(name)
+        if found or fold(path) in self.paths:
+            return found[0] if found else self.paths[fold(path)]
+        wrong = next((why for step in path.split("/") if (why := name_trouble(step, separator="/"))), None)
+        if self.make.get(name) != "place" or wrong is not None:
+            self.unknown.append(Unknown(line, name, "place", self.names.near(name, place=True)))
+            return None
+        return self._make_path(path.split("/"))
 
     def _make_path(self, steps: list[str]) -> str:
         if len(steps) == 1:

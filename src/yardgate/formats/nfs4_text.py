@@ -8,7 +8,7 @@ from yardgate.core.acl.nfs4 import GROUP, OWNER, Entry
 from yardgate.core.acl.rights import LETTERS, letters
 from yardgate.core.model.plan import EVERYONE
 from yardgate.formats.notation import FLAG_LETTERS, flag_letters
-from yardgate.formats.reading import FormatError
+from yardgate.formats.reading import FormatError, good_parts
 
 SPECIAL = {"OWNER@": OWNER, "GROUP@": GROUP, "EVERYONE@": EVERYONE}
 ALIASES = {"R": "rntcy", "W": "waDtTNcCy", "X": "xtcy"}  # generic permissions of nfs4_setfacl(1)
@@ -35,10 +35,16 @@ class Nfs4Block:
     audits: int = 0
 
 
-def blocks(text: str) -> Iterator[Nfs4Block]:
-    """The files of a listing; without any “# file: ” line, one list with an empty path. Raises FormatError with line and column."""
+def good_blocks(text: str, wrong: list[FormatError]) -> Iterator[Nfs4Block]:
+    """The files of a listing that can be read; what is wrong with the others is added to `wrong`. Raises FormatError where none is one."""
+    return good_parts(text, blocks, wrong)
+
+
+def blocks(text: str, after: int = 0) -> Iterator[Nfs4Block]:
+    """The files of a listing; without any “# file: ” line, one list with an empty path. after: how many lines stand before it.
+    Raises FormatError with line and column."""
     block: Nfs4Block | None = None
-    for number, line in enumerate(text.split("\n"), 1):
+    for number, line in enumerate(text.split("\n"), after + 1):
         if line.startswith("# file: "):
             if block is not None:
                 yield block

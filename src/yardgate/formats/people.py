@@ -40,23 +40,21 @@ def read(plan: Plan, text: str, make: Make | None = None) -> Reading:
     header_line, header = next(lines)
     columns = [fold(cell).replace("_", " ") for cell in header]
     kind = MEMBERSHIPS if set(columns) == set(MEMBERSHIPS) else GROUPS if columns[0] == "group" else PEOPLE
-    for number, column in enumerate(columns, 1):
-        if column not in kind or column in columns[: number - 1]:
-            raise FormatError(
-                f"column {show(header[number - 1])} is not one of {', '.join(kind)}, or stands twice",
-                header_line,
-                number,
-            )
     if kind[0] not in columns:
-        raise FormatError(f"there must be a column {kind[0]!r}", header_line, 1)
+        raise FormatError(f"there must be a column {kind[0]!r}; there may be {', '.join(kind)}", header_line, 1)
     reader = _Reader(plan, make or {})
+    for number, column in enumerate(columns):
+        if column not in kind or column in columns[:number]:
+            why = "stands twice" if column in kind else f"is not one of {', '.join(kind)}"
+            reader.notes.append(Note(header_line, f"column {show(header[number])} {why}; left out", missed=1))
+            columns[number] = f"\0{number}"
     take: Callable[[_Row], None] = (
         reader.person if kind is PEOPLE else reader.group if kind is GROUPS else reader.membership
     )
     for line, row in lines:
-        if len(row) > len(columns):
-            raise FormatError(f"{len(row)} cells where the first line has {len(columns)}", line, len(columns) + 1)
-        take(_Row(line, columns, row))
+        if any(row[len(columns) :]):
+            reader.notes.append(Note(line, f"{len(row)} cells where the first line has {len(columns)}", missed=1))
+        reader.attempt(take, _Row(line, columns, row))
     return reader.reading()
 
 
@@ -94,6 +92,13 @@ class _Reader:
         found = fresh_id(name, self.taken)
         self.taken.add(found)
         return found
+
+    def attempt(self, take: Callable[..., None], row: _Row, *more: str) -> None:
+        """Take a row; where that cannot be, it is left out and noted."""
+        try:
+            take(row, *more)
+        except FormatError as error:
+            self.notes.append(Note(error.line, f"left out: {error.plain}", missed=1))
 
     def _once(self, row: _Row, column: str) -> str:
         name = row[column]
@@ -182,7 +187,7 @@ class _Reader:
 
     def reading(self) -> Reading:
         for row, column, group, name in self.later:
-            self._member(row, column, group, name)
+            self.attempt(self._member, row, column, group, name)
         edits: list[Edit] = [
             PutGroup(group) for group in self.groups.values() if self.plan.groups.get(group.id) != group
         ]

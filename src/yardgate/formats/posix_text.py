@@ -9,7 +9,7 @@ from dataclasses import dataclass, field
 
 from yardgate.core.acl.posix import PosixEntry, Tag
 from yardgate.core.acl.words import rwx
-from yardgate.formats.reading import FormatError
+from yardgate.formats.reading import FormatError, good_parts
 
 TAGS: dict[str, Tag] = {
     "user": "user", "u": "user", "group": "group", "g": "group", "mask": "mask", "m": "mask", "other": "other", "o": "other"
@@ -48,10 +48,16 @@ def escape_name(name: str) -> str:
     return escape(name, ":, \t\n\r")
 
 
-def blocks(text: str) -> Iterator[PosixBlock]:
-    """The files of a listing. Raises FormatError with line and column."""
+def good_blocks(text: str, wrong: list[FormatError]) -> Iterator[PosixBlock]:
+    """The files of a listing that can be read; what is wrong with the others is added to `wrong`. Raises FormatError where none is one."""
+    return good_parts(text, blocks, wrong)
+
+
+def blocks(text: str, after: int = 0) -> Iterator[PosixBlock]:
+    """The files of a listing. after: how many lines stand before it. Raises FormatError with line and column."""
     block: PosixBlock | None = None
-    for number, line in enumerate(text.split("\n"), 1):
+    for number, line in enumerate(text.split("\n"), after + 1):
+        line = line.removesuffix("\r")
         if line.startswith("# file: "):
             if block is not None:
                 yield _whole(block)
@@ -59,7 +65,7 @@ def blocks(text: str) -> Iterator[PosixBlock]:
             if not path:
                 raise FormatError("a file without a name", number, 9)
             block = PosixBlock(number, path)
-        elif not line.strip():
+        elif not line.strip() or line.startswith("getfacl: "):  # what it complained of in between
             continue
         elif block is None:
             raise FormatError("this is not a getfacl output: it must begin with “# file: ”", number, 1)

@@ -1,13 +1,16 @@
 """What every reader gives back, and the error that names line and column."""
 
-from collections.abc import Mapping
-from dataclasses import dataclass
-from typing import Literal
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, replace
+from typing import Literal, TypeVar
 
 from yardgate.core.edits.records import Edit
 
 ObjectKind = Literal["person", "service", "group", "place"]
-Make = Mapping[str, ObjectKind]  # unknown name as written -> what to make of it; names not in it are left out
+Make = Mapping[str, str]
+"""Unknown name as written -> what to make of it (an ObjectKind), or “=” and the name that is meant by it. Names not in it are left out."""
+Toward = Literal["more", "less", "either"]
+"""How what somebody really gets may differ from what the plan then says: they may get more, or less."""
 
 
 class FormatError(ValueError):
@@ -21,19 +24,64 @@ class FormatError(ValueError):
 
 @dataclass(frozen=True, slots=True)
 class Note:
-    """Something a reader wants to be seen: what was left out or how it was understood."""
+    """Something a reader wants to be seen: what was left out or how it was understood.
+
+    line: the first of them; lines: how many say the same. file: in which, where there are several. toward: whether somebody may get
+    more or less than the plan says; None: nobody does. about: ids of the shares and places in which that is so. missed: how many things
+    that were said did not come in.
+    """
 
     line: int | None
     text: str
+    file: str = ""
+    toward: Toward | None = None
+    about: tuple[str, ...] = ()
+    lines: int = 1
+    missed: int = 0
+
+    @property
+    def where(self) -> str:
+        """File and line, as words before the text; nothing where it is about no line."""
+        more = f" and {self.lines - 1} more" if self.lines > 1 else ""
+        at = "" if self.line is None else f"line {self.line}{more}"
+        return ", ".join(part for part in (self.file, at) if part)
+
+
+def gathered(notes: Iterable[Note]) -> tuple[Note, ...]:
+    """Notes that say the same as one, where the first of them stood."""
+    found: dict[tuple[str, str, Toward | None], Note] = {}
+    for note in notes:
+        key = note.file, note.text, note.toward
+        was = found.get(key)
+        about = tuple(dict.fromkeys((*(was.about if was is not None else ()), *note.about)))
+        found[key] = (
+            note
+            if was is None
+            else replace(was, lines=was.lines + note.lines, about=about, missed=was.missed + note.missed)
+        )
+    return tuple(found.values())
+
+
+def left_out(items: Sequence[tuple[int | None, str]], one: str, many: str, why: str, most: int = 8) -> tuple[Note, ...]:
+    """One note on things that are left out for the same reason, each with its line; none where there are none."""
+    if not items:
+        return ()
+    names = ", ".join(name for _, name in items[:most]) + (
+        f" and {len(items) - most} more" if len(items) > most else ""
+    )
+    counted = f"{one} {names} is" if len(items) == 1 else f"{len(items)} {many} are"
+    said = f"{counted} left out: {why}" + ("" if len(items) == 1 else f" ({names})")
+    return (Note(items[0][0], said, lines=len(items)),)
 
 
 @dataclass(frozen=True, slots=True)
 class Unknown:
-    """A name in the text that the plan does not have, offered to be made."""
+    """A name in the text that the plan does not have, offered to be made. near: names that may be meant by it, the likeliest first."""
 
     line: int
     name: str
     of: Literal["who", "group", "place"]
+    near: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -62,3 +110,37 @@ def decode(content: bytes, *, nul: bool = False) -> str:
 
 def _where(before: str) -> tuple[int, int]:
     return before.count("\n") + 1, len(before) - before.rfind("\n")
+
+
+Block = TypeVar("Block")
+
+
+def good_parts(text: str, blocks: Callable[[str, int], Iterable[Block]], wrong: list[FormatError]) -> Iterator[Block]:
+    """What could be read of a listing of files, each under a line “# file: ”; what is wrong with the others is added to `wrong`.
+
+    blocks: reads a part of it that stands after so many lines. Raises FormatError where no part can be read.
+    """
+    good = False
+    for after, part in _parts(text):
+        try:
+            found = list(blocks(part, after))
+        except FormatError as error:
+            wrong.append(error)
+        else:
+            good = True
+            yield from found
+    if not good:
+        raise wrong.pop(0)
+
+
+def _parts(text: str) -> Iterator[tuple[int, str]]:
+    """What is said of each file, and after how many lines; what stands before the first belongs to that."""
+    begun, after, heads = list[str](), 0, 0
+    for number, line in enumerate(text.split("\n")):
+        if line.startswith("# file: "):
+            heads += 1
+            if heads > 1:
+                yield after, "\n".join(begun)
+                begun, after = [], number
+        begun.append(line)
+    yield after, "\n".join(begun)

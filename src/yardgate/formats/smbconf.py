@@ -59,6 +59,10 @@ def _section(share: Offer) -> Iterator[str]:
         yield _list("read list", reads)
     if share.roots:
         yield _list("admin users", share.roots)
+    if share.acts_as:
+        yield _list("force user", [share.acts_as])
+    if share.acts_as_group:
+        yield f" force group = {_called(share.acts_as_group)}"
     yield f" guest ok = {'yes' if guest else 'no'}"
     yield f" browseable = {'no' if share.hidden else 'yes'}"
     yield f" hide unreadable = {'yes' if share.hide_unreadable else 'no'}"
@@ -118,7 +122,7 @@ def in_effect(text: str) -> Mapping[str, Offer]:
 
 
 SETTINGS = frozenset({
-    "path", "available", "read only", "valid users", "invalid users", "write list", "read list", "admin users", "guest ok", "browseable", "hide unreadable",
+    "path", "available", "read only", "valid users", "invalid users", "write list", "read list", "admin users", "force user", "force group", "guest ok", "browseable", "hide unreadable",
     "vfs objects", "acl_xattr:ignore system acls", "inherit permissions", "recycle:repository", "recycle:directory_mode", "recycle:subdir_mode", "recycle:keeptree", "recycle:versions",
     "shadow:snapdir", "shadow:format",
 })  # fmt: skip
@@ -147,6 +151,8 @@ def _offer(name: str, said: Mapping[str, str]) -> Offer:
         reads=tuple(sorted(reads)),
         refused=tuple(sorted(accounts("invalid users"))),
         roots=tuple(sorted(accounts("admin users"))),
+        acts_as=said.get("force user", "").strip('"'),
+        acts_as_group=said.get("force group", "").strip('"'),
         guests=guests,
         hidden=said.get("browseable") == "no",
         hide_unreadable=said.get("hide unreadable") == "yes",

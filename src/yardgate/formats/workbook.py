@@ -1,10 +1,9 @@
-"""Workbooks (.xlsx, ISO/IEC 29500): a plan as sheets to be read, and the first sheet of one as a table to be taken in."""
+"""Workbooks (.xlsx, ISO/IEC 29500): a plan as sheets to be read, and as a whole to be taken in again."""
 
 import io
 import re
-import zipfile
 from collections.abc import Iterable, Iterator, Sequence
-from datetime import datetime, time
+from itertools import islice
 from typing import Any
 
 from openpyxl import Workbook, load_workbook
@@ -18,14 +17,12 @@ from yardgate.core.model.share import Share
 from yardgate.core.policy.compliance import Compliance
 from yardgate.core.policy.findings import BY_KIND
 from yardgate.core.policy.findings.case import Finding
-from yardgate.formats import access, listing, matrix, people, planfile, promises, table
+from yardgate.formats import access, list_text, matrix, people, planfile, promises, table
 from yardgate.formats.reading import FormatError
+from yardgate.formats.sheets import CELLS
 
 BEGINS = b"PK\x03\x04"
 MEDIA = "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet"
-LARGEST = 64 * 1024 * 1024  # bytes of what is packed in it
-PARTS = 2000  # files that are packed in it
-ROWS, CELLS = 50_000, 2_000_000  # of a sheet, empty ones too
 FILLS = {"RW": "DCEFEB", "RO": "FAECD2", "NA": "F4DFE7", "PT": "E6ECF0"}
 HEAD = PatternFill("solid", fgColor="EBE6DA")
 PLACES = ["place", "kind", "owner", "owning group", "list", "inheritance", "lines by hand", "quota", "note"]
@@ -70,7 +67,7 @@ def write(kept: Compliance, findings: Iterable[Finding]) -> bytes:
 def _place(plan: Plan, place: str) -> list[str]:
     one = plan.places[place]
     owner, group = (plan.named(who) if who else "" for who in (one.owner, one.group))
-    own = "" if one.acl is None else " ".join(listing.list_text(plan, one.acl).split())
+    own = "" if one.acl is None else " ".join(list_text.list_text(plan, one.acl).split())
     size = "" if one.quota is None else naming.size(one.quota)
     comes = "nothing comes down" if one.inheritance_stops else ""
     return [plan.path_name(place), one.kind, owner, group, one.acl.style if one.acl else "", comes, own, size, one.note]
@@ -106,8 +103,9 @@ def plan_file(content: bytes) -> str:
     """The plan file that a workbook written here has on its last sheet. Raises FormatError."""
     try:
         book = load_workbook(io.BytesIO(content), read_only=True, data_only=True)
-        lines = [row[0] for row in _rows(book[WHOLE])][1:] if WHOLE in book.sheetnames else []
-    except Exception:  # as in `text`
+        told = book[WHOLE].iter_rows(values_only=True) if WHOLE in book.sheetnames else iter(())
+        lines = [str(row[0] or "") for row in islice(told, CELLS)][1:]
+    except Exception:  # whatever the parts of the library meet in a damaged file goes through it
         raise FormatError("this is not a workbook (.xlsx) that can be read; export it again") from None
     if not lines:
         raise FormatError(
@@ -155,41 +153,3 @@ def _level(sheet: Any, level: str) -> Any:
     cell.fill = PatternFill("solid", fgColor=FILLS[level])
     cell.alignment = Alignment(horizontal="center")
     return cell
-
-
-def text(content: bytes) -> str:
-    """The first sheet as CSV text, so that what takes tables in takes it. Raises FormatError."""
-    try:
-        with zipfile.ZipFile(io.BytesIO(content)) as packed:
-            parts = packed.infolist()
-            if len(parts) > PARTS or sum(part.file_size for part in parts) > LARGEST:
-                raise FormatError(f"the workbook is too large; at most {LARGEST // 2**20} MiB are unpacked")
-        book = load_workbook(io.BytesIO(content), read_only=True, data_only=True)
-        rows = list(_rows(book.worksheets[0]))
-    except FormatError:
-        raise
-    except Exception:  # whatever the parts of the library meet in a damaged file goes through it
-        raise FormatError("this is not a workbook (.xlsx) that can be read; save it again, or as CSV") from None
-    width = max((len(row) for row in rows), default=0)
-    while width and all(len(row) < width or not row[width - 1] for row in rows):
-        width -= 1
-    return table.write([row[:width] for row in rows])
-
-
-def _rows(sheet: Any) -> Iterator[list[str]]:
-    """The cells of a sheet as texts. Raises FormatError for more than a table can have, as where a single cell far off is set."""
-    cells = 0
-    for number, row in enumerate(sheet.iter_rows(values_only=True), 1):
-        cells += len(row)
-        if number > ROWS or cells > CELLS:
-            raise FormatError(f"the sheet is too large; at most {ROWS:,} rows and {CELLS:,} cells are read", number)
-        yield [_text(value) for value in row]
-
-
-def _text(value: Any) -> str:
-    """A cell as a table has it: a day without a time, a whole number without a point."""
-    if value is None:
-        return ""
-    if isinstance(value, datetime) and value.time() == time():
-        return value.date().isoformat()
-    return str(int(value)) if isinstance(value, float) and value.is_integer() else str(value)

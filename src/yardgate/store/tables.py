@@ -77,6 +77,7 @@ users = Table(
     Column("sid", String),
     Column("gone", Boolean, nullable=False, server_default=false()),
     Column("jobs", JSON, nullable=False, server_default="[]"),
+    Column("of_host", Boolean, nullable=False, server_default=false()),
     Column("note", Text, nullable=False),
     _within("groups", "primary_group"),
 )
@@ -92,6 +93,7 @@ groups = Table(
     Column("sid", String),
     Column("gone", Boolean, nullable=False, server_default=false()),
     Column("unknown", JSON, nullable=False, server_default="[]"),
+    Column("of_host", Boolean, nullable=False, server_default=false()),
     Column("note", Text, nullable=False),
 )
 members = Table(
@@ -150,8 +152,12 @@ shares = Table(
     Column("versions", Boolean, nullable=False, server_default=false()),
     Column("recycle", Boolean, nullable=False, server_default=false()),
     Column("administrator", String),
+    Column("grants", JSON(none_as_null=True)),
+    Column("acts_as", String),
+    Column("acts_as_group", String),
     Column("hosts", JSON, nullable=False),
     Column("squash", String, nullable=False),
+    Column("of_host", Boolean, nullable=False, server_default=false()),
     Column("note", Text, nullable=False),
     _within("places", "place"),
 )

@@ -36,6 +36,8 @@ export type EveryoneOut = Schemas["EveryoneOut"];
 export type RolloutOut = Schemas["RolloutOut"];
 export type RolloutStep = Schemas["RolloutStep"];
 export type Preview = Schemas["ImportPreview"];
+export type TableRead = Schemas["TableOut"];
+export type Layout = Schemas["Layout"];
 
 export const api = createClient<paths>({ baseUrl: location.origin });
 

@@ -3169,7 +3169,8 @@ export interface components {
         };
         /**
          * Group
-         * @description Members are ids of users and of groups (nesting). unknown: members that its directory names and does not have.
+         * @description Members are ids of users and of groups (nesting). unknown: members that its directory names and does not have. of_host: the host has
+         *     it for itself (`users`, the group of one account's own): no rollout makes, renames or ends it.
          */
         Group: {
             /** Id */
@@ -3203,6 +3204,11 @@ export interface components {
              */
             unknown: string[];
             /**
+             * Of Host
+             * @default false
+             */
+            of_host: boolean;
+            /**
              * Note
              * @default
              */
@@ -3228,6 +3234,8 @@ export interface components {
             gone: boolean;
             /** Unknown */
             unknown: string[];
+            /** Of Host */
+            of_host: boolean;
             /** Note */
             note: string;
         };
@@ -3569,11 +3577,14 @@ export interface components {
             second: string;
             /**
              * Make
+             * @description name as written: what to make of it, or = and the name that is meant
              * @default {}
              */
             make: {
-                [key: string]: "person" | "service" | "group" | "place";
+                [key: string]: string;
             };
+            /** @description of a table of people and places; none: as it seems to be laid out */
+            layout?: components["schemas"]["Layout"] | null;
             /**
              * Clear Blanks
              * @default false
@@ -3628,6 +3639,7 @@ export interface components {
             note_count: number;
             /** Unknown */
             unknown: components["schemas"]["UnknownOut"][];
+            table: components["schemas"]["TableOut"] | null;
             effect: components["schemas"]["EffectOut"];
         };
         /**
@@ -3746,6 +3758,48 @@ export interface components {
             by_hand: number;
             /** Lines */
             lines: components["schemas"]["LineOut"][];
+        };
+        /**
+         * Layout
+         * @description How a table is read. sheet: its name. header: the line of its headings, of which there are `headings` lines. who, place, level: the columns
+         *     of a list, counted from 0; who: of the others the column of names (or, where people stand in columns, of places). words: what a word of
+         *     a cell means: RW, RO, NA, or nothing; in any case.
+         */
+        Layout: {
+            /**
+             * Sheet
+             * @default
+             */
+            sheet: string;
+            /**
+             * Form
+             * @default rows
+             * @enum {string}
+             */
+            form: "rows" | "columns" | "list";
+            /**
+             * Header
+             * @default 1
+             */
+            header: number;
+            /**
+             * Headings
+             * @default 1
+             */
+            headings: number;
+            /**
+             * Who
+             * @default 0
+             */
+            who: number;
+            /** Place */
+            place?: number | null;
+            /** Level */
+            level?: number | null;
+            /** Words */
+            words?: {
+                [key: string]: string;
+            };
         };
         /**
          * Leave
@@ -4186,12 +4240,24 @@ export interface components {
             /** Name */
             name: string;
         };
-        /** NoteOut */
+        /**
+         * NoteOut
+         * @description toward: whether somebody may get more or less than the plan says then; about: in which shares and places, by name. missed: how many
+         *     things that were said did not come in.
+         */
         NoteOut: {
             /** Line */
             line: number | null;
             /** Text */
             text: string;
+            /** Where */
+            where: string;
+            /** Toward */
+            toward: ("more" | "less" | "either") | null;
+            /** About */
+            about: string[];
+            /** Missed */
+            missed: number;
         };
         /**
          * NumberThem
@@ -4217,7 +4283,8 @@ export interface components {
         };
         /**
          * Offer
-         * @description A share over SMB: whom its lists name, and who acts as root inside. ordered: the server keeps ordered lists in it. foreign: what
+         * @description A share over SMB: whom its lists name, and who acts as root inside. acts_as, acts_as_group: as whom, and in which
+         *     group besides, all others do; nothing: as themselves. ordered: the server keeps ordered lists in it. foreign: what
          *     the server's own configuration says of it besides, which no rollout wrote. snapdir: where its file system shows snapshots, where that is not
          *     the server's usual place. note: for people who read its configuration, no part of it.
          */
@@ -4258,6 +4325,16 @@ export interface components {
              * @default []
              */
             roots: string[];
+            /**
+             * Acts As
+             * @default
+             */
+            acts_as: string;
+            /**
+             * Acts As Group
+             * @default
+             */
+            acts_as_group: string;
             /** @default NA */
             guests: components["schemas"]["Level"];
             /**
@@ -5794,9 +5871,13 @@ export interface components {
          *
          *     guests: what somebody without an account gets at the share: NA (they are not let in), RO or RW; storage still has its say.
          *     administrator: a user or group whose members act as root on the files inside, over SMB.
+         *     grants: over SMB, who gets what at this share, where that is not what its place says; None: as its place says.
+         *     acts_as: over SMB, the user whom storage sees in place of whoever came in, guests too. acts_as_group: the group that whoever came in
+         *     counts as besides, and that owns what they make.
          *     hidden: not listed among the shares. hide_unreadable: in folders, only what somebody can read is listed.
          *     versions: over SMB, clients are shown earlier versions that the storage keeps, each with the list that it had then.
          *     recycle: what is deleted over SMB is moved into a folder of whoever deletes it, at the share's top.
+         *     of_host: the host's own configuration offers it, and no rollout writes or ends it.
          *     hosts: for NFS, who may mount it; nobody else may. squash: for NFS, whose numeric id becomes the guest's.
          */
         Share: {
@@ -5845,6 +5926,14 @@ export interface components {
             recycle: boolean;
             /** Administrator */
             administrator?: string | null;
+            /** Grants */
+            grants?: {
+                [key: string]: components["schemas"]["Level"];
+            } | null;
+            /** Acts As */
+            acts_as?: string | null;
+            /** Acts As Group */
+            acts_as_group?: string | null;
             /**
              * Hosts
              * @default []
@@ -5856,6 +5945,11 @@ export interface components {
              * @enum {string}
              */
             squash: "none" | "root" | "all";
+            /**
+             * Of Host
+             * @default false
+             */
+            of_host: boolean;
             /**
              * Note
              * @default
@@ -6348,6 +6442,26 @@ export interface components {
             };
         };
         /**
+         * TableOut
+         * @description How a table was read: its sheets, the layout that was said or seemed to be, the first rows of its sheet as they stand there.
+         */
+        TableOut: {
+            /** Sheets */
+            sheets: string[];
+            layout: components["schemas"]["Layout"];
+            /** Rows */
+            rows: components["schemas"]["TableRow"][];
+            /** Words */
+            words: components["schemas"]["WordOut"][];
+        };
+        /** TableRow */
+        TableRow: {
+            /** Line */
+            line: number;
+            /** Cells */
+            cells: string[];
+        };
+        /**
          * TakeBack
          * @description A step of the plan that shall be taken back, and what came after it left.
          */
@@ -6494,7 +6608,10 @@ export interface components {
             /** Message */
             message: string;
         };
-        /** UnknownOut */
+        /**
+         * UnknownOut
+         * @description near: names of the plan that may be meant.
+         */
         UnknownOut: {
             /** Line */
             line: number;
@@ -6505,6 +6622,8 @@ export interface components {
              * @enum {string}
              */
             of: "who" | "group" | "place";
+            /** Near */
+            near: string[];
         };
         /** UnsaidOut */
         UnsaidOut: {
@@ -6532,6 +6651,8 @@ export interface components {
          *
          *     origin: local, or the id of the directory that it comes from; there it is followed by its key (objectSid or entryUUID).
          *     gone: the directory no longer has it. jobs: what signs in with this account by itself (a backup, a scanner).
+         *     of_host: the host has it for itself (nobody, a server program, a number that is nobody's any more): lists and owners name it, and no
+         *     rollout makes, changes or shuts it.
          */
         User: {
             /** Id */
@@ -6584,6 +6705,11 @@ export interface components {
              * @default []
              */
             jobs: string[];
+            /**
+             * Of Host
+             * @default false
+             */
+            of_host: boolean;
             /**
              * Note
              * @default
@@ -6710,6 +6836,18 @@ export interface components {
             columns: {
                 [key: string]: components["schemas"]["Column"];
             };
+        };
+        /**
+         * WordOut
+         * @description A word that stands in cells of a table, and what it means: a level or a wish, nothing, or null where that is not known.
+         */
+        WordOut: {
+            /** Word */
+            word: string;
+            /** Cells */
+            cells: number;
+            /** Means */
+            means: string | null;
         };
     };
     responses: never;

@@ -22,8 +22,8 @@ export function groupedRows(index: PlanIndex, everyone: boolean, folded: Readonl
   if (everyone) rows.push({ key: "everyone", who: "everyone", kind: "everyone" });
   const direct = new Map<string, string[]>();
   const loose: string[] = [];
-  for (const user of index.usersByName) {
-    const groups = index.groupsOf.get(user.id) ?? [];
+  for (const user of index.usersByName.filter((one) => !index.aside.has(one.id))) {
+    const groups = (index.groupsOf.get(user.id) ?? []).filter((group) => !index.aside.has(group));
     for (const group of groups) {
       const people = direct.get(group);
       if (people) people.push(user.id);
@@ -31,7 +31,7 @@ export function groupedRows(index: PlanIndex, everyone: boolean, folded: Readonl
     }
     if (groups.length === 0) loose.push(user.id);
   }
-  for (const group of index.groupsByName) {
+  for (const group of index.groupsByName.filter((one) => !index.aside.has(one.id))) {
     const people = direct.get(group.id) ?? [];
     rows.push({ key: group.id, who: group.id, kind: "group", people: people.length, folded: folded.has(group.id) });
     if (!folded.has(group.id)) for (const who of people) rows.push({ key: `${group.id}|${who}`, who, kind: "person" });
@@ -41,7 +41,8 @@ export function groupedRows(index: PlanIndex, everyone: boolean, folded: Readonl
 }
 
 export function peopleRows(index: PlanIndex): BoardRow[] {
-  return index.usersByName.map((user) => ({ key: user.id, who: user.id, kind: "person", flat: true }));
+  const shown = index.usersByName.filter((user) => !index.aside.has(user.id));
+  return shown.map((user) => ({ key: user.id, who: user.id, kind: "person", flat: true }));
 }
 
 export interface BoardColumn {

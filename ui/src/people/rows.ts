@@ -10,6 +10,8 @@ export interface Row {
   kind: "person" | "service" | "group";
 }
 
+const HOST = "the server’s own";
+
 /** Which of them are shown; kept in the address. */
 export const SHOWS = {
   all: "everybody and all groups",
@@ -21,6 +23,7 @@ export const SHOWS = {
   ending: "ending within 30 days",
   unnumbered: "without a number",
   directory: "from a directory",
+  host: "the server’s own",
   empty: "groups without members",
 } as const;
 export type Show = keyof typeof SHOWS;
@@ -42,8 +45,8 @@ export function rowsOf(
     name: shownName(one),
     detail: one.name,
     kind: one.kind ?? "person",
-    source: isLocal(one) ? "" : sourceName(index, one.id),
-    state: shutWord(one, index),
+    source: one.of_host ? HOST : isLocal(one) ? "" : sourceName(index, one.id),
+    state: one.of_host ? "" : shutWord(one, index),
   });
   const shut = new Set(outline.inactive);
   const wantedUser = (one: User): boolean => {
@@ -54,15 +57,17 @@ export function rowsOf(
       case "service":
         return (one.kind ?? "person") === show;
       case "ungrouped":
-        return (one.kind ?? "person") === "person" && !one.gone && !index.groupsOf.has(one.id);
+        return !one.of_host && (one.kind ?? "person") === "person" && !one.gone && !index.groupsOf.has(one.id);
       case "shut":
-        return shut.has(one.id);
+        return shut.has(one.id) && !one.of_host;
       case "ending":
         return !shut.has(one.id) && Boolean(one.expires) && one.expires! <= soon;
       case "unnumbered":
         return isLocal(one) && one.uid == null;
       case "directory":
         return !isLocal(one);
+      case "host":
+        return Boolean(one.of_host);
       case "group":
       case "empty":
         return false;
@@ -75,6 +80,7 @@ export function rowsOf(
         show === "all" ||
         show === "group" ||
         (show === "directory" && !isLocal(group)) ||
+        (show === "host" && group.of_host) ||
         (show === "unnumbered" && isLocal(group) && group.gid == null) ||
         (show === "empty" && group.members.length === 0 && outline.target.baseline !== group.id),
     )
@@ -83,7 +89,7 @@ export function rowsOf(
       name: group.name,
       detail: `${group.members.length} members`,
       kind: "group",
-      source: isLocal(group) ? "" : sourceName(index, group.id),
+      source: group.of_host ? HOST : isLocal(group) ? "" : sourceName(index, group.id),
       state: group.gone ? "gone" : outline.target.baseline === group.id ? "baseline" : "",
     }));
   const wanted = text.trim().toLowerCase();

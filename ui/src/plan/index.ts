@@ -8,6 +8,8 @@ export interface PlanIndex {
   /** subject id -> its number in the columns: users by id, then groups by id */
   number: Map<string, number>;
   /** by the name they are shown by */
+  /** what the server has for itself, and nothing is granted to: not on the board */
+  aside: ReadonlySet<string>;
   usersByName: User[];
   groupsByName: Group[];
   children: Map<string | null, Place[]>;
@@ -28,6 +30,18 @@ const compareUsers = (a: User, b: User) => byName.compare(shownName(a), shownNam
 
 /** The parts of an outline that an edit of grants leaves as they are. */
 export type Named = Pick<Outline, "users" | "groups" | "places" | "inactive" | "namesakes" | "directories">;
+
+/** Accounts of the server's own, its groups that none of the others are in, and groups that are one account's alone and called as it is. */
+function aside(outline: Named): ReadonlySet<string> {
+  const hosts = new Set(outline.users.filter((user) => user.of_host).map((user) => user.id));
+  const own = new Set(outline.users.map((user) => `${user.primary_group} ${user.name}`));
+  const used = new Set(outline.users.filter((user) => !user.of_host).map((user) => user.primary_group));
+  const others = (group: Group) => group.members.filter((who) => !hosts.has(who)).length;
+  const groups = outline.groups.filter((group) =>
+    group.of_host ? others(group) === 0 && !used.has(group.id) : group.members.length === 0 && own.has(`${group.id} ${group.name}`),
+  );
+  return new Set([...hosts, ...groups.map((group) => group.id)]);
+}
 
 export function indexed(outline: Named): PlanIndex {
   const number = new Map<string, number>();
@@ -50,6 +64,7 @@ export function indexed(outline: Named): PlanIndex {
     groups: new Map(outline.groups.map((group) => [group.id, group])),
     places: new Map(outline.places.map((place) => [place.id, place])),
     number,
+    aside: aside(outline),
     usersByName: [...outline.users].sort(compareUsers),
     groupsByName: [...outline.groups].sort(compareNames),
     children,

@@ -30,6 +30,7 @@ export function AddShare({ onClose }: { onClose: (share: string | null) => void 
       administrator: null,
       hosts: [],
       squash: "root" as const,
+      of_host: false,
       note: "",
     };
     const made = await plan.add(`share ${name}`, (id) => [{ op: "put-share", share: { ...share, id } }]);

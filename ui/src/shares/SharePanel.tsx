@@ -14,7 +14,9 @@ import { usePlan } from "../plan/PlanContext";
 import { notEmpty } from "../people/PersonPanel";
 import { useWhos } from "../storage/editors";
 import { OpenToAll } from "./OpenToAll";
+import { Acting, type Put } from "./Acting";
 import { Addresses } from "./Addresses";
+import { OwnList } from "./OwnList";
 import { connections, PROTOCOLS, reachedAs } from "./words";
 
 const GUEST = [{ value: "guest", label: "A guest, without an account" }];
@@ -30,7 +32,7 @@ export function SharePanel({ share, ways }: { share: Share; ways: WayOut[] | und
   const changed = (change: Partial<Share>): Edit[] => [{ op: "put-share", share: { ...share, ...change } }];
   const put = (change: Partial<Share>) => first.put(`Change how ${share.name} is shared?`, "Change it", changed(change));
   const [opening, setOpening] = useState(false);
-  const check = (key: "smb" | "nfs" | "read_only" | "hidden" | "hide_unreadable" | "versions" | "recycle", words: string) => (
+  const check = (key: "smb" | "nfs" | "read_only" | "hidden" | "hide_unreadable" | "versions" | "recycle" | "of_host", words: string) => (
     <Checkbox checked={share[key] ?? false} disabled={!canEdit} onChange={(event) => void put({ [key]: event.target.checked })}>
       {words}
     </Checkbox>
@@ -96,10 +98,18 @@ export function SharePanel({ share, ways }: { share: Share; ways: WayOut[] | und
               </button>
             </p>
           )}
-          <Runs share={share} put={put} />
+          <Acting share={share} put={put} />
         </>
       )}
+      {share.smb && <OwnList share={share} put={put} />}
       {share.nfs && <Hosts share={share} put={put} />}
+      {share.of_host && (
+        <div className="from">
+          The server’s own configuration offers it, and rollouts leave it as it is. What you change here is not done there.
+          <br />
+          {check("of_host", "leave it to the server’s own configuration")}
+        </div>
+      )}
       <Field label="Note" area value={share.note ?? ""} disabled={!canEdit} onKeep={(note) => void edit(changed({ note }))} />
       <h3>How clients connect</h3>
       <Addresses />
@@ -229,29 +239,6 @@ function Try({ share }: { share: Share }) {
         </>
       )}
     </>
-  );
-}
-
-type Put = (change: Partial<Share>) => Promise<boolean>;
-
-function Runs({ share, put }: { share: Share; put: Put }) {
-  const { canEdit } = usePlan();
-  const whos = useWhos();
-  return (
-    <label className="field">
-      <span>Acts as root in this share, over SMB</span>
-      <Select
-        aria-label="Who acts as root inside"
-        showSearch={{ optionFilterProp: "label" }}
-        allowClear
-        disabled={!canEdit}
-        style={{ width: "100%" }}
-        placeholder="nobody"
-        value={share.administrator ?? undefined}
-        onChange={(who?: string) => void put({ administrator: who ?? null })}
-        options={whos}
-      />
-    </label>
   );
 }
 

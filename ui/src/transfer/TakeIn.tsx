@@ -1,22 +1,25 @@
 import { Button, Checkbox, Drawer, Input, Segmented, Select } from "antd";
-import { useQuery } from "@tanstack/react-query";
 import { useEffect, useRef, useState } from "react";
-import { api, ask, message, Refusal, type ImportBody, type Preview } from "../api/client";
+import { api, ask, message, Refusal, type ImportBody, type Layout, type Preview } from "../api/client";
 import { Effects } from "../parts/Effects";
 import { plural } from "../parts/plural";
 import { Source, toBase64 } from "../parts/Source";
 import { pathName } from "../plan/index";
 import { usePlan } from "../plan/PlanContext";
+import { Noticed } from "./Noticed";
+import { ServerSource } from "./ServerSource";
+import { TableReading } from "./TableReading";
+import { UnknownNames, type Answers } from "./UnknownNames";
+import "./transfer.css";
 
 type Kind = ImportBody["kind"];
-type Made = "person" | "service" | "group" | "place";
 const HELP: Record<Kind, string> = {
   matrix:
-    "Rows are people or groups, columns are places (a name, or a path such as keel/office/payroll). Cells say RW, RO, NA or nothing; “read only”, “r” and “-” are understood too.",
+    "Who gets what where, as you have it: people in rows or in columns, or a line for each; names in any order, paths of any form, words of six languages. How it was read is shown, and can be said otherwise.",
   people:
     "The first row names the columns: name, full name, kind, uid, primary group, groups, enabled, expires, sign-in names, note. Or: group, gid, members. Or: group, member.",
   needs:
-    "What people should be able to do, whatever the plan gives them. Rows are people or groups, columns are places. Cells say change, read, must not, any or nothing; a dash takes a need away. Findings then say what is missing and what is too much.",
+    "What people should be able to do, whatever the plan gives them: a table as for Matrix, whose cells say change, read, must not, any or nothing; a dash takes a need away. Findings then say what is missing and what is too much.",
   promises:
     "The first row names the columns: who, but, must (must or must not), act (see, read or write), place, over, note. As Export writes them.",
   accounts: "A Linux host's passwd file, and its group file. Numbers are kept; accounts outside the range are left out and listed.",
@@ -25,7 +28,7 @@ const HELP: Record<Kind, string> = {
   find: "What find DIR -printf '%y %m %u %g %p\\n' prints (or \\0 for odd names): owners, groups and mode bits. Folders where they change become places; the rest is counted.",
   nfs4: "What nfs4_getfacl prints, each list under its “# file: ” line. Folders where the list changes become places; the rest is counted.",
   server:
-    "A Linux file server whole: accounts, lists, shares over SMB with their includes, exports. From files copied from it, or read over the way on which the plan goes there. What is not understood is listed line by line.",
+    "A Linux file server whole: accounts, lists, shares over SMB with their includes, exports. From files copied from it, or read over the way on which the plan goes there. What is not understood is listed, and whether somebody may get more or less by it.",
   plan: "A plan file that Yard Gate wrote, or that follows its documented format. This plan becomes what the file says.",
 };
 
@@ -41,7 +44,8 @@ export default function TakeIn({ kind: begun = "matrix", text, onClose }: { kind
   const [kind, setKind] = useState<Kind>(begun);
   const [first, setFirst] = useState<Uint8Array | null>(() => (text ? new TextEncoder().encode(text) : null));
   const [second, setSecond] = useState<Uint8Array | null>(null);
-  const [make, setMake] = useState<Record<string, Made>>({});
+  const [make, setMake] = useState<Answers>({});
+  const [layout, setLayout] = useState<Layout | null>(null);
   const [clearBlanks, setClearBlanks] = useState(false);
   const [range, setRange] = useState({ lowest: "1000", highest: "60000" });
   const [privateGroups, setPrivateGroups] = useState(false);
@@ -53,12 +57,13 @@ export default function TakeIn({ kind: begun = "matrix", text, onClose }: { kind
   const [trouble, setTrouble] = useState<{ title: string; text: string } | null>(null);
   const [busy, setBusy] = useState(false);
 
-  const body = (made: Record<string, Made>): ImportBody => ({
+  const body = (made: Answers, laid = layout): ImportBody => ({
     revision: outline.revision,
     kind,
     content: toBase64(first ?? new Uint8Array()),
     second: toBase64(second ?? new Uint8Array()),
     make: made,
+    layout: laid,
     clear_blanks: clearBlanks,
     lowest: Number(range.lowest) || 0,
     highest: Number(range.highest) || 0,
@@ -81,9 +86,9 @@ export default function TakeIn({ kind: begun = "matrix", text, onClose }: { kind
       setBusy(false);
     }
   };
-  const look = (made = make) =>
+  const look = (made = make, laid = layout) =>
     run(async () =>
-      setPreview(await ask(api.POST("/api/v1/plans/{plan}/import/preview", { params: { path: { plan: id } }, body: body(made) }))),
+      setPreview(await ask(api.POST("/api/v1/plans/{plan}/import/preview", { params: { path: { plan: id } }, body: body(made, laid) }))),
     );
   const asked = useRef(false);
   useEffect(() => {
@@ -100,19 +105,17 @@ export default function TakeIn({ kind: begun = "matrix", text, onClose }: { kind
     });
   const forget = () => {
     setPreview(null);
+    setLayout(null);
     setTrouble(null);
   };
-  const unknownMade = Object.entries(make);
-  const choose = (names: string[], made: Made | undefined) => {
+  const choose = (names: string[], answer: string | undefined) => {
     const next = Object.fromEntries([
-      ...unknownMade.filter(([name]) => !names.includes(name)),
-      ...(made ? names.map((name) => [name, made] as const) : []),
+      ...Object.entries(make).filter(([name]) => !names.includes(name)),
+      ...(answer ? names.map((name) => [name, answer] as const) : []),
     ]);
     setMake(next);
     void look(next);
   };
-  const whoNames = preview?.unknown.filter((name) => name.of !== "place").map((name) => name.name) ?? [];
-  const placeNames = preview?.unknown.filter((name) => name.of === "place").map((name) => name.name) ?? [];
 
   return (
     <Drawer
@@ -298,63 +301,17 @@ export default function TakeIn({ kind: begun = "matrix", text, onClose }: { kind
       )}
       {preview && (
         <section aria-label="What it would do" style={{ marginTop: 14 }}>
-          {(preview.unknown.length > 0 || unknownMade.length > 0) && (
-            <>
-              <h3 style={{ fontSize: 13 }}>Names that the plan does not have</h3>
-              {whoNames.length > 0 && (
-                <p className="row">
-                  {listing ? "Nothing is imported before these are settled." : `${plural(whoNames.length, "row is", "rows are")} left out.`}{" "}
-                  Make {whoNames.length === 1 ? "it a" : "all of them"}{" "}
-                  <Button size="small" onClick={() => choose(whoNames, "person")}>
-                    {whoNames.length === 1 ? "person" : "people"}
-                  </Button>{" "}
-                  <Button size="small" onClick={() => choose(whoNames, "group")}>
-                    {whoNames.length === 1 ? "group" : "groups"}
-                  </Button>
-                </p>
-              )}
-              {placeNames.length > 0 && (
-                <p className="row">
-                  {plural(placeNames.length, "column is", "columns are")} left out.{" "}
-                  <Button size="small" onClick={() => choose(placeNames, "place")}>
-                    {placeNames.length === 1 ? "Make it a place" : "Make them places"}
-                  </Button>
-                </p>
-              )}
-              <ul className="words" tabIndex={0}>
-                {preview.unknown.map((name) => (
-                  <li key={`${name.of} ${name.name}`} className="row">
-                    <span className="spread">
-                      line {name.line}: <b>{name.name}</b>
-                    </span>
-                    <Select
-                      size="small"
-                      aria-label={`What to make of ${name.name}`}
-                      value=""
-                      style={{ width: 130 }}
-                      onChange={(value) => choose([name.name], (value || undefined) as Made | undefined)}
-                      options={[
-                        { value: "", label: "left out" },
-                        ...(name.of === "place" ? ["place"] : name.of === "group" ? ["group"] : ["person", "service", "group"]).map(
-                          (value) => ({ value, label: value }),
-                        ),
-                      ]}
-                    />
-                  </li>
-                ))}
-                {unknownMade.map(([name, made]) => (
-                  <li key={name} className="row">
-                    <span className="spread">
-                      <b>{name}</b> will be a new {made}
-                    </span>
-                    <Button size="small" onClick={() => choose([name], undefined)}>
-                      Leave out
-                    </Button>
-                  </li>
-                ))}
-              </ul>
-            </>
+          {preview.table && (
+            <TableReading
+              table={preview.table}
+              needs={kind === "needs"}
+              onLayout={(next) => {
+                setLayout(next);
+                void look(make, next);
+              }}
+            />
           )}
+          <UnknownNames unknown={preview.unknown} make={make} kept={listing || kind === "server"} onChoose={choose} />
           <h3 style={{ fontSize: 13 }}>
             {preview.edits === 0 ? "Nothing in it that the plan does not have already" : `It would make ${plural(preview.edits, "edit")}`}
           </h3>
@@ -368,77 +325,11 @@ export default function TakeIn({ kind: begun = "matrix", text, onClose }: { kind
               )}
             </ul>
           )}
-          {preview.note_count > 0 && (
-            <>
-              <h3 style={{ fontSize: 13 }}>Noticed</h3>
-              <ul className="words" tabIndex={0}>
-                {preview.notes.map((note, number) => (
-                  <li key={number}>
-                    {note.line !== null && `line ${note.line}: `}
-                    {note.text}
-                  </li>
-                ))}
-              </ul>
-            </>
-          )}
+          <Noticed preview={preview} />
           <h3 style={{ fontSize: 13 }}>Whose access changes</h3>
           <Effects effect={preview.effect} open />
         </section>
       )}
     </Drawer>
-  );
-}
-
-/** A whole file server: its files, several at once; or what is on the appliance now. */
-function ServerSource({
-  files,
-  tops,
-  onFiles,
-  onTops,
-}: {
-  files: { name: string }[];
-  tops: string | null;
-  onFiles: (files: { name: string; content: string }[]) => void;
-  onTops: (tops: string | null) => void;
-}) {
-  const { id } = usePlan();
-  const where = useQuery({
-    queryKey: ["of-plan", id, "destination"],
-    queryFn: () => ask(api.GET("/api/v1/plans/{plan}/rollout/destination", { params: { path: { plan: id } } })),
-  });
-  const reachable = where.data?.kind === "ssh" || where.data?.kind === "here";
-  const choose = async (chosen: FileList | null) =>
-    onFiles(
-      await Promise.all(
-        [...(chosen ?? [])].map(async (file) => ({ name: file.name, content: toBase64(new Uint8Array(await file.arrayBuffer())) })),
-      ),
-    );
-  return (
-    <div style={{ display: "grid", gap: 10, marginBottom: 10 }}>
-      <label className="field">
-        <span>
-          Files copied from it: /etc/passwd, /etc/group, smb.conf and what it includes, /etc/exports, what{" "}
-          <code>getfacl -R -p FOLDERS &gt; lists.txt</code> and <code>pdbedit -L -v &gt; smb-accounts.txt</code> said
-        </span>
-        <input
-          type="file"
-          multiple
-          className="file"
-          aria-label="Files of the server"
-          onChange={(event) => void choose(event.target.files)}
-        />
-        {files.length > 0 && <span className="muted">{files.map((file) => file.name).join(", ")}</span>}
-      </label>
-      {reachable ? (
-        <label className="field">
-          <span>
-            Or read {where.data?.kind === "ssh" ? where.data.host : "this machine"} now, with the lists of these folders and all in them
-          </span>
-          <Input value={tops ?? ""} placeholder="/srv/keel /srv/ballast" onChange={(event) => onTops(event.target.value || null)} />
-        </label>
-      ) : (
-        <p className="muted">Where the plan goes to a server that can be reached (Rollout, “to …”), it can be read from here.</p>
-      )}
-    </div>
   );
 }

@@ -52,6 +52,7 @@ class GroupOut(BaseModel):
     sid: str | None
     gone: bool
     unknown: list[str]
+    of_host: bool
     note: str
 
 

@@ -42,7 +42,7 @@ from yardgate.core.edits.transforms import push_down, restyle, starts
 from yardgate.core.host.compiled import file_system, paths
 from yardgate.core.model.naming import fold
 from yardgate.core.model.plan import Place, Plan
-from yardgate.formats import listing
+from yardgate.formats import list_text
 from yardgate.formats.reading import FormatError
 from yardgate.services.derived import Services
 from yardgate.store.plans import Opened
@@ -142,10 +142,10 @@ def forecast(
 def from_text(plan: str, _: Reader, services: TheServices, body: ListIn) -> ListOut:
     """A list from text in the notation of nfs4_acl(5) or of getfacl(1). Raises with line and column, like an import."""
     p = services.plans.open(plan).plan
-    own, unknown = listing.list_from_text(p, body.text, body.style)
+    own, unknown = list_text.list_from_text(p, body.text, body.style)
     if unknown:
         raise FormatError(f"{unknown[0].name!r} is nobody of this plan", unknown[0].line, 1)
-    return ListOut(acl=own, text=listing.list_text(p, own))
+    return ListOut(acl=own, text=list_text.list_text(p, own))
 
 
 @router.get("")
@@ -178,7 +178,7 @@ def stored(plan: str, place: Id, _: Reader, services: TheServices) -> StoredPlac
         unsaid=list(report),
         personal=personal,
         passes=list(stored.passes) if stored is not None else [],
-        text=listing.list_text(p, own) if own is not None else "",
+        text=list_text.list_text(p, own) if own is not None else "",
         on_host=_on_host(services, opened, place) if p.places[place].kind != "folder" else None,
     )
 

@@ -1,5 +1,6 @@
 """In and out: tables, account files and plan files."""
 
+from collections import Counter
 from hashlib import sha256
 from typing import Annotated
 
@@ -10,15 +11,23 @@ from yardgate.api.authentication import Planner, Reader, Somebody, TheServices, 
 from yardgate.api.effects import told
 from yardgate.api.plans.routes import stepped
 from yardgate.api.schemas import Answer, Id
-from yardgate.api.transfer.schemas import FormatOut, Import, ImportPreview, NoteOut, UnknownOut
+from yardgate.api.transfer.schemas import (
+    FormatOut,
+    Import,
+    ImportPreview,
+    NoteOut,
+    TableOut,
+    TableRow,
+    UnknownOut,
+    WordOut,
+)
 from yardgate.api.transport.parsing import OffLoop
 from yardgate.api.transport.turns import Long
 from yardgate.core.access.outcome import outcome_of
 from yardgate.core.edits.apply import apply
 from yardgate.core.edits.describe import sentence
-from yardgate.core.edits.difference import difference
 from yardgate.core.host.bounds import below
-from yardgate.core.model.naming import show
+from yardgate.core.model.naming import fold, show
 from yardgate.core.model.plan import Plan
 from yardgate.core.policy.compliance import keep as keep_promises
 from yardgate.core.policy.impact import between
@@ -27,67 +36,46 @@ from yardgate.drivers.connect import reached
 from yardgate.drivers.linux.host import LinuxHost
 from yardgate.drivers.linux.papers import PAPERS
 from yardgate.drivers.linux.snapshot import copied
-from yardgate.formats import accounts, listing, matrix, people, planfile, promises, server, workbook
+from yardgate.formats import importing, planfile, server
 from yardgate.formats.exporting import BY_NAME, FORMATS, Exported
-from yardgate.formats.given import noted
-from yardgate.formats.reading import FormatError, Reading, decode
+from yardgate.formats.given import Given
+from yardgate.formats.importing import KIND_WORDS, Imported, ToImport
+from yardgate.formats.layout import Layout
+from yardgate.formats.reading import FormatError, Note
 from yardgate.services.derived import Services
 from yardgate.store import Opened
 
 router = APIRouter(prefix="/plans/{plan}", tags=["in and out"], route_class=Long)
 quick = APIRouter(tags=["in and out"], route_class=OffLoop)
 LISTED = 1000
+ROWS, COLUMNS, WORDS = 12, 30, 60  # of a table that are shown
 SECONDS = 60  # that a command may take with which a host is read for an import
 FormatName = Annotated[str, Path(description="which format", json_schema_extra={"enum": [*BY_NAME]})]
-KIND_WORDS = {
-    "matrix": "a matrix",
-    "people": "a table of people",
-    "needs": "a table of needs",
-    "promises": "a table of promises",
-    "accounts": "a host's accounts",
-    "plan": "a plan file",
-    "getfacl": "folders with POSIX lists",
-    "find": "folders with mode bits",
-    "nfs4": "folders with ordered lists",
-    "server": "a file server",
-}
 
 
-def read(services: Services, opened: Opened, body: Import) -> Reading:
+def read(services: Services, opened: Opened, body: Import) -> Imported:
     """The edits that an import makes in a plan."""
-    plan = opened.plan
-    match body.kind:
-        case "server":
-            return server.read(plan, _copied(services, opened, body), body.make, body.lowest, body.highest)
-        case "matrix":
-            return noted(body.content, lambda text: matrix.read(plan, text, body.make, body.clear_blanks))
-        case "people":
-            return noted(body.content, lambda text: people.read(plan, text, body.make))
-        case "needs":
-            return noted(body.content, lambda text: matrix.read_needs(plan, text, body.make))
-        case "promises":
-            return noted(body.content, lambda text: promises.read(plan, text))
-        case "accounts":
-            files = body.content, body.second
-            return accounts.from_files(plan, *files, body.lowest, body.highest, body.private_groups)
-        case "getfacl":
-            return listing.read(plan, decode(body.content), "posix", body.at, body.make, only_folders=body.only_folders)
-        case "find":
-            return listing.read(plan, decode(body.content, nul=True), "mode", body.at, body.make)
-        case "nfs4":
-            return listing.read(
-                plan, decode(body.content), "ordered", body.at, body.make, only_folders=body.only_folders
-            )
-        case "plan":
-            packed = body.content.startswith(workbook.BEGINS)
-            text = workbook.plan_file(body.content) if packed else decode(body.content)
-            return Reading(difference(plan, planfile.read(text)))
+    wanted = ToImport(
+        kind=body.kind,
+        content=body.content,
+        second=body.second,
+        copied=_copied(services, opened, body) if body.kind == "server" else None,
+        make=body.make,
+        layout=body.layout,
+        clear_blanks=body.clear_blanks,
+        at=body.at,
+        only_folders=body.only_folders,
+        lowest=body.lowest,
+        highest=body.highest,
+        private_groups=body.private_groups,
+    )
+    return importing.read(opened.plan, wanted)
 
 
 def _copied(services: Services, opened: Opened, body: Import) -> server.Copied:
     """The texts of a server: those given, or else as they are on the appliance."""
     if body.files:
-        return server.sorted_out({file.name: decode(file.content) for file in body.files})
+        return importing.of_server({file.name: file.content for file in body.files})
     where = services.rollouts.destination(opened.id)
     if other := next((top for top in body.tops if top != where.top and not below(where.top, top)), None):
         raise HTTPException(422, f"{show(other)} does not lie in {where.top}, which is all that is read of this host")
@@ -113,16 +101,17 @@ def preview(plan: str, account: Planner, request: Request, services: TheServices
             f"{services.rollouts.destination(plan).appliance}: {', '.join(body.tops)}",
             plan,
         )
-    reading = read(services, opened, body)
+    reading, table = read(services, opened, body)
     after, _inverse = apply(opened.plan, reading.edits)
     then = keep_promises(outcome_of(after, before.outcome), before)
     return ImportPreview(
         tag=_tag(after),
         edits=len(reading.edits),
         words=[sentence(opened.plan, after, edit) for edit in reading.edits[:LISTED]],
-        notes=[NoteOut(line=note.line, text=note.text) for note in reading.notes[:LISTED]],
+        notes=[_note(after, note) for note in reading.notes[:LISTED]],
         note_count=len(reading.notes),
-        unknown=[UnknownOut(line=name.line, name=name.name, of=name.of) for name in reading.unknown[:LISTED]],
+        unknown=[UnknownOut.of_name(name) for name in reading.unknown[:LISTED]],
+        table=None if table is None or table.layout is None else _table(body.kind, table, table.layout),
         effect=told(opened.plan, between(before, then, reading.edits)),
     )
 
@@ -134,7 +123,7 @@ def keep(plan: str, account: Planner, services: TheServices, body: Import) -> An
         raise HTTPException(422, "Preview first what reading the host would do; then keep just that")
     opened = services.plans.open(plan)
     before = services.outcome(opened)
-    edits = read(services, opened, body).edits
+    edits = read(services, opened, body).reading.edits
     if not edits:
         raise FormatError("there is nothing in it that the plan does not have already")
     if body.tag is not None and body.tag != _tag(apply(opened.plan, edits)[0]):
@@ -142,6 +131,26 @@ def keep(plan: str, account: Planner, services: TheServices, body: Import) -> An
     words = f"imported {KIND_WORDS[body.kind]}: {len(edits)} {'edit' if len(edits) == 1 else 'edits'}"
     kept = services.plans.commit(plan, body.revision, edits, account.name, "import", words)
     return stepped(services, before, kept)
+
+
+def _note(after: Plan, note: Note) -> NoteOut:
+    names = [after.shares[one].name if one in after.shares else after.path_name(one) for one in note.about]
+    return NoteOut(
+        line=note.line, text=note.text, where=note.where, toward=note.toward, about=names, missed=note.missed
+    )
+
+
+def _table(kind: importing.ImportKind, table: Given, layout: Layout) -> TableOut:
+    """How a table was read, with its first rows and its words, the most frequent first."""
+    sheet = next(one for one in table.sheets if one.name == layout.sheet)
+    rows = [TableRow(line=line, cells=list(cells[:COLUMNS])) for line, cells in sheet.rows[:ROWS]]
+    means = importing.meaning(kind)
+    said = {fold(word): level for word, level in layout.words.items()}
+    words = [
+        WordOut(word=word, cells=count, means=said[fold(word)] if fold(word) in said else means(word))
+        for word, count in (table.words or Counter()).most_common(WORDS)
+    ]
+    return TableOut(sheets=[one.name for one in table.sheets], layout=layout, rows=rows, words=words)
 
 
 def _tag(after: Plan) -> str:

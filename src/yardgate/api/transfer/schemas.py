@@ -5,7 +5,9 @@ from typing import Annotated, Literal
 from pydantic import Base64Bytes, BaseModel, Field
 
 from yardgate.api.schemas import EffectOut, Id, In, Revision
-from yardgate.formats.reading import ObjectKind
+from yardgate.formats.importing import ImportKind
+from yardgate.formats.layout import Layout
+from yardgate.formats.reading import Toward, Unknown
 
 
 class NamedFile(In):
@@ -18,12 +20,17 @@ class Import(In):
     server whole, from `files` copied from it, or, where there are none, read from the appliance with the lists of `tops` and all in them."""
 
     revision: Revision
-    kind: Literal["matrix", "people", "needs", "promises", "accounts", "plan", "getfacl", "find", "nfs4", "server"]
+    kind: ImportKind
     content: Base64Bytes = b""
     files: list[NamedFile] = Field([], max_length=200)
     tops: list[Annotated[str, Field(max_length=1000, pattern=r"^/")]] = Field([], max_length=20)
     second: Base64Bytes = b""
-    make: dict[str, ObjectKind] = Field({}, max_length=20_000)
+    make: dict[str, Annotated[str, Field(pattern=r"^(person|service|group|place|=.{1,255})$")]] = Field(
+        {}, max_length=20_000, description="name as written: what to make of it, or = and the name that is meant"
+    )
+    layout: Annotated[
+        Layout | None, Field(description="of a table of people and places; none: as it seems to be laid out")
+    ] = None
     clear_blanks: bool = False
     at: Annotated[
         Id | None, Field(description="for listings: the place that their topmost folder is; none makes a pool")
@@ -41,14 +48,50 @@ class Import(In):
 
 
 class NoteOut(BaseModel):
+    """toward: whether somebody may get more or less than the plan says then; about: in which shares and places, by name. missed: how many
+    things that were said did not come in."""
+
     line: int | None
     text: str
+    where: str
+    toward: Toward | None
+    about: list[str]
+    missed: int
 
 
 class UnknownOut(BaseModel):
+    """near: names of the plan that may be meant."""
+
     line: int
     name: str
     of: Literal["who", "group", "place"]
+    near: list[str]
+
+    @classmethod
+    def of_name(cls, name: Unknown) -> "UnknownOut":
+        return cls(line=name.line, name=name.name, of=name.of, near=list(name.near))
+
+
+class TableRow(BaseModel):
+    line: int
+    cells: list[str]
+
+
+class WordOut(BaseModel):
+    """A word that stands in cells of a table, and what it means: a level or a wish, nothing, or null where that is not known."""
+
+    word: str
+    cells: int
+    means: str | None
+
+
+class TableOut(BaseModel):
+    """How a table was read: its sheets, the layout that was said or seemed to be, the first rows of its sheet as they stand there."""
+
+    sheets: list[str]
+    layout: Layout
+    rows: list[TableRow]
+    words: list[WordOut]
 
 
 class FormatOut(BaseModel):
@@ -70,4 +113,5 @@ class ImportPreview(BaseModel):
     notes: list[NoteOut]
     note_count: int
     unknown: list[UnknownOut]
+    table: TableOut | None
     effect: EffectOut

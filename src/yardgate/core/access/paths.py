@@ -4,7 +4,7 @@ The gates, in order: the account, the service, the share (over SMB the grants it
 the list. The lowest counts, and the first that is as low is the reason.
 """
 
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import replace
 from datetime import date
 
@@ -13,11 +13,11 @@ from numpy.typing import NDArray
 
 from yardgate.core.access.batch.combine import weigh
 from yardgate.core.access.batch.resolve import Codes, Matrix, by_way_and_list, lowest, to_codes
-from yardgate.core.access.bitsets import Bits, count, pack, unpack
+from yardgate.core.access.bitsets import Bits, Classes, count, pack, unpack
 from yardgate.core.access.membership import Token, token
 from yardgate.core.access.nfs_hosts import most
 from yardgate.core.access.spec.explain import Gate, Reason, account_gate, grants_gate, list_gate, nearest, way_gate
-from yardgate.core.access.storage import StorageState, granted_on, rights_on, storage_state
+from yardgate.core.access.storage import StorageState, granted_on, named_by, rights_on, storage_state
 from yardgate.core.acl.rights import EVERYTHING, Level, keeper, level, odd
 from yardgate.core.model.naming import fold
 from yardgate.core.model.plan import EVERYONE, GUEST, Plan
@@ -64,16 +64,27 @@ def inside(plan: Plan, share: Share) -> Sequence[str]:
 def identity(plan: Plan, subject: str, over: Over) -> tuple[str, Token]:
     """As whom storage sees somebody, and all that they count as there.
 
+    Over SMB a share may have everybody act as one user, or be in one group besides (smb.conf(5), force user and force group). A guest is
+    the account that the host has for it, where the plan knows that.
     Over NFS a client claims numeric ids: root, or everybody, may be squashed to the guest (exports(5)), and of more groups
     than fit only the first are sent, in the order of their numbers.
     """
-    return _squashed(plan, subject, plan.shares[over.share].squash) if over.protocol == "nfs" else _as(plan, subject)
+    share = plan.shares[over.share]
+    if over.protocol == "nfs":
+        return _squashed(plan, subject, share.squash)
+    who, ways = _as(plan, share.acts_as or subject)
+    also = share.acts_as_group
+    return who, ways if also is None or also in ways else {**ways, also: (who, also)}
 
 
 def _as(plan: Plan, subject: str) -> tuple[str, Token]:
-    if subject == GUEST:
-        return GUEST, {GUEST: (GUEST,), EVERYONE: (GUEST, EVERYONE)}
-    return subject, token(plan, subject)
+    if subject != GUEST:
+        return subject, token(plan, subject)
+    account = plan.guest_account
+    ways = {GUEST: (GUEST,), EVERYONE: (GUEST, EVERYONE)}
+    if account is None:
+        return GUEST, ways
+    return account, {**{who: way for who, way in token(plan, account).items() if who != plan.target.baseline}, **ways}
 
 
 def _squashed(plan: Plan, subject: str, squash: Squash) -> tuple[str, Token]:
@@ -86,7 +97,7 @@ def _squashed(plan: Plan, subject: str, squash: Squash) -> tuple[str, Token]:
         left_out |= {who for who in ways if who in plan.groups and plan.groups[who].gid == 0}
         if user is not None and user.uid == 0:
             left_out.add(subject)
-            subject, ways = GUEST, {GUEST: (GUEST,), **ways}
+            subject, ways = plan.guest_account or GUEST, {GUEST: (GUEST,), **ways}
     return subject, {who: way for who, way in ways.items() if who not in left_out}
 
 
@@ -140,7 +151,7 @@ def explain_over(
     rights = None
     if stored is not None and stored.list is not None:
         rights = rights_on(plan, stored, who, ways)
-        if over.protocol == "smb" and share.administrator in ways:
+        if over.protocol == "smb" and share.administrator in _as(plan, subject)[1]:
             rights = EVERYTHING
             words = f"{plan.named(subject)} runs this share and acts as root inside it."
             title = f"List of {plan.places[place].name}"
@@ -208,7 +219,7 @@ def _share_gate(plan: Plan, subject: str, over: Over, storage: StorageState) -> 
         words = "does not let guests in" if share.guests == Level.NA else f"lets guests in: {share.guests.words}"
         found = Gate("share", f"Share {share.name}", share.guests, False, f"{share.name} {words}.")
     else:
-        granted = grants_gate(plan, share.place, storage.get(share.place), token(plan, subject))
+        granted = _granted_gate(plan, subject, share, storage)
         found = granted if is_by_share(storage, share) else replace(granted, level=Level.RW)
     if share.read_only and found.level > Level.RO:
         return replace(
@@ -218,6 +229,20 @@ def _share_gate(plan: Plan, subject: str, over: Over, storage: StorageState) -> 
             lines=(),
         )
     return found
+
+
+def _granted_gate(plan: Plan, subject: str, share: Share, storage: StorageState) -> Gate:
+    """What is granted somebody at a share: by its own list, or by its place."""
+    ways = token(plan, subject)
+    if share.grants is None:
+        return grants_gate(plan, share.place, storage.get(share.place), ways)
+    own = replace(plan, grants={share.place: share.grants})
+    return replace(grants_gate(own, share.place, None, ways), title=f"List of share {share.name}")
+
+
+def granted_at(plan: Plan, storage: StorageState, share: Share) -> Mapping[str, Level]:
+    """The grants that count at a share: its own, or those of its place."""
+    return share.grants if share.grants is not None else granted_on(plan, storage, share.place)
 
 
 def _host_gate(plan: Plan, share: Share, over: Over) -> Gate:
@@ -235,8 +260,9 @@ def _host_gate(plan: Plan, share: Share, over: Over) -> Gate:
 
 
 def is_by_share(storage: StorageState, share: Share) -> bool:
+    """Whether a share holds people to what is granted, rather than storage alone."""
     stored = storage.get(share.place)
-    return stored is None or stored.by_share
+    return share.grants is not None or stored is None or stored.by_share
 
 
 # --- everybody at once ------------------------------------------------------------------------------------------------
@@ -262,6 +288,8 @@ def resolve_over(matrix: Matrix, over: Over, places: Sequence[str] | None = None
             code = _by_storage(plan, matrix.storage, place, over, GUEST, within=True).code
             way = way_to(matrix, over)
             list_high, list_low = (way if code & bit else ~way & way for bit in (2, 1))
+        if over.protocol == "smb" and (share.acts_as is not None or share.acts_as_group is not None):
+            list_high, list_low = _acting(matrix, over, place)
         found[place] = to_codes(*lowest(high, low, list_high | root, list_low | root), size)
     if over.protocol == "nfs":
         for number in seen_otherwise(matrix):
@@ -269,6 +297,35 @@ def resolve_over(matrix: Matrix, over: Over, places: Sequence[str] | None = None
             for place in places:
                 found[place][number] = explain_over(plan, subject, place, over, matrix.on, matrix.storage).level.code
     return found
+
+
+def _acting(matrix: Matrix, over: Over, place: str) -> tuple[Bits, Bits]:
+    """High and low plane of what storage lets those do who act as somebody else, or in one group more."""
+    codes = np.zeros(len(matrix.counting.subjects), dtype=np.uint8)
+    for alike in told_apart(matrix, over, place):
+        subject = matrix.counting.subjects[alike[0]]
+        codes[list(alike)] = _by_storage(matrix.plan, matrix.storage, place, over, subject).code
+    words = len(matrix.counting.active) * 64
+    planes = (np.pad(codes & bit > 0, (0, words - len(codes))) for bit in (2, 1))
+    high, low = (pack(plane) for plane in planes)
+    return high, low
+
+
+def told_apart(matrix: Matrix, over: Over, place: str) -> Iterator[Sequence[int]]:
+    """The subjects, by number, in sets of which storage sees all alike on the way to a place."""
+    plan, counting, storage = matrix.plan, matrix.counting, matrix.storage
+    if plan.shares[over.share].acts_as is not None:
+        yield range(len(counting.subjects))
+        return
+    whos: dict[str, None] = {}
+    for stored in (storage[step] for step in plan.path(place) if step in storage):
+        owners = [who for who in (stored.owner, stored.group) if plan.account(who) is not None]
+        whos |= dict.fromkeys([*(named_by(stored.list) if stored.list is not None else ()), *owners])
+    for one in Classes(counting, list(whos)):
+        users = [user for user in one.users if plan.users[user].uid != 0]
+        for alike in ([*users, *one.groups], [user for user in one.users if user not in users]):
+            if alike:
+                yield [counting.number[subject] for subject in alike]
 
 
 def lets_in(matrix: Matrix, over: Over) -> Codes:
@@ -288,8 +345,7 @@ def guest_over(plan: Plan, over: Over, places: Iterable[str], storage: StorageSt
     let_in = min(gate.level for gate in gates)
     if let_in == Level.NA:
         return dict.fromkeys(places, Level.NA)
-    _, ways = identity(plan, GUEST, over)
-    if over.protocol == "smb" and share.administrator in ways:
+    if over.protocol == "smb" and share.administrator in _as(plan, GUEST)[1]:
         return dict.fromkeys(places, let_in)
     return {place: min(let_in, _by_storage(plan, storage, place, over, GUEST)) for place in places}
 
@@ -361,7 +417,7 @@ def _let_in(matrix: Matrix, over: Over) -> tuple[Bits, Bits]:
         code = _host_gate(plan, share, over).level.code
         high, low = (everybody if code & bit else ~everybody for bit in (2, 1))
     elif is_by_share(matrix.storage, share):
-        planes = weigh(plan.target, counting, [granted_on(plan, matrix.storage, share.place)])
+        planes = weigh(plan.target, counting, [granted_at(plan, matrix.storage, share)])
         high, low = planes[0][0] | counting.boss, planes[1][0] | counting.boss
     else:
         high, low = everybody, everybody

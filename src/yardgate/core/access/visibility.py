@@ -9,7 +9,7 @@ from yardgate.core.access.batch import acl
 from yardgate.core.access.batch.resolve import Matrix, way_from
 from yardgate.core.access.bitsets import Bits, Classes, unpack
 from yardgate.core.access.outcome import Outcome
-from yardgate.core.access.paths import members, seen_otherwise, way_to
+from yardgate.core.access.paths import members, seen_otherwise, told_apart, way_to
 from yardgate.core.access.storage import PlaceState, named_by, shown_on
 from yardgate.core.access.walk import walk
 from yardgate.core.acl.rights import Level
@@ -50,6 +50,12 @@ def _over(found: Outcome, over: Over, place: str, lists: Mapping[str, Bits]) -> 
             sees[:size] &= _walked(matrix, counting.subjects[int(let_in.argmax())], over, place)
     elif share.place == place or parent is None:
         sees[:size] = let_in
+    elif over.protocol == "smb" and (share.acts_as is not None or share.acts_as_group is not None):
+        for alike in told_apart(matrix, over, place):
+            asking = [number for number in alike if let_in[number]]
+            sees[asking] = bool(asking) and _walked(matrix, counting.subjects[asking[0]], over, place)
+        if share.administrator is not None:
+            sees[:size] |= let_in & members(matrix, share.administrator)
     else:
         sees[:size] = let_in & _not_hidden(matrix, over, place)
         if parent in lists:

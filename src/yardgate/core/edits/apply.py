@@ -284,9 +284,14 @@ def _forget(gone: Set[str], draft: _Draft) -> list[Edit]:
     for kept in [pattern for pattern in draft.now.patterns.values() if not gone.isdisjoint(pattern.acl.whos)]:
         draft.set(PATTERNS, replace(kept, acl=kept.acl.without(gone)))
         undo.append(PutPattern(kept))
-    for share in [share for share in draft.now.shares.values() if share.administrator in gone]:
-        draft.set(SHARES, replace(share, administrator=None))
-        undo.append(PutShare(share))
+    for share in list(draft.now.shares.values()):
+        named = {"administrator": share.administrator, "acts_as": share.acts_as, "acts_as_group": share.acts_as_group}
+        lost: dict[str, Any] = {field: None for field, who in named.items() if who in gone}
+        if share.grants is not None and not gone.isdisjoint(share.grants):
+            lost["grants"] = {who: level for who, level in share.grants.items() if who not in gone}
+        if lost:
+            draft.set(SHARES, replace(share, **lost))
+            undo.append(PutShare(share))
     for service in [service for service in draft.now.services.values() if service.allowed and service.allowed & gone]:
         draft.set(SERVICES, replace(service, allowed=(service.allowed or frozenset()) - gone))
         undo.append(PutService(service))

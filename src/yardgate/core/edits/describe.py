@@ -302,6 +302,7 @@ def _share_words(old: Share, new: Share, before: Plan, after: Plan) -> str:
         ("hide_unreadable", "hides what one cannot read", "shows what one cannot read"),
         ("versions", "shows earlier versions", "shows no earlier versions"),
         ("recycle", "keeps what is deleted", "deletes at once"),
+        ("of_host", "left to the server's own configuration", "written by rollouts"),
     ):
         if getattr(old, field) != getattr(new, field):
             said.append(yes if getattr(new, field) else no)
@@ -309,6 +310,15 @@ def _share_words(old: Share, new: Share, before: Plan, after: Plan) -> str:
         said.append(f"guests get {new.guests.words}")
     if old.administrator != new.administrator:
         said.append(f"run by {after.named(new.administrator)}" if new.administrator is not None else "run by nobody")
+    if old.grants != new.grants:
+        own = (f"{after.named(who)} {level.words}" for who, level in (new.grants or {}).items())
+        said.append("who gets in as its folder says" if new.grants is None else f"a list of its own: {', '.join(own)}")
+    if old.acts_as != new.acts_as:
+        who = after.named(new.acts_as) if new.acts_as is not None else "themselves"
+        said.append(f"over SMB all act as {who}")
+    if old.acts_as_group != new.acts_as_group:
+        group = after.named(new.acts_as_group) if new.acts_as_group is not None else "no group besides their own"
+        said.append(f"over SMB all are in {group}")
     if old.hosts != new.hosts:
         rules = ", ".join(f"{rule.hosts} {rule.level.words}" for rule in new.hosts)
         said.append(f"hosts: {rules or 'none'}" if len(new.hosts) <= 3 else "other host rules")

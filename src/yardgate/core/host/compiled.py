@@ -55,8 +55,8 @@ def compiled(matrix: Matrix, top: str, joined: Collection[str] = ()) -> Compiled
     away = away_from(plan, joined)
     if troubles := tuple(_troubles(plan, top)):
         raise PlanError(troubles)
-    users = [user for user in plan.users.values() if user.origin == LOCAL and user.uid != 0]
-    groups = [group for group in plan.groups.values() if group.origin == LOCAL and group.gid != 0]
+    users = [user for user in plan.users.values() if _is_ours(user)]
+    groups = [group for group in plan.groups.values() if _is_ours(group)]
     where, named = paths(plan, top), host_names(plan, away)
     accounts = (
         HostAccount(
@@ -70,11 +70,15 @@ def compiled(matrix: Matrix, top: str, joined: Collection[str] = ()) -> Compiled
         )
         for user in users
     )
-    counting: dict[str, set[str]] = {group.id: set() for group in groups}
+    the_hosts = [g for g in plan.groups.values() if g.of_host and g.gid != 0 and g.members]
+    counting: dict[str, set[str]] = {group.id: set() for group in (*groups, *the_hosts)}
     for user in plan.users.values():
         if user.id in named and named[user.id] != ADMIN:
             for group in counting.keys() & token(plan, user.id).keys():
-                counting[group].add(named[user.id])
+                is_own = group == user.primary_group and named[group] == named[user.id]
+                told = not user.of_host and not plan.groups[group].of_host and not is_own
+                if told or user.id in plan.groups[group].members:
+                    counting[group].add(named[user.id])
     belongs = (Members(name=named[group], users=frozenset(found)) for group, found in counting.items())
     own = (HostGroup(name=user.name) for user in users if user.primary_group is None)
     listed = marked(plan, named)
@@ -83,7 +87,7 @@ def compiled(matrix: Matrix, top: str, joined: Collection[str] = ()) -> Compiled
         for place in plan.places
         if place in matrix.storage
     )
-    shares = sorted(plan.shares.values(), key=lambda share: share.name)
+    shares = sorted((share for share in plan.shares.values() if not share.of_host), key=lambda share: share.name)
     return Compiled(
         System(
             groups=_by_name(chain((HostGroup(name=named[group.id], gid=group.gid) for group in groups), own)),
@@ -91,7 +95,7 @@ def compiled(matrix: Matrix, top: str, joined: Collection[str] = ()) -> Compiled
             members=_by_name(belongs),
             datasets=_by_name(_datasets(plan, where, named)),
             folders=_by_name(folder for folder in folders if folder is not None),
-            offers=_by_name(offers(matrix, where.__getitem__, named)),
+            offers=_by_name(offers(matrix, where.__getitem__, named, of_host=False)),
             exports=_by_name(export(plan, share, where[share.place]) for share in shares if is_exported(plan, share)),
             services=_by_name(
                 HostService(name=protocol) for protocol in dict.fromkeys(o.protocol for o in offered(plan))
@@ -134,12 +138,21 @@ def host_names(plan: Plan, away: Collection[str] = ()) -> Mapping[str, str]:
     for group in sorted((g for g in plan.groups.values() if _is_known(plan, g, away)), key=lambda group: group.id):
         name = ADMIN if group.gid == 0 else _called(plan, group)
         its_own = fold(name) in OF_THE_HOST
+        if group.of_host:
+            found[group.id] = name
+            continue
         if group.origin == LOCAL and group.gid != 0 and (unix_trouble(name) is not None or its_own):
             spoken = fresh_id(name, ()).strip("0123456789") and not its_own
             name = fresh_id(name if spoken else f"group {name}", taken)[:32]
             taken.add(name)
         found[group.id] = name
     return found
+
+
+def _is_ours(account: User | Group) -> bool:
+    """Whether a rollout makes and changes an account: neither a directory's, nor what the host has for itself."""
+    number = account.uid if isinstance(account, User) else account.gid
+    return account.origin == LOCAL and not account.of_host and number != 0
 
 
 def _called(plan: Plan, account: User | Group) -> str:
@@ -215,13 +228,16 @@ def _entries(named: Mapping[str, str], entries: tuple[PosixEntry, ...]) -> tuple
     return posix.in_order(replace(e, who=named[e.who] if e.who else "") for e in entries if not e.who or e.who in named)
 
 
-def offers(matrix: Matrix, where: Callable[[str], str], named: Mapping[str, str]) -> Iterator[Offer]:
-    """All shares over SMB as such a server is told of them, by name. where: place id -> folder there. named: how the host calls whom it knows."""
+def offers(
+    matrix: Matrix, where: Callable[[str], str], named: Mapping[str, str], *, of_host: bool = True
+) -> Iterator[Offer]:
+    """All shares over SMB as such a server is told of them, by name; those that its own configuration offers only with `of_host`.
+    where: place id -> folder there. named: how the host calls whom it knows."""
     plan = matrix.plan
     people = {who: name for who, name in named.items() if who in plan.users}
     groups = {who: name for who, name in named.items() if who in plan.groups and name != ADMIN}
     for share in sorted(plan.shares.values(), key=lambda share: share.name):
-        if share.smb:
+        if share.smb and (of_host or not share.of_host):
             yield _offer(matrix, share, where(share.place), people, groups)
 
 
@@ -235,6 +251,8 @@ def _offer(matrix: Matrix, share: Share, path: str, people: Mapping[str, str], g
         name=share.name,
         path=path,
         roots=tuple(roots),
+        acts_as=people.get(share.acts_as or "", ""),
+        acts_as_group=groups.get(share.acts_as_group or "", ""),
         guests=min(guests, Level.RO) if share.read_only else guests,
         hidden=share.hidden,
         hide_unreadable=share.hide_unreadable,
@@ -272,23 +290,23 @@ def _troubles(plan: Plan, top: str) -> Iterator[Trouble]:
     if not top.startswith("/") or not _plain_path(top):
         yield Trouble("top", f"{show(top)} is not a plain path from the root, as /srv")
     for user in plan.users.values():
-        if user.origin != LOCAL or user.gone:
+        if not _is_ours(user) or user.gone:
             continue
         if (why := unix_trouble(user.name)) is not None:
             yield Trouble(user.id, f"{show(user.name)} cannot be an account of the host: it {why}")
-        elif fold(user.name) in OF_THE_HOST and user.uid != 0:
+        elif fold(user.name) in OF_THE_HOST:
             yield Trouble(
                 user.id, f"{show(user.name)} is an account that hosts have for themselves; give it another sign-in name"
             )
     named = host_names(plan, plan.directories)
     groups = {named[group.id] for group in plan.groups.values() if group.origin == LOCAL}
     for user in plan.users.values():
-        if user.origin == LOCAL and user.primary_group is None and user.name in groups:
+        if _is_ours(user) and user.primary_group is None and user.name in groups:
             yield Trouble(
                 user.id,
                 f"{show(user.name)} has no primary group, and the group of its own that the host would make has the name of a group of the plan; give it a primary group",
             )
-        if user.origin == LOCAL and set(user.full_name) & set(":,\n"):
+        if _is_ours(user) and set(user.full_name) & set(":,\n"):
             yield Trouble(
                 user.id, f"the full name {show(user.full_name)} has a colon or comma, which passwd(5) cannot hold"
             )
@@ -300,6 +318,8 @@ def _troubles(plan: Plan, top: str) -> Iterator[Trouble]:
                     f"{show(share.name)} has a wider host rule before a narrower one, and the kernel's NFS server takes the narrower; put it first",
                 )
     for share in plan.shares.values():
+        if share.of_host:
+            continue
         published = share.smb or is_exported(plan, share)
         if published and all(plan.places[step].acl is None for step in plan.path(share.place)):
             yield Trouble(
@@ -356,6 +376,8 @@ def _left_out(matrix: Matrix, away: Collection[str]) -> Iterator[str]:
     for service in plan.services.values():
         if service.id == "pages" and (service.allowed is not None or not service.on):
             yield "the appliance's administration pages: a plain host has none"
+    if own := sorted(share.name for share in plan.shares.values() if share.of_host):
+        yield f"shares that the server's own configuration offers, and that no rollout writes: {', '.join(own)}; what changes there is done by hand, or say under Shares that rollouts write them"
     yield from _not_made(plan)
 
 

@@ -64,7 +64,8 @@ def _names(step: Step) -> Iterator[tuple[RecordKind, Iterable[str]]]:
         case Offer(path=path) as offer:
             yield "folders", (path,)
             yield "datasets", (path, *_above(path))
-            yield from _marked({*offer.named, *offer.roots})
+            acting = {offer.acts_as, f"{GROUP_MARK}{offer.acts_as_group}"} - {"", GROUP_MARK}
+            yield from _marked({*offer.named, *offer.roots, *acting})
         case Export(path=path):
             yield "folders", (path,)
             yield "datasets", (path, *_above(path))

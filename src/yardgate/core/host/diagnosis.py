@@ -4,7 +4,7 @@ The first check that is amiss is the cause; what comes after it may be amiss bec
 """
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from datetime import date
 from ipaddress import ip_address
 from typing import Literal, NamedTuple
@@ -345,6 +345,7 @@ def _folders(asked: Asked, planned: Planned, facts: Facts) -> Iterator[HostCheck
     """Every folder on the way, then the thing itself."""
     roots = facts.offer.roots if facts.offer is not None and asked.protocol == "smb" else ()
     is_root = not {asked.account, *(f"{GROUP_MARK}{group}" for group in facts.groups)}.isdisjoint(roots)
+    asked, facts = _acting(asked, planned, facts)
     way, things = (facts.folders, ()) if facts.missing else (facts.folders[:-1], facts.folders[-1:])
     shut = next((one for one in way if not is_root and not _rights(one, asked, facts).folder & EXECUTE), None)
     if facts.link and asked.protocol == "smb":
@@ -391,6 +392,16 @@ PUSH = "Push the folder’s list down over what lies in it (Rollout, Look into t
 def _mend(there: Folder, wanted: Folder) -> str:
     """What mends a list that gives too little: a rollout, where it is not as planned."""
     return AGAIN if wanted != there else "Change its list under Storage."
+
+
+def _acting(asked: Asked, planned: Planned, facts: Facts) -> tuple[Asked, Facts]:
+    """As whom the file system sees somebody: over SMB a share may have all act as one account, or be in one group besides."""
+    offer = facts.offer if asked.protocol == "smb" else None
+    if offer is None or not (offer.acts_as or offer.acts_as_group):
+        return asked, facts
+    groups = groups_of(planned.system, offer.acts_as) if offer.acts_as else facts.groups
+    acting = replace(asked, account=offer.acts_as or asked.account)
+    return acting, replace(facts, groups=groups | {offer.acts_as_group} - {""})
 
 
 def _rights(thing: Folder, asked: Asked, facts: Facts) -> Rights:

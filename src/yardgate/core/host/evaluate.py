@@ -63,8 +63,10 @@ def found(
     level = let_in(system, offer, account, groups, on) if offer is not None else Level.NA
     if offer is None or level == Level.NA:
         return None
-    me = account or GUEST_ACCOUNT
-    is_root = me == ADMIN or not _names(me, groups).isdisjoint(offer.roots)
+    asking = _names(account or GUEST_ACCOUNT, groups)
+    me = offer.acts_as or account or GUEST_ACCOUNT
+    groups = frozenset(groups if not offer.acts_as else groups_of(system, me)) | {offer.acts_as_group} - {""}
+    is_root = me == ADMIN or not asking.isdisjoint(offer.roots)
 
     def rights(path: str) -> Rights:
         folder = system.folders.get(path)

@@ -19,8 +19,7 @@ from numpy.typing import NDArray
 
 from yardgate.core.access.batch.resolve import Codes, Matrix
 from yardgate.core.access.bitsets import unpack
-from yardgate.core.access.paths import is_by_share, is_on, kept_to, lets_in, members
-from yardgate.core.access.storage import granted_on
+from yardgate.core.access.paths import granted_at, is_by_share, is_on, kept_to, lets_in, members
 from yardgate.core.acl.rights import LEVELS, Level
 from yardgate.core.model.plan import EVERYONE, Plan
 from yardgate.core.model.share import Over, Share
@@ -103,7 +102,7 @@ def share_lists(matrix: Matrix, share: Share, people: Mapping[str, str], groups:
     active, root = (unpack(bits, len(counting.subjects))[numbers] for bits in (counting.active, counting.root))
     grouped = active & ~root  # the server has root in no group of the plan
     wanted = np.where(active, codes[numbers], NA).astype(np.uint8)
-    granted = granted_on(matrix.plan, matrix.storage, share.place) if is_by_share(matrix.storage, share) else None
+    granted = granted_at(matrix.plan, matrix.storage, share) if is_by_share(matrix.storage, share) else None
     concerned = _concerned(matrix.plan, granted or {})
     named = [
         _Group(f"{GROUP_MARK}{groups[who]}", LEVELS[codes[number[who]]], members(matrix, who)[numbers] & grouped)

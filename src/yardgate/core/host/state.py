@@ -14,11 +14,11 @@ from yardgate.core.acl import Ordered, Posix, PosixEntry
 from yardgate.core.acl.mode import entries_of
 from yardgate.core.acl.rights import STRICT, Level
 from yardgate.core.host.share_lists import GROUP_MARK, ShareLists
+from yardgate.core.model.plan import GUEST_ACCOUNT as GUEST_ACCOUNT
 from yardgate.core.model.plan import Snapshots
 from yardgate.core.model.share import HostRule, Squash
 
 ADMIN = "root"  # the account and the group that every Unix host has
-GUEST_ACCOUNT = "nobody"  # as whom an SMB server lets guests in
 OF_THE_HOST = frozenset({
     "root", "daemon", "bin", "sys", "sync", "games", "man", "lp", "mail", "news", "uucp", "proxy", "www-data", "backup", "list",
     "irc", "gnats", "nobody", "nogroup", "adm", "tty", "disk", "kmem", "dialout", "fax", "voice", "cdrom", "floppy", "tape", "sudo",
@@ -127,7 +127,8 @@ def as_made(dataset: Dataset) -> Folder:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Offer(ShareLists):
-    """A share over SMB: whom its lists name, and who acts as root inside. ordered: the server keeps ordered lists in it. foreign: what
+    """A share over SMB: whom its lists name, and who acts as root inside. acts_as, acts_as_group: as whom, and in which
+    group besides, all others do; nothing: as themselves. ordered: the server keeps ordered lists in it. foreign: what
     the server's own configuration says of it besides, which no rollout wrote. snapdir: where its file system shows snapshots, where that is not
     the server's usual place. note: for people who read its configuration, no part of it."""
 
@@ -135,6 +136,8 @@ class Offer(ShareLists):
     name: str
     path: str
     roots: tuple[str, ...] = ()
+    acts_as: str = ""
+    acts_as_group: str = ""
     guests: Level = Level.NA
     hidden: bool = False
     hide_unreadable: bool = False

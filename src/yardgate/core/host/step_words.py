@@ -247,6 +247,10 @@ def _offer_words(was: Offer, now: Offer) -> str:
             said.append(f"{_few(people)} {one if len(people) == 1 else several}")
     if was.roots != now.roots:
         said.append(f"root inside: {_few(who.removeprefix(GROUP_MARK) for who in now.roots) or 'nobody'}")
+    if was.acts_as != now.acts_as:
+        said.append(f"all act as {now.acts_as or 'themselves'}")
+    if was.acts_as_group != now.acts_as_group:
+        said.append(f"all are in {now.acts_as_group or 'no group besides their own'}")
     if was.guests != now.guests:
         said.append(f"a {GUEST} gets {now.guests.words}")
     for line in sorted({*was.foreign} ^ {*now.foreign}):

@@ -320,6 +320,15 @@ def share_troubles(plan: Plan, share: Share) -> Iterator[Trouble]:
         yield Trouble(
             share.id, f"{what} is run by {show(share.administrator)}, who is not a user or group of this plan"
         )
+    for who, level in (share.grants or {}).items():
+        if not plan.knows(who):
+            yield Trouble(share.id, f"the list of {what} names {show(who)}, who is not a user or group of this plan")
+        if level not in GRANTABLE:
+            yield Trouble(share.id, f"the list of {what}: only RW, RO and NA can be given")
+    if share.acts_as is not None and share.acts_as not in plan.users:
+        yield Trouble(share.id, f"in {what} all act as {show(share.acts_as)}, who is not a user of this plan")
+    if share.acts_as_group is not None and share.acts_as_group not in plan.groups:
+        yield Trouble(share.id, f"in {what} all are in {show(share.acts_as_group)}, which is not a group of this plan")
     for number, rule in enumerate(share.hosts, 1):
         try:
             hosts(rule.hosts)

@@ -23,6 +23,7 @@ from yardgate.core.model.share import Order, Service, Share, Wildcards
 LOCAL = "local"  # the origin of accounts that the appliance itself has
 EVERYONE = "everyone"
 GUEST = "guest"
+GUEST_ACCOUNT = "nobody"  # as whom servers let guests in
 ROOT = "root"  # the owner, and the owning group, of what nobody of the plan was given
 BUILT_IN = (EVERYONE, GUEST, OWNER, GROUP)
 LARGEST_NUMBER = 2**32 - 2  # (uid_t) -1 means "no change" to chown(2)
@@ -41,6 +42,8 @@ class User:
 
     origin: local, or the id of the directory that it comes from; there it is followed by its key (objectSid or entryUUID).
     gone: the directory no longer has it. jobs: what signs in with this account by itself (a backup, a scanner).
+    of_host: the host has it for itself (nobody, a server program, a number that is nobody's any more): lists and owners name it, and no
+    rollout makes, changes or shuts it.
     """
 
     __pydantic_config__ = STRICT
@@ -58,6 +61,7 @@ class User:
     sid: str | None = None
     gone: bool = False
     jobs: tuple[str, ...] = ()
+    of_host: bool = False
     note: str = ""
 
     def active(self, on: date) -> bool:
@@ -66,7 +70,8 @@ class User:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Group:
-    """Members are ids of users and of groups (nesting). unknown: members that its directory names and does not have."""
+    """Members are ids of users and of groups (nesting). unknown: members that its directory names and does not have. of_host: the host has
+    it for itself (`users`, the group of one account's own): no rollout makes, renames or ends it."""
 
     __pydantic_config__ = STRICT
     id: str
@@ -78,6 +83,7 @@ class Group:
     sid: str | None = None
     gone: bool = False
     unknown: tuple[str, ...] = ()
+    of_host: bool = False
     note: str = ""
 
 
@@ -285,6 +291,11 @@ class Plan:
         if account is None:
             return who
         return account.name if account.origin == LOCAL else f"{self.source(account.origin)}\\{account.name}"
+
+    @cached_property
+    def guest_account(self) -> str | None:
+        """The account as which servers let guests in, where the plan knows that of its host."""
+        return next((u.id for u in self.users.values() if u.of_host and u.name == GUEST_ACCOUNT), None)
 
     @cached_property
     def containers(self) -> Mapping[str, Sequence[str]]:

@@ -1,7 +1,7 @@
 """Shares: what of storage is offered over SMB and NFS, to whom besides those whom grants name, and to which hosts."""
 
 import re
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from fnmatch import fnmatchcase
 from ipaddress import IPv4Address, IPv4Network, IPv6Address, IPv6Network, ip_address, ip_network
@@ -37,9 +37,13 @@ class Share:
 
     guests: what somebody without an account gets at the share: NA (they are not let in), RO or RW; storage still has its say.
     administrator: a user or group whose members act as root on the files inside, over SMB.
+    grants: over SMB, who gets what at this share, where that is not what its place says; None: as its place says.
+    acts_as: over SMB, the user whom storage sees in place of whoever came in, guests too. acts_as_group: the group that whoever came in
+    counts as besides, and that owns what they make.
     hidden: not listed among the shares. hide_unreadable: in folders, only what somebody can read is listed.
     versions: over SMB, clients are shown earlier versions that the storage keeps, each with the list that it had then.
     recycle: what is deleted over SMB is moved into a folder of whoever deletes it, at the share's top.
+    of_host: the host's own configuration offers it, and no rollout writes or ends it.
     hosts: for NFS, who may mount it; nobody else may. squash: for NFS, whose numeric id becomes the guest's.
     """
 
@@ -56,8 +60,12 @@ class Share:
     versions: bool = False
     recycle: bool = False
     administrator: str | None = None
+    grants: Mapping[str, Level] | None = None
+    acts_as: str | None = None
+    acts_as_group: str | None = None
     hosts: tuple[HostRule, ...] = ()
     squash: Squash = "root"
+    of_host: bool = False
     note: str = ""
 
     def over(self, protocol: Protocol) -> bool:

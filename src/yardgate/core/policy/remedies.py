@@ -279,14 +279,25 @@ def _opened(here: _Try, want: Want, way: Over | None, reason: Reason, gate: Gate
                     yield (PutShare(replace(share, hosts=rules)),)
             elif who == GUEST:
                 yield (PutShare(replace(share, guests=want.low)),)
+            elif share.grants is not None:
+                yield from _own_list(plan, share, share.grants, who, want.low, gate)
             else:
                 yield from _grants(here, want, share.place, want.low, gate)
         case "share":
             yield from _grants(here, want, want.place, want.low, gate)
+        case "way" if share is not None and share.acts_as is not None and way is not None and way.protocol == "smb":
+            yield from _as_themselves(share)
+            acting = replace(want, subject=share.acts_as)
+            for step in (step.place for step in gate.steps if not step.enters):
+                for one in _speaking_for(plan, acting.subject):
+                    yield let_through(plan, here.storage, step, [one])
         case "way":
             for step in (step.place for step in gate.steps if not step.enters):
                 for one in _speaking_for(plan, who):
                     yield let_through(plan, here.storage, step, [one])
+        case "list" if share is not None and share.acts_as is not None and way is not None and way.protocol == "smb":
+            yield from _as_themselves(share)
+            yield from _list_opened(here, replace(want, subject=share.acts_as), reason)
         case "list":
             yield from _list_opened(here, want, reason)
         case _:
@@ -312,6 +323,32 @@ def _speaking_for(plan: Plan, who: str) -> Iterator[str]:
         yield EVERYONE
         return
     yield from (one for one in token(plan, who) if one not in (EVERYONE, plan.target.baseline))
+
+
+def _as_themselves(share: Share) -> Iterator[tuple[Edit, ...]]:
+    """A share in which all act as themselves, and in no group besides their own."""
+    if share.acts_as is not None:
+        yield (PutShare(replace(share, acts_as=None)),)
+    if share.acts_as_group is not None:
+        yield (PutShare(replace(share, acts_as_group=None)),)
+
+
+def _own_list(
+    plan: Plan, share: Share, own: Mapping[str, Level], who: str, level: Level, gate: Gate
+) -> Iterator[tuple[Edit, ...]]:
+    """What brings somebody up or down to a level in the list that a share has of its own; or no such list."""
+    yield (PutShare(replace(share, grants=None)),)
+    for line in gate.lines:
+        if line.verdict == "decides" and line.tier != "admin" and line.level != level:
+            yield (PutShare(replace(share, grants={one: said for one, said in own.items() if one != line.who})),)
+            yield (PutShare(replace(share, grants={**own, line.who: level})),)
+            by = plan.groups.get(line.way[1]) if len(line.way) > 1 else None
+            if by is not None and who in by.members:
+                yield (Leave(by.id, who),)
+    for one in _speaking_for(plan, who):
+        rest = {other: said for other, said in own.items() if other != one}
+        first = plan.target.combining == "first"
+        yield (PutShare(replace(share, grants={one: level, **rest} if first else {**rest, one: level})),)
 
 
 def _grants(here: _Try, want: Want, place: str, level: Level, gate: Gate) -> Iterator[tuple[Edit, ...]]:
@@ -491,7 +528,11 @@ def _closed(here: _Try, want: Want, way: Over | None, reason: Reason) -> Iterato
     if share.administrator is not None and share.administrator in token(plan, who):
         yield (PutShare(replace(share, administrator=None)),)
     at_share = next(gate for gate in reason.gates if gate.kind == "share")
-    yield from _grants(here, want, share.place, high, at_share)
+    if share.grants is not None:
+        yield from _own_list(plan, share, share.grants, who, high, at_share)
+    else:
+        yield from _grants(here, want, share.place, high, at_share)
+    yield from _as_themselves(share)
     service = plan.services.get("smb")
     if high == Level.NA and service is not None and service.allowed:
         yield from (

@@ -141,10 +141,15 @@ def about(run: Runner) -> HostAccounts:
 
 def _people(run: Runner, asked: System, parts: Collection[RecordKind], files: Files) -> System:
     """Accounts, groups and who is in them: those asked about by name, and those with a number asked about."""
-    groups = {row[0]: row for row in _rows(run, "/etc/group", 4)}
+    groups: dict[str, list[str]] = {}
+    for name, password, gid, users in _rows(run, "/etc/group", 4):  # a group may go on in another line
+        before = f"{groups[name][3]}," if name in groups and groups[name][2] == gid else ""
+        groups[name] = [name, password, gid, before + users]
     gids = {str(record.gid) for record in asked.groups.values() if record.gid is not None}
     mine = [row for row in groups.values() if row[0] in {*asked.groups, *asked.members} or row[2] in gids]
-    members = (Members(name=row[0], users=frozenset(name for name in row[3].split(",") if name)) for row in mine)
+    passwd = _rows(run, "/etc/passwd", 7)
+    primary = {(row[3], row[0]) for row in passwd if row[0] in asked.accounts}
+    members = (Members(name=row[0], users=_counted(row, primary)) for row in mine)
     found = System(
         groups={row[0]: HostGroup(name=row[0], gid=int(row[2])) for row in mine},
         members={one.name: one for one in members},
@@ -152,7 +157,6 @@ def _people(run: Runner, asked: System, parts: Collection[RecordKind], files: Fi
     if "accounts" not in parts:
         return found
     numbers = {str(record.uid) for record in asked.accounts.values() if record.uid is not None}
-    passwd = _rows(run, "/etc/passwd", 7)
     expiry = {row[0]: row[7] for line in _text(run, "/etc/shadow").splitlines() if len(row := line.split(":")) > 7}
     group_of = {row[2]: row[0] for row in reversed(groups.values())}
     people = [row for row in passwd if row[0] in asked.accounts or row[2] in numbers]
@@ -160,6 +164,12 @@ def _people(run: Runner, asked: System, parts: Collection[RecordKind], files: Fi
     aliases = _aliases(run, files)
     them = (_account(row, group_of, expiry.get(row[0], ""), smb.get(row[0])) for row in people)
     return replace(found, accounts={one.name: replace(one, aliases=aliases.get(one.name, ())) for one in them})
+
+
+def _counted(group: Sequence[str], primary: Collection[tuple[str, str]]) -> frozenset[str]:
+    """Who is in a group: those whom its line names, and those asked about whose primary group it is, unless it is called as they are."""
+    theirs = (who for gid, who in primary if gid == group[2] and who != group[0])
+    return frozenset({*(name for name in group[3].split(",") if name), *theirs})
 
 
 def _aliases(run: Runner, files: Files) -> Mapping[str, tuple[str, ...]]:

@@ -40,5 +40,8 @@ def copied(run: Runner, tops: Sequence[str], files: Files = FILES) -> Copied:
         listing=listing,
         smb_accounts=said(
             "read the SMB server's accounts", "pdbedit", "--list", "--verbose", "--debuglevel=0", needed=False
-        ),
+        )
+        or None,
+        expiry=said("read when accounts expire", "cut", "-d:", "-f1,8", "/etc/shadow", needed=False),
+        descriptors=said("read the descriptors of shares", "sharesec", "--view-all", needed=False),
     )

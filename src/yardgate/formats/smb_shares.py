@@ -1,0 +1,400 @@
+"""Shares of an SMB server as shares of a plan: who gets in, as whom, and what is otherwise than a plan can say.
+
+A name in a list is an account in any case; with @ or + before it a group, as it is written; with & a group of NIS, which nobody here is in.
+Lists ask who somebody is, also where all act as one account inside (`force user`, `guest only`).
+"""
+
+import re
+from collections.abc import Callable, Collection, Iterator, Mapping
+from dataclasses import dataclass, replace
+
+from yardgate.core.access.combining import TieredGrant, decide
+from yardgate.core.access.membership import token
+from yardgate.core.access.storage import tier_of
+from yardgate.core.acl.rights import Level
+from yardgate.core.edits.records import PutPlace, PutShare, SetGrant
+from yardgate.core.model.naming import fold, show
+from yardgate.core.model.plan import EVERYONE, GUEST_ACCOUNT
+from yardgate.core.model.share import Share, share_name_trouble
+from yardgate.formats import smb_server
+from yardgate.formats.reading import Toward
+from yardgate.formats.smb_server import Configuration, Section
+from yardgate.formats.taking import Taking
+
+NO_FOLDER = {
+    "homes": "offers everybody their own home",
+    "printers": "offers printers",
+    "print$": "offers drivers of printers",
+    "ipc$": "is no folder",
+}
+LISTS = ("valid users", "invalid users", "read list", "write list", "admin users")
+WIDER: Mapping[str, Toward] = {
+    "valid users": "more", "write list": "more", "admin users": "more", "invalid users": "less", "read list": "less",
+}  # fmt: skip
+"""What somebody may really get of whom a list names and the plan does not know."""
+ANYBODY = frozenset({"%U", "%u", "S-1-5-11", "S-1-1-0", "@%G", "@%g", "+%G", "+%g"})
+"""What whoever signs in is called (smb.conf(5), substitutions; MS-DTYP 2.4.2.4)."""
+USUAL_MASK, GROUP_WRITES = 0o744, 0o020
+
+
+def named(found: Configuration) -> tuple[frozenset[str], frozenset[str]]:
+    """All accounts and groups that the shares of a configuration name: those in lists of who gets in, and those as whom they act."""
+    lists, acting = set[str](), set[str]()
+    for share in found.shares.values():
+        for name in (*LISTS, "force user", "force group"):
+            if (said := found.said(share, name)) is None:
+                continue
+            plain = {one.lstrip("@+&").rpartition("\\")[2] for one in smb_server.names(said.value)}
+            (acting if name.startswith("force") else lists).update(plain)
+        if found.yes(share, "guest ok", False) or found.yes(share, "guest only", False):
+            acting.add(GUEST_ACCOUNT)
+    return frozenset(lists - {GUEST_ACCOUNT}), frozenset(acting)
+
+
+def take(taking: Taking, found: Configuration, descriptors: str = "") -> None:
+    """The shares of a server as shares of a plan. descriptors: what `sharesec --view-all` says. What a plan cannot say is noted."""
+    for remark in found.remarks:
+        taking.say(remark.file, remark.line, f"not understood: {remark.text}", "either")
+    for said, name, effect in smb_server.effects(found):
+        taking.say(said.file, said.line, f"[global] {name} = {said.value}: {effect.words}", effect.toward)
+    limits = _limits(descriptors)
+    for section in found.shares.values():
+        place = _place(taking, found, section)
+        if place is not None:
+            _Share(taking, found, section, place, limits.get(section.name.casefold(), ())).take()
+
+
+def _place(taking: Taking, found: Configuration, share: Section) -> str | None:
+    """The place that a share offers; none, with a note, where it does not come in."""
+
+    def left(text: str, toward: Toward | None, said: smb_server.Setting | None = None) -> None:
+        file, line = (share.file, share.line) if said is None else (said.file, said.line)
+        taking.say(file, line, f"[{share.name}] {text}; not imported", toward)
+
+    path = found.said(share, "path")
+    where = path.value.replace("%S", share.name).strip('"') if path is not None else ""
+    if (what := NO_FOLDER.get(share.name.casefold())) is not None:
+        left(what, "more" if share.name.casefold() == "homes" else None)
+    elif found.yes(share, "printable", False):
+        left("is a printer's, where files can be put but not listed", "more")
+    elif (trouble := share_name_trouble(share.name)) is not None:
+        left(trouble, "more")
+    elif not where:
+        left("says no path, so nobody gets in", None)
+    elif "%" in where:
+        left(f"has the path {show(where)}, another for everybody", "more", path)
+    elif (place := taking.place(where)) is None:
+        left(f"offers {show(where)}, of which no list was given", "more", path)
+    else:
+        return place
+    return None
+
+
+@dataclass(frozen=True, slots=True)
+class _Named:
+    """Whom a list names. said: whether there is one. guest: whether the guest's account is among them."""
+
+    said: bool
+    whos: tuple[str, ...]
+    guest: bool
+
+    def names(self, token: Collection[str]) -> bool:
+        return any(who in token for who in self.whos)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class _Lists:
+    """What a share says of who gets in. usual: what whoever gets in may do, unless a list says otherwise. limit: what the server's own
+    descriptor of the share lets through at most."""
+
+    valid: _Named
+    invalid: _Named
+    reads: _Named
+    writes: _Named
+    admins: _Named
+    usual: Level
+    available: bool
+    limit: "Limit"
+
+    def level(self, token: Collection[str]) -> Level:
+        """What somebody with an account gets: refused first, then let in, then who writes, then who only reads (smb.conf(5))."""
+        if not self.available or self.invalid.names(token) or (self.valid.said and not self.valid.names(token)):
+            return Level.NA
+        most = self.limit(token)
+        if self.writes.names(token):
+            return min(Level.RW, most)
+        return min(Level.RO if self.reads.names(token) else self.usual, most)
+
+    def guests(self) -> Level:
+        if not self.available or self.invalid.guest or (self.valid.said and not self.valid.guest):
+            return Level.NA
+        level = Level.RW if self.writes.guest else Level.RO if self.reads.guest else self.usual
+        return min(level, self.limit({EVERYONE}))
+
+    def short(self) -> dict[str, Level]:
+        """Grants by the names that the lists have; where names overlap they may come to something else."""
+        grants = dict.fromkeys(self.valid.whos if self.valid.said else (EVERYONE,), self.usual)
+        for named, level in ((self.reads, Level.RO), (self.writes, Level.RW), (self.invalid, Level.NA)):
+            grants |= dict.fromkeys(named.whos, level)
+        return grants if self.available else {}
+
+
+Limit = Callable[[Collection[str]], Level]
+
+
+class _Share:
+    """One share on its way into a plan."""
+
+    def __init__(
+        self, taking: Taking, found: Configuration, section: Section, place: str, limit: "tuple[_Limiting, ...]"
+    ) -> None:
+        self.taking, self.found, self.section, self.place = taking, found, section, place
+        plan = taking.plan
+        self.same = next((s for s in plan.shares.values() if fold(s.name) == fold(section.name)), None)
+        self.id = self.same.id if self.same is not None else taking.fresh(f"share {section.name}")
+        self.limiting = limit
+        self.levels: Mapping[str, Level] = {}
+
+    def say(self, text: str, toward: Toward | None, setting: str = "") -> None:
+        said = self.found.said(self.section, setting) if setting else None
+        file, line = (self.section.file, self.section.line) if said is None else (said.file, said.line)
+        self.taking.say(file, line, f"[{self.section.name}] {text}", toward, [self.id])
+
+    def yes(self, name: str, otherwise: bool = False) -> bool:
+        return self.found.yes(self.section, name, otherwise)
+
+    def take(self) -> None:
+        section, taking = self.section, self.taking
+        for said, where, name, effect in smb_server.effects_in(section):
+            what = f"[{where}] {name} = {said.value}"
+            words = f"{what} {effect.words}" if effect.words.startswith("is ") else f"{what}: {effect.words}"
+            taking.say(said.file, said.line, words, effect.toward, [self.id])
+        modules = self._modules()
+        only_guest = self.yes("guest only")
+        lists = _Lists(
+            valid=self._named("valid users"),
+            invalid=self._named("invalid users"),
+            reads=self._named("read list"),
+            writes=self._named("write list"),
+            admins=self._named("admin users"),
+            usual=Level.RO if self.yes("read only", True) else Level.RW,
+            available=self.yes("available", True),
+            limit=self._limit,
+        )
+        acts_as, acts_as_group = self._acting(only_guest)
+        twin, grants = self._grant(lists)
+        admins = lists.admins.whos
+        if len(admins) > 1:
+            others = ", ".join(map(taking.plan.named, admins[1:]))
+            self.say(f"lets more than one name act as root; {others} came in as others do", "more", "admin users")
+        comment = section.settings.get("comment")
+        base = self.same or Share(id=self.id, name=section.name, place=self.place, of_host=True)
+        new = replace(
+            base,
+            place=self.place,
+            smb=True,
+            guests=lists.guests() if self.yes("guest ok") or only_guest else Level.NA,
+            read_only=twin or smb_server.READ_ONLY_MODULE in modules,
+            grants=grants,
+            hidden=not self.yes("browseable", True),
+            hide_unreadable=self.yes("hide unreadable"),
+            versions="shadow_copy2" in modules,
+            recycle="recycle" in modules,
+            administrator=admins[0] if admins else None,
+            acts_as=acts_as,
+            acts_as_group=acts_as_group,
+            note=comment.value if comment is not None else "",
+        )
+        taking.do([PutShare(new)])
+        self._new_files(new)
+
+    def _modules(self) -> list[str]:
+        said = self.found.said(self.section, "vfs objects")
+        modules = [one.partition(":")[0] for one in smb_server.names(said.value)] if said is not None else []
+        for module in modules:
+            if module in smb_server.LISTS_OF_ITS_OWN:
+                self.say(f"keeps ordered lists ({module}), of which nothing was read", "either", "vfs objects")
+            elif module not in smb_server.MODULES:
+                self.say(f"has the module {show(module)}, which is not understood", "either", "vfs objects")
+        return modules
+
+    def _acting(self, only_guest: bool) -> tuple[str | None, str | None]:
+        """As whom all act inside, and in which group besides."""
+        plan = self.taking.plan
+        user = self.found.said(self.section, "force user")
+        group = self.found.said(self.section, "force group")
+        acts_as = plan.guest_account if only_guest else None
+        if only_guest and acts_as is None:
+            self.say("lets all act as the guest, whom the list of accounts does not have", "either", "guest only")
+        if user is not None and user.value:
+            acts_as = self._account(user.value.strip('"'), group=False)
+            if acts_as is None:
+                self.say(f"has all act as {show(user.value)}, who did not come in", "either", "force user")
+        if group is None or not group.value or group.value.startswith("+"):  # which only names what new files belong to
+            return acts_as, None
+        acts_as_group = self._account(group.value.strip('"').lstrip("@"), group=True)
+        if acts_as_group is None:
+            self.say(f"has all act in the group {show(group.value)}, which did not come in", "either", "force group")
+        return acts_as, acts_as_group
+
+    # --- who gets in --------------------------------------------------------------------------------------------------
+
+    def _named(self, setting: str) -> _Named:
+        """The users and groups that a list of the share names; who of them is not known is noted."""
+        said = self.found.said(self.section, setting)
+        if said is None or not said.value:
+            return _Named(False, (), guest=False)
+        whos, guest = [], False
+        for one in smb_server.names(said.value.replace("%S", self.section.name)):
+            marks = one[: len(one) - len(one.lstrip("@+&"))]
+            name = one.removeprefix(marks)
+            if one in ANYBODY:
+                whos.append(EVERYONE)
+                guest = guest or one == "S-1-1-0"
+            elif marks == "&":
+                self.say(f"{setting} names {show(one)}, a group of NIS: nobody is in it", None, setting)
+            elif not marks and fold(name.rpartition("\\")[2]) == GUEST_ACCOUNT:
+                guest = True
+                whos += [plan_id for plan_id in [self._account(name, group=False)] if plan_id is not None]
+            elif (who := self._account(name, group=bool(marks))) is not None:
+                whos.append(who)
+            else:
+                what = "a group" if marks else "an account"
+                self.say(f"{setting} names {show(one)}, which is not {what} that came in", WIDER[setting], setting)
+        return _Named(True, tuple(dict.fromkeys(whos)), guest)
+
+    def _account(self, name: str, *, group: bool) -> str | None:
+        """Whom the server finds by a name or a SID. It knows a group by just how it is written."""
+        plan = self.taking.plan
+        if matched := re.fullmatch(r"S-1-22-([12])-(\d+)", name):
+            numbers = [(1, user.uid, user.id) for user in plan.users.values()]
+            numbers += [(2, one.gid, one.id) for one in plan.groups.values()]
+            return next(
+                (who for kind, number, who in numbers if (kind, number) == (int(matched[1]), int(matched[2]))), None
+            )
+        before, _, plain = name.rpartition("\\")
+        own = self.found.general.settings.get("netbios name")
+        where = {"unix group"} if group else {"unix user", own.value.casefold() if own is not None else ""}
+        if before and before.casefold() not in where:
+            return self._of_directory(name)
+        if group:
+            return next((one.id for one in plan.groups.values() if one.name == plain and one.origin == "local"), None)
+        return next(
+            (one.id for one in plan.users.values() if fold(one.name) == fold(plain) and one.origin == "local"), None
+        )
+
+    def _of_directory(self, name: str) -> str | None:
+        plan = self.taking.plan
+        return next((who for who in (*plan.users, *plan.groups) if fold(plan.called(who)) == fold(name)), None)
+
+    def _limit(self, token: Collection[str]) -> Level:
+        """What the descriptor of the share lets through: of each right the first entry that names somebody counts (MS-DTYP 2.5.3.2)."""
+        if not self.limiting:
+            return Level.RW
+        allowed, settled = 0, 0
+        for one in self.limiting:
+            who = EVERYONE if one.who in ("S-1-1-0", "S-1-5-11") else self._account(one.who, group=False)
+            who = who or self._account(one.who, group=True)
+            if who in token:
+                fresh = one.mask & ~settled
+                settled |= fresh
+                allowed |= fresh if one.allows else 0
+        return Level.RW if allowed & 0x2 else Level.RO if allowed & 0x1 else Level.NA
+
+    def _grant(self, lists: _Lists) -> tuple[bool, Mapping[str, Level] | None]:
+        """Grants on the share's place that come out as its lists do; where another share has said these, whether this is the same for
+        reading alone, or else a list of its own."""
+        taking, plan, place = self.taking, self.taking.plan, self.place
+        people = [user.id for user in plan.users.values() if not user.of_host]
+        levels = {user: lists.level(token(plan, user)) for user in people}
+        self.levels = levels
+        alone = {group: lists.level(token(plan, group)) for group in plan.groups}
+        grants = self._grants(lists.short(), alone, levels)
+        there = taking.lists.setdefault(place, levels)
+        if there is not levels:
+            twin = levels != there and all(levels[who] == min(there[who], Level.RO) for who in levels)
+            return twin, None if twin or levels == there else grants
+        carried = PutPlace(replace(plan.places[place], enforced_by="share"))
+        gone = (who for who in plan.grants.get(place, {}) if who not in grants)
+        set_to = (SetGrant(place, who, level) for who, level in grants.items())
+        taking.do([carried, *(SetGrant(place, who, None) for who in gone), *set_to])
+        return False, None
+
+    def _grants(
+        self, short: Mapping[str, Level], alone: Mapping[str, Level], levels: Mapping[str, Level]
+    ) -> Mapping[str, Level]:
+        """The grants by names of the lists, a group's as somebody has it who is in it alone, with exceptions for people for whom these would
+        come to something else; or by people alone."""
+        refused = {who for who, level in short.items() if level == Level.NA}
+        users = self.taking.plan.users
+        own = {w: alone.get(w, level) for w, level in short.items() if w not in users or not users[w].of_host}
+        short = {who: level for who, level in own.items() if level > Level.NA or who in refused}
+        wrong = {who: level for who, level in levels.items() if self._comes_to(short, who) != level}
+        if not wrong:
+            return short
+        both = {**short, **wrong}
+        if 2 * len(wrong) <= len(levels) and all(self._comes_to(both, who) == level for who, level in levels.items()):
+            return both
+        return levels
+
+    def _comes_to(self, grants: Mapping[str, Level], user: str) -> Level:
+        plan = self.taking.plan
+        names = token(plan, user)
+        parts = [TieredGrant(tier_of(plan, who), level) for who, level in grants.items() if who in names]
+        return decide(plan.target, parts)[0]
+
+    # --- what is made there -------------------------------------------------------------------------------------------
+
+    def _new_files(self, share: Share) -> None:
+        """Whether those who write can go on with what another of them made; noted where they cannot."""
+        plan = self.taking.plan
+        levels = self.levels
+        writers = [who for who, level in levels.items() if level == Level.RW and plan.users[who].enabled]
+        if share.read_only or share.acts_as is not None or len(writers) < 2 or self.yes("inherit permissions"):
+            return
+        mask, force = self._octal("create mask", USUAL_MASK), self._octal("force create mode", 0)
+        if not (mask | force) & GROUP_WRITES and not self.yes("inherit acls"):
+            self.say(f"lets others only read what somebody makes there (create mask {mask:04o})", "less", "create mask")
+
+    def _octal(self, setting: str, otherwise: int) -> int:
+        said = self.found.said(self.section, setting)
+        return int(said.value, 8) if said is not None and re.fullmatch("[0-7]{1,5}", said.value) else otherwise
+
+
+# --- the descriptors of shares ----------------------------------------------------------------------------------------
+
+
+@dataclass(frozen=True, slots=True)
+class _Limiting:
+    """One entry of a share's descriptor. who: a SID or a name."""
+
+    who: str
+    allows: bool
+    mask: int
+
+
+_MASKS = {"FULL": 0x1F01FF, "CHANGE": 0x1301BF, "READ": 0x1200A9}
+
+
+def _limits(text: str) -> dict[str, tuple[_Limiting, ...]]:
+    """What `sharesec --view-all` says, by the shares' names in one case; descriptors that let everybody do everything left out."""
+    found: dict[str, tuple[_Limiting, ...]] = {}
+    for name, entries in _sections(text):
+        open_to_all = entries[:1] == (_Limiting("S-1-1-0", allows=True, mask=_MASKS["FULL"]),)
+        if not open_to_all:
+            found[name.casefold()] = entries
+    return found
+
+
+def _sections(text: str) -> Iterator[tuple[str, tuple[_Limiting, ...]]]:
+    name, entries = "", list[_Limiting]()
+    for line in (*text.splitlines(), "[]"):
+        line = line.strip()
+        if line.startswith("[") and line.endswith("]"):
+            if name:
+                yield name, tuple(entries)
+            name, entries = line[1:-1], []
+        elif matched := re.fullmatch(r"ACL:(.+):(ALLOWED|DENIED)/(\w+)/(\w+)", line):
+            mask = _MASKS.get(matched[4]) or (int(matched[4], 16) if re.fullmatch("0x[0-9a-fA-F]+", matched[4]) else 0)
+            who = {"Everyone": "S-1-1-0", "\\Everyone": "S-1-1-0"}.get(matched[1], matched[1])
+            entries.append(_Limiting(who, matched[2] == "ALLOWED", mask))

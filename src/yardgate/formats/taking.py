@@ -1,0 +1,66 @@
+"""The plan as it is so far, while a file server is taken in, and what is told of it."""
+
+from collections.abc import Mapping, Sequence
+from dataclasses import replace
+
+from yardgate.core.acl.rights import Level
+from yardgate.core.edits.apply import apply
+from yardgate.core.edits.records import Edit, PutPlace
+from yardgate.core.model.names import fresh_id
+from yardgate.core.model.naming import fold
+from yardgate.core.model.plan import Place, Plan
+from yardgate.formats.reading import Note, Reading, Toward, Unknown
+
+
+class Taking:
+    """Builds a plan from what several files say. tops: path of a topmost folder -> its pool. listed: all folders of which a list was given.
+    lists: place -> what everybody gets there by the share that said it."""
+
+    def __init__(self, plan: Plan):
+        self.plan = plan
+        self.edits: list[Edit] = []
+        self.notes: list[Note] = []
+        self.unknown: list[Unknown] = []
+        self.tops: dict[str, str] = {}
+        self.listed: set[str] = set()
+        self.lists: dict[str, Mapping[str, Level]] = {}
+
+    def do(self, edits: Sequence[Edit]) -> None:
+        self.plan, _ = apply(self.plan, edits)
+        self.edits += edits
+
+    def take(self, file: str, reading: Reading) -> None:
+        self.do(reading.edits)
+        self.notes += [replace(note, file=note.file or file) for note in reading.notes]
+        self.unknown += reading.unknown
+
+    def say(
+        self, file: str, line: int | None, text: str, toward: Toward | None = None, about: Sequence[str] = ()
+    ) -> None:
+        self.notes.append(Note(line, text, file, toward, tuple(about)))
+
+    def fresh(self, name: str) -> str:
+        """A new id."""
+        plan = self.plan
+        return fresh_id(name, {*plan.users, *plan.groups, *plan.places, *plan.shares})
+
+    def place(self, path: str) -> str | None:
+        """The place of a folder by its path; made, where the folder just follows the one above and is no place yet. None: it is not there."""
+        path = plain_path(path)
+        top = next((top for top in self.tops if path == top or path.startswith(f"{top.rstrip('/')}/")), None)
+        if top is None or path not in self.listed:
+            return None
+        found = self.tops[top]
+        for step in (step for step in path[len(top) :].split("/") if step):
+            inside = self.plan.inside.get(found, ())
+            there = next((p for p in inside if fold(self.plan.places[p].name) == fold(step)), None)
+            if there is None:
+                there = self.fresh(step)
+                self.do([PutPlace(Place(id=there, name=step, kind="folder", parent=found))])
+            found = there
+        return found
+
+
+def plain_path(path: str) -> str:
+    """A path from the root without doubled slashes and dots that mean the folder itself."""
+    return "/" + "/".join(step for step in path.split("/") if step not in ("", "."))

@@ -1,0 +1,86 @@
+"""Whole file servers of offices taken in: the plan says what a real client finds, or a note says that somebody may get more, or less."""
+
+from collections import Counter
+from collections.abc import Iterator
+from dataclasses import replace
+
+import pytest
+
+from tests.conftest import ON
+from tests.real.host import Host, host
+from tests.real.offices import OFFICES, Office
+from tests.real.test_host import roll, runner, shell, visit
+from yardgate.core.access.batch.resolve import resolve
+from yardgate.core.edits.apply import apply
+from yardgate.core.edits.records import Join, PutUser
+from yardgate.core.host.compiled import compiled
+from yardgate.core.host.state import asked
+from yardgate.core.host.steps import steps
+from yardgate.core.model.kinds import check
+from yardgate.core.model.plan import GUEST, Plan, User
+from yardgate.drivers.linux.reading import read
+from yardgate.drivers.linux.snapshot import copied
+from yardgate.formats import server
+from yardgate.formats.reading import Note
+
+
+@pytest.fixture
+def keelson() -> Iterator[Host]:
+    with host() as found:
+        yield found
+
+
+def set_up(at: Host, office: Office) -> None:
+    shell(
+        at,
+        "cut -d: -f1,3 /etc/passwd | while IFS=: read -r n u; do test $u -lt 1000 || test $u -gt 60000 || userdel $n; done",
+    )
+    accounts = "\n".join(f"useradd -M -U -u {number} {name}" for name, number in office.people.items())
+    known = "\n".join(f"printf 'x\\nx\\n' | smbpasswd -s -a {name}" for name in office.people)
+    said = shell(at, f"set -e\n{accounts}\n{known}\ncd /srv\n{office.script}\necho done")
+    assert said.endswith("done\n"), said
+    for path, text in office.more.items():
+        shell(at, f"cat > {path}", text)
+    shell(at, "cat >> /etc/samba/smb.conf", office.conf)
+    shell(at, "smbcontrol smbd reload-config")
+
+
+def sign_in(plan: Plan, who: str) -> dict[str, str]:
+    return {"name": "" if who == GUEST else plan.users[who].name if who in plan.users else who}
+
+
+def about(notes: tuple[Note, ...], share: str, toward: str) -> bool:
+    """Whether a note says of a share that somebody may get more, or less."""
+    return any(share in note.about and note.toward in (toward, "either") for note in notes)
+
+
+@pytest.mark.parametrize("office", OFFICES, ids=lambda office: office.name.split()[0])
+def test_an_office_is_entered_as_the_plan_of_it_says(keelson: Host, office: Office) -> None:
+    set_up(keelson, office)
+    texts = copied(runner(keelson), list(office.tops))
+    reading = server.read(Plan(name=office.name), texts)
+    plan, _ = apply(Plan(name=office.name), reading.edits)
+    assert check(plan) == ()
+    matrix = resolve(plan, ON)
+    counts = Counter[str]()
+    wrong = visit(keelson, matrix, counts, top="/", sign_in=sign_in)
+    unsaid = [one for one in wrong if not about(reading.notes, one[1].id, "more" if one[-1] else "less")]
+    print(office.name, len(plan.users), len(plan.shares), dict(counts), len(wrong), "differ")
+    for note in reading.notes:
+        print("  ", note.where, note.toward, note.text)
+    for _, share, *rest in unsaid[:40]:
+        print(share.name, rest)
+    assert unsaid == []
+
+    wanted = compiled(matrix, "/").system
+    now = read(runner(keelson), asked(wanted))
+    assert [step.id for step in steps(now, wanted)] == []
+    group = next(g for g in plan.groups.values() if g.members & plan.users.keys() and not g.of_host)
+    then, _ = apply(plan, [PutUser(User(id="newcomer", name="newcomer", uid=5001)), Join(group.id, "newcomer")])
+    more = compiled(resolve(then, ON), "/").system
+    there = read(runner(keelson), asked(more))
+    assert [step.id for step in steps(there, more)] == ["groups:newcomer", "accounts:newcomer", f"members:{group.name}"]
+    left, _ = roll(keelson, there, more)
+    others = {name: who for name, who in left.members.items() if name not in (group.name, "newcomer")}
+    assert others == {name: who for name, who in there.members.items() if name != group.name}
+    assert replace(left, accounts={}, groups={}, members={}) == replace(there, accounts={}, groups={}, members={})
