@@ -1,7 +1,7 @@
 """What the kernel's NFS server exports, as it reads its own file (exports(5))."""
 
 import re
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, replace
 from ipaddress import ip_network
 from typing import Protocol
@@ -16,10 +16,10 @@ from yardgate.formats.taking import Taking
 WITHOUT_EFFECT = {
     "", "rw", "ro", "sync", "async", "no_subtree_check", "subtree_check", "root_squash", "no_root_squash", "all_squash", "no_all_squash", "secure",
     "insecure", "wdelay", "no_wdelay", "hide", "nohide", "crossmnt", "auth_nlm", "no_auth_nlm", "secure_locks", "insecure_locks", "security_label",
-    "pnfs", "no_pnfs", "mp", "mountpoint",
+    "pnfs", "no_pnfs", "mp", "mountpoint", "acl", "no_acl", "rdirplus", "nordirplus",
 }  # fmt: skip
 """Options that are understood, and those on which nobody's access depends."""
-NUMBERED = ("fsid=", "mp=", "mountpoint=")
+VALUED = ("sec=", "fsid=", "mp=", "mountpoint=", "anonuid=", "anongid=", "refer=", "replicas=", "xprtsec=")
 
 
 @dataclass(frozen=True, slots=True)
@@ -70,26 +70,42 @@ class Mounting:
 
 
 def take(taking: Taking, file: str, text: str) -> None:
-    """The exports of a server as shares of a plan. What it cannot say is noted."""
+    """The exports of a server as shares of a plan. What it cannot say is noted. What the server itself cannot read ends its reading."""
     for number, line in _joined(text):
         matched = re.fullmatch(r'("(?:[^"])*"|\S+)\s*(.*)', line)
-        if matched is None:
-            taking.say(file, number, f"not understood: {show(line)}", "either")
-            continue
+        words = matched[2].split() if matched is not None else []
+        wrong = next((word for word in words if not _is_readable(word)), None)
+        if matched is None or wrong is not None:
+            what = show(wrong or line)
+            taking.say(
+                file, number, f"{what} is nothing that the server can read: it exports nothing from here on", "either"
+            )
+            return
         path = re.sub(r"\\(\d{3})", lambda octal: chr(int(octal[1], 8)), matched[1].strip('"'))
         place = taking.place(path)
         if place is None:
             why = "is exported, of which no list was given; not imported"
             taking.say(file, number, f"{show(path)} {why}", "more")
             continue
-        _export(taking, file, number, path, place, matched[2].split())
+        _export(taking, file, number, path, place, words)
+
+
+def _is_readable(word: str) -> bool:
+    """Whether some hosts and their options, or options for all that follow, are written as the server reads them."""
+    matched = re.fullmatch(r"-(?P<all>[^()]*)|[^()]*(?:\((?P<these>[^()]*)\))?", word)
+    if matched is None:
+        return False
+    options = (matched["all"] or matched["these"] or "").split(",")
+    return all(option in WITHOUT_EFFECT or option.startswith(VALUED) for option in options)
 
 
 def _export(taking: Taking, file: str, number: int, path: str, place: str, words: Sequence[str]) -> None:
     default: list[str] = []
     clients: list[Mounting] = []
     plan = taking.plan
-    shared = next((share for share in plan.shares.values() if share.place == place and not share.nfs), None)
+    offering = [share for share in plan.shares.values() if share.place == place]
+    shared = next((share for share in offering if share.id in taking.exported), None)
+    shared = shared or next((share for share in offering if not share.nfs), None)
     name = path.rpartition("/")[2] or "root"
     if shared is None:
         free = name if all(fold(share.name) != fold(name) for share in plan.shares.values()) else f"{name} export"
@@ -102,13 +118,10 @@ def _export(taking: Taking, file: str, number: int, path: str, place: str, words
         if word.startswith("-"):
             default = word[1:].split(",")
             continue
-        matched = re.fullmatch(r"([^()]*)(?:\(([^()]*)\))?", word)
-        if matched is None:
-            say(f"{show(word)} is not understood", "either")
-            continue
-        if not matched[1]:
+        before, _, options = word.rstrip(")").partition("(")
+        if not before:
             say(f"a blank stands before {word}, so this is for every host", None)
-        found = Mounting(matched[1] or "*", (*default, *(matched[2] or "").split(",")))
+        found = Mounting(before or "*", (*default, *options.split(",")))
         if (known := _hosts(found.hosts, say)) is not None:
             clients.append(replace(found, hosts=known))
     if not words or all(word.startswith("-") for word in words):
@@ -127,9 +140,17 @@ def _export(taking: Taking, file: str, number: int, path: str, place: str, words
             f"from {others} fewer are taken for the guest than from the others; the plan has {kind}_squash for all",
             "more",
         )
-    rules = tuple(HostRule(hosts=client.hosts, level=client.level) for client in clients)
+    if shared.id in taking.exported:
+        squashes.add(shared.squash)
+        kind = next(kind for kind in order if kind in squashes)
+    rules = (*(shared.hosts if shared.id in taking.exported else ()), *_rules(clients))
+    taking.exported.add(shared.id)
     unique = {rule.hosts: rule for rule in reversed(rules)}  # of two for the same hosts the first counts
     taking.do([PutShare(replace(shared, nfs=True, hosts=tuple(reversed(unique.values())), squash=kind))])
+
+
+def _rules(clients: Iterable[Mounting]) -> Iterator[HostRule]:
+    return (HostRule(hosts=client.hosts, level=client.level) for client in clients)
 
 
 def _hosts(text: str, say: "Say") -> str | None:
@@ -149,6 +170,8 @@ def _hosts(text: str, say: "Say") -> str | None:
             if network.prefixlen == network.max_prefixlen:
                 return str(network.network_address)
             return str(network)
+    if set(text) & set("*?") and text != "*" and set(text) <= set("0123456789.*?"):
+        say(f"{text} is compared with names of hosts alone, never with addresses", "less")
     if "[" in text:
         say(f"{text} has a set of characters, which a plan has not", "more")
         return None
@@ -164,18 +187,15 @@ def _say_options(client: Mounting, say: "Say") -> None:
     if client.tickets:
         say(f"{client.hosts}: whoever has a Kerberos ticket gets in by it, as whom it names", "more")
     for option in client.options:
-        if option in WITHOUT_EFFECT or option.startswith(("sec=", *NUMBERED)):
-            continue
-        if option in ("anonuid=65534", "anongid=65534"):
-            continue
-        if option.startswith(("anonuid=", "anongid=")):
-            say(f"{client.hosts}: guests count as the number {option.partition('=')[2]} ({option})", "either")
-        elif option.startswith(("refer=", "replicas=")):
+        name, _, value = option.partition("=")
+        if name in ("anonuid", "anongid") and value != "65534":
+            say(f"{client.hosts}: guests count as the number {value} ({option})", "either")
+        elif name in ("refer", "replicas"):
             say(f"{client.hosts}: clients are sent to another server ({option})", "less")
-        elif option == "no_acl":
-            say(f"{client.hosts}: clients are not told of lists (no_acl)", None)
-        else:
-            say(f"{client.hosts}: the option {show(option)} is not understood", "either")
+        elif name == "xprtsec" and "none" not in value:
+            say(f"{client.hosts}: clients without TLS do not get in ({option})", "less")
+        elif name == "sec" and {"none", "null"} & set(value.split(":")):
+            say(f"{client.hosts}: whoever asks without saying who they are gets in as the guest ({option})", "more")
 
 
 class Say(Protocol):

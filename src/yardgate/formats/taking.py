@@ -14,7 +14,7 @@ from yardgate.formats.reading import Note, Reading, Toward, Unknown
 
 class Taking:
     """Builds a plan from what several files say. tops: path of a topmost folder -> its pool. listed: all folders of which a list was given.
-    lists: place -> what everybody gets there by the share that said it."""
+    lists: place -> what everybody gets there by the share that said it. exported: shares to which an export was added."""
 
     def __init__(self, plan: Plan):
         self.plan = plan
@@ -24,6 +24,7 @@ class Taking:
         self.tops: dict[str, str] = {}
         self.listed: set[str] = set()
         self.lists: dict[str, Mapping[str, Level]] = {}
+        self.exported: set[str] = set()
 
     def do(self, edits: Sequence[Edit]) -> None:
         self.plan, _ = apply(self.plan, edits)
