@@ -51,10 +51,10 @@ def test_files_of_a_server_become_accounts_places_and_shares(yard: Yard, page: P
     page.one("[aria-label='Files of the server']").send_keys("\n".join(map(str, written(tmp_path))))
     page.button("Preview").click()
     page.says("It would make")
-    page.says("[homes] is not a share of a folder; not imported")
-    page.says("force group = lofts changes who gets what, and is not understood")
+    page.says("Somebody may get more than the plan will say")
+    page.says("[homes] offers everybody their own home; not imported")
     page.says("depends on who connects; not imported")
-    page.says("a blank before ( lets every host in")
+    page.says("so this is for every host")
     assert page.trouble() == []
     page.button("Import", ".ant-drawer").click()
     page.until(lambda: any(share.name == "Sail loft" for share in yard.now().shares.values()))
@@ -63,5 +63,6 @@ def test_files_of_a_server_become_accounts_places_and_shares(yard: Yard, page: P
     named = {plan.named(who): level for who, level in plan.grants[share.place].items()}
     assert named == {"crew": Level.RO, "lofts": Level.RO, "Mina Roth": Level.RW}
     assert share.nfs
-    assert [rule.hosts for rule in share.hosts] == ["192.0.2.0/24"]
+    assert plan.named(share.acts_as_group or "") == "lofts"
+    assert {rule.hosts: rule.level for rule in share.hosts} == {"192.0.2.0/24": Level.RW, "*": Level.RO}
     assert page.errors() == []

@@ -122,7 +122,7 @@ NOT_THE_HOSTS: dict[type, dict[str, str]] = {
     Service: {"id": "ours"},
     Target: {
         "baseline_covers_directory": "who is in the baseline, seen in its members", "traverse": "what the appliance does by itself",
-        "answered": "what is known of the appliance, not what it shall do", "addresses": "how clients call it; on cards and in the lines by which they connect", "attributes_open": "what the appliance does by itself", "nfs_traverse": "what the appliance does by itself",
+        "answered": "what is known of the appliance, not what it shall do", "nfs_domain": "how names are written in lists for NFS", "addresses": "how clients call it; on cards and in the lines by which they connect", "attributes_open": "what the appliance does by itself", "nfs_traverse": "what the appliance does by itself",
     },
 }  # fmt: skip
 

@@ -211,7 +211,7 @@ def test_accounts_of_rfc_2307_and_its_successor() -> None:
         entry("uid=b,dc=q", objectClass=["account", "posixAccount"], uid="b", pwdAccountLockedTime="000001010000Z"),
     )
     assert locked is not None
-    assert (locked.kind, locked.enabled, locked.key) == ("service", False, "dn:uid=b\0dc=q")
+    assert (locked.kind, locked.enabled, locked.key) == ("service", False, "dn:uid=b,dc=q")
 
 
 def test_only_chosen_branches_come_in() -> None:

@@ -67,8 +67,8 @@ def test_an_nfs4_listing_becomes_places_and_goes_out_again(quay: Plan) -> None:
         ("allow", "mira-oyelaran", 11),
     ]
     assert list_text.write_nfs4(plan, pool.id) == (
-        "# file: slip\nA::OWNER@:rwaDxtTnNcCoy\nA:g:Yard:rxtncy\n\n"
-        "# file: slip/inner\nD:g:Apprentices:rwa\nA:fdg:Draughting:rwaDxtTnNcCy\nA:fdi:mira.oyelaran:rxtncy\n"
+        "# file: slip\nA::OWNER@:rwaDxtTnNcCoy\nA:g:Yard@quay.example:rxtncy\n\n"
+        "# file: slip/inner\nD:g:Apprentices@quay.example:rwa\nA:fdg:Draughting@quay.example:rwaDxtTnNcCy\nA:fdi:mira.oyelaran@quay.example:rxtncy\n"
     )
 
 

@@ -87,7 +87,9 @@ def test_defaults_copies_includes_and_lines_that_go_on_are_understood() -> None:
 def test_what_is_not_understood_is_told_with_its_file_and_line() -> None:
     conf = "[a]\n path = /srv/a\n force user = ghost\n nonsense\n max log size = 3\n valid users = @nobody-there ann\n[b]\n path = /srv/%u\n[c]\n[d]\n path = /else\n[x:y]\n path = /srv/a\n include = self.conf\n"
     _, notes = taken(
-        conf, "/srv/a host(rw,fsid=0,odd) -ro 192.0.2.300\n/else *(rw)\n", **{"self.conf": "include = self.conf\n"}
+        conf,
+        "/srv/a host(rw,fsid=0,anonuid=7) -ro 192.0.2.300\n/else *(rw)\n/srv/a x(odd)\n",
+        **{"self.conf": "include = self.conf\n"},
     )
     for told in (
         "smb.conf, line 4: not understood: “nonsense” is not a setting",
@@ -99,7 +101,8 @@ def test_what_is_not_understood_is_told_with_its_file_and_line() -> None:
         "[d] offers “/else”, of which no list was given",
         "[x:y] has :",
         "includes itself",
-        "exports, line 1: /srv/a: host: the option “odd” is not understood",
+        "exports, line 1: /srv/a: host: guests count as the number 7",
+        "exports, line 3: “x(odd)” is nothing that the server can read",
         "exports, line 1: /srv/a: 192.0.2.300",
         "exports, line 2: “/else” is exported, of which no list was given",
     ):

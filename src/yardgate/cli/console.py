@@ -21,7 +21,7 @@ from yardgate.formats.reading import FormatError, decode
 from yardgate.settings import Settings
 from yardgate.store import Plans, Store
 
-out, err = Console(), Console(stderr=True)
+out, err = Console(emoji=False), Console(stderr=True, emoji=False)
 
 Data = Annotated[Path | None, typer.Option(help="Data folder (or YARDGATE_DATA).")]
 PlanName = Annotated[str | None, typer.Option("--plan", help="Name or id of a plan in the data folder.")]

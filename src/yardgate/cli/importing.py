@@ -179,7 +179,6 @@ def _say(reading: Reading) -> None:
         err.print(
             f"{where}{towards.get(note.toward or '', '')}{note.text}",
             markup=False,
-            emoji=False,
             highlight=False,
             soft_wrap=True,
         )
@@ -188,7 +187,6 @@ def _say(reading: Reading) -> None:
         err.print(
             f"line {unknown.line}: {show(unknown.name)} is not in the plan{near} (see --make, --make-people, --make-groups, --make-places)",
             markup=False,
-            emoji=False,
             highlight=False,
             soft_wrap=True,
         )

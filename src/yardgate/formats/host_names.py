@@ -12,8 +12,9 @@ from yardgate.formats.reading import FormatError, Make, Note, Unknown
 class HostNames:
     """Names and numbers of accounts as a Unix host writes them, exactly or in any case."""
 
-    def __init__(self, plan: Plan, make: Make):
-        self.make = make
+    def __init__(self, plan: Plan, make: Make, domain: str = ""):
+        """domain: what stands behind the @ of the host's own accounts."""
+        self.make, self.domain = make, fold(domain)
         self.edits: list[Edit] = []
         self.unknown: list[Unknown] = []
         self.taken = {*plan.users, *plan.groups, *plan.places}
@@ -23,7 +24,9 @@ class HostNames:
         for kind, records in accounts.items():
             for record in sorted(records, key=lambda record: record.origin != LOCAL):  # a plain name is the host's own
                 number = record.uid if isinstance(record, User) else record.gid
-                names = (fold(plan.called(record.id)), fold(record.name))
+                names: tuple[str, ...] = (fold(plan.called(record.id)), fold(record.name))
+                if (source := plan.directories.get(record.origin)) is not None:
+                    names = (fold(f"{record.name}@{source.domain}"), *names)
                 for name in (*names, *([str(number)] if number is not None else [])):
                     self.ids.setdefault((kind, name), record.id)
                 if number == 0:
@@ -33,6 +36,9 @@ class HostNames:
 
     def id(self, kind: str, name: str, line: int) -> str:
         """The id of a user or group; one that nobody knows is made, as the host's own where nothing else is wanted."""
+        before, _, after = name.rpartition("@")
+        if before and fold(after) == self.domain and (kind, fold(name)) not in self.ids:
+            name = before
         key = kind, fold(name)
         if key in self.ids:
             return self.ids[key]

@@ -14,6 +14,10 @@ Attributes = Mapping[str, tuple[bytes, ...]]
 _DESCRIPTION = re.compile(r"[A-Za-z0-9.][A-Za-z0-9.-]*(;[A-Za-z0-9=-]+)*\Z")  # RFC 2849: AttributeDescription
 
 
+OF_THE_SEARCH = ("ref", "search", "result")
+"""How what a searching program says of its search begins: where else to look, and how it ended (RFC 4511 sections 4.5.2 and 4.5.3)."""
+
+
 class LdifEntry(NamedTuple):
     """One entry. attributes: by name in lower case, options after a semicolon, values as bytes. line: where it begins."""
 
@@ -35,7 +39,7 @@ def read(content: bytes) -> Iterator[LdifEntry]:
                     9,
                 )
         first = False
-        if lines:
+        if lines and _line(*lines[0])[0] not in OF_THE_SEARCH:
             yield _entry(start, lines)
 
 

@@ -7,7 +7,8 @@ from datetime import date
 from yardgate.core.access.bitsets import count
 from yardgate.core.access.storage import Nfs4State, PlaceState, PosixState, storage_state
 from yardgate.core.acl import Mode, Ordered, OwnList, Posix, posix
-from yardgate.core.model.plan import ROOT, Plan
+from yardgate.core.acl.mode import SETGID, STICKY, entries_of
+from yardgate.core.model.plan import ROOT, Plan, User
 from yardgate.formats import nfs4_text, posix_text
 from yardgate.formats.host_names import HostNames
 from yardgate.formats.listed import ListStyle, from_getfacl, nfs4_entries, posix_said
@@ -75,6 +76,20 @@ def _account(plan: Plan, who: str) -> str:
     return plan.called(who)
 
 
+def _over_nfs(plan: Plan, who: str) -> str:
+    """The name by which an NFS server knows somebody: with the domain, where that is known (RFC 8881 section 5.9); where it has a blank, the number."""
+    account = plan.account(who)
+    if account is None:
+        return who
+    number = account.uid if isinstance(account, User) else account.gid
+    if re.search(r"[:\s]", account.name) and number is not None:
+        return str(number)
+    source = plan.directories.get(account.origin)
+    domain = source.domain if source is not None else plan.target.nfs_domain
+    is_whole = "@" in account.name or account.name.isdecimal() or not domain
+    return account.name if is_whole else f"{account.name}@{domain}"
+
+
 def write_nfs4(plan: Plan, at: str) -> str:
     """Ordered lists as specs for `nfs4_setfacl -S`, one block a place, each headed by its path.
 
@@ -88,7 +103,7 @@ def write_nfs4(plan: Plan, at: str) -> str:
         if stored is None or not isinstance(stored.list, Nfs4State):
             raise FormatError(f"{plan.path_name(place)} has no ordered list to write for nfs4_setfacl")
         lines = [
-            nfs4_text.entry_text(entry, _account(plan, entry.who), group=entry.who in plan.groups)
+            nfs4_text.entry_text(entry, _over_nfs(plan, entry.who), group=entry.who in plan.groups)
             for entry in stored.list.entries
         ]
         blocks.append("\n".join([f"# file: {'/'.join(path)}", *lines]) + "\n")
@@ -121,12 +136,15 @@ def list_from_text(plan: Plan, text: str, style: ListStyle) -> tuple[OwnList, tu
     names = HostNames(plan, {})
     match style:
         case "mode":
-            if not re.fullmatch(r"\s*[0-7]{1,4}\s*", text):
-                raise FormatError(f"a mode is up to four octal digits, not {text.strip()[:20]!r}", 1, 1)
-            return Mode(int(text, 8)), ()
+            return Mode(posix_text.mode(text)), ()
         case "posix":
-            access, default = posix_text.entries(text)
-            own: OwnList = Posix(posix_said(access, names), posix_said(default, names) if default else None)
+            if posix_text.is_mode(text):
+                bits = posix_text.mode(text)
+                own: OwnList = Posix(entries_of(bits), setgid=bool(bits & SETGID), sticky=bool(bits & STICKY))
+            else:
+                access, default, flags = posix_text.entries(text)
+                listed = posix_said(access, names), posix_said(default, names) if default else None
+                own = Posix(*listed, setgid=flags[1] == "s", sticky=flags[2] == "t")
         case "ordered":
             found = next(nfs4_text.blocks(text))
             own = Ordered(nfs4_entries(found, names))

@@ -1,13 +1,14 @@
 """Folders of a real server with their owners and lists, taken in as places: only where the policy changes; what just follows is counted."""
 
 import re
+from collections import Counter
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 
 from yardgate.core.acl import Mode, Ordered, Posix, PosixEntry, posix
 from yardgate.core.acl.mode import STICKY, bits_of, entries_of
 from yardgate.core.acl.nfs4 import INHERITED, files_of, folders_of
-from yardgate.core.edits.records import PutPlace
+from yardgate.core.edits.records import PutPlace, SetTarget
 from yardgate.core.model.names import fresh_id
 from yardgate.core.model.naming import fold, show
 from yardgate.core.model.plan import ROOT, Place, Plan
@@ -34,15 +35,48 @@ def read(
     """
     if at is not None and at not in plan.places:
         raise FormatError(f"the plan has no place {show(at)}")
-    names = HostNames(plan, make or {})
+    domain = _domain(plan, text) if style == "ordered" else ""
+    names = HostNames(plan, make or {}, domain)
     wrong: list[FormatError] = []
     readers = {"posix": from_getfacl, "mode": from_find, "ordered": from_nfs4}
     found = list(readers[style](text, names, only_folders, wrong))
     if not found:
         raise wrong[0] if wrong else FormatError("there is no file or folder in it", 1, 1)
     reading = _places(plan, found, _top(style, text, found), at, called, names)
-    said = gathered((*_said_of(wrong), *names.notes(), *reading.notes))
-    return replace(reading, notes=said, unknown=tuple(names.unknown))
+    said = gathered((*_said_of(wrong), *names.notes(), *_said_of_ordered(text, found), *reading.notes))
+    known = (SetTarget(replace(plan.target, nfs_domain=domain)),) if domain and not plan.target.nfs_domain else ()
+    return replace(reading, edits=(*known, *reading.edits), notes=said, unknown=tuple(names.unknown))
+
+
+def _domain(plan: Plan, text: str) -> str:
+    """What stands behind the @ of the host's own accounts: as the plan has it, or what most names have that is no directory's."""
+    if plan.target.nfs_domain:
+        return plan.target.nfs_domain
+    directories = {fold(directory.domain) for directory in plan.directories.values()}
+    found = Counter(re.findall(r"^[ADUL]:[^:]*:[^:@]+@([^:\s]+):", text, re.MULTILINE))
+    theirs = [(count, domain) for domain, count in found.items() if fold(domain) not in directories]
+    return max(theirs)[1] if theirs else ""
+
+
+def _said_of_ordered(text: str, found: Sequence[ListedFile]) -> Iterator[Note]:
+    """What ordered lists have that a plan has not, and what follows from lists that hand nothing down."""
+    audits = [number for number, line in enumerate(text.split("\n"), 1) if re.match(r"\s*[UL]:[^:]*:[^:]+:", line)]
+    if audits and any(isinstance(one.own, Ordered) for one in found):
+        said = "1 entry only writes a log" if len(audits) == 1 else f"{len(audits)} entries only write a log"
+        yield Note(audits[0], f"{said} (U, L), and may nobody anything; left out", lines=len(audits))
+    none = [
+        one.line
+        for one in found
+        if one.folder and isinstance(one.own, Ordered) and not any(e.flags for e in one.own.entries)
+    ]
+    if none:
+        folders = "1 folder hands" if len(none) == 1 else f"{len(none)} folders hand"
+        yield Note(
+            none[0],
+            f"{folders} nothing down: who reads what is made there follows from its mode (RFC 8881, 6.4.3), which may be all, and the plan says nobody",
+            toward="more",
+            lines=len(none),
+        )
 
 
 def _said_of(wrong: Sequence[FormatError]) -> Iterator[Note]:

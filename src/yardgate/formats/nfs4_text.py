@@ -51,14 +51,24 @@ def blocks(text: str, after: int = 0) -> Iterator[Nfs4Block]:
             block = Nfs4Block(number, line.removeprefix("# file: ").rstrip())
         elif line.strip() and not line.startswith("#"):
             block = block or Nfs4Block(number, "")
-            said = _entry(line.strip(), number)
-            if said is None:
-                block.audits += 1
-            else:
-                block.entries.append(said)
+            for text_of_one in _apart(line.strip()):
+                said = _entry(text_of_one, number)
+                if said is None:
+                    block.audits += 1
+                else:
+                    block.entries.append(said)
     if block is None:
         raise FormatError("there is no list in it; a line is like A:fd:OWNER@:rwaDxtTnNcCoy", 1, 1)
     yield block
+
+
+def _apart(line: str) -> list[str]:
+    """The entries of a line: parted by commas, tabs or, where each part is one, by blanks (nfs4_acl(5)). A name may have blanks."""
+    found: list[str] = []
+    for part in re.split(r"[,\t]", line):
+        words = part.split()
+        found += words if len(words) > 1 and all(word.count(":") == 3 for word in words) else [part.strip()]
+    return [part for part in found if part]
 
 
 def _entry(text: str, number: int) -> Nfs4Line | None:
@@ -88,14 +98,17 @@ def _entry(text: str, number: int) -> Nfs4Line | None:
     if not mask:
         raise FormatError("it has no permissions", number, column)
     of = "special" if who in SPECIAL else "group" if "g" in flag_text else "user"
-    name = SPECIAL.get(who) or (who.rpartition("@")[0] if "@" in who else who)
-    return Nfs4Line(number, 4 + len(flag_text), "allow" if kind == "A" else "deny", of, name, mask, flags)
+    return Nfs4Line(
+        number, 4 + len(flag_text), "allow" if kind == "A" else "deny", of, SPECIAL.get(who, who), mask, flags
+    )
 
 
 def entry_text(entry: Entry, name: str, *, group: bool, strict: bool = True) -> str:
     """One entry, for a who of this name. Raises FormatError for a name that the notation cannot carry, if `strict`."""
     if strict and re.search(r"[:\s]", name):
-        raise FormatError(f"{name!r} has a colon or a space, which nfs4_acl(5) cannot write")
+        raise FormatError(
+            f"{name!r} has a colon or a space, which nfs4_acl(5) cannot write, and no number that could stand for it"
+        )
     special = next((word for word, who in SPECIAL.items() if who == entry.who), None)
     flags = flag_letters(entry.flags) + ("g" if group and special is None else "")
     return f"{'A' if entry.type == 'allow' else 'D'}:{flags}:{special or name}:{letters(entry.mask)}"

@@ -87,16 +87,44 @@ def blocks(text: str, after: int = 0) -> Iterator[PosixBlock]:
 PosixLine = tuple[int, Tag, str, int]
 
 
-def entries(text: str) -> tuple[list[PosixLine], list[PosixLine]]:
-    """The entries of one list, and of its default list; what begins with # is left out."""
+def entries(text: str) -> tuple[list[PosixLine], list[PosixLine], str]:
+    """The entries of one list and of its default list, long or short (acl(5)), and its flags; what else begins with # is left out."""
     found: tuple[list[PosixLine], list[PosixLine]] = ([], [])
+    flags = "---"
     for number, line in enumerate(text.split("\n"), 1):
-        if line.strip() and not line.startswith("#"):
-            default, entry = _entry(line.strip(), number)
+        if line.startswith("# flags:"):
+            flags = line.removeprefix("# flags:").strip()
+            if not re.fullmatch("[s-][s-][t-]", flags):
+                raise FormatError(f"flags are three of s, s, t and dashes, not {flags[:20]!r}", number, 10)
+        for one in line.partition("#")[0].split(","):
+            if not one.strip():
+                continue
+            default, entry = _entry(re.sub(r"\s*:\s*", ":", one.strip()), number)
             if entry[1:3] in [said[1:3] for said in found[default]]:
                 raise FormatError(f"{entry[1]}:{entry[2]} stands twice", number, 1)
             found[default].append(entry)
-    return found
+    return *found, flags
+
+
+_MODE = re.compile(r"[r-][w-][xsS-][r-][w-][xsS-][r-][w-][xtT-]")
+
+
+def is_mode(text: str) -> bool:
+    """Whether a text is mode bits, as digits or as ls(1) writes them."""
+    return re.fullmatch(r"[0-7]{1,4}|[d-]?" + _MODE.pattern + r"[+.@]?", text.strip()) is not None
+
+
+def mode(text: str) -> int:
+    """Mode bits of digits, or as ls(1) writes them. Raises FormatError."""
+    plain = text.strip()
+    if re.fullmatch("[0-7]{1,4}", plain):
+        return int(plain, 8)
+    if not is_mode(plain):
+        raise FormatError(f"a mode is up to four octal digits, or like rwxr-x---, not {plain[:20]!r}", 1, 1)
+    letters = plain.rstrip("+.@")[-9:]
+    bits = sum(1 << (8 - at) for at, letter in enumerate(letters) if letter not in "-ST")
+    special = (0o4000, 0o2000, 0o1000)
+    return bits + sum(bit for bit, letter in zip(special, letters[2::3], strict=True) if letter in "sStT")
 
 
 def _whole(block: PosixBlock) -> PosixBlock:
@@ -131,9 +159,11 @@ def _entry(line: str, number: int) -> tuple[bool, tuple[int, Tag, str, int]]:
     column = at + len(word) + len(name) + 3
     if re.fullmatch("[0-7]", perms):
         return default, (number, tag, unescape(name), int(perms))
-    if not re.fullmatch("[r-][w-][xX-]", perms):
+    if not re.fullmatch("[rwxX-]{1,3}", perms) or len(set(perms.lower().replace("-", ""))) < len(
+        perms.replace("-", "")
+    ):
         raise FormatError(f"permissions are like rwx or r-x, not {perms[:20]!r}", number, column)
-    found = sum(bit for letter, bit in zip(perms.lower(), (4, 2, 1), strict=True) if letter != "-")
+    found = sum(bit for letter, bit in (("r", 4), ("w", 2), ("x", 1)) if letter in perms.lower())
     return default, (number, tag, unescape(name), found)
 
 

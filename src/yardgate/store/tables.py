@@ -57,6 +57,7 @@ plans = Table(
     Column("wildcards", String, nullable=False, server_default="both"),
     Column("nfs_traverse", String, nullable=False, server_default="checked"),
     Column("addresses", JSON, nullable=False, server_default="[]"),
+    Column("nfs_domain", String, nullable=False, server_default=""),
     Column("answered", JSON, nullable=False, server_default="[]"),
 )
 users = Table(

@@ -341,6 +341,7 @@ def _service_words(old: Service | None, new: Service, plan: Plan) -> str:
 
 
 _FIELD_WORDS = {
+    "of_host": "whether it is the server's own",
     "acl": "list",
     "inheritance_stops": "inheritance",
     "group": "owning group",
@@ -382,6 +383,12 @@ def _target_words(old: Target, new: Target, plan: Plan) -> str:
         )
     if old.addresses != new.addresses:
         said.append(f"clients reach it as {', '.join(new.addresses) or 'the plan is called'}")
+    if old.nfs_domain != new.nfs_domain:
+        said.append(
+            f"names over NFS end in @{new.nfs_domain}"
+            if new.nfs_domain
+            else "the domain of names over NFS is not known"
+        )
     titles = {question.id: question.title for question in QUESTIONS}
     for words, some in (
         ("known", set(new.answered) - set(old.answered)),

@@ -94,7 +94,7 @@ def key_of(schema: Schema, entry: LdifEntry) -> str | None:
     if schema == "ad":
         sids = entry.attributes.get("objectsid", ())
         return sid_text(sids[0]) if sids else None
-    return _first(entry.attributes, "entryuuid") or f"dn:{same_dn(entry.dn)}"
+    return _first(entry.attributes, "entryuuid") or "dn:" + same_dn(entry.dn).replace("\0", ",")
 
 
 # --- Active-Directory-compatible --------------------------------------------------------------------------------------
