@@ -18,7 +18,7 @@ from yardgate.tools.bench_browser import chromium
 
 FOLDER = Path(__file__).parent.parent.parent / "docs" / "screenshots"
 DARK = [{"name": "prefers-color-scheme", "value": "dark"}]
-MATRIX = "who;payroll;attic\nMira Oyelaran;RW;\nAmara Okafor;RO;RW\nZora;RO;-\n"
+MATRIX = "Who may what, June;;\nfolder;person;right\npayroll;Oyelaran, Mira;read\npayroll;Amara Okafor;x\nattic;Tomas Brandt;write\n"
 
 
 class Camera:
@@ -108,7 +108,9 @@ def take_in(see: Camera) -> None:
     see.press("Import")
     see.type(".ant-drawer textarea", MATRIX)
     see.press("Preview")
-    time.sleep(1)
+    time.sleep(2)
+    see.driver.execute_script("document.querySelector('.ant-drawer-body').scrollTop = 130")
+    time.sleep(0.5)
 
 
 def shares(see: Camera) -> None:

@@ -20,7 +20,8 @@ from yardgate.core.model.kinds import check
 from yardgate.core.model.plan import GUEST, Plan, User
 from yardgate.drivers.linux.reading import read
 from yardgate.drivers.linux.snapshot import copied
-from yardgate.formats import server
+from yardgate.formats import importing, server
+from yardgate.formats.importing import ToImport
 from yardgate.formats.reading import Note
 
 
@@ -61,6 +62,16 @@ def test_an_office_is_entered_as_the_plan_of_it_says(keelson: Host, office: Offi
     reading = server.read(Plan(name=office.name), texts)
     plan, _ = apply(Plan(name=office.name), reading.edits)
     assert check(plan) == ()
+    files = {
+        "passwd": texts.passwd,
+        "group": texts.group,
+        "lists.txt": texts.listing,
+        "accounts.txt": texts.smb_accounts or "",
+        **texts.smb,
+    }
+    given = {path.rpartition("/")[2]: text.encode("utf-8", "surrogateescape") for path, text in files.items()}
+    by_files = importing.read(Plan(name=office.name), ToImport(kind="server", copied=importing.of_server(given)))
+    assert by_files.reading.edits == reading.edits, "what was copied comes to the same"
     matrix = resolve(plan, ON)
     counts = Counter[str]()
     wrong = visit(keelson, matrix, counts, top="/", sign_in=sign_in)

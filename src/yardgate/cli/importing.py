@@ -109,7 +109,7 @@ def import_(
     if as_json:
         out.print_json(_as_json(work.plan, after, taken, wanted))
     else:
-        _say(reading)
+        say(reading)
     if dry_run and not as_json:
         for edit in reading.edits:
             out.print(sentence(work.plan, after, edit), markup=False, highlight=False, soft_wrap=True)
@@ -125,6 +125,11 @@ def import_(
             )
     elif not reading.edits and not as_json:
         out.print("0 edits kept: nothing is in it that the plan does not have already", highlight=False)
+    end(reading)
+
+
+def end(reading: Reading) -> None:
+    """Ends the command with a code that says whether all came in."""
     if reading.unknown or any(note.missed for note in reading.notes):
         raise typer.Exit(NOT_ALL if reading.edits else 1)
 
@@ -168,7 +173,8 @@ def _layout(
     return replace(layout, words={**layout.words, **words})
 
 
-def _say(reading: Reading) -> None:
+def say(reading: Reading) -> None:
+    """What was noticed, and what is asked, a line each."""
     towards = {
         "more": "somebody may get more: ",
         "less": "somebody may get less: ",

@@ -12,6 +12,7 @@ import typer
 from pydantic import TypeAdapter, ValidationError
 
 from yardgate.cli.console import AsJson, On, Refused, To, day_of, err, load, out, read_bytes, write
+from yardgate.cli.importing import end, say
 from yardgate.core.access.batch.resolve import resolve
 from yardgate.core.host.bounds import Bounds, Managed, refused, top_trouble
 from yardgate.core.host.compiled import Compiled, compiled
@@ -257,7 +258,8 @@ def take_in(
     ] = 1000,
     highest: Annotated[int, typer.Option(help="Accounts up to this number.")] = 60000,
 ) -> None:
-    """A plan file of what this host has: accounts, lists of folders, shares over SMB, exports. Says line by line what was not understood."""
+    """A plan file of what this host has: accounts, lists of folders, shares over SMB, exports. Says what was not understood, and whether
+    somebody may get more or less by it. Exit code 4: not all came in."""
     from yardgate.core.edits.apply import apply
     from yardgate.drivers.linux.snapshot import copied
     from yardgate.formats import planfile, server
@@ -267,13 +269,10 @@ def take_in(
         found = server.read(Plan(name=name), copied(here, tops), lowest=lowest, highest=highest)
     except (ApplianceError, FormatError) as error:
         raise Refused(str(error), FAILED) from None
-    for unknown in found.unknown:
-        err.print(f"line {unknown.line}: {unknown.name} is not known to this host", markup=False, soft_wrap=True)
-    for note in found.notes:
-        where = f"line {note.line}: " if note.line is not None else ""
-        err.print(f"{where}{note.text}", markup=False, highlight=False, soft_wrap=True)
+    say(found)
     taken, _ = apply(Plan(name=name), found.edits)
     write(planfile.write(taken), to)
+    end(found)
 
 
 @app.command("stand-in")

@@ -18,10 +18,11 @@ LOWEST, HIGHEST = 1000, 60000  # UID_MIN and UID_MAX of login.defs(5)
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Whole:
-    """What else is known of a host that is taken in whole. named: accounts and groups that its folders and shares name. listed: those of them
-    that lists of shares let in. signing: accounts that its SMB server has; None: not known."""
+    """What else is known of a host that is taken in whole. named, groups: accounts and groups that its folders and shares name. listed:
+    accounts that lists of shares let in. signing: accounts that its SMB server has; None: not known."""
 
     named: frozenset[str]
+    groups: frozenset[str]
     listed: frozenset[str] = frozenset()
     signing: frozenset[str] | None = None
 
@@ -55,16 +56,17 @@ def read(
     people = _taken_in(passwd, _passwd(), notes)
     groups = _joined(_taken_in(group, _group(), notes), notes)
     named = whole.named if whole is not None else frozenset[str]()
+    spoken_of = whole.groups if whole is not None else frozenset[str]()
     in_range = {name for _, name, uid, _, _ in people if lowest <= uid <= highest}
     primary = {gid for _, name, _, gid, _ in people if name in in_range | named}
-    private = {(name, uid) for _, name, uid, gid, _ in people if uid == gid and name in in_range}
     into, alone = list[GroupLine](), list[tuple[int | None, str]]()
     outside: list[tuple[int | None, str]] = []
     for one in groups:
         line, name, gid, members = one
-        if not lowest <= gid <= highest and gid not in primary and name not in named:
+        others = {who for _, who, _, primary_gid, _ in people if primary_gid == gid} | {*members}
+        if not lowest <= gid <= highest and gid not in primary and name not in spoken_of:
             outside.append((line, show(name)))
-        elif not private_groups and name not in named and (name, gid) in private and not {*members} & in_range - {name}:
+        elif not private_groups and name not in spoken_of and name in in_range and not others & in_range - {name}:
             alone.append((line, show(name)))
         else:
             into.append(one)

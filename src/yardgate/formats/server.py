@@ -52,10 +52,11 @@ def read(
     taking = Taking(plan)
     configuration = smb_server.parse(copied.smb, copied.main) if copied.smb else None
     if copied.passwd:
-        lists, acting = smb_shares.named(configuration) if configuration is not None else (frozenset(), frozenset())
+        lists, acting, groups = smb_shares.named(configuration)
         known = accounts.smb_accounts(copied.smb_accounts) if copied.smb_accounts is not None else None
         whole = accounts.Whole(
-            named=(_in_lists(copied) | lists | acting | (known or {}).keys()) - {ADMIN},
+            named=(_in_lists(copied, "owner|user") | lists | acting | (known or {}).keys()) - {ADMIN},
+            groups=(_in_lists(copied, "group") | groups) - {ADMIN},
             signing=frozenset(known) if known is not None else None,
             listed=lists,
         )
@@ -79,9 +80,9 @@ def read(
     return Reading(tuple(taking.edits), gathered(taking.notes), tuple(taking.unknown))
 
 
-def _in_lists(copied: Copied) -> frozenset[str]:
-    """Accounts and groups that own folders or stand in their lists."""
-    said = re.findall(r"^(?:# owner: |# group: |(?:default:)?(?:user|group):)([^:\r\n]+)", copied.listing, re.MULTILINE)
+def _in_lists(copied: Copied, which: str) -> frozenset[str]:
+    """Accounts, or groups, that own folders or stand in their lists."""
+    said = re.findall(rf"^(?:# (?:{which}): |(?:default:)?(?:{which}):)([^:\r\n]+)", copied.listing, re.MULTILINE)
     return frozenset(map(posix_text.unescape, said))
 
 

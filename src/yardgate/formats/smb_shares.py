@@ -37,18 +37,22 @@ ANYBODY = frozenset({"%U", "%u", "S-1-5-11", "S-1-1-0", "@%G", "@%g", "+%G", "+%
 USUAL_MASK, GROUP_WRITES = 0o744, 0o020
 
 
-def named(found: Configuration) -> tuple[frozenset[str], frozenset[str]]:
-    """All accounts and groups that the shares of a configuration name: those in lists of who gets in, and those as whom they act."""
-    lists, acting = set[str](), set[str]()
-    for share in found.shares.values():
-        for name in (*LISTS, "force user", "force group"):
-            if (said := found.said(share, name)) is None:
-                continue
-            plain = {one.lstrip("@+&").rpartition("\\")[2] for one in smb_server.names(said.value)}
-            (acting if name.startswith("force") else lists).update(plain)
+def named(found: Configuration | None) -> tuple[frozenset[str], frozenset[str], frozenset[str]]:
+    """The accounts that lists of shares name, those as whom people act, and the groups that either names."""
+    lists, acting, groups = set[str](), set[str](), set[str]()
+    for share in found.shares.values() if found is not None else ():
+        assert found is not None
+        for setting in LISTS:
+            said = found.said(share, setting)
+            for one in smb_server.names(said.value) if said is not None else ():
+                plain = one.lstrip("@+&").rpartition("\\")[2]
+                (groups if one[0] in "@+&" else lists).add(plain)
+        for setting, kept in (("force user", acting), ("force group", groups)):
+            if (said := found.said(share, setting)) is not None:
+                kept.add(said.value.strip('"').lstrip("@+&").rpartition("\\")[2])
         if found.yes(share, "guest ok", False) or found.yes(share, "guest only", False):
             acting.add(GUEST_ACCOUNT)
-    return frozenset(lists - {GUEST_ACCOUNT}), frozenset(acting)
+    return frozenset(lists - {GUEST_ACCOUNT}), frozenset(acting), frozenset(groups)
 
 
 def take(taking: Taking, found: Configuration, descriptors: str = "") -> None:

@@ -31,15 +31,17 @@ const compareUsers = (a: User, b: User) => byName.compare(shownName(a), shownNam
 /** The parts of an outline that an edit of grants leaves as they are. */
 export type Named = Pick<Outline, "users" | "groups" | "places" | "inactive" | "namesakes" | "directories">;
 
-/** Accounts of the server's own, its groups that none of the others are in, and groups that are one account's alone and called as it is. */
+/** Accounts of the server's own, its groups that none of the others are in, and empty groups that are called as somebody is, as hosts make them. */
 function aside(outline: Named): ReadonlySet<string> {
   const hosts = new Set(outline.users.filter((user) => user.of_host).map((user) => user.id));
-  const own = new Set(outline.users.map((user) => `${user.primary_group} ${user.name}`));
-  const used = new Set(outline.users.filter((user) => !user.of_host).map((user) => user.primary_group));
-  const others = (group: Group) => group.members.filter((who) => !hosts.has(who)).length;
-  const groups = outline.groups.filter((group) =>
-    group.of_host ? others(group) === 0 && !used.has(group.id) : group.members.length === 0 && own.has(`${group.id} ${group.name}`),
-  );
+  const names = new Set(outline.users.map((user) => user.name));
+  const primary = new Map<string, string[]>();
+  for (const user of outline.users)
+    if (user.primary_group && !user.of_host) primary.set(user.primary_group, [...(primary.get(user.primary_group) ?? []), user.name]);
+  const groups = outline.groups.filter((group) => {
+    const inIt = [...group.members.filter((who) => !hosts.has(who)), ...(primary.get(group.id) ?? [])];
+    return group.of_host ? inIt.length === 0 : names.has(group.name) && inIt.every((name) => name === group.name);
+  });
   return new Set([...hosts, ...groups.map((group) => group.id)]);
 }
 
