@@ -43,7 +43,7 @@ export function UnknownNames({
       )}
       {places.length > 0 && (
         <p className="row">
-          {plural(places.length, "column is", "columns are")} left out.{" "}
+          {plural(places.length, "place is", "places are")} left out.{" "}
           <Button size="small" onClick={() => onChoose(places, "place")}>
             {places.length === 1 ? "Make it a place" : "Make them places"}
           </Button>
