@@ -1,7 +1,7 @@
 """passwd(5) and group(5) of a Linux host."""
 
 import re
-from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import TypeVar
 
@@ -59,11 +59,12 @@ def read(
     spoken_of = whole.groups if whole is not None else frozenset[str]()
     in_range = {name for _, name, uid, _, _ in people if lowest <= uid <= highest}
     primary = {gid for _, name, _, gid, _ in people if name in in_range | named}
+    first_in = _by_primary(people)
     into, alone = list[GroupLine](), list[tuple[int | None, str]]()
     outside: list[tuple[int | None, str]] = []
     for one in groups:
         line, name, gid, members = one
-        others = {who for _, who, _, primary_gid, _ in people if primary_gid == gid} | {*members}
+        others = {*first_in.get(gid, ()), *members}
         if not lowest <= gid <= highest and gid not in primary and name not in spoken_of:
             outside.append((line, show(name)))
         elif not private_groups and name not in spoken_of and name in in_range and not others & in_range - {name}:
@@ -81,6 +82,14 @@ def read(
     signing = {name for _, name, *_ in kept if whole is None or whole.signs_in(name, in_range=name in in_range)}
     edits = _edits(plan, kept, into, signing, (lowest, highest), notes, whole=whole is not None)
     return Reading(tuple(edits), gathered(notes))
+
+
+def _by_primary(people: Iterable["PasswdLine"]) -> Mapping[int, Sequence[str]]:
+    """Number of a group -> whose primary group it is."""
+    found: dict[int, list[str]] = {}
+    for _, name, _, gid, _ in people:
+        found.setdefault(gid, []).append(name)
+    return found
 
 
 def _edits(
@@ -116,8 +125,9 @@ def _edits(
             yield PutGroup(new)
 
     strangers: list[tuple[int | None, str]] = []
+    first_in = _by_primary(people)
     for line, name, gid, members in groups:
-        inside = {*members} | {who for _, who, _, primary, _ in people if primary == gid}
+        inside = {*first_in.get(gid, ()), *members}
         low = not numbers[0] <= gid <= numbers[1] and (name in OF_THE_HOST or inside.isdisjoint(signing))
         yield from grouped(name, gid, of_host=whole and (low or unix_trouble(name) is not None))
         here = ours[fold(name)]

@@ -48,6 +48,7 @@ FORMATS = (
     ),
     Format("plan", "Plan file (JSON)", "plan.json", "application/json", _plain(planfile.write)),
     Format("grants", "What is granted (CSV)", "grants.csv", CSV, _plain(matrix.write_grants)),
+    Format("template", "A table to fill in (CSV)", "table.csv", CSV, _plain(matrix.write_template)),
     Format("effective", "What people get (CSV)", "effective.csv", CSV, _outcome(matrix.write_outcome)),
     Format("access", "Who gets in where (CSV)", "access.csv", CSV, _outcome(access.write)),
     Format("people", "People and groups (CSV)", "people.csv", CSV, _plain(people.write)),

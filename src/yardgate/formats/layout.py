@@ -7,13 +7,13 @@ be said otherwise, and is kept as a value, so that the next table of the kind is
 import re
 from collections import Counter
 from collections.abc import Callable, Iterable, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Literal, NamedTuple
 
 from yardgate.core.acl.rights import STRICT
 from yardgate.core.model.naming import fold, show
 from yardgate.formats.reading import FormatError, Note
-from yardgate.formats.sheets import Sheet
+from yardgate.formats.sheets import CELLS, Sheet
 
 TableForm = Literal["rows", "columns", "list"]
 """Where people stand: each in a row; each in a column; in each line of a list."""
@@ -37,8 +37,7 @@ PLACE_WORDS = (
 LEVEL_WORDS = (
     "access", "level", "right", "permission", "recht", "zugriff", "droit", "accès", "permiso", "acceso", "permesso", "accesso", "toegang", "gets",
 )  # fmt: skip
-MOST_WORDS = 40  # different words that cells of a table may have and still be one
-LONGEST_WORD = 30
+LOOKED_AT = 1000  # rows by which it is found out how a table is laid out
 PEOPLE_APART = re.compile(r"\s*[;\n|]\s*|\s*,\s+(?=\S)|\s+(?:&|and|und|et|y|e|en)\s+")
 
 
@@ -94,14 +93,16 @@ def _is_ours(cells: Sequence[str]) -> bool:
     return [fold(cell) for cell in cells[:2]] == ["kind", "name"]
 
 
-def _score(sheet: Sheet, known: Knowing, layout: Layout) -> int:
+def _score(whole: Sheet, known: Knowing, layout: Layout) -> int:
+    sheet = replace(whole, rows=whole.rows[:LOOKED_AT])
     body = [cells for line, cells in sheet.rows if line > layout.header]
     levels = sum(bool(cell) and known.word(cell) for cells in body for cell in cells)
     names = sum(bool(cell) and bool(known.who(cell) or known.place(cell)) for _, cells in sheet.rows for cell in cells)
     return levels + 2 * names
 
 
-def _proposed(sheet: Sheet, known: Knowing) -> Layout:
+def _proposed(whole: Sheet, known: Knowing) -> Layout:
+    sheet = replace(whole, rows=whole.rows[:LOOKED_AT])
     for line, cells in sheet.rows[:20]:
         if _is_ours(cells):
             return Layout(sheet=sheet.name, header=line)
@@ -348,6 +349,10 @@ def _from_list(layout: Layout, head: int, rows: Rows, known: Knowing, notes: lis
             first = said.setdefault(where, at[2])
             if fold(first) != fold(at[2]):
                 notes.append(Note(line, f"{show(name)} has {show(first)} in {show(place)} before; the first counts"))
+    if len(people) * len(places) > CELLS:
+        raise FormatError(
+            f"the list is too large: {len(people):,} people by {len(places):,} places; at most {CELLS:,} cells are read"
+        )
     table = [(line, [name, *(said.get(one, "") for one in places)]) for line, name, said in people.values()]
     return [(head, ["who", *places.values()]), *table]
 

@@ -4,6 +4,7 @@
 import re
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass
+from functools import lru_cache
 from typing import Literal, TypeVar
 
 from yardgate.core.acl import Mode, Ordered, OwnList, Posix, PosixEntry, posix
@@ -46,9 +47,14 @@ class OddName(FormatError):
 def path_of(text: str, line: int) -> tuple[str, ...]:
     found = steps(text)
     for step in found:
-        if why := name_trouble(step, separator="/"):
+        if why := _trouble(step):
             raise OddName(f"{show(text)}: the name {show(step)} {why}", line, 9)
     return found
+
+
+@lru_cache(maxsize=100_000)
+def _trouble(name: str) -> str | None:
+    return name_trouble(name, separator="/")
 
 
 # --- the three kinds of listing ---------------------------------------------------------------------------------------
@@ -58,26 +64,26 @@ def from_getfacl(text: str, names: HostNames, only_folders: bool, wrong: list[Fo
     found = list(posix_text.good_blocks(text, wrong))
     inner = {steps(block.path)[:-1] for block in found}
 
-    def one(block: posix_text.PosixBlock) -> ListedFile:
-        path = path_of(block.path, block.line)
+    known: dict[int, tuple[str | None, str | None, Posix, bool]] = {}  # of each list, which many files have
+
+    def said_by(block: posix_text.PosixBlock) -> tuple[str | None, str | None, Posix, bool]:
         owner = None if block.owner is None else names.id("user", block.owner[1], block.owner[0])
         group = None if block.group is None else names.id("group", block.group[1], block.group[0])
-        access = _entries(block.access, names)
-        runs = any(perms & posix.X for _, _, _, perms in block.access)
-        folder = only_folders or path in inner or bool(block.default) or runs or block.flags != "---"
-        return ListedFile(
-            block.line,
-            path,
-            folder,
-            owner,
-            group,
-            Posix(
-                access,
-                _entries(block.default, names) if block.default else None,
-                setgid=block.flags[1] == "s",
-                sticky=block.flags[2] == "t",
-            ),
+        own = Posix(
+            _entries(block.access, names),
+            _entries(block.default, names) if block.default else None,
+            setgid=block.flags[1] == "s",
+            sticky=block.flags[2] == "t",
         )
+        runs = any(perms & posix.X for _, _, _, perms in block.access)
+        return owner, group, own, bool(block.default) or runs or block.flags != "---"
+
+    def one(block: posix_text.PosixBlock) -> ListedFile:
+        path = path_of(block.path, block.line)
+        if id(block.access) not in known:
+            known[id(block.access)] = said_by(block)
+        owner, group, own, folder = known[id(block.access)]
+        return ListedFile(block.line, path, only_folders or folder or path in inner, owner, group, own)
 
     yield from _good(found, one, wrong)
 
@@ -135,11 +141,16 @@ def from_nfs4(text: str, names: HostNames, only_folders: bool, wrong: list[Forma
     found = list(nfs4_text.good_blocks(text, wrong))
     inner = {steps(block.path)[:-1] for block in found}
 
+    known: dict[int, Ordered] = {}  # of each list, which many files have
+
     def one(block: nfs4_text.Nfs4Block) -> ListedFile:
         path = path_of(block.path, block.line)
-        entries = nfs4_entries(block, names)
+        if id(block.entries) not in known:
+            known[id(block.entries)] = Ordered(nfs4_entries(block, names))
+        own = known[id(block.entries)]
+        entries = own.entries
         folder = only_folders or path in inner or any(e.flags for e in entries) or any(e.mask & 0x40 for e in entries)
-        return ListedFile(block.line, path, folder, None, None, Ordered(entries))
+        return ListedFile(block.line, path, folder, None, None, own)
 
     yield from _good(found, one, wrong)
 

@@ -9,6 +9,7 @@ from yardgate.core.acl import Mode, Ordered, Posix, PosixEntry, posix
 from yardgate.core.acl.mode import STICKY, bits_of, entries_of
 from yardgate.core.acl.nfs4 import INHERITED, files_of, folders_of
 from yardgate.core.edits.records import PutPlace, SetTarget
+from yardgate.core.model.kinds import PLACES
 from yardgate.core.model.names import fresh_id
 from yardgate.core.model.naming import fold, show
 from yardgate.core.model.plan import ROOT, Place, Plan
@@ -125,6 +126,12 @@ def _places(
         path for path, one in folders.items() if path != top and not _follows(folders.get(path[:-1]), one)
     }
     kept = {path[:depth] for path in changes for depth in range(len(top), len(path) + 1)}
+    if len(kept) > PLACES.most:
+        raise FormatError(
+            f"in {len(kept):,} folders something changes; at most {PLACES.most:,} can be places. List fewer of them at a time",
+            1,
+            1,
+        )
     existing = _existing(plan, at, top)
     taken = _Taken()
     for path in sorted(kept, key=lambda path: (len(path), path)):

@@ -24,7 +24,11 @@ class Lookup:
             self._by_words.setdefault(words, set()).add(user.id)
             for name in (user.name, *user.aliases):
                 self._by_local_part.setdefault(fold(name).partition("@")[0], set()).add(user.id)
-        self._paths = [(f"/{fold(plan.path_name(place))}", place) for place in plan.places]
+        self._endings: dict[str, list[str]] = {}
+        for place in plan.places:
+            steps = fold(plan.path_name(place)).split("/")
+            for first in range(len(steps)):
+                self._endings.setdefault("/".join(steps[first:]), []).append(place)
         self._shares = {fold(share.name): share.place for share in plan.shares.values()}
 
     def who(self, text: str) -> tuple[str, ...]:
@@ -57,12 +61,7 @@ class Lookup:
         ):  # /srv/keel/office, where the pool is keel; then office/payroll, somewhere below it
             if len(found := self.names.place("/".join(steps[first:]))) == 1:
                 return found
-        return self._ending(steps) if len(steps) > 1 else ()
-
-    def _ending(self, steps: list[str]) -> tuple[str, ...]:
-        """Places whose paths end in some steps."""
-        path = f"/{fold('/'.join(steps))}"
-        return tuple(place for end, place in self._paths if end.endswith(path))
+        return tuple(self._endings.get(fold("/".join(steps)), ())) if len(steps) > 1 else ()
 
     def near(self, text: str, *, place: bool = False) -> tuple[str, ...]:
         """Names that may be meant by one that is unknown, the likeliest first."""

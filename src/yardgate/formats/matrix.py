@@ -89,6 +89,7 @@ _WISHES: Mapping[Wish | None, tuple[str, ...]] = {
 }
 WISH_SPELLINGS: Mapping[str, Wish | None] = {spelling: wish for wish, some in _WISHES.items() for spelling in some}
 T = TypeVar("T")
+LOOKED_AT = 100  # unknown names for which those that are near are looked for
 
 
 def read(plan: Plan, text: str, make: Make | None = None, clear_blanks: bool = False) -> Reading:
@@ -251,6 +252,11 @@ class _Maker:
     def miss(self, line: int, text: str) -> None:
         self.notes.append(Note(line, text, missed=1))
 
+    def ask(self, line: int, name: str, of: Literal["who", "place"]) -> None:
+        """A name that the plan does not have, with those that may be meant, for as many as somebody may look at."""
+        near = self.names.near(name, place=of == "place") if len(self.unknown) < LOOKED_AT else ()
+        self.unknown.append(Unknown(line, name, of, near))
+
     def _fresh(self, name: str) -> str:
         found = fresh_id(name, self.taken)
         self.taken.add(found)
@@ -272,7 +278,7 @@ class _Maker:
             return found[0] if found else self.made[name]
         kind = self.make.get(name)
         if kind not in ("person", "service", "group"):
-            self.unknown.append(Unknown(line, name, "who", self.names.near(name)))
+            self.ask(line, name, "who")
             return None
         plain = (
             name.partition(":")[2].strip()
@@ -312,7 +318,7 @@ class _Maker:
             return found[0] if found else self.paths[fold(path)]
         wrong = next((why for step in path.split("/") if (why := name_trouble(step, separator="/"))), None)
         if self.make.get(name) != "place" or wrong is not None:
-            self.unknown.append(Unknown(line, name, "place", self.names.near(name, place=True)))
+            self.ask(line, name, "place")
             return None
         return self._make_path(path.split("/"))
 
@@ -443,3 +449,10 @@ def write_effective(matrix: Matrix, unshared: Collection[str] = ()) -> str:
         if who in plan.users
     ]
     return table.write([["kind", "name", "full name", *(path for _, path in places)], *body])
+
+
+def write_template(plan: Plan) -> str:
+    """A table to be filled in, as CSV: kind, name, then a column a place headed by its path; nothing in its cells."""
+    places, names = _places(plan), Names(plan)
+    body = [[kind, _only(plan, names, who, name), *("" for _ in places)] for who, kind, name in _who_rows(plan)]
+    return table.write([["kind", "name", *(path for _, path in places)], *body])

@@ -2,13 +2,13 @@
 
 import re
 from collections.abc import Iterator
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 from yardgate.core.acl.nfs4 import GROUP, OWNER, Entry
 from yardgate.core.acl.rights import LETTERS, letters
 from yardgate.core.model.plan import EVERYONE
 from yardgate.formats.notation import FLAG_LETTERS, flag_letters
-from yardgate.formats.reading import FormatError, good_parts
+from yardgate.formats.reading import FILE, FormatError, good_parts
 
 SPECIAL = {"OWNER@": OWNER, "GROUP@": GROUP, "EVERYONE@": EVERYONE}
 ALIASES = {"R": "rntcy", "W": "waDtTNcCy", "X": "xtcy"}  # generic permissions of nfs4_setfacl(1)
@@ -37,7 +37,11 @@ class Nfs4Block:
 
 def good_blocks(text: str, wrong: list[FormatError]) -> Iterator[Nfs4Block]:
     """The files of a listing that can be read; what is wrong with the others is added to `wrong`. Raises FormatError where none is one."""
-    return good_parts(text, blocks, wrong)
+    return good_parts(text, blocks, _moved, wrong)
+
+
+def _moved(block: Nfs4Block, head: str, line: int) -> Nfs4Block:
+    return replace(block, path=head.removeprefix(FILE).rstrip(), line=line)
 
 
 def blocks(text: str, after: int = 0) -> Iterator[Nfs4Block]:

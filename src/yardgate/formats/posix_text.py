@@ -5,11 +5,11 @@ Names are written with a backslash and three octal digits for a byte that would 
 
 import re
 from collections.abc import Iterator
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 from yardgate.core.acl.posix import PosixEntry, Tag
 from yardgate.core.acl.words import rwx
-from yardgate.formats.reading import FormatError, good_parts
+from yardgate.formats.reading import FILE, FormatError, good_parts
 
 TAGS: dict[str, Tag] = {
     "user": "user", "u": "user", "group": "group", "g": "group", "mask": "mask", "m": "mask", "other": "other", "o": "other"
@@ -50,7 +50,14 @@ def escape_name(name: str) -> str:
 
 def good_blocks(text: str, wrong: list[FormatError]) -> Iterator[PosixBlock]:
     """The files of a listing that can be read; what is wrong with the others is added to `wrong`. Raises FormatError where none is one."""
-    return good_parts(text, blocks, wrong)
+    return good_parts(text, blocks, _moved, wrong)
+
+
+def _moved(block: PosixBlock, head: str, line: int) -> PosixBlock:
+    path = unescape(head.removeprefix(FILE))
+    if not path:
+        raise FormatError("a file without a name", line, 9)
+    return replace(block, path=path, line=line)
 
 
 def blocks(text: str, after: int = 0) -> Iterator[PosixBlock]:

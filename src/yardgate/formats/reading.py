@@ -113,23 +113,36 @@ def _where(before: str) -> tuple[int, int]:
 
 
 Block = TypeVar("Block")
+FILE = "# file: "
 
 
-def good_parts(text: str, blocks: Callable[[str, int], Iterable[Block]], wrong: list[FormatError]) -> Iterator[Block]:
+def good_parts(
+    text: str,
+    blocks: Callable[[str, int], Iterable[Block]],
+    moved: Callable[[Block, str, int], Block],
+    wrong: list[FormatError],
+) -> Iterator[Block]:
     """What could be read of a listing of files, each under a line “# file: ”; what is wrong with the others is added to `wrong`.
 
-    blocks: reads a part of it that stands after so many lines. Raises FormatError where no part can be read.
+    blocks: reads a part of it that stands after so many lines. moved: the same of another file, with its first line, which is that line of the
+    text: most files have what others have, and that is read once. Raises FormatError where no part can be read.
     """
-    good = False
+    known: dict[str, list[Block]] = {}
     for after, part in _parts(text):
+        head, _, said = part.partition("\n")
+        said = said.rstrip()
         try:
-            found = list(blocks(part, after))
+            if head.startswith(FILE) and said in known:
+                found = [moved(one, head.removesuffix("\r"), after + 1) for one in known[said]]
+            else:
+                found = list(blocks(part, after))
+                if head.startswith(FILE):
+                    known[said] = found
         except FormatError as error:
             wrong.append(error)
         else:
-            good = True
             yield from found
-    if not good:
+    if not known and wrong:
         raise wrong.pop(0)
 
 
@@ -137,7 +150,7 @@ def _parts(text: str) -> Iterator[tuple[int, str]]:
     """What is said of each file, and after how many lines; what stands before the first belongs to that."""
     begun, after, heads = list[str](), 0, 0
     for number, line in enumerate(text.split("\n")):
-        if line.startswith("# file: "):
+        if line.startswith(FILE):
             heads += 1
             if heads > 1:
                 yield after, "\n".join(begun)

@@ -23,7 +23,8 @@ from yardgate.formats.reading import FormatError, Note, decode
 
 PACKED, OLD = b"PK\x03\x04", b"\xd0\xcf\x11\xe0\xa1\xb1\x1a\xe1"
 LARGEST = 64 * 1024 * 1024  # bytes of what is packed in a workbook
-LOOKED_INTO = 16 * 1024 * 1024  # bytes up to which comments, colours and merged cells are read
+LOOKED_INTO = 4 * 1024 * 1024  # bytes up to which comments, colours and merged cells of an .xlsx are read
+OPEN = 16 * 1024 * 1024  # bytes of what is packed in an .ods, which is in memory whole
 PARTS = 2000  # files that are packed in it
 ROWS, CELLS = 50_000, 2_000_000  # of a sheet, empty ones too
 MARKS = (
@@ -60,7 +61,7 @@ def sheets(content: bytes) -> tuple[Sheet, ...]:
     else:
         notes: list[Note] = []
         text = decoded(content, notes)
-        found = [Sheet("", tuple((line, tuple(cells)) for line, cells in _text_rows(text)), tuple(notes))]
+        found = [Sheet("", tuple(_within(_text_rows(text))), tuple(notes))]
     some = tuple(sheet for sheet in found if sheet.rows)
     if not some:
         raise FormatError("there is nothing in it; the first line must name the columns", 1, 1)
@@ -105,6 +106,10 @@ def _packed(content: bytes) -> list[Sheet]:
     except Exception:
         raise FormatError("this is not a workbook (.xlsx or .ods) that can be read; save it again, or as CSV") from None
     if b"opendocument.spreadsheet" in kind:
+        if size > OPEN:
+            raise FormatError(
+                f"the workbook is too large; of an .ods at most {OPEN // 2**20} MiB are unpacked: save it as CSV"
+            )
         return _tried("a workbook (.ods)", _opendocument, content)
     return _tried("a workbook (.xlsx)", lambda it: _openxml(it, whole=size <= LOOKED_INTO), content)
 
@@ -284,6 +289,16 @@ def _text_rows(text: str) -> Iterator[tuple[int, list[str]]]:
         yield from table.rows(end + _plain(rest), said[4:] or "\t")
     else:
         yield from table.rows(_plain(text), _delimiter(text))
+
+
+def _within(rows: Iterable[tuple[int, list[str]]]) -> Iterator[tuple[int, tuple[str, ...]]]:
+    """Rows, as many as a table can have. Raises FormatError for more."""
+    number = cells = 0
+    for line, row in rows:
+        number, cells = number + 1, cells + len(row)
+        if number > ROWS or cells > CELLS:
+            raise FormatError(f"the table is too large; at most {ROWS:,} rows and {CELLS:,} cells are read", line)
+        yield line, tuple(row)
 
 
 def _delimiter(text: str) -> str:

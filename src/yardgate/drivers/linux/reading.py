@@ -148,8 +148,8 @@ def _people(run: Runner, asked: System, parts: Collection[RecordKind], files: Fi
     gids = {str(record.gid) for record in asked.groups.values() if record.gid is not None}
     mine = [row for row in groups.values() if row[0] in {*asked.groups, *asked.members} or row[2] in gids]
     passwd = _rows(run, "/etc/passwd", 7)
-    primary = {(row[3], row[0]) for row in passwd if row[0] in asked.accounts}
-    members = (Members(name=row[0], users=_counted(row, primary)) for row in mine)
+    primary = {(row[3], row[0]) for row in passwd}
+    members = (Members(name=row[0], users=_counted(row, primary, asked.members.get(row[0]))) for row in mine)
     found = System(
         groups={row[0]: HostGroup(name=row[0], gid=int(row[2])) for row in mine},
         members={one.name: one for one in members},
@@ -166,9 +166,9 @@ def _people(run: Runner, asked: System, parts: Collection[RecordKind], files: Fi
     return replace(found, accounts={one.name: replace(one, aliases=aliases.get(one.name, ())) for one in them})
 
 
-def _counted(group: Sequence[str], primary: Collection[tuple[str, str]]) -> frozenset[str]:
-    """Who is in a group: those whom its line names, and those asked about whose primary group it is, unless it is called as they are."""
-    theirs = (who for gid, who in primary if gid == group[2] and who != group[0])
+def _counted(group: Sequence[str], primary: Collection[tuple[str, str]], wanted: Members | None) -> frozenset[str]:
+    """Who is in a group: those whom its line names, and of those who shall be in it they whose primary group it is already."""
+    theirs = (who for who in (wanted.users if wanted is not None else ()) if (group[2], who) in primary)
     return frozenset({*(name for name in group[3].split(",") if name), *theirs})
 
 
