@@ -11164,7 +11164,7 @@ export interface operations {
             path: {
                 plan: string;
                 /** @description which format */
-                what: "workbook" | "plan" | "grants" | "effective" | "access" | "people" | "needs" | "promises" | "ldif" | "setfacl" | "nfs4";
+                what: "workbook" | "plan" | "grants" | "template" | "effective" | "access" | "people" | "needs" | "promises" | "ldif" | "setfacl" | "nfs4";
             };
             cookie?: never;
         };
