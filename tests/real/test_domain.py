@@ -31,7 +31,7 @@ from yardgate.drivers.directory.progress import DirectoryError
 from yardgate.drivers.linux.apply import put_back
 from yardgate.drivers.linux.host import LinuxHost
 from yardgate.drivers.linux.reading import read as read_host
-from yardgate.formats.listing import write_restore
+from yardgate.formats.list_text import write_restore
 from yardgate.formats.sid import sid_text
 
 FIRST = [

@@ -125,13 +125,16 @@ def test_followers_are_counted_and_files_are_no_places(office: Plan, tmp_path: P
     assert check(by_mode) == ()
 
 
-def test_a_name_that_the_plan_does_not_have_is_asked_about_and_nothing_comes_in(office: Plan, tmp_path: Path) -> None:
+def test_a_name_that_the_plan_does_not_have_is_asked_about_and_kept_as_the_servers_own(
+    office: Plan, tmp_path: Path
+) -> None:
     (tmp_path / "keel").mkdir()
     subprocess.run(["setfacl", "-m", "u:29123:r-x", tmp_path / "keel"], check=True)
     text = run("getfacl", "keel", cwd=tmp_path)
     reading = listing.read(office, text, "posix")
-    assert reading.edits == ()
     assert [(u.name, u.of) for u in reading.unknown] == [("29123", "who")]
+    kept, _ = apply(office, reading.edits)
+    assert [(user.uid, user.of_host) for user in kept.users.values()][-1] == (29123, True)
     plan, _ = apply(office, listing.read(office, text, "posix", make={"29123": "service"}).edits)
     assert [(user.uid, user.kind) for user in plan.users.values()][-1] == (29123, "service")
     with pytest.raises(FormatError, match="line 5, column 12"):

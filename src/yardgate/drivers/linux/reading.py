@@ -148,8 +148,7 @@ def _people(run: Runner, asked: System, parts: Collection[RecordKind], files: Fi
     gids = {str(record.gid) for record in asked.groups.values() if record.gid is not None}
     mine = [row for row in groups.values() if row[0] in {*asked.groups, *asked.members} or row[2] in gids]
     passwd = _rows(run, "/etc/passwd", 7)
-    primary = {(row[3], row[0]) for row in passwd}
-    members = (Members(name=row[0], users=_counted(row, primary, asked.members.get(row[0]))) for row in mine)
+    members = (Members(name=row[0], users=frozenset(name for name in row[3].split(",") if name)) for row in mine)
     found = System(
         groups={row[0]: HostGroup(name=row[0], gid=int(row[2])) for row in mine},
         members={one.name: one for one in members},
@@ -164,12 +163,6 @@ def _people(run: Runner, asked: System, parts: Collection[RecordKind], files: Fi
     aliases = _aliases(run, files)
     them = (_account(row, group_of, expiry.get(row[0], ""), smb.get(row[0])) for row in people)
     return replace(found, accounts={one.name: replace(one, aliases=aliases.get(one.name, ())) for one in them})
-
-
-def _counted(group: Sequence[str], primary: Collection[tuple[str, str]], wanted: Members | None) -> frozenset[str]:
-    """Who is in a group: those whom its line names, and of those who shall be in it they whose primary group it is already."""
-    theirs = (who for who in (wanted.users if wanted is not None else ()) if (group[2], who) in primary)
-    return frozenset({*(name for name in group[3].split(",") if name), *theirs})
 
 
 def _aliases(run: Runner, files: Files) -> Mapping[str, tuple[str, ...]]:
