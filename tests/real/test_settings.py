@@ -11,7 +11,7 @@ from tests.real.host import Host, host
 from tests.real.offices import CHARITY
 from tests.real.settings import SETTINGS
 from tests.real.test_host import runner, shell, visit
-from tests.real.test_offices import about, set_up, sign_in
+from tests.real.test_offices import about, sign_in
 from yardgate.core.access.batch.resolve import resolve
 from yardgate.core.access.walk import walk
 from yardgate.core.edits.apply import apply
@@ -139,9 +139,8 @@ def test_what_the_general_section_says_is_told_with_its_direction(setting: str, 
     assert said == ([toward] if toward is not None else [])
 
 
-def test_a_server_without_its_other_files_comes_in_too(keelson: Host) -> None:
+def test_a_server_without_its_other_files_comes_in_too() -> None:
     """Nothing but the configuration and the lists: who it names is the server's own, and it is told that nobody is known."""
-    del keelson
     conf = CHARITY.conf.replace("\n map to", "[global]\n map to", 1)
     lists = "".join(
         f"# file: /srv/{name}\n# owner: x\n# group: y\nuser::rwx\ngroup::rwx\nother::---\n\n"
@@ -152,6 +151,3 @@ def test_a_server_without_its_other_files_comes_in_too(keelson: Host) -> None:
     assert check(plan) == ()
     assert {share.name for share in plan.shares.values()} == {"Board", "money", "sealed"}
     assert {one.name for one in reading.unknown} == {"x", "y"}
-
-
-_ = set_up
