@@ -13,10 +13,10 @@ from yardgate.cli.console import AsJson, Data, PlanName, PlanPath, PlanSource, R
 from yardgate.core.edits.apply import apply
 from yardgate.core.edits.describe import describe, sentence
 from yardgate.core.model.names import Names
-from yardgate.core.model.naming import fold, show
+from yardgate.core.model.naming import show
 from yardgate.core.model.plan import Plan
 from yardgate.formats import accounts as account_files
-from yardgate.formats.importing import KINDS, Imported, ToImport, meaning, of_server, of_sheet
+from yardgate.formats.importing import KINDS, Imported, ToImport, of_server, of_sheet, words_of
 from yardgate.formats.importing import read as read_import
 from yardgate.formats.layout import Layout
 from yardgate.formats.reading import Reading
@@ -91,7 +91,7 @@ def import_(
         highest=highest,
         private_groups=private_groups,
     )
-    taken = read_import(work.plan, wanted)
+    begun, taken = wanted, read_import(work.plan, wanted)
     if sheet is not None or (said.words and said.layout is None):
         wanted = replace(wanted, layout=_layout(taken, sheet, said.words, work.plan, wanted))
     of_kind = {
@@ -103,7 +103,7 @@ def import_(
         one.name: str(made) for one in taken.reading.unknown if (made := of_kind[one.of]) and one.name not in said.make
     }
     wanted = replace(wanted, make={**more, **said.make})
-    taken = read_import(work.plan, wanted)
+    taken = taken if wanted == begun else read_import(work.plan, wanted)
     reading = taken.reading
     after, _ = apply(work.plan, reading.edits)
     if as_json:
@@ -201,10 +201,8 @@ def say(reading: Reading) -> None:
 def _as_json(before: Plan, after: Plan, taken: Imported, wanted: ToImport) -> str:
     """What an import would do, and what it asks: an answers file with everything that was said or found so far, and the open questions."""
     reading, table = taken
-    means = meaning(wanted.kind)
     layout = table.layout if table is not None else None
-    words = dict((table.words or {}) if table is not None else {})
-    known = {fold(word) for word in (layout.words if layout is not None else {})}
+    words = words_of(wanted.kind, table) if table is not None else []
     return json.dumps(
         {
             "edits": [sentence(before, after, edit) for edit in reading.edits],
@@ -220,7 +218,7 @@ def _as_json(before: Plan, after: Plan, taken: Imported, wanted: ToImport) -> st
                 for n in reading.notes
             ],
             "questions": [{"line": u.line, "name": u.name, "of": u.of, "near": u.near} for u in reading.unknown],
-            "unknown words": {w: n for w, n in words.items() if means(w) is None and fold(w) not in known},
+            "unknown words": {word: count for word, count, means in words if means is None},
             "answers": {
                 "make": dict(wanted.make),
                 "layout": None if layout is None else TypeAdapter(Layout).dump_python(layout),

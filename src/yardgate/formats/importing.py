@@ -65,11 +65,9 @@ def read(plan: Plan, wanted: ToImport) -> Imported:
             found = wanted.copied or server.Copied()
             return Imported(server.read(plan, found, make, wanted.lowest, wanted.highest))
         case "matrix":
-            return _laid(
-                plan, wanted, matrix.SPELLINGS, lambda text: matrix.read(plan, text, make, wanted.clear_blanks)
-            )
+            return _laid(plan, wanted, lambda text: matrix.read(plan, text, make, wanted.clear_blanks))
         case "needs":
-            return _laid(plan, wanted, matrix.WISH_SPELLINGS, lambda text: matrix.read_needs(plan, text, make))
+            return _laid(plan, wanted, lambda text: matrix.read_needs(plan, text, make))
         case "people":
             return Imported(noted(given(content), lambda text: people.read(plan, text, make)))
         case "promises":
@@ -93,18 +91,29 @@ def of_sheet(plan: Plan, wanted: ToImport, name: str) -> Layout:
     found = [sheet for sheet in sheets(wanted.content) if sheet.name == name]
     if not found:
         raise FormatError(f"there is no sheet {show(name)} in it")
-    means = meaning(wanted.kind)
-    return proposed(found, knowing(plan, lambda word: bool(means(word))))
+    return proposed(found, knowing(plan, _says_something(wanted.kind)))
 
 
-def _laid(
-    plan: Plan, wanted: ToImport, spellings: Mapping[str, object], read_text: Callable[[str], Reading]
-) -> Imported:
-    found = laid(plan, wanted.content, wanted.layout, lambda word: spellings.get(fold(word)) is not None)
+def _laid(plan: Plan, wanted: ToImport, read_text: Callable[[str], Reading]) -> Imported:
+    found = laid(plan, wanted.content, wanted.layout, _says_something(wanted.kind))
     return Imported(noted(found, read_text), found)
 
 
-def meaning(kind: ImportKind) -> Callable[[str], str | None]:
+def _says_something(kind: ImportKind) -> Callable[[str], bool]:
+    means = _meaning(kind)
+    return lambda word: bool(means(word))
+
+
+def words_of(kind: ImportKind, table: Given) -> list[tuple[str, int, str | None]]:
+    """The words of a table's cells, the most frequent first: how often each stands there, and what it means, as was said or by itself; None
+    where that is not known."""
+    means = _meaning(kind)
+    said = {fold(word): level for word, level in (table.layout.words if table.layout is not None else {}).items()}
+    found = table.words.most_common() if table.words is not None else []
+    return [(word, count, said[fold(word)] if fold(word) in said else means(word)) for word, count in found]
+
+
+def _meaning(kind: ImportKind) -> Callable[[str], str | None]:
     """What a word of a table's cell means by itself: a level or a wish, nothing, or None where that is not known."""
     spellings: Mapping[str, object] = matrix.WISH_SPELLINGS if kind == "needs" else matrix.SPELLINGS
 

@@ -6,7 +6,7 @@ be said otherwise, and is kept as a value, so that the next table of the kind is
 
 import re
 from collections import Counter
-from collections.abc import Callable, Iterable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Literal, NamedTuple
 
@@ -173,9 +173,7 @@ def _comes_again(body: Sequence[Sequence[str]], place: int, who: int) -> bool:
 
 def _grid(sheet: Sheet, known: Knowing, levels: Sequence[int]) -> Layout:
     rows = sheet.rows
-    begins = next((n for n, (_, cells) in enumerate(rows) if sum(map(bool, cells)) > 1), 0)
-    if fold("".join(rows[0][1])) in HEADS:
-        begins = 0
+    begins = _begins(rows)
     head = begins
     if levels:
         first = next(
@@ -196,6 +194,20 @@ def _grid(sheet: Sheet, known: Knowing, levels: Sequence[int]) -> Layout:
     down = [row[who] for _, row in rows[head + 1 :] if who < len(row) and row[who]]
     turned = _points(across, known.who, known.place) + _points(down, known.place, known.who) > 0
     return Layout(sheet=sheet.name, form="columns" if turned else "rows", header=line, headings=headings, who=who)
+
+
+def _begins(rows: Sequence[tuple[int, Sequence[str]]]) -> int:
+    """The first row that is no title: one with several cells, unless the first of all names a table of one column."""
+    if fold("".join(rows[0][1])) in HEADS:
+        return 0
+    return next((at for at, (_, cells) in enumerate(rows) if sum(map(bool, cells)) > 1), 0)
+
+
+def _titled(titles: Sequence[tuple[int, Sequence[str]]]) -> Iterator[Note]:
+    """What is told of titles; nothing where there are none."""
+    if titles:
+        said = "; ".join(next(filter(None, cells)) for _, cells in titles)
+        yield Note(titles[0][0], f"taken for a title, and left out: {said[:120]}")
 
 
 def _says_levels(cells: Sequence[str], levels: Sequence[int], known: Knowing) -> bool:
@@ -239,16 +251,14 @@ def laid_out(sheets: Sequence[Sheet], layout: Layout, known: Knowing) -> Laid:
         notes.append(
             Note(None, f"only the sheet {show(sheet.name)} was read; there are also {', '.join(map(show, others[:8]))}")
         )
-    before = [cells for line, cells in sheet.rows if line < layout.header]
+    before = [(line, cells) for line, cells in sheet.rows if line < layout.header]
     after = [(line, list(cells)) for line, cells in sheet.rows if line > layout.header]
     head = next(((line, list(cells)) for line, cells in sheet.rows if line == layout.header), None)
     if head is None:
         raise FormatError(f"line {layout.header} is blank, or not there, so that it cannot have the headings")
     titles = before[: len(before) - (layout.headings - 1)]
-    if titles:
-        said = "; ".join(next(filter(None, cells)) for cells in titles)
-        notes.append(Note(next(line for line, _ in sheet.rows), f"taken for a title, and left out: {said[:120]}"))
-    headings = _joined_heads(before[len(titles) :], head[1], layout.who)
+    notes += _titled(titles)
+    headings = _joined_heads([cells for _, cells in before[len(titles) :]], head[1], layout.who)
     if layout.form == "list":
         rows = _from_list(layout, head[0], after, known, notes)
     else:
@@ -371,11 +381,9 @@ def _meant(rows: Rows, words: Mapping[str, str]) -> Rows:
 def plain_rows(sheet: Sheet, notes: list[Note]) -> Rows:
     """The rows of a table that has one row of headings, without titles, sums and columns in which nothing stands."""
     rows: Rows = [(line, list(cells)) for line, cells in sheet.rows]
-    begins = next((at for at, (_, cells) in enumerate(rows) if sum(map(bool, cells)) > 1), 0)
-    if begins and fold("".join(rows[0][1])) not in HEADS:
-        titles = "; ".join(next(filter(None, cells)) for _, cells in rows[:begins])
-        notes.append(Note(rows[0][0], f"taken for a title, and left out: {titles[:120]}"))
-        rows = rows[begins:]
+    begins = _begins(rows)
+    notes += _titled(rows[:begins])
+    rows = rows[begins:]
     width = max(len(cells) for _, cells in rows)
     used = [c for c in range(width) if any(c < len(cells) and cells[c] for _, cells in rows)]
     kept = [rows[0], *_without_totals(rows[1:], used[0], notes)]

@@ -62,13 +62,16 @@ def gathered(notes: Iterable[Note]) -> tuple[Note, ...]:
     return tuple(found.values())
 
 
+def some_of(names: Sequence[str], most: int = 8) -> str:
+    """The first names of some, and how many more there are."""
+    return ", ".join(names[:most]) + (f" and {len(names) - most} more" if len(names) > most else "")
+
+
 def left_out(items: Sequence[tuple[int | None, str]], one: str, many: str, why: str, most: int = 8) -> tuple[Note, ...]:
     """One note on things that are left out for the same reason, each with its line; none where there are none."""
     if not items:
         return ()
-    names = ", ".join(name for _, name in items[:most]) + (
-        f" and {len(items) - most} more" if len(items) > most else ""
-    )
+    names = some_of([name for _, name in items], most)
     counted = f"{one} {names} is" if len(items) == 1 else f"{len(items)} {many} are"
     said = f"{counted} left out: {why}" + ("" if len(items) == 1 else f" ({names})")
     return (Note(items[0][0], said, lines=len(items)),)

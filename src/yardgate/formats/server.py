@@ -16,7 +16,7 @@ from yardgate.core.model.naming import fold, show
 from yardgate.core.model.plan import LOCAL, Plan
 from yardgate.formats import accounts, listing, nfs_server, posix_text, smb_server, smb_shares
 from yardgate.formats.listed import paths
-from yardgate.formats.reading import FormatError, Make, Reading, gathered
+from yardgate.formats.reading import FormatError, Make, Reading, gathered, some_of
 from yardgate.formats.taking import Taking, plain_path
 
 EPOCH = date(1970, 1, 1)
@@ -122,11 +122,10 @@ def _shut(taking: Taking, copied: Copied, known: Mapping[str, Mapping[str, str]]
         if new != user:
             taking.do([PutUser(new)])
     strangers = sorted(
-        u.name for u in taking.plan.users.values() if u.of_host and known is not None and u.kind == "person"
+        show(user.name) for user in local if user.of_host and known is not None and user.kind == "person"
     )
     if strangers:
-        some = ", ".join(map(show, strangers[:8])) + (f" and {len(strangers) - 8} more" if len(strangers) > 8 else "")
-        taking.say("SMB accounts", None, f"not known to the SMB server, so the server's own here: {some}")
+        taking.say("SMB accounts", None, f"not known to the SMB server, so the server's own here: {some_of(strangers)}")
 
 
 def _pool_called(plan: Plan, name: str) -> str | None:

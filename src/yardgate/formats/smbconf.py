@@ -10,8 +10,9 @@ from yardgate.core.access.batch.resolve import Matrix
 from yardgate.core.acl.rights import Level
 from yardgate.core.host.compiled import host_names, offers
 from yardgate.core.host.share_lists import ACCOUNT, GROUP, GROUP_MARK
-from yardgate.core.host.state import GUEST_ACCOUNT, Offer
+from yardgate.core.host.state import Offer
 from yardgate.core.model.naming import fold, show
+from yardgate.core.model.plan import GUEST_ACCOUNT
 from yardgate.core.model.share import share_name_trouble
 from yardgate.formats.reading import FormatError
 from yardgate.formats.smb_server import names

@@ -9,6 +9,7 @@ from yardgate.core.edits.records import Edit, PutPlace
 from yardgate.core.model.names import fresh_id
 from yardgate.core.model.naming import fold
 from yardgate.core.model.plan import Place, Plan
+from yardgate.formats.listed import steps
 from yardgate.formats.reading import Note, Reading, Toward, Unknown
 
 
@@ -64,4 +65,4 @@ class Taking:
 
 def plain_path(path: str) -> str:
     """A path from the root without doubled slashes and dots that mean the folder itself."""
-    return "/" + "/".join(step for step in path.split("/") if step not in ("", "."))
+    return "/" + "/".join(steps(path))

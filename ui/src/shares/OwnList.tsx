@@ -5,8 +5,7 @@ import { pathName, whoName } from "../plan/index";
 import { usePlan } from "../plan/PlanContext";
 import { useWhos } from "../storage/editors";
 import type { Put } from "./Acting";
-
-const GIVEN: Level[] = ["NA", "RO", "RW"];
+import { GIVEN } from "./words";
 
 /** Who gets what at a share that does not go by what its folder says: as when two shares of one folder are for different people. */
 export function OwnList({ share, put }: { share: Share; put: Put }) {

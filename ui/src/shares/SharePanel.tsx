@@ -17,10 +17,9 @@ import { OpenToAll } from "./OpenToAll";
 import { Acting, type Put } from "./Acting";
 import { Addresses } from "./Addresses";
 import { OwnList } from "./OwnList";
-import { connections, PROTOCOLS, reachedAs } from "./words";
+import { connections, GIVEN, PROTOCOLS, reachedAs } from "./words";
 
 const GUEST = [{ value: "guest", label: "A guest, without an account" }];
-const GIVEN: Level[] = ["NA", "RO", "RW"];
 const NAMED = 8;
 
 /** One share: who gets in and why, what it says, and how clients connect. */

@@ -1,4 +1,7 @@
-import type { Outline, Share } from "../api/client";
+import type { Level, Outline, Share } from "../api/client";
+
+/** What can be given at a share. */
+export const GIVEN: Level[] = ["NA", "RO", "RW"];
 
 export const PROTOCOLS: ["smb" | "nfs", string][] = [
   ["smb", "SMB"],

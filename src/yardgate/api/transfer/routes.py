@@ -1,6 +1,5 @@
 """In and out: tables, account files and plan files."""
 
-from collections import Counter
 from hashlib import sha256
 from typing import Annotated
 
@@ -27,7 +26,7 @@ from yardgate.core.access.outcome import outcome_of
 from yardgate.core.edits.apply import apply
 from yardgate.core.edits.describe import sentence
 from yardgate.core.host.bounds import below
-from yardgate.core.model.naming import fold, show
+from yardgate.core.model.naming import show
 from yardgate.core.model.plan import Plan
 from yardgate.core.policy.compliance import keep as keep_promises
 from yardgate.core.policy.impact import between
@@ -144,11 +143,8 @@ def _table(kind: importing.ImportKind, table: Given, layout: Layout) -> TableOut
     """How a table was read, with its first rows and its words, the most frequent first."""
     sheet = next(one for one in table.sheets if one.name == layout.sheet)
     rows = [TableRow(line=line, cells=list(cells[:COLUMNS])) for line, cells in sheet.rows[:ROWS]]
-    means = importing.meaning(kind)
-    said = {fold(word): level for word, level in layout.words.items()}
     words = [
-        WordOut(word=word, cells=count, means=said[fold(word)] if fold(word) in said else means(word))
-        for word, count in (table.words or Counter()).most_common(WORDS)
+        WordOut(word=word, cells=count, means=means) for word, count, means in importing.words_of(kind, table)[:WORDS]
     ]
     return TableOut(sheets=[one.name for one in table.sheets], layout=layout, rows=rows, words=words)
 

@@ -288,7 +288,7 @@ def resolve_over(matrix: Matrix, over: Over, places: Sequence[str] | None = None
             code = _by_storage(plan, matrix.storage, place, over, GUEST, within=True).code
             way = way_to(matrix, over)
             list_high, list_low = (way if code & bit else ~way & way for bit in (2, 1))
-        if over.protocol == "smb" and (share.acts_as is not None or share.acts_as_group is not None):
+        if over.protocol == "smb" and share.acts:
             list_high, list_low = _acting(matrix, over, place)
         found[place] = to_codes(*lowest(high, low, list_high | root, list_low | root), size)
     if over.protocol == "nfs":

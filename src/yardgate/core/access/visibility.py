@@ -50,7 +50,7 @@ def _over(found: Outcome, over: Over, place: str, lists: Mapping[str, Bits]) -> 
             sees[:size] &= _walked(matrix, counting.subjects[int(let_in.argmax())], over, place)
     elif share.place == place or parent is None:
         sees[:size] = let_in
-    elif over.protocol == "smb" and (share.acts_as is not None or share.acts_as_group is not None):
+    elif over.protocol == "smb" and share.acts:
         for alike in told_apart(matrix, over, place):
             asking = [number for number in alike if let_in[number]]
             sees[asking] = bool(asking) and _walked(matrix, counting.subjects[asking[0]], over, place)

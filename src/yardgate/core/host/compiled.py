@@ -138,10 +138,7 @@ def host_names(plan: Plan, away: Collection[str] = ()) -> Mapping[str, str]:
     for group in sorted((g for g in plan.groups.values() if _is_known(plan, g, away)), key=lambda group: group.id):
         name = ADMIN if group.gid == 0 else _called(plan, group)
         its_own = fold(name) in OF_THE_HOST
-        if group.of_host:
-            found[group.id] = name
-            continue
-        if group.origin == LOCAL and group.gid != 0 and (unix_trouble(name) is not None or its_own):
+        if _is_ours(group) and (unix_trouble(name) is not None or its_own):
             spoken = fresh_id(name, ()).strip("0123456789") and not its_own
             name = fresh_id(name if spoken else f"group {name}", taken)[:32]
             taken.add(name)

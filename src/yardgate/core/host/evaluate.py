@@ -8,8 +8,8 @@ from yardgate.core.acl import Ordered, PosixEntry, nfs4, posix
 from yardgate.core.acl.rights import ADD_FILE, EVERYTHING, EXECUTE, LIST_DIRECTORY, Level, Rights
 from yardgate.core.host.probe import Abilities
 from yardgate.core.host.share_lists import GROUP_MARK
-from yardgate.core.host.state import ADMIN, GUEST_ACCOUNT, Folder, Offer, System
-from yardgate.core.model.plan import EVERYONE
+from yardgate.core.host.state import ADMIN, Folder, Offer, System
+from yardgate.core.model.plan import EVERYONE, GUEST_ACCOUNT
 
 
 def groups_of(system: System, account: str) -> frozenset[str]:

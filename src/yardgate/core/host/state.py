@@ -14,7 +14,6 @@ from yardgate.core.acl import Ordered, Posix, PosixEntry
 from yardgate.core.acl.mode import entries_of
 from yardgate.core.acl.rights import STRICT, Level
 from yardgate.core.host.share_lists import GROUP_MARK, ShareLists
-from yardgate.core.model.plan import GUEST_ACCOUNT as GUEST_ACCOUNT
 from yardgate.core.model.plan import Snapshots
 from yardgate.core.model.share import HostRule, Squash
 

@@ -68,6 +68,11 @@ class Share:
     of_host: bool = False
     note: str = ""
 
+    @property
+    def acts(self) -> bool:
+        """Whether storage sees people over SMB as somebody else, or in one group more."""
+        return self.acts_as is not None or self.acts_as_group is not None
+
     def over(self, protocol: Protocol) -> bool:
         return self.smb if protocol == "smb" else self.nfs
 

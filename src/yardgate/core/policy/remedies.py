@@ -285,21 +285,16 @@ def _opened(here: _Try, want: Want, way: Over | None, reason: Reason, gate: Gate
                 yield from _grants(here, want, share.place, want.low, gate)
         case "share":
             yield from _grants(here, want, want.place, want.low, gate)
-        case "way" if share is not None and share.acts_as is not None and way is not None and way.protocol == "smb":
-            yield from _as_themselves(share)
-            acting = replace(want, subject=share.acts_as)
+        case "way":
+            acting, ideas = _acting(want, way, share)
+            yield from ideas
             for step in (step.place for step in gate.steps if not step.enters):
                 for one in _speaking_for(plan, acting.subject):
                     yield let_through(plan, here.storage, step, [one])
-        case "way":
-            for step in (step.place for step in gate.steps if not step.enters):
-                for one in _speaking_for(plan, who):
-                    yield let_through(plan, here.storage, step, [one])
-        case "list" if share is not None and share.acts_as is not None and way is not None and way.protocol == "smb":
-            yield from _as_themselves(share)
-            yield from _list_opened(here, replace(want, subject=share.acts_as), reason)
         case "list":
-            yield from _list_opened(here, want, reason)
+            acting, ideas = _acting(want, way, share)
+            yield from ideas
+            yield from _list_opened(here, acting, reason)
         case _:
             pass
 
@@ -323,6 +318,13 @@ def _speaking_for(plan: Plan, who: str) -> Iterator[str]:
         yield EVERYONE
         return
     yield from (one for one in token(plan, who) if one not in (EVERYONE, plan.target.baseline))
+
+
+def _acting(want: Want, way: Over | None, share: Share | None) -> tuple[Want, Iterator[tuple[Edit, ...]]]:
+    """What is wanted of whom storage sees in somebody's place over SMB, and what lets them act as themselves."""
+    if share is None or share.acts_as is None or way is None or way.protocol != "smb":
+        return want, iter(())
+    return replace(want, subject=share.acts_as), _as_themselves(share)
 
 
 def _as_themselves(share: Share) -> Iterator[tuple[Edit, ...]]:
