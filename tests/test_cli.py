@@ -290,6 +290,19 @@ def test_resolve_with_rights_and_explain_with_lists(tmp_path: Path, quay: Plan) 
     assert "too late   allow Draughting" in said
 
 
+def test_answers_of_a_dry_run_are_completed_by_options(tmp_path: Path) -> None:
+    file, table = tmp_path / "nas.json", tmp_path / "rights.csv"
+    table.write_text("who;tank/jobs\nann;x\n")
+    made = ("--file", file, "--make", "ann=person", "--make", "tank/jobs=place")
+    asked = json.loads(yardgate("import", "matrix", table, *made, "--dry-run", "--json", code=4))
+    assert asked["unknown words"] == {"x": 1}
+    answers = tmp_path / "answers.json"
+    answers.write_text(json.dumps(asked["answers"]))
+    yardgate("import", "matrix", table, "--file", file, "--answers", answers, "--means", "x=RO")
+    plan = planfile.read(file.read_text())
+    assert [dict(said) for said in plan.grants.values()] == [{"ann": "RO"}]
+
+
 def test_folders_come_in_and_lists_go_out(tmp_path: Path, quay: Plan) -> None:
     path, listing = tmp_path / "quay.json", tmp_path / "listing.txt"
     path.write_text(planfile.write(quay))

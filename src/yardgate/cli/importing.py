@@ -92,7 +92,7 @@ def import_(
         private_groups=private_groups,
     )
     begun, taken = wanted, read_import(work.plan, wanted)
-    if sheet is not None or (said.words and said.layout is None):
+    if sheet is not None or said.words:
         wanted = replace(wanted, layout=_layout(taken, sheet, said.words, work.plan, wanted))
     of_kind = {
         "who": (make_people and "person") or (make_groups and "group"),
