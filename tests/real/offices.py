@@ -279,4 +279,94 @@ chown root:users shared; chmod 2770 shared; setfacl -m g:trustees:rwx,g:Voluntee
     more={},
 )
 
+PRACTICE = Office(
+    name="Saltmarsh, a surgery in a domain",
+    people={"ada": 1301, "scanner": 971, "lena": 1303},
+    script=r"""
+groupadd -g 1600 lab; groupadd -g 1601 Doctors
+smbclient //127.0.0.1/quay -U 'LANTERNQUAY\bram%Lantern-7-Quay' --use-kerberos=off -c exit  # the server makes its own groups then
+getent group 'BUILTIN\users' > /dev/null
+sed -i 's/^lab:.*/lab:x:1600:lena,LANTERNQUAY\\cora/; s/^Doctors:.*/Doctors:x:1601:lena/' /etc/group
+mkdir -p patients/doctors patients/letters desk billing scans rota forms old lab everyone notices
+chown 'LANTERNQUAY\ada:LANTERNQUAY\doctors' patients; chmod 2770 patients
+setfacl -m 'g:LANTERNQUAY\clinic:r-x,d:g::rwx,d:g:LANTERNQUAY\clinic:rwx,d:o::---' patients
+chown 'LANTERNQUAY\bram:LANTERNQUAY\doctors' patients/doctors; chmod 2770 patients/doctors
+chown 'root:LANTERNQUAY\domain users' patients/letters; chmod 2770 patients/letters; setfacl -m 'u:LANTERNQUAY\dirk:r-x,u:ada:rwx,u:178001:rwx' patients/letters
+chown 'LANTERNQUAY\edda:LANTERNQUAY\front desk' desk; chmod 2775 desk
+chown 'root:LANTERNQUAY\billing' billing; chmod 2770 billing
+chown 'scanner:LANTERNQUAY\domain users' scans; chmod 2770 scans; setfacl -m g:BUILTIN\\users:r-x scans
+chown root:lab rota; chmod 2775 rota
+chown 'ada:ada' forms; chmod 700 forms
+chown '178001:LANTERNQUAY\nurses' old; chmod 2750 old
+chown lena:lab lab; chmod 2770 lab; setfacl -m 'g:Doctors:r-x,g:LANTERNQUAY\doctors:rwx' lab
+chown 'root:LANTERNQUAY\domain users' everyone; chmod 2770 everyone
+chown 'root:LANTERNQUAY\doctors' notices; chmod 2777 notices
+""",
+    conf=r"""
+[patients]
+   path = /srv/patients
+   valid users = @"LANTERNQUAY\Clinic"
+   read only = no
+   inherit permissions = yes
+[desk]
+   path = /srv/desk
+   valid users = +"LANTERNQUAY\front desk", LANTERNQUAY\ada
+   write list = @"LANTERNQUAY\Front Desk"
+[billing]
+   path = /srv/billing
+   valid users = @LANTERNQUAY\billing lena
+   admin users = LANTERNQUAY\bram
+   writable = yes
+[scans]
+   path = /srv/scans
+   valid users = scanner, @"LANTERNQUAY\domain users"
+   read only = no
+   force group = "LANTERNQUAY\front desk"
+[rota]
+   path = /srv/rota
+   guest ok = yes
+   write list = @lab
+[forms]
+   path = /srv/forms
+   valid users = ada
+   read only = no
+[old]
+   path = /srv/old
+   valid users = LANTERNQUAY\nurses LANTERNQUAY\gone "LANTERNQUAY\Domain Admins"
+   read only = no
+[lab]
+   path = /srv/lab
+   valid users = @lab @Doctors
+   read only = no
+   inherit permissions = yes
+[everyone]
+   path = /srv/everyone
+   read only = no
+   inherit permissions = yes
+[plain]
+   path = /srv/notices
+   valid users = @nurses, dirk
+   read only = no
+   inherit permissions = yes
+[by mail]
+   path = /srv/notices
+   valid users = cora@lanternquay.example dirk@nowhere.example
+   read only = no
+   inherit permissions = yes
+[backup]
+   path = /srv/notices
+   valid users = LANTERNQUAY.EXAMPLE\edda +LANTERNQUAY.EXAMPLE\Nurses
+   read only = no
+   inherit permissions = yes
+""",
+    more={},
+)
+"""On a member server of the domain in which `DOMAIN` is made; ada is somebody else there."""
+DOMAIN: list[list[str]] = [
+    *(["user", name, f"{name.title()} of the surgery"] for name in ("ada", "bram", "cora", "dirk", "edda", "finn")),
+    *(["group", name, "", *more] for name, *more in (["Doctors"], ["Nurses"], ["Front Desk"], ["Clinic"], ["Billing"])),
+    ["join", "Doctors", "ada", "bram"], ["join", "Nurses", "cora", "finn"], ["join", "Front Desk", "edda"],
+    ["join", "Clinic", "Doctors", "Nurses"], ["join", "Billing", "bram", "edda"], ["disable", "finn"],
+]  # fmt: skip
+
 OFFICES = (LAW, STUDIO, CHARITY)

@@ -12,7 +12,9 @@ import pytest
 
 from tests.conftest import ON
 from tests.real.domain import ADMIN, ADMIN_PASSWORD, BASE, PASSWORD, Machine, controller, member
+from tests.real.offices import DOMAIN, PRACTICE
 from tests.real.test_host import SNAPSHOT, TOP, office, roll, runner, shell, visit
+from tests.real.test_offices import entered, one_more, set_up, taken_in
 from tests.tries import times
 from yardgate.core.access.batch.resolve import resolve
 from yardgate.core.access.membership import token
@@ -450,7 +452,7 @@ def half_joined(seed: int, machine: Machine, domain: tuple[Machine, Directory]) 
 def sign_in(plan: Plan, who: str) -> dict[str, str]:
     user = plan.users.get(who)
     if user is None or user.origin == LOCAL:
-        return {"name": "" if who == GUEST else who, "domain": "NAS1"}
+        return {"name": "" if who == GUEST else user.name if user is not None else who, "domain": "NAS1"}
     return {"name": user.name, "domain": plan.source(user.origin), "password": PASSWORD}
 
 
@@ -490,3 +492,30 @@ def test_plans_are_rolled_out_on_a_host_that_is_joined(domain: tuple[Machine, Di
     assert counts["named"] > 0
     assert counts["in own groups"] > 0
     assert counts["made by the directory's people"] > 0
+
+
+def test_an_office_in_a_domain_is_entered_as_the_plan_of_it_says(
+    domain: tuple[Machine, Directory], server: Machine
+) -> None:
+    machine, _ = domain
+    machine.do(*DOMAIN)
+    at = Joined(server)
+    set_up(at, PRACTICE)
+    theirs = {task[1] for task in DOMAIN if task[0] in ("user", "group")} | {
+        "Domain Users",
+        "Domain Admins",
+        "u02",
+        "u03",
+    }
+    whole = numbered(domain)
+    kept = [one.id for one in (*whole.users.values(), *whole.groups.values()) if one.name in theirs]
+    before = replace(
+        whole,
+        name=PRACTICE.name,
+        users={who: user for who, user in whole.users.items() if who in kept},
+        groups={who: replace(one, members=one.members & {*kept}) for who, one in whole.groups.items() if who in kept},
+    )
+    assert check(before) == ()
+    plan, reading = taken_in(at, PRACTICE, before)
+    entered(at, plan, reading, sign_in)
+    one_more(at, plan)

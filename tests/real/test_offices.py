@@ -1,7 +1,7 @@
 """Whole file servers of offices taken in: the plan says what a real client finds, or a note says that somebody may get more, or less."""
 
 from collections import Counter
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from dataclasses import replace
 
 import pytest
@@ -11,18 +11,20 @@ from tests.real.host import Host, host
 from tests.real.offices import OFFICES, Office
 from tests.real.test_host import roll, runner, shell, visit
 from yardgate.core.access.batch.resolve import resolve
+from yardgate.core.access.paths import inside
 from yardgate.core.edits.apply import apply
 from yardgate.core.edits.records import Join, PutUser
 from yardgate.core.host.compiled import compiled
 from yardgate.core.host.state import asked
 from yardgate.core.host.steps import steps
 from yardgate.core.model.kinds import check
-from yardgate.core.model.plan import GUEST, Plan, User
+from yardgate.core.model.plan import GUEST, LOCAL, Plan, User
+from yardgate.core.model.share import Share
 from yardgate.drivers.linux.reading import read
 from yardgate.drivers.linux.snapshot import copied
 from yardgate.formats import importing, server
 from yardgate.formats.importing import ToImport
-from yardgate.formats.reading import Note
+from yardgate.formats.reading import Note, Reading
 
 
 @pytest.fixture
@@ -50,17 +52,17 @@ def sign_in(plan: Plan, who: str) -> dict[str, str]:
     return {"name": "" if who == GUEST else plan.users[who].name if who in plan.users else who}
 
 
-def about(notes: tuple[Note, ...], share: str, toward: str) -> bool:
-    """Whether a note says of a share that somebody may get more, or less."""
-    return any(share in note.about and note.toward in (toward, "either") for note in notes)
+def about(plan: Plan, notes: tuple[Note, ...], share: Share, toward: str) -> bool:
+    """Whether a note says of a share, or of a place in it, that somebody may get more, or less."""
+    here = {share.id, *inside(plan, share)}
+    return any(not here.isdisjoint(note.about) and note.toward in (toward, "either") for note in notes)
 
 
-@pytest.mark.parametrize("office", OFFICES, ids=lambda office: office.name.split()[0])
-def test_an_office_is_entered_as_the_plan_of_it_says(keelson: Host, office: Office) -> None:
-    set_up(keelson, office)
-    texts = copied(runner(keelson), list(office.tops))
-    reading = server.read(Plan(name=office.name), texts)
-    plan, _ = apply(Plan(name=office.name), reading.edits)
+def taken_in(at: Host, office: Office, before: Plan) -> tuple[Plan, Reading]:
+    """The plan as the server says it, by reading there and by its files alike."""
+    texts = copied(runner(at), list(office.tops))
+    reading = server.read(before, texts)
+    plan, _ = apply(before, reading.edits)
     assert check(plan) == ()
     files = {
         "passwd": texts.passwd,
@@ -70,28 +72,45 @@ def test_an_office_is_entered_as_the_plan_of_it_says(keelson: Host, office: Offi
         **texts.smb,
     }
     given = {path.rpartition("/")[2]: text.encode("utf-8", "surrogateescape") for path, text in files.items()}
-    by_files = importing.read(Plan(name=office.name), ToImport(kind="server", copied=importing.of_server(given)))
+    by_files = importing.read(before, ToImport(kind="server", copied=importing.of_server(given)))
     assert by_files.reading.edits == reading.edits, "what was copied comes to the same"
+    return plan, reading
+
+
+def entered(at: Host, plan: Plan, reading: Reading, sign_in: Callable[[Plan, str], dict[str, str]] = sign_in) -> None:
+    """Everybody finds what the plan says, or a note says otherwise; a rollout of the plan has nothing to do."""
     matrix = resolve(plan, ON)
     counts = Counter[str]()
-    wrong = visit(keelson, matrix, counts, top="/", sign_in=sign_in)
-    unsaid = [one for one in wrong if not about(reading.notes, one[1].id, "more" if one[-1] else "less")]
-    print(office.name, len(plan.users), len(plan.shares), dict(counts), len(wrong), "differ")
+    wrong = visit(at, matrix, counts, top="/", sign_in=sign_in)
+    unsaid = [one for one in wrong if not about(plan, reading.notes, one[1], "more" if one[-1] else "less")]
+    print(plan.name, len(plan.users), len(plan.shares), dict(counts), len(wrong), "differ")
     for note in reading.notes:
         print("  ", note.where, note.toward, note.text)
     for _, share, *rest in unsaid[:40]:
         print(share.name, rest)
     assert unsaid == []
+    wanted = compiled(matrix, "/", tuple(plan.directories)).system
+    assert [step.id for step in steps(read(runner(at), asked(wanted)), wanted)] == []
 
-    wanted = compiled(matrix, "/").system
-    now = read(runner(keelson), asked(wanted))
-    assert [step.id for step in steps(now, wanted)] == []
-    group = next(g for g in plan.groups.values() if g.members & plan.users.keys() and not g.of_host)
+
+def one_more(at: Host, plan: Plan) -> None:
+    """Somebody new in a group has only their own steps, and all else stays as it was."""
+    group = next(
+        g for g in plan.groups.values() if g.members & plan.users.keys() and not g.of_host and g.origin == LOCAL
+    )
     then, _ = apply(plan, [PutUser(User(id="newcomer", name="newcomer", uid=5001)), Join(group.id, "newcomer")])
-    more = compiled(resolve(then, ON), "/").system
-    there = read(runner(keelson), asked(more))
+    more = compiled(resolve(then, ON), "/", tuple(plan.directories)).system
+    there = read(runner(at), asked(more))
     assert [step.id for step in steps(there, more)] == ["groups:newcomer", "accounts:newcomer", f"members:{group.name}"]
-    left, _ = roll(keelson, there, more)
+    left, _ = roll(at, there, more)
     others = {name: who for name, who in left.members.items() if name not in (group.name, "newcomer")}
     assert others == {name: who for name, who in there.members.items() if name != group.name}
     assert replace(left, accounts={}, groups={}, members={}) == replace(there, accounts={}, groups={}, members={})
+
+
+@pytest.mark.parametrize("office", OFFICES, ids=lambda office: office.name.split()[0])
+def test_an_office_is_entered_as_the_plan_of_it_says(keelson: Host, office: Office) -> None:
+    set_up(keelson, office)
+    plan, reading = taken_in(keelson, office, Plan(name=office.name))
+    entered(keelson, plan, reading)
+    one_more(keelson, plan)

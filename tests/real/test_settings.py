@@ -78,7 +78,7 @@ def test_each_setting_is_what_the_server_means(keelson: Host) -> None:
     matrix = resolve(plan, ON)
     counts = Counter[str]()
     wrong = visit(keelson, matrix, counts, top="/", sign_in=sign_in)
-    unsaid = [one for one in wrong if not about(reading.notes, one[1].id, "more" if one[-1] else "less")]
+    unsaid = [one for one in wrong if not about(plan, reading.notes, one[1], "more" if one[-1] else "less")]
     shut = writable = 0
     for share in plan.shares.values():
         for made, other in (("ann", "bo"), ("bo", "ann")):
@@ -93,7 +93,7 @@ def test_each_setting_is_what_the_server_means(keelson: Host) -> None:
             )
             if sees.changes and not opens:
                 shut += 1
-                if not about(reading.notes, share.id, "less"):
+                if not about(plan, reading.notes, share, "less"):
                     unsaid.append(("new file", share, made, other))
             writable += opens
     print(

@@ -7,9 +7,11 @@ from typing import TypeVar
 
 from yardgate.core.edits.records import Edit, Join, PutGroup, PutUser
 from yardgate.core.host.state import OF_THE_HOST
+from yardgate.core.model.kinds import GROUPS, USERS
 from yardgate.core.model.names import fresh_id, unix_trouble
 from yardgate.core.model.naming import fold, name_trouble, show
 from yardgate.core.model.plan import LARGEST_NUMBER, LOCAL, Group, Plan, User
+from yardgate.formats.host_names import known_as
 from yardgate.formats.reading import FormatError, Note, Reading, gathered, left_out
 from yardgate.formats.sheets import decoded
 
@@ -19,12 +21,14 @@ LOWEST, HIGHEST = 1000, 60000  # UID_MIN and UID_MAX of login.defs(5)
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Whole:
     """What else is known of a host that is taken in whole. named, groups: accounts and groups that its folders and shares name. listed:
-    accounts that lists of shares let in. signing: accounts that its SMB server has; None: not known."""
+    accounts that lists of shares let in. signing: accounts that its SMB server has; None: not known. plain: whether plain names are also those
+    of a domain's accounts."""
 
     named: frozenset[str]
     groups: frozenset[str]
     listed: frozenset[str] = frozenset()
     signing: frozenset[str] | None = None
+    plain: bool = False
 
     def signs_in(self, name: str, *, in_range: bool) -> bool:
         """Whether it is the account of somebody who signs in, rather than the host's own."""
@@ -57,31 +61,45 @@ def read(
     groups = _joined(_taken_in(group, _group(), notes), notes)
     named = whole.named if whole is not None else frozenset[str]()
     spoken_of = whole.groups if whole is not None else frozenset[str]()
+    theirs = _of_directories(plan, whole)
     in_range = {name for _, name, uid, _, _ in people if lowest <= uid <= highest}
-    primary = {gid for _, name, _, gid, _ in people if name in in_range | named}
+    primary = {gid for _, name, _, gid, _ in people if name in in_range or name in named}
     first_in = _by_primary(people)
     into, alone = list[GroupLine](), list[tuple[int | None, str]]()
     outside: list[tuple[int | None, str]] = []
     for one in groups:
         line, name, gid, members = one
         others = {*first_in.get(gid, ()), *members}
+        of_ours = not in_range.isdisjoint(others - {name}) or any(fold(one) in theirs for one in members)
         if not lowest <= gid <= highest and gid not in primary and name not in spoken_of:
             outside.append((line, show(name)))
-        elif not private_groups and name not in spoken_of and name in in_range and not others & in_range - {name}:
+        elif not private_groups and name not in spoken_of and name in in_range and not of_ours:
             alone.append((line, show(name)))
         else:
             into.append(one)
     asked = named | {member for *_, members in into for member in members if whole is not None}
-    kept = [one for one in people if one[1] in in_range | asked]
+    kept = [one for one in people if one[1] in in_range or one[1] in asked]
+    for kind, some in (USERS, kept), (GROUPS, into):
+        if len(some) > kind.most:
+            raise FormatError(
+                f"{len(some):,} {kind.many} would come in; a plan has at most {kind.most:,}. Narrow the range of numbers"
+            )
     why = f"outside the numbers {lowest} to {highest}"
     why += ", and named by no folder or share" if whole is not None else ""
-    left = [(line, show(name)) for line, name, *_ in people if name not in in_range | asked]
+    left = [(line, show(name)) for line, name, *_ in people if name not in asked and name not in in_range]
     notes += left_out(left, "account", "accounts", why)
     notes += left_out(outside, "group", "groups", why)
     notes += left_out(alone, "group", "groups", "each is one account's own, with nobody else in it")
     signing = {name for _, name, *_ in kept if whole is None or whole.signs_in(name, in_range=name in in_range)}
-    edits = _edits(plan, kept, into, signing, (lowest, highest), notes, whole=whole is not None)
+    edits = _edits(plan, kept, into, signing, theirs, (lowest, highest), notes, whole=whole is not None)
     return Reading(tuple(edits), gathered(notes))
+
+
+def _of_directories(plan: Plan, whole: Whole | None) -> Mapping[str, str]:
+    """Folded name -> id, of accounts of directories that the lines of groups may name."""
+    plain = whole is not None and whole.plain
+    people = [user for user in plan.users.values() if user.origin != LOCAL]
+    return {name: user.id for user in people for name in known_as(plan, user, plain=plain)}
 
 
 def _by_primary(people: Iterable["PasswdLine"]) -> Mapping[int, Sequence[str]]:
@@ -97,6 +115,7 @@ def _edits(
     people: Sequence["PasswdLine"],
     groups: Sequence["GroupLine"],
     signing: Collection[str],
+    theirs: Mapping[str, str],
     numbers: tuple[int, int],
     notes: list[Note],
     *,
@@ -128,11 +147,13 @@ def _edits(
     first_in = _by_primary(people)
     for line, name, gid, members in groups:
         inside = {*first_in.get(gid, ()), *members}
-        low = not numbers[0] <= gid <= numbers[1] and (name in OF_THE_HOST or inside.isdisjoint(signing))
+        nobody = inside.isdisjoint(signing) and not any(fold(member) in theirs for member in members)
+        low = not numbers[0] <= gid <= numbers[1] and (name in OF_THE_HOST or nobody)
         yield from grouped(name, gid, of_host=whole and (low or unix_trouble(name) is not None))
         here = ours[fold(name)]
-        joins += [Join(here.id, ids[fold(m)]) for m in members if m in names and ids[fold(m)] not in here.members]
-        strangers += [(line, f"{show(member)} of {show(name)}") for member in members if member not in names]
+        found = {m: ids[fold(m)] if m in names else theirs.get(fold(m)) for m in members}
+        joins += [Join(here.id, who) for who in found.values() if who is not None and who not in here.members]
+        strangers += [(line, f"{show(member)} of {show(name)}") for member, who in found.items() if who is None]
     notes += left_out(strangers, "member", "members of groups", "no such account came in")
     for line, name, uid, gid, full_name in people:
         if gid not in by_gid and whole and gid != 0 and (name, uid) not in private:
@@ -142,12 +163,10 @@ def _edits(
                 Note(line, f"{show(name)} has {gid} as primary group, and no group that came in has this number")
             )
         existing = known.get(fold(name))
-        theirs = name not in signing
-        user = existing or User(
-            id=ids[fold(name)], name=name, full_name=_full_name(full_name), of_host=whole and theirs
-        )
+        shut = name not in signing
+        user = existing or User(id=ids[fold(name)], name=name, full_name=_full_name(full_name), of_host=whole and shut)
         user = replace(user, uid=uid, primary_group=by_gid.get(gid, user.primary_group))
-        if existing is None and theirs:
+        if existing is None and shut:
             person = numbers[0] <= uid <= numbers[1]
             user = replace(user, kind="person" if person else "service", enabled=False)
         if user != existing:

@@ -1,12 +1,25 @@
 """Whom the names and numbers of a Unix host mean in a plan; those that nobody knows are kept as the server's own."""
 
-from collections.abc import Iterator
+from collections.abc import Collection, Iterator
 
 from yardgate.core.edits.records import Edit, PutGroup, PutUser
+from yardgate.core.model.mentions import mentioned
 from yardgate.core.model.names import fresh_id
 from yardgate.core.model.naming import fold, name_trouble, show
-from yardgate.core.model.plan import LARGEST_NUMBER, LOCAL, ROOT, Group, Plan, User
+from yardgate.core.model.plan import LARGEST_NUMBER, LOCAL, ROOT, Group, Place, Plan, User
 from yardgate.formats.reading import FormatError, Make, Note, Unknown
+
+
+def known_as(plan: Plan, account: User | Group, *, plain: bool = False) -> Iterator[str]:
+    """What a host calls an account, folded: one of a directory by the short or the DNS name of its domain, as winbindd(8) knows it, and by
+    its plain name only where the host takes that for the directory's (`plain`)."""
+    directory = plan.directories.get(account.origin)
+    if directory is None or plain:
+        yield fold(account.name)
+    if directory is not None:
+        yield fold(f"{directory.name}\\{account.name}")
+        yield fold(f"{directory.domain}\\{account.name}")
+        yield fold(f"{account.name}@{directory.domain}")
 
 
 class HostNames:
@@ -24,9 +37,7 @@ class HostNames:
         for kind, records in accounts.items():
             for record in sorted(records, key=lambda record: record.origin != LOCAL):  # a plain name is the host's own
                 number = record.uid if isinstance(record, User) else record.gid
-                names: tuple[str, ...] = (fold(plan.called(record.id)), fold(record.name))
-                if (source := plan.directories.get(record.origin)) is not None:
-                    names = (fold(f"{record.name}@{source.domain}"), *names)
+                names = known_as(plan, record, plain=True)
                 for name in (*names, *([str(number)] if number is not None else [])):
                     self.ids.setdefault((kind, name), record.id)
                 if number == 0:
@@ -82,18 +93,21 @@ class HostNames:
             self.ids[kind, fold(name)] = new
         return new
 
-    def notes(self) -> Iterator[Note]:
-        """What is said of those whom nobody knew."""
+    def notes(self, places: Collection[Place]) -> Iterator[Note]:
+        """What is said of those whom nobody knew. places: whose lists and owners may be among them."""
         for of, one, many in (("who", "account", "accounts"), ("group", "group", "groups")):
             found = [name for name in self.unknown if name.of == of]
             if not found:
                 continue
             names = ", ".join(show(name.name) for name in found[:8]) + (" and more" if len(found) > 8 else "")
             what = f"{one} {names}" if len(found) == 1 else f"{len(found)} {many} ({names})"
+            kind = "user" if of == "who" else "group"
+            ids = {self.ids[kind, fold(name.name)] for name in found}
             owner = "whoever that is" if len(found) == 1 else "whoever these are"
             yield Note(
                 found[0].line,
                 f"nobody knows the {what}, {owner}: kept in the lists as the server's own, and nobody of the plan counts as it",
                 toward="more",
+                about=tuple(place.id for place in places if not ids.isdisjoint(mentioned(place))),
                 lines=len(found),
             )

@@ -44,7 +44,8 @@ def read(
     if not found:
         raise wrong[0] if wrong else FormatError("there is no file or folder in it", 1, 1)
     reading = _places(plan, found, _top(style, text, found), at, called, names)
-    said = gathered((*_said_of(wrong), *names.notes(), *_said_of_ordered(text, found), *reading.notes))
+    placed = [edit.place for edit in reading.edits if isinstance(edit, PutPlace)]
+    said = gathered((*_said_of(wrong), *names.notes(placed), *_said_of_ordered(text, found), *reading.notes))
     known = (SetTarget(replace(plan.target, nfs_domain=domain)),) if domain and not plan.target.nfs_domain else ()
     return replace(reading, edits=(*known, *reading.edits), notes=said, unknown=tuple(names.unknown))
 

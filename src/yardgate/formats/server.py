@@ -59,6 +59,7 @@ def read(
             groups=(_in_lists(copied, "group") | groups) - {ADMIN},
             signing=frozenset(known) if known is not None else None,
             listed=lists,
+            plain=smb_shares.default_domain(configuration),
         )
         taking.take(
             "passwd, group", accounts.read(taking.plan, copied.passwd, copied.group, lowest, highest, whole=whole)

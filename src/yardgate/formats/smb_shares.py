@@ -14,9 +14,10 @@ from yardgate.core.access.storage import tier_of
 from yardgate.core.acl.rights import Level
 from yardgate.core.edits.records import PutPlace, PutShare, SetGrant
 from yardgate.core.model.naming import fold, show
-from yardgate.core.model.plan import EVERYONE, GUEST_ACCOUNT
+from yardgate.core.model.plan import EVERYONE, GUEST_ACCOUNT, LOCAL, Group, Plan, User
 from yardgate.core.model.share import Share, share_name_trouble
 from yardgate.formats import smb_server
+from yardgate.formats.host_names import known_as
 from yardgate.formats.reading import Toward
 from yardgate.formats.smb_server import Configuration, Section
 from yardgate.formats.taking import Taking
@@ -34,6 +35,8 @@ WIDER: Mapping[str, Toward] = {
 """What somebody may really get of whom a list names and the plan does not know."""
 ANYBODY = frozenset({"%U", "%u", "S-1-5-11", "S-1-1-0", "@%G", "@%g", "+%G", "+%g"})
 """What whoever signs in is called (smb.conf(5), substitutions; MS-DTYP 2.4.2.4)."""
+OF_A_DOMAIN = frozenset({"security", "server role", "winbind use default domain"})
+"""Settings of [global] of which nothing needs to be said where the plan has the domain's accounts."""
 USUAL_MASK, GROUP_WRITES = 0o744, 0o020
 
 
@@ -59,13 +62,29 @@ def take(taking: Taking, found: Configuration, descriptors: str = "") -> None:
     """The shares of a server as shares of a plan. descriptors: what `sharesec --view-all` says. What a plan cannot say is noted."""
     for remark in found.remarks:
         taking.say(remark.file, remark.line, f"not understood: {remark.text}", "either")
+    joined = _joined(taking.plan, found)
     for said, name, effect in smb_server.effects(found):
+        if joined and name in OF_A_DOMAIN:
+            continue
         taking.say(said.file, said.line, f"[global] {name} = {said.value}: {effect.words}", effect.toward)
     limits = _limits(descriptors)
     for section in found.shares.values():
         place = _place(taking, found, section)
         if place is not None:
             _Share(taking, found, section, place, limits.get(section.name.casefold(), ())).take()
+
+
+def default_domain(found: Configuration | None) -> bool:
+    """Whether the server takes plain names for those of its domain, too (smb.conf(5), winbind use default domain)."""
+    said = found.general.settings.get("winbind use default domain") if found is not None else None
+    return said is not None and said.value.casefold() in smb_server.YES
+
+
+def _joined(plan: Plan, found: Configuration) -> bool:
+    """Whether the domain that the server belongs to is one of the plan's directories."""
+    said = found.general.settings
+    names = {fold(said[name].value) for name in ("workgroup", "realm") if name in said}
+    return any(names & {fold(one.name), fold(one.domain)} for one in plan.directories.values())
 
 
 def _place(taking: Taking, found: Configuration, share: Section) -> str | None:
@@ -234,12 +253,24 @@ class _Share:
             acts_as = self._account(user.value.strip('"'), group=False)
             if acts_as is None:
                 self.say(f"has all act as {show(user.value)}, who did not come in", "either", "force user")
-        if group is None or not group.value or group.value.startswith("+"):  # which only names what new files belong to
+        if group is None or not group.value:
+            return acts_as, None
+        if group.value.strip('"').startswith("+"):
+            self._own_group(group.value.strip('"').lstrip("+"))
             return acts_as, None
         acts_as_group = self._account(group.value.strip('"').lstrip("@"), group=True)
         if acts_as_group is None:
             self.say(f"has all act in the group {show(group.value)}, which did not come in", "either", "force group")
         return acts_as, acts_as_group
+
+    def _own_group(self, name: str) -> None:
+        """A group that all are in who are its members anyway: it only names what they make; but it takes the place of a primary group."""
+        plan = self.taking.plan
+        forced = self._account(name, group=True)
+        whose = [u for u in plan.users.values() if u.origin != LOCAL and forced not in (None, u.primary_group)]
+        if any(forced in token(plan, user.id) for user in whose):
+            words = f"members of {show(name)} who are the domain's do not count as their primary group in it"
+            self.say(words, "less", "force group")
 
     # --- who gets in --------------------------------------------------------------------------------------------------
 
@@ -278,18 +309,17 @@ class _Share:
             )
         before, _, plain = name.rpartition("\\")
         own = self.found.general.settings.get("netbios name")
-        where = {"unix group"} if group else {"unix user", own.value.casefold() if own is not None else ""}
-        if before and before.casefold() not in where:
-            return self._of_directory(name)
-        if group:
-            return next((one.id for one in plan.groups.values() if one.name == plain and one.origin == "local"), None)
-        return next(
-            (one.id for one in plan.users.values() if fold(one.name) == fold(plain) and one.origin == "local"), None
-        )
+        where = {"", "unix group"} if group else {"", "unix user", own.value.casefold() if own is not None else ""}
+        records: Collection[User | Group] = plan.groups.values() if group else plan.users.values()
+        for one in records if before.casefold() in where else ():
+            if one.origin == LOCAL and (one.name == plain if group else fold(one.name) == fold(plain)):
+                return one.id
+        return self._of_directory(records, name)
 
-    def _of_directory(self, name: str) -> str | None:
-        plan = self.taking.plan
-        return next((who for who in (*plan.users, *plan.groups) if fold(plan.called(who)) == fold(name)), None)
+    def _of_directory(self, records: "Collection[User | Group]", name: str) -> str | None:
+        plan, plain = self.taking.plan, default_domain(self.found)
+        theirs = (one for one in records if one.origin != LOCAL)
+        return next((one.id for one in theirs if fold(name) in known_as(plan, one, plain=plain)), None)
 
     def _limit(self, token: Collection[str]) -> Level:
         """What the descriptor of the share lets through: of each right the first entry that names somebody counts (MS-DTYP 2.5.3.2)."""

@@ -20,7 +20,7 @@ from yardgate.core.access.spec.explain import Gate, Reason, account_gate, grants
 from yardgate.core.access.storage import StorageState, granted_on, named_by, rights_on, storage_state
 from yardgate.core.acl.rights import EVERYTHING, Level, keeper, level, odd
 from yardgate.core.model.naming import fold
-from yardgate.core.model.plan import EVERYONE, GUEST, Plan
+from yardgate.core.model.plan import EVERYONE, GUEST, LOCAL, Plan
 from yardgate.core.model.share import Over, Protocol, ServiceId, Share, Squash, host_rule
 
 CLAIMED = 16  # supplementary groups that fit into an AUTH_SYS credential (RFC 5531 appendix A)
@@ -64,8 +64,8 @@ def inside(plan: Plan, share: Share) -> Sequence[str]:
 def identity(plan: Plan, subject: str, over: Over) -> tuple[str, Token]:
     """As whom storage sees somebody, and all that they count as there.
 
-    Over SMB a share may have everybody act as one user, or be in one group besides (smb.conf(5), force user and force group). A guest is
-    the account that the host has for it, where the plan knows that.
+    Over SMB a share may have everybody act as one user, or be in one group besides (smb.conf(5), force user and force group), which takes the
+    place of a primary group (`displaced`). A guest is the account that the host has for it, where the plan knows that.
     Over NFS a client claims numeric ids: root, or everybody, may be squashed to the guest (exports(5)), and of more groups
     than fit only the first are sent, in the order of their numbers.
     """
@@ -74,7 +74,23 @@ def identity(plan: Plan, subject: str, over: Over) -> tuple[str, Token]:
         return _squashed(plan, subject, share.squash)
     who, ways = _as(plan, share.acts_as or subject)
     also = share.acts_as_group
-    return who, ways if also is None or also in ways else {**ways, also: (who, also)}
+    if also is None:
+        return who, ways
+    lost = displaced(plan, share, who)
+    kept = {one: way for one, way in ways.items() if one != lost}
+    return who, kept if also in kept else {**kept, also: (who, also)}
+
+
+def displaced(plan: Plan, share: Share, who: str) -> str | None:
+    """The primary group as which somebody does not count inside a share, since the group that all are in takes its place.
+
+    So it is with accounts of a directory, whose primary group their list of groups does not have once more (MS-PAC 2.5, GroupIds); a
+    host's own accounts are in theirs twice (initgroups(3)).
+    """
+    user = plan.users.get(who)
+    if share.acts_as_group is None or user is None or user.origin == LOCAL or user.primary_group == share.acts_as_group:
+        return None
+    return user.primary_group
 
 
 def _as(plan: Plan, subject: str) -> tuple[str, Token]:
@@ -221,6 +237,9 @@ def _share_gate(plan: Plan, subject: str, over: Over, storage: StorageState) -> 
     else:
         granted = _granted_gate(plan, subject, share, storage)
         found = granted if is_by_share(storage, share) else replace(granted, level=Level.RW)
+        if (lost := displaced(plan, share, share.acts_as or subject)) is not None:
+            words = f"Inside, {plan.named(share.acts_as_group or '')} takes the place of their primary group {plan.named(lost)}"
+            found = replace(found, sentence=f"{found.sentence} {words}, which does not count there.")
     if share.read_only and found.level > Level.RO:
         return replace(
             found,
@@ -314,7 +333,8 @@ def _acting(matrix: Matrix, over: Over, place: str) -> tuple[Bits, Bits]:
 def told_apart(matrix: Matrix, over: Over, place: str) -> Iterator[Sequence[int]]:
     """The subjects, by number, in sets of which storage sees all alike on the way to a place."""
     plan, counting, storage = matrix.plan, matrix.counting, matrix.storage
-    if plan.shares[over.share].acts_as is not None:
+    share = plan.shares[over.share]
+    if share.acts_as is not None:
         yield range(len(counting.subjects))
         return
     whos: dict[str, None] = {}
@@ -322,10 +342,13 @@ def told_apart(matrix: Matrix, over: Over, place: str) -> Iterator[Sequence[int]
         owners = [who for who in (stored.owner, stored.group) if plan.account(who) is not None]
         whos |= dict.fromkeys([*(named_by(stored.list) if stored.list is not None else ()), *owners])
     for one in Classes(counting, list(whos)):
-        users = [user for user in one.users if plan.users[user].uid != 0]
-        for alike in ([*users, *one.groups], [user for user in one.users if user not in users]):
-            if alike:
-                yield [counting.number[subject] for subject in alike]
+        apart: dict[tuple[bool, str | None], list[int]] = {}
+        for subject in (*one.users, *one.groups):
+            user = plan.users.get(subject)
+            lost = displaced(plan, share, subject)
+            key = user is not None and user.uid == 0, lost if lost in whos else None
+            apart.setdefault(key, []).append(counting.number[subject])
+        yield from apart.values()
 
 
 def lets_in(matrix: Matrix, over: Over) -> Codes:

@@ -400,6 +400,8 @@ def _acting(asked: Asked, planned: Planned, facts: Facts) -> tuple[Asked, Facts]
     if offer is None or not (offer.acts_as or offer.acts_as_group):
         return asked, facts
     groups = groups_of(planned.system, offer.acts_as) if offer.acts_as else facts.groups
+    if offer.acts_as_group and not offer.acts_as and facts.account is not None and "\\" in asked.account:
+        groups -= {facts.account.primary}  # a directory's account counts as the share's group in its place
     acting = replace(asked, account=offer.acts_as or asked.account)
     return acting, replace(facts, groups=groups | {offer.acts_as_group} - {""})
 

@@ -322,9 +322,9 @@ def _speaking_for(plan: Plan, who: str) -> Iterator[str]:
 
 def _acting(want: Want, way: Over | None, share: Share | None) -> tuple[Want, Iterator[tuple[Edit, ...]]]:
     """What is wanted of whom storage sees in somebody's place over SMB, and what lets them act as themselves."""
-    if share is None or share.acts_as is None or way is None or way.protocol != "smb":
+    if share is None or not share.acts or way is None or way.protocol != "smb":
         return want, iter(())
-    return replace(want, subject=share.acts_as), _as_themselves(share)
+    return replace(want, subject=share.acts_as or want.subject), _as_themselves(share)
 
 
 def _as_themselves(share: Share) -> Iterator[tuple[Edit, ...]]:
