@@ -368,5 +368,12 @@ DOMAIN: list[list[str]] = [
     ["join", "Doctors", "ada", "bram"], ["join", "Nurses", "cora", "finn"], ["join", "Front Desk", "edda"],
     ["join", "Clinic", "Doctors", "Nurses"], ["join", "Billing", "bram", "edda"], ["disable", "finn"],
 ]  # fmt: skip
+PLAIN = r"""
+sed -i 's/LANTERNQUAY.cora/cora/' /etc/group
+userdel ada; smbpasswd -x ada; userdel newcomer; smbpasswd -x newcomer; chown -R root:root /srv/forms
+sed -i 's/winbind use default domain = no/winbind use default domain = yes/' /etc/samba/smb.conf
+smbcontrol winbindd reload-config; smbcontrol smbd reload-config; net cache flush; sleep 1
+"""
+"""Has the server take plain names for the domain's."""
 
 OFFICES = (LAW, STUDIO, CHARITY)

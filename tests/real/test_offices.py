@@ -16,7 +16,7 @@ from yardgate.core.edits.apply import apply
 from yardgate.core.edits.records import Join, PutUser
 from yardgate.core.host.compiled import compiled
 from yardgate.core.host.state import asked
-from yardgate.core.host.steps import steps
+from yardgate.core.host.steps import Step, steps
 from yardgate.core.model.kinds import check
 from yardgate.core.model.plan import GUEST, LOCAL, Plan, User
 from yardgate.core.model.share import Share
@@ -78,7 +78,7 @@ def taken_in(at: Host, office: Office, before: Plan) -> tuple[Plan, Reading]:
 
 
 def entered(at: Host, plan: Plan, reading: Reading, sign_in: Callable[[Plan, str], dict[str, str]] = sign_in) -> None:
-    """Everybody finds what the plan says, or a note says otherwise; a rollout of the plan has nothing to do."""
+    """Everybody finds what the plan says, or a note says otherwise."""
     matrix = resolve(plan, ON)
     counts = Counter[str]()
     wrong = visit(at, matrix, counts, top="/", sign_in=sign_in)
@@ -89,8 +89,12 @@ def entered(at: Host, plan: Plan, reading: Reading, sign_in: Callable[[Plan, str
     for _, share, *rest in unsaid[:40]:
         print(share.name, rest)
     assert unsaid == []
-    wanted = compiled(matrix, "/", tuple(plan.directories)).system
-    assert [step.id for step in steps(read(runner(at), asked(wanted)), wanted)] == []
+
+
+def left_to_do(at: Host, plan: Plan) -> tuple[Step, ...]:
+    """The steps of a rollout of what was taken in."""
+    wanted = compiled(resolve(plan, ON), "/", tuple(plan.directories)).system
+    return steps(read(runner(at), asked(wanted)), wanted)
 
 
 def one_more(at: Host, plan: Plan) -> None:
@@ -113,4 +117,5 @@ def test_an_office_is_entered_as_the_plan_of_it_says(keelson: Host, office: Offi
     set_up(keelson, office)
     plan, reading = taken_in(keelson, office, Plan(name=office.name))
     entered(keelson, plan, reading)
+    assert left_to_do(keelson, plan) == ()
     one_more(keelson, plan)

@@ -11,7 +11,6 @@ from yardgate.core.model.kinds import GROUPS, USERS
 from yardgate.core.model.names import fresh_id, unix_trouble
 from yardgate.core.model.naming import fold, name_trouble, show
 from yardgate.core.model.plan import LARGEST_NUMBER, LOCAL, Group, Plan, User
-from yardgate.formats.host_names import known_as
 from yardgate.formats.reading import FormatError, Note, Reading, gathered, left_out
 from yardgate.formats.sheets import decoded
 
@@ -70,7 +69,7 @@ def read(
     for one in groups:
         line, name, gid, members = one
         others = {*first_in.get(gid, ()), *members}
-        of_ours = not in_range.isdisjoint(others - {name}) or any(fold(one) in theirs for one in members)
+        of_ours = not in_range.isdisjoint(others - {name}) or not theirs.keys().isdisjoint(members)
         if not lowest <= gid <= highest and gid not in primary and name not in spoken_of:
             outside.append((line, show(name)))
         elif not private_groups and name not in spoken_of and name in in_range and not of_ours:
@@ -96,10 +95,13 @@ def read(
 
 
 def _of_directories(plan: Plan, whole: Whole | None) -> Mapping[str, str]:
-    """Folded name -> id, of accounts of directories that the lines of groups may name."""
+    """Name -> id, of accounts of directories that the lines of groups may name: just as winbindd(8) calls them."""
     plain = whole is not None and whole.plain
-    people = [user for user in plan.users.values() if user.origin != LOCAL]
-    return {name: user.id for user in people for name in known_as(plan, user, plain=plain)}
+    return {
+        user.name.lower() if plain else f"{plan.source(user.origin)}\\{user.name.lower()}": user.id
+        for user in plan.users.values()
+        if user.origin != LOCAL
+    }
 
 
 def _by_primary(people: Iterable["PasswdLine"]) -> Mapping[int, Sequence[str]]:
@@ -147,11 +149,11 @@ def _edits(
     first_in = _by_primary(people)
     for line, name, gid, members in groups:
         inside = {*first_in.get(gid, ()), *members}
-        nobody = inside.isdisjoint(signing) and not any(fold(member) in theirs for member in members)
+        nobody = inside.isdisjoint(signing) and theirs.keys().isdisjoint(members)
         low = not numbers[0] <= gid <= numbers[1] and (name in OF_THE_HOST or nobody)
         yield from grouped(name, gid, of_host=whole and (low or unix_trouble(name) is not None))
         here = ours[fold(name)]
-        found = {m: ids[fold(m)] if m in names else theirs.get(fold(m)) for m in members}
+        found = {m: ids[fold(m)] if m in names else theirs.get(m) for m in members}
         joins += [Join(here.id, who) for who in found.values() if who is not None and who not in here.members]
         strangers += [(line, f"{show(member)} of {show(name)}") for member, who in found.items() if who is None]
     notes += left_out(strangers, "member", "members of groups", "no such account came in")

@@ -32,12 +32,16 @@ class HostNames:
         self.unknown: list[Unknown] = []
         self.taken = {*plan.users, *plan.groups, *plan.places}
         self.roots: dict[tuple[str, str], str] = {}  # root as an account of the plan, where a list names it
+        self.just_so: dict[tuple[str, str], str] = {}  # as the host writes it: two may differ in case alone
         self.ids: dict[tuple[str, str], str] = {}
         accounts: dict[str, list[User | Group]] = {"user": [*plan.users.values()], "group": [*plan.groups.values()]}
         for kind, records in accounts.items():
             for record in sorted(records, key=lambda record: record.origin != LOCAL):  # a plain name is the host's own
                 number = record.uid if isinstance(record, User) else record.gid
                 names = known_as(plan, record, plain=True)
+                self.just_so.setdefault(
+                    (kind, record.name if record.origin == LOCAL else record.name.lower()), record.id
+                )
                 for name in (*names, *([str(number)] if number is not None else [])):
                     self.ids.setdefault((kind, name), record.id)
                 if number == 0:
@@ -51,8 +55,8 @@ class HostNames:
         if before and fold(after) == self.domain and (kind, fold(name)) not in self.ids:
             name = before
         key = kind, fold(name)
-        if key in self.ids:
-            return self.ids[key]
+        if (found := self.just_so.get((kind, name), self.ids.get(key))) is not None:
+            return found
         if (why := name_trouble(name)) is not None:
             raise FormatError(f"the name {show(name)} {why}", line, 1)
         number = int(name) if name.isascii() and name.isdigit() and int(name) <= LARGEST_NUMBER else None

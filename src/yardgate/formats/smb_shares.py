@@ -308,13 +308,17 @@ class _Share:
                 (who for kind, number, who in numbers if (kind, number) == (int(matched[1]), int(matched[2]))), None
             )
         before, _, plain = name.rpartition("\\")
-        own = self.found.general.settings.get("netbios name")
-        where = {"", "unix group"} if group else {"", "unix user", own.value.casefold() if own is not None else ""}
+        called = self.found.general.settings.get("netbios name")
+        where = (
+            {"", "unix group"} if group else {"", "unix user", called.value.casefold() if called is not None else ""}
+        )
         records: Collection[User | Group] = plan.groups.values() if group else plan.users.values()
-        for one in records if before.casefold() in where else ():
-            if one.origin == LOCAL and (one.name == plain if group else fold(one.name) == fold(plain)):
-                return one.id
-        return self._of_directory(records, name)
+        theirs = self._of_directory(records, name)
+        if before.casefold() not in where or (group and theirs is not None):  # a domain's group comes before the host's
+            return theirs
+        own = (one for one in records if one.origin == LOCAL)
+        same = (one.id for one in own if (one.name == plain if group else fold(one.name) == fold(plain)))
+        return next(same, theirs)
 
     def _of_directory(self, records: "Collection[User | Group]", name: str) -> str | None:
         plan, plain = self.taking.plan, default_domain(self.found)

@@ -9,7 +9,18 @@ from dataclasses import dataclass, field
 from typing import Literal, NamedTuple
 
 from yardgate.core.acl.rights import STRICT
-from yardgate.core.host.state import ADMIN, OF_THE_HOST, Dataset, Export, Folder, HostAccount, HostGroup, Members, Offer
+from yardgate.core.host.state import (
+    ADMIN,
+    OF_THE_HOST,
+    Dataset,
+    Export,
+    Folder,
+    HostAccount,
+    HostGroup,
+    Members,
+    Offer,
+    whos,
+)
 from yardgate.core.host.steps import Step
 from yardgate.core.model.naming import show
 
@@ -29,7 +40,8 @@ LOWEST, HIGHEST = 1000, 60000  # numbers of people's accounts, where a host says
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class HostAccounts:
-    """The accounts and groups that a host has, by name, with their numbers; and from which numbers on it keeps people's. name: its own."""
+    """The accounts and groups that a host has, by name, with their numbers; and from which numbers on it keeps people's. name: its own.
+    plain_names: whether it calls the accounts of its domain by their names alone."""
 
     __pydantic_config__ = STRICT
     users: Mapping[str, int] = field(default_factory=dict)
@@ -37,6 +49,7 @@ class HostAccounts:
     lowest_uid: int = LOWEST
     lowest_gid: int = LOWEST
     name: str = ""
+    plain_names: bool = False
 
 
 class Managed(NamedTuple):
@@ -117,6 +130,8 @@ def _whys(step: Step, bounds: Bounds, host: HostAccounts, ours: Collection[Manag
     was, now = step.before, step.after
     match step.record:
         case Folder(name=name) | Dataset(name=name):
+            if isinstance(now, Folder) and any("\\" in who for who in (now.owner, now.group, *whos(now.listed))):
+                yield from _by_name_alone(host)
             for path in {name: None, was.name if was is not None else name: None}:
                 if not below(bounds.top, path):
                     yield f"{path} does not lie in {bounds.top}"
@@ -133,6 +148,8 @@ def _whys(step: Step, bounds: Bounds, host: HostAccounts, ours: Collection[Manag
                 yield from _number("group", now.gid, old, max(bounds.lowest, host.lowest_gid), bounds.highest)
         case Members(name=name):
             yield from _theirs("groups", name, host, ours)
+            if isinstance(now, Members) and any("\\" in user for user in now.users):
+                yield from _by_name_alone(host)
         case HostAccount():
             if isinstance(now, HostAccount):
                 yield from (
@@ -149,6 +166,12 @@ def _whys(step: Step, bounds: Bounds, host: HostAccounts, ours: Collection[Manag
                 yield from _number("account", now.uid, old, max(bounds.lowest, host.lowest_uid), bounds.highest)
                 if not isinstance(was, HostAccount) or was.primary != now.primary:
                     yield from _primary(now.primary, host, ours)
+
+
+def _by_name_alone(host: HostAccounts) -> Iterator[str]:
+    """Why nothing is written that names accounts of a domain: the host would not find them by it."""
+    if host.plain_names:
+        yield "the server calls the accounts of its domain by their names alone, which rollouts do not; set “winbind use default domain” to no there"
 
 
 def _theirs(

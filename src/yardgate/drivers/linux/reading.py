@@ -127,8 +127,9 @@ def smb_runs(run: Runner) -> bool:
     return run(Command(("smbcontrol", "smbd", "ping"), "ask whether the SMB server runs", changes=False)).code == 0
 
 
-def about(run: Runner) -> HostAccounts:
-    """All accounts and groups of the host's own files, and from which numbers on it keeps people's (login.defs(5)). Raises ApplianceError."""
+def about(run: Runner, files: Files = FILES) -> HostAccounts:
+    """All accounts and groups of the host's own files, from which numbers on it keeps people's (login.defs(5)), and how it calls those of its
+    domain. Raises ApplianceError."""
     users, groups = (
         {row[0]: int(row[2]) for row in _rows(run, path, fields)}
         for path, fields in (("/etc/passwd", 7), ("/etc/group", 4))
@@ -136,7 +137,16 @@ def about(run: Runner) -> HostAccounts:
     said = dict(re.findall(r"^\s*(UID_MIN|GID_MIN)\s+(\d+)", _text(run, "/etc/login.defs", missing=""), re.MULTILINE))
     lowest_uid, lowest_gid = (int(said.get(name, LOWEST)) for name in ("UID_MIN", "GID_MIN"))
     name = _text(run, "/proc/sys/kernel/hostname").strip()
-    return HostAccounts(users=users, groups=groups, lowest_uid=lowest_uid, lowest_gid=lowest_gid, name=name)
+    asking = ("testparm", "--suppress-prompt", "--parameter-name=winbind use default domain", files.smb_main)
+    plain = run(Command(asking, "ask how the SMB server calls accounts of its domain", changes=False, root=False)).out
+    return HostAccounts(
+        users=users,
+        groups=groups,
+        lowest_uid=lowest_uid,
+        lowest_gid=lowest_gid,
+        name=name,
+        plain_names=plain.strip().casefold() == "yes",
+    )
 
 
 def _people(run: Runner, asked: System, parts: Collection[RecordKind], files: Files) -> System:
