@@ -1,5 +1,7 @@
 """What a rollout may touch on a host, whatever the plan says: nobody becomes root by it."""
 
+from dataclasses import replace
+
 import pytest
 
 from yardgate.core.host.bounds import (
@@ -130,6 +132,19 @@ def test_what_a_step_makes_later_ones_may_change_and_what_is_refused_they_may_no
     renamed = group("rig", 1500, HostGroup(name="riggers", gid=1500))
     gone = Step(part="groups", before=HostGroup(name="yard"), after=None)
     assert made([renamed, gone], now) == {Managed("groups", "rig"), Managed("accounts", "ada")}
+
+
+def test_nothing_names_accounts_of_a_domain_where_the_host_calls_them_by_name_alone() -> None:
+    plain = replace(HOST, plain_names=True)
+    theirs = folder("/srv/keel/drawings")
+    assert isinstance(theirs.after, Folder)
+    for step in (
+        replace(theirs, after=replace(theirs.after, owner="NORTH\\cy")),
+        replace(members("yard"), after=Members(name="yard", users=frozenset({"NORTH\\cy"}))),
+    ):
+        assert not refused([step], BOUNDS, HOST)
+        assert "winbind use default domain" in refused([step], BOUNDS, plain)[step.id]
+    assert not refused([theirs, members("yard")], BOUNDS, plain)
 
 
 def test_an_administrator_is_offered_what_can_be_managed() -> None:

@@ -29,6 +29,7 @@ from yardgate.core.access.paths import (
 from yardgate.core.access.walk import walk
 from yardgate.core.acl import Mode, Posix, PosixEntry
 from yardgate.core.acl.rights import LEVELS, Level
+from yardgate.core.model.directory import Directory
 from yardgate.core.model.kinds import check
 from yardgate.core.model.plan import GUEST, Group, Place, Plan, Target, User
 from yardgate.core.model.share import HostRule, Over, Service, Share, host_rule, hosts, share_name_trouble
@@ -91,6 +92,35 @@ def test_each_gate_says_no_for_its_own_reason() -> None:
     assert level(office(guests=RO), GUEST, "petrel", smb) == (RO, "share")
     with pytest.raises(KeyError):
         explain_over(office(), "ann", "keel", smb, ON)
+
+
+def test_a_group_that_all_are_in_takes_the_place_of_a_primary_group_of_the_domain() -> None:
+    """As a real member server has it (tests/real/test_domain.py): a domain's account loses its primary group, the host's own does not."""
+    domain = Directory(id="north", name="NORTH", domain="north.example")
+    plan = replace(
+        office(acts_as_group="desk"),
+        directories={"north": domain},
+        users={
+            "ann": User(id="ann", name="ann", uid=1001, primary_group="all"),
+            "cy": User(id="cy", name="cy", uid=100_001, origin="north", key="S-1-5-21-1-2-3-1", primary_group="all"),
+        },
+        groups={
+            "all": Group(id="all", name="all", gid=100_513),
+            "desk": Group(id="desk", name="desk", gid=3000, members=frozenset({"cy"})),
+        },
+        grants={"hulls": {"all": RW, "desk": RW}},
+    )
+    entries = PosixEntry("group", "all", 7), PosixEntry("mask", "", 7), PosixEntry("other", "", 0)
+    named = Posix(entries, entries)
+    plan = replace(plan, places={**plan.places, "hulls": replace(plan.places["hulls"], acl=named)})
+    over = Over("s", "smb")
+    assert level(plan, "ann", "hulls", over)[0] == RW
+    assert level(plan, "cy", "hulls", over) == (NA, "list")
+    gate = next(gate for gate in explain_over(plan, "cy", "hulls", over, ON).gates if gate.kind == "share")
+    assert "desk takes the place of their primary group all" in gate.sentence
+    without = replace(plan, shares={"s": replace(plan.shares["s"], acts_as_group=None)})
+    assert level(without, "cy", "hulls", over)[0] == RW
+    assert check(plan) == ()
 
 
 def test_a_service_that_is_off_or_for_some_only() -> None:
