@@ -4,6 +4,7 @@ import re
 from collections import Counter
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
+from functools import lru_cache
 
 from yardgate.core.acl import Mode, Ordered, Posix, PosixEntry, posix
 from yardgate.core.acl.mode import STICKY, bits_of, entries_of
@@ -62,8 +63,10 @@ def _domain(plan: Plan, text: str) -> str:
 
 def _said_of_ordered(text: str, found: Sequence[ListedFile]) -> Iterator[Note]:
     """What ordered lists have that a plan has not, and what follows from lists that hand nothing down."""
+    if not any(isinstance(one.own, Ordered) for one in found):
+        return
     audits = [number for number, line in enumerate(text.split("\n"), 1) if re.match(r"\s*[UL]:[^:]*:[^:]+:", line)]
-    if audits and any(isinstance(one.own, Ordered) for one in found):
+    if audits:
         said = "1 entry only writes a log" if len(audits) == 1 else f"{len(audits)} entries only write a log"
         yield Note(audits[0], f"{said} (U, L), and may nobody anything; left out", lines=len(audits))
     none = [
@@ -168,19 +171,20 @@ def _once(listed: Sequence[ListedFile], top: tuple[str, ...]) -> tuple[list[List
     """What is listed below the topmost folder, each once, in folders that came in; and what is said of the rest."""
     found: dict[tuple[str, ...], ListedFile] = {}
     by_name: dict[tuple[str, ...], tuple[str, ...]] = {}
+    folded_step = lru_cache(maxsize=100_000)(fold)
     stray, again, twins = (list[tuple[int | None, str]]() for _ in range(3))
     gone: set[tuple[str, ...]] = set()
     for one in listed:
-        path, shown = one.path, show("/".join(one.path))
-        folded = tuple(fold(step) for step in path)
+        path = one.path
+        folded = tuple(map(folded_step, path))
         if path[: len(top)] != top:
-            stray.append((one.line, shown))
+            stray.append((one.line, show("/".join(path))))
         elif path in found:
-            again.append((one.line, shown))
-        elif by_name.setdefault(folded, path) != path or any(path[:depth] in gone for depth in range(len(path))):
+            again.append((one.line, show("/".join(path))))
+        elif by_name.setdefault(folded, path) != path or (gone and not gone.isdisjoint(_up_to(path))):
             gone.add(path)
             if one.folder:
-                twins.append((one.line, shown))
+                twins.append((one.line, show("/".join(path))))
         else:
             found[path] = one
     aside = [
@@ -194,6 +198,11 @@ def _once(listed: Sequence[ListedFile], top: tuple[str, ...]) -> tuple[list[List
         ),
     ]
     return list(found.values()), [replace(note, toward="either") for note in aside]
+
+
+def _up_to(path: tuple[str, ...]) -> Iterator[tuple[str, ...]]:
+    """The folders above one."""
+    return (path[:depth] for depth in range(len(path)))
 
 
 def _existing(plan: Plan, at: str | None, top: tuple[str, ...]) -> dict[tuple[str, ...], str]:

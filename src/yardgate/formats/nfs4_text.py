@@ -49,6 +49,8 @@ def blocks(text: str, after: int = 0) -> Iterator[Nfs4Block]:
     Raises FormatError with line and column."""
     block: Nfs4Block | None = None
     for number, line in enumerate(text.split("\n"), after + 1):
+        if not line:
+            continue
         if line.startswith("# file: "):
             if block is not None:
                 yield block

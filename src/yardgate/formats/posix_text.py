@@ -65,6 +65,8 @@ def blocks(text: str, after: int = 0) -> Iterator[PosixBlock]:
     block: PosixBlock | None = None
     for number, line in enumerate(text.split("\n"), after + 1):
         line = line.removesuffix("\r")
+        if not line:
+            continue
         if line.startswith("# file: "):
             if block is not None:
                 yield _whole(block)

@@ -1,10 +1,13 @@
 """What every reader gives back, and the error that names line and column."""
 
+import re
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
+from itertools import pairwise
 from typing import Literal, TypeVar
 
 from yardgate.core.edits.records import Edit
+from yardgate.core.model.kinds import PLACES
 
 ObjectKind = Literal["person", "service", "group", "place"]
 Make = Mapping[str, str]
@@ -128,7 +131,7 @@ def good_parts(
     """What could be read of a listing of files, each under a line “# file: ”; what is wrong with the others is added to `wrong`.
 
     blocks: reads a part of it that stands after so many lines. moved: the same of another file, with its first line, which is that line of the
-    text: most files have what others have, and that is read once. Raises FormatError where no part can be read.
+    text: most files have what others have, and that is read once. Raises FormatError where no part can be read, or too many differ.
     """
     known: dict[str, list[Block]] = {}
     for after, part in _parts(text):
@@ -141,22 +144,22 @@ def good_parts(
                 found = list(blocks(part, after))
                 if head.startswith(FILE):
                     known[said] = found
+                    if len(known) > PLACES.most:
+                        break
         except FormatError as error:
             wrong.append(error)
         else:
             yield from found
+    if len(known) > PLACES.most:
+        raise FormatError(f"there are more than {PLACES.most:,} different lists in it; list fewer folders at a time")
     if not known and wrong:
         raise wrong.pop(0)
 
 
 def _parts(text: str) -> Iterator[tuple[int, str]]:
     """What is said of each file, and after how many lines; what stands before the first belongs to that."""
-    begun, after, heads = list[str](), 0, 0
-    for number, line in enumerate(text.split("\n")):
-        if line.startswith(FILE):
-            heads += 1
-            if heads > 1:
-                yield after, "\n".join(begun)
-                begun, after = [], number
-        begun.append(line)
-    yield after, "\n".join(begun)
+    heads = [found.start() for found in re.finditer(f"^{FILE}", text, re.MULTILINE)]
+    after = 0
+    for begins, ends in pairwise([0, *heads[1:], len(text)]):
+        yield after, text[begins:ends]
+        after += text.count("\n", begins, ends)

@@ -8,6 +8,7 @@ import re
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field, replace
 from datetime import date, timedelta
+from itertools import islice
 
 from yardgate.core.edits.records import PutUser
 from yardgate.core.host.state import ADMIN
@@ -20,6 +21,7 @@ from yardgate.formats.reading import FormatError, Make, Reading, gathered, some_
 from yardgate.formats.taking import Taking, plain_path
 
 EPOCH = date(1970, 1, 1)
+MOST_TOPS = 500
 SHUT = EPOCH + timedelta(days=1)  # the day of expiry (shadow(5)) of an account that is shut
 
 
@@ -65,11 +67,19 @@ def read(
             "passwd, group", accounts.read(taking.plan, copied.passwd, copied.group, lowest, highest, whole=whole)
         )
         _shut(taking, copied, known)
-    for top, text in _listings(copied.listing):
+    tops = list(islice(_listings(copied.listing), MOST_TOPS + 1))
+    if len(tops) > MOST_TOPS:
+        raise FormatError(
+            f"the lists are of more than {MOST_TOPS} folders of which none is in another; each would be a pool"
+        )
+    for top, after, text in tops:
         pool = _pool(taking, top)
         named = taking.plan.places[pool].name if pool is not None else _free_pool(taking, top)
-        reading = listing.read(taking.plan, text, "posix", pool, make, called=named, only_folders=True)
-        taking.take("getfacl", reading)
+        try:
+            reading = listing.read(taking.plan, text, "posix", pool, make, called=named, only_folders=True)
+        except FormatError as error:
+            raise FormatError(error.plain, (error.line or 1) + after, error.column) from None
+        taking.take("getfacl", _later(reading, after))
         pool = pool or _pool_called(taking.plan, named)
         assert pool is not None
         taking.tops[top] = pool
@@ -87,19 +97,26 @@ def _in_lists(copied: Copied, which: str) -> frozenset[str]:
     return frozenset(map(posix_text.unescape, said))
 
 
-def _listings(text: str) -> Iterator[tuple[str, str]]:
-    """The topmost folders of a listing, each with what is listed below it, in the lines in which it stood."""
+def _later(reading: Reading, after: int) -> Reading:
+    """What was read of a part of a text, with the lines of the whole."""
+    notes = [replace(note, line=note.line + after if note.line is not None else None) for note in reading.notes]
+    unknown = [replace(name, line=name.line + after) for name in reading.unknown]
+    return replace(reading, notes=tuple(notes), unknown=tuple(unknown))
+
+
+def _listings(text: str) -> Iterator[tuple[str, int, str]]:
+    """The topmost folders of a listing, each with what is listed below it, and how many lines stand before that."""
     top, begun, lines = "", 0, text.split("\n")
     for number, line in enumerate(lines):
         if not line.startswith("# file: "):
             continue
         path = plain_path(posix_text.unescape(line.removeprefix("# file: ").removesuffix("\r")))
         if top and path != top and not path.startswith(f"{top.rstrip('/')}/"):
-            yield top, "\n" * begun + "\n".join(lines[begun:number])
+            yield top, begun, "\n".join(lines[begun:number])
             top, begun = path, number
         top = top or path
     if top:
-        yield top, "\n" * begun + "\n".join(lines[begun:])
+        yield top, begun, "\n".join(lines[begun:])
 
 
 def _shut(taking: Taking, copied: Copied, known: Mapping[str, Mapping[str, str]] | None) -> None:

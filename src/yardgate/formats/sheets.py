@@ -1,7 +1,7 @@
 """Any file with tables in it as sheets of texts: workbooks of four kinds, and text in whatever encoding, with whatever between its cells."""
 
 import io
-import unicodedata
+import re
 import zipfile
 from collections import Counter
 from collections.abc import Callable, Iterable, Iterator, Sequence
@@ -311,5 +311,12 @@ def _delimiter(text: str) -> str:
 
 def _plain(text: str) -> str:
     """Blanks of all kinds as blanks, and no marks of direction or of joining, which nobody sees."""
-    blanks = text.replace("\u00a0", " ").replace("\u202f", " ").replace("\u2007", " ")
-    return "".join(char for char in blanks if unicodedata.category(char) != "Cf")
+    return text if text.isascii() else UNSEEN.sub("", BLANKS.sub(" ", text))
+
+
+BLANKS = re.compile("[\u00a0\u202f\u2007]")
+UNSEEN = re.compile(
+    "[\u00ad\u0600-\u0605\u061c\u06dd\u070f\u0890\u0891\u08e2\u180e\u200b-\u200f\u202a-\u202e\u2060-\u2064\u2066-\u206f\ufeff\ufff9-\ufffb"
+    "\U000110bd\U000110cd\U00013430-\U0001343f\U0001bca0-\U0001bca3\U0001d173-\U0001d17a\U000e0001\U000e0020-\U000e007f]"
+)
+"""Characters of the category Cf (The Unicode Standard 15.0, 4.5)."""

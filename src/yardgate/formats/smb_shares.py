@@ -67,11 +67,11 @@ def take(taking: Taking, found: Configuration, descriptors: str = "") -> None:
         if joined and name in OF_A_DOMAIN:
             continue
         taking.say(said.file, said.line, f"[global] {name} = {said.value}: {effect.words}", effect.toward)
-    limits = _limits(descriptors)
+    limits, accounts = _limits(descriptors), _Accounts(taking.plan, found)
     for section in found.shares.values():
         place = _place(taking, found, section)
         if place is not None:
-            _Share(taking, found, section, place, limits.get(section.name.casefold(), ())).take()
+            _Share(taking, found, accounts, section, place, limits.get(section.name.casefold(), ())).take()
 
 
 def default_domain(found: Configuration | None) -> bool:
@@ -139,6 +139,12 @@ class _Lists:
     available: bool
     limit: "Limit"
 
+    @property
+    def whos(self) -> frozenset[str]:
+        return frozenset(
+            who for one in (self.valid, self.invalid, self.reads, self.writes, self.admins) for who in one.whos
+        )
+
     def level(self, token: Collection[str]) -> Level:
         """What somebody with an account gets: refused first, then let in, then who writes, then who only reads (smb.conf(5))."""
         if not self.available or self.invalid.names(token) or (self.valid.said and not self.valid.names(token)):
@@ -165,13 +171,49 @@ class _Lists:
 Limit = Callable[[Collection[str]], Level]
 
 
+class _Accounts:
+    """Whom the server finds by a name or a SID. It knows a group by just how it is written."""
+
+    def __init__(self, plan: Plan, found: Configuration) -> None:
+        called = found.general.settings.get("netbios name")
+        self.user_domains = {"", "unix user", called.value.casefold() if called is not None else ""}
+        self.own: dict[tuple[bool, str], str] = {}
+        self.theirs: dict[tuple[bool, str], str] = {}
+        self.numbered: dict[tuple[str, int | None], str] = {}
+        records: tuple[User | Group, ...] = (*plan.users.values(), *plan.groups.values())
+        for one in records:
+            group = isinstance(one, Group)
+            self.numbered.setdefault(("2", one.gid) if isinstance(one, Group) else ("1", one.uid), one.id)
+            if one.origin == LOCAL:
+                self.own.setdefault((group, one.name if group else fold(one.name)), one.id)
+            else:
+                for name in known_as(plan, one, plain=default_domain(found)):
+                    self.theirs.setdefault((group, name), one.id)
+
+    def of(self, name: str, *, group: bool) -> str | None:
+        if matched := re.fullmatch(r"S-1-22-([12])-(\d+)", name):
+            return self.numbered.get((matched[1], int(matched[2])))
+        before, _, plain = name.rpartition("\\")
+        theirs = self.theirs.get((group, fold(name)))
+        where = {"", "unix group"} if group else self.user_domains
+        if before.casefold() not in where or (group and theirs is not None):  # a domain's group comes before the host's
+            return theirs
+        return self.own.get((group, plain if group else fold(plain)), theirs)
+
+
 class _Share:
     """One share on its way into a plan."""
 
     def __init__(
-        self, taking: Taking, found: Configuration, section: Section, place: str, limit: "tuple[_Limiting, ...]"
+        self,
+        taking: Taking,
+        found: Configuration,
+        accounts: _Accounts,
+        section: Section,
+        place: str,
+        limit: "tuple[_Limiting, ...]",
     ) -> None:
-        self.taking, self.found, self.section, self.place = taking, found, section, place
+        self.taking, self.found, self.accounts, self.section, self.place = taking, found, accounts, section, place
         plan = taking.plan
         self.same = next((s for s in plan.shares.values() if fold(s.name) == fold(section.name)), None)
         self.id = self.same.id if self.same is not None else taking.fresh(f"share {section.name}")
@@ -299,31 +341,7 @@ class _Share:
         return _Named(True, tuple(dict.fromkeys(whos)), guest)
 
     def _account(self, name: str, *, group: bool) -> str | None:
-        """Whom the server finds by a name or a SID. It knows a group by just how it is written."""
-        plan = self.taking.plan
-        if matched := re.fullmatch(r"S-1-22-([12])-(\d+)", name):
-            numbers = [(1, user.uid, user.id) for user in plan.users.values()]
-            numbers += [(2, one.gid, one.id) for one in plan.groups.values()]
-            return next(
-                (who for kind, number, who in numbers if (kind, number) == (int(matched[1]), int(matched[2]))), None
-            )
-        before, _, plain = name.rpartition("\\")
-        called = self.found.general.settings.get("netbios name")
-        where = (
-            {"", "unix group"} if group else {"", "unix user", called.value.casefold() if called is not None else ""}
-        )
-        records: Collection[User | Group] = plan.groups.values() if group else plan.users.values()
-        theirs = self._of_directory(records, name)
-        if before.casefold() not in where or (group and theirs is not None):  # a domain's group comes before the host's
-            return theirs
-        own = (one for one in records if one.origin == LOCAL)
-        same = (one.id for one in own if (one.name == plain if group else fold(one.name) == fold(plain)))
-        return next(same, theirs)
-
-    def _of_directory(self, records: "Collection[User | Group]", name: str) -> str | None:
-        plan, plain = self.taking.plan, default_domain(self.found)
-        theirs = (one for one in records if one.origin != LOCAL)
-        return next((one.id for one in theirs if fold(name) in known_as(plan, one, plain=plain)), None)
+        return self.accounts.of(name, group=group)
 
     def _limit(self, token: Collection[str]) -> Level:
         """What the descriptor of the share lets through: of each right the first entry that names somebody counts (MS-DTYP 2.5.3.2)."""
@@ -343,8 +361,8 @@ class _Share:
         """Grants on the share's place that come out as its lists do; where another share has said these, whether this is the same for
         reading alone, or else a list of its own."""
         taking, plan, place = self.taking, self.taking.plan, self.place
-        people = [user.id for user in plan.users.values() if not user.of_host]
-        levels = {user: lists.level(token(plan, user)) for user in people}
+        limited = {self._account(one.who, group=False) for one in self.limiting}
+        levels = self._of_each(lambda user: lists.level(token(plan, user)), {*lists.whos, *limited})
         self.levels = levels
         alone = {group: lists.level(token(plan, group)) for group in plan.groups}
         grants = self._grants(lists.short(), alone, levels)
@@ -367,13 +385,23 @@ class _Share:
         users = self.taking.plan.users
         own = {w: alone.get(w, level) for w, level in short.items() if w not in users or not users[w].of_host}
         short = {who: level for who, level in own.items() if level > Level.NA or who in refused}
-        wrong = {who: level for who, level in levels.items() if self._comes_to(short, who) != level}
+        come = self._of_each(lambda user: self._comes_to(short, user), short)
+        wrong = {who: level for who, level in levels.items() if come[who] != level}
         if not wrong:
             return short
         both = {**short, **wrong}
-        if 2 * len(wrong) <= len(levels) and all(self._comes_to(both, who) == level for who, level in levels.items()):
+        if 2 * len(wrong) <= len(levels) and all(self._comes_to(both, who) == level for who, level in wrong.items()):
             return both
         return levels
+
+    def _of_each(self, of: Callable[[str], Level], named: Collection[str | None]) -> dict[str, Level]:
+        """What everybody gets: worked out once for all who are in the same groups, and by themselves for those who are named."""
+        found: dict[str, Level] = {}
+        for alike in self.taking.alike():
+            rest = [user for user in alike if user not in named]
+            found |= dict.fromkeys(rest, of(rest[0])) if rest else {}
+            found |= {user: of(user) for user in alike if user in named}
+        return found
 
     def _comes_to(self, grants: Mapping[str, Level], user: str) -> Level:
         plan = self.taking.plan

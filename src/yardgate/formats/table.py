@@ -26,6 +26,8 @@ def rows(text: str, delimiter: str = "") -> Iterator[tuple[int, list[str]]]:
             return
         except csv.Error as error:
             raise FormatError(f"not a well-formed table: {error}", reader.line_num or line, 1) from None
+        if not row:
+            continue
         fields = [_unguard(field.strip(" ")).strip() for field in row]
         if any(fields):
             found = True

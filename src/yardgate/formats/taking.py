@@ -3,6 +3,7 @@
 from collections.abc import Mapping, Sequence
 from dataclasses import replace
 
+from yardgate.core.access.membership import token
 from yardgate.core.acl.rights import Level
 from yardgate.core.edits.apply import apply
 from yardgate.core.edits.records import Edit, PutPlace
@@ -26,10 +27,26 @@ class Taking:
         self.listed: set[str] = set()
         self.lists: dict[str, Mapping[str, Level]] = {}
         self.exported: set[str] = set()
+        self._within = {_key(place.parent, place.name): place.id for place in plan.places.values()}
+        self._alike_in: object = None
+        self._alike: Sequence[Sequence[str]] = ()
+
+    def alike(self) -> Sequence[Sequence[str]]:
+        """The people of the plan, those together who count as the same groups."""
+        if self._alike_in is not self.plan.users:
+            found: dict[frozenset[str], list[str]] = {}
+            for user in self.plan.users.values():
+                if not user.of_host:
+                    found.setdefault(frozenset(token(self.plan, user.id)) - {user.id}, []).append(user.id)
+            self._alike_in, self._alike = self.plan.users, tuple(found.values())
+        return self._alike
 
     def do(self, edits: Sequence[Edit]) -> None:
         self.plan, _ = apply(self.plan, edits)
         self.edits += edits
+        self._within |= {
+            _key(edit.place.parent, edit.place.name): edit.place.id for edit in edits if isinstance(edit, PutPlace)
+        }
 
     def take(self, file: str, reading: Reading) -> None:
         self.do(reading.edits)
@@ -54,13 +71,16 @@ class Taking:
             return None
         found = self.tops[top]
         for step in (step for step in path[len(top) :].split("/") if step):
-            inside = self.plan.inside.get(found, ())
-            there = next((p for p in inside if fold(self.plan.places[p].name) == fold(step)), None)
+            there = self._within.get(_key(found, step))
             if there is None:
                 there = self.fresh(step)
                 self.do([PutPlace(Place(id=there, name=step, kind="folder", parent=found))])
             found = there
         return found
+
+
+def _key(parent: str | None, name: str) -> tuple[str | None, str]:
+    return parent, fold(name)
 
 
 def plain_path(path: str) -> str:

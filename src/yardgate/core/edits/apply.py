@@ -1,6 +1,6 @@
 """Edits applied: plan in, next plan and inverse out."""
 
-from collections.abc import Iterable, Iterator, Set
+from collections.abc import Collection, Iterable, Iterator, Set
 from dataclasses import replace
 from typing import Any
 
@@ -94,7 +94,7 @@ def exactly(plan: Plan, edits: Iterable[Edit]) -> tuple[Plan, tuple[Edit, ...]]:
     undone = [tuple(_apply(edit, draft)) for edit in edits]
     inverse = [edit for one in reversed(undone) for edit in one]
     after = draft.now.after(plan)
-    if troubles := tuple(_troubles(after, draft)):
+    if troubles := tuple(_troubles(plan, after, draft)):
         raise PlanError(troubles)
     return after, tuple(inverse)
 
@@ -134,7 +134,7 @@ class _Draft:
         del self.map("grants")[place]
 
 
-def _troubles(plan: Plan, draft: _Draft) -> Iterator[Trouble]:
+def _troubles(before: Plan, plan: Plan, draft: _Draft) -> Iterator[Trouble]:
     """The checks of what was touched. (Removals cannot break anything: they take along what refers to them.)"""
     for kind in KINDS:
         if len(kind.of(plan)) > kind.most:
@@ -153,10 +153,19 @@ def _troubles(plan: Plan, draft: _Draft) -> Iterator[Trouble]:
                 yield from place_troubles(plan, child)
     for place in draft.granted & plan.grants.keys():
         yield from grant_troubles(plan, place, plan.grants[place])
-    if any(draft.put[kind.part] for kind in NAMED):
+    if any(draft.put[kind.part] for kind in NAMED if kind is not PLACES) or _renamed(before, plan, draft.put["places"]):
         yield from name_clashes(plan)
     yield from target_troubles(plan, plan.target)
     yield from plan_troubles(plan)
+
+
+def _renamed(before: Plan, after: Plan, places: Collection[str]) -> bool:
+    """Whether some of these places go by another name than before, or lie elsewhere."""
+    old, new = before.places, after.places
+    return any(
+        place not in old or (old[place].name, old[place].parent) != (new[place].name, new[place].parent)
+        for place in places & new.keys()
+    )
 
 
 def _missing(kind: str, object_id: str) -> PlanError:
