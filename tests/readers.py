@@ -14,6 +14,7 @@ from typing import Any, get_args
 import openpyxl
 from pydantic import TypeAdapter
 
+from tests.formats.corpus_tables import ods, xls
 from yardgate import demo
 from yardgate.api.schemas import Edits
 from yardgate.api.transport.parsing import Wrong, parsed
@@ -124,13 +125,17 @@ def _directory(content: bytes) -> None:
         records(replace(demo.DIRECTORY, schema=schema), entries)
 
 
-def _sheet(content: bytes) -> None:
+def _inside(book: bytes, part: str) -> Callable[[bytes], None]:
     """The inside of a workbook, which a change of the packed bytes hardly ever reaches."""
-    book, out = io.BytesIO(_book(ROWS)), io.BytesIO()
-    with zipfile.ZipFile(book) as read, zipfile.ZipFile(out, "w") as written:
-        for name in read.namelist():
-            written.writestr(name, content if name == SHEET else read.read(name))
-    _table("matrix")(out.getvalue())
+
+    def read(content: bytes) -> None:
+        out = io.BytesIO()
+        with zipfile.ZipFile(io.BytesIO(book)) as packed, zipfile.ZipFile(out, "w") as written:
+            for name in packed.namelist():
+                written.writestr(name, content if name == part else packed.read(name))
+        _table("matrix")(out.getvalue())
+
+    return read
 
 
 def _request(content: bytes) -> None:
@@ -155,10 +160,22 @@ def _host_taken(content: bytes) -> None:
     _kept(server.read(PLAN, snapshot.copied(_host(content), ["/srv"]), Make()).edits)
 
 
+def _book(text: str) -> bytes:
+    book, out = openpyxl.Workbook(), io.BytesIO()
+    for line in text.splitlines()[:4]:
+        book.active.append(line.split(",")[:4])
+    book.save(out)
+    return out.getvalue()
+
+
+ROWS, SHEET, OPEN_SHEET = "name,keel\nLedger,RW\n", "xl/worksheets/sheet1.xml", "content.xml"
+CELLS = [line.split(",") for line in ROWS.splitlines()]
 READERS: Mapping[str, Callable[[bytes], object]] = {
     "plan": lambda content: _kept(difference(PLAN, planfile.read(decode(content)))),
     "matrix": _table("matrix"),
-    "sheet": _sheet,
+    "xlsx": _inside(_book(ROWS), SHEET),
+    "ods": _inside(ods(CELLS), OPEN_SHEET),
+    "xls": _table("matrix"),
     "people": _table("people"),
     "promises": _table("promises"),
     "sentence": lambda content: promises.read_sentence(PLAN, decode(content)),
@@ -181,12 +198,8 @@ READERS: Mapping[str, Callable[[bytes], object]] = {
 }
 
 
-def _book(text: str) -> bytes:
-    book, out = openpyxl.Workbook(), io.BytesIO()
-    for line in text.splitlines()[:4]:
-        book.active.append(line.split(",")[:4])
-    book.save(out)
-    return out.getvalue()
+def _part(book: bytes, part: str) -> bytes:
+    return zipfile.ZipFile(io.BytesIO(book)).read(part)
 
 
 def _samples() -> Mapping[str, list[bytes]]:
@@ -216,7 +229,9 @@ def _samples() -> Mapping[str, list[bytes]]:
     return {
         "plan": [planfile.write(PLAN).encode()],
         "matrix": [table.encode(), table.replace(",", ";").encode(), _book(table)],
-        "sheet": [zipfile.ZipFile(io.BytesIO(_book(ROWS))).read(SHEET)],
+        "xlsx": [_part(_book(ROWS), SHEET)],
+        "ods": [_part(ods(CELLS), OPEN_SHEET)],
+        "xls": [xls(CELLS)],
         "people": [rows.encode(), _book(rows)],
         "promises": [promises.write(PLAN).encode()],
         "sentence": [b"Everyone but Ledger must not be able to write keel/office/payroll over smb."],
@@ -239,7 +254,6 @@ def _samples() -> Mapping[str, list[bytes]]:
     }  # fmt: skip
 
 
-ROWS, SHEET = "name,keel\nLedger,RW\n", "xl/worksheets/sheet1.xml"
 NTACL = descriptor.ATTRIBUTE
 PASSDB = """---------------
 Unix username:        {}

@@ -3,8 +3,10 @@
 import io
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
+from datetime import date
 from typing import Any
 
+import xlwt
 from odf import opendocument
 from odf.office import Annotation
 from odf.table import CoveredTableCell, Table, TableCell, TableRow
@@ -85,6 +87,16 @@ def ods(rows: Sequence[Sequence[str]], comment: str = "") -> bytes:
     return out.getvalue()
 
 
+def xls(rows: Sequence[Sequence[object]]) -> bytes:
+    book, out = xlwt.Workbook(), io.BytesIO()
+    sheet, days = book.add_sheet("Rights"), xlwt.easyxf(num_format_str="YYYY-MM-DD")
+    for at, row in enumerate(rows):
+        for number, value in enumerate(row):
+            sheet.write(at, number, value, days if isinstance(value, date) else xlwt.Style.default_style)
+    book.save(out)
+    return out.getvalue()
+
+
 ROWS = [["who", "jobs", "wages"], ["Ann Höfer", "RW", "RO"], ["Cy Ward", "RO", ""]]
 
 
@@ -104,6 +116,11 @@ TABLES: dict[str, Case] = {
         xlsx({"Cover": [["x"]], "Rights": ROWS, "People": [["name", "phone"], ["Ann Höfer", "12"], ["Cy Ward", "13"]]})
     ),
     "ods": Case(ods(ROWS)),
+    "xls": Case(xls(ROWS)),
+    "xls with numbers and days": Case(
+        xls([["who", "phone", "since", "jobs", "wages"], ["Ann Höfer", 12.0, date(2027, 3, 1), "RW", "RO"], ["Cy Ward", 13.5, date(2027, 3, 2), "RO", ""]]),
+        unknown=("phone", "since"),
+    ),
     "ods with a comment": Case(ods(ROWS, "ask Bo"), told=("a comment: ask Bo",)),
     "a comment in a workbook": Case(xlsx({"R": ROWS}, comments={"B2": "only until June"}), told=("a comment on “RW”: only until June",)),
     "merged title": Case(xlsx({"R": [["Access rights 2027", "", ""], *ROWS]}, merged=["A1:C1"])),
