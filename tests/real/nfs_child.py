@@ -19,6 +19,7 @@ from pathlib import Path
 sys.path.append(str(Path(__file__).parent))
 
 from nfs_client import Client
+from nfs_lists import connected, listed
 
 REFUSED = {errno.EACCES, errno.EPERM, errno.EROFS, errno.ENOENT}
 PATIENCE = 90  # seconds
@@ -226,8 +227,12 @@ def main() -> None:
     Path("/proc/sys/net/ipv4/tcp_max_tw_buckets").write_text("0")  # thousands of short mounts, from few low ports
     prepare(top, task)
     server = {"kernel": inside, "ganesha": beside}[task["server"]](top, task)
-    found, ask = [], None
+    found, lists, ask = [], {}, None
     try:
+        if task.get("lists"):
+            wire = connected(reached(0))
+            lists = {path: listed(wire, path) for path in task["lists"]}
+            wire.close()
         for ask in task["asks"]:
             found.append(visited(ask, list(task["hosts"])))
     except OSError as error:
@@ -243,7 +248,7 @@ def main() -> None:
         else:
             server.terminate()
             server.wait(20)
-    print(json.dumps(found))
+    print(json.dumps({"found": found, "lists": lists}))
 
 
 main()

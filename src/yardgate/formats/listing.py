@@ -8,7 +8,7 @@ from functools import lru_cache
 
 from yardgate.core.acl import Mode, Ordered, Posix, PosixEntry, posix
 from yardgate.core.acl.mode import STICKY, bits_of, entries_of
-from yardgate.core.acl.nfs4 import INHERITED, files_of, folders_of
+from yardgate.core.acl.nfs4 import GROUP, INHERITED, OWNER, Entry, files_of, folders_of
 from yardgate.core.edits.records import PutPlace, SetTarget
 from yardgate.core.model.kinds import PLACES
 from yardgate.core.model.names import fresh_id
@@ -46,7 +46,7 @@ def read(
         raise wrong[0] if wrong else FormatError("there is no file or folder in it", 1, 1)
     reading = _places(plan, found, _top(style, text, found), at, called, names)
     placed = [edit.place for edit in reading.edits if isinstance(edit, PutPlace)]
-    said = gathered((*_said_of(wrong), *names.notes(placed), *_said_of_ordered(text, found), *reading.notes))
+    said = gathered((*_said_of(wrong), *names.notes(placed), *_said_of_ordered(text, found, placed), *reading.notes))
     known = (SetTarget(replace(plan.target, nfs_domain=domain)),) if domain and not plan.target.nfs_domain else ()
     return replace(reading, edits=(*known, *reading.edits), notes=said, unknown=tuple(names.unknown))
 
@@ -61,10 +61,27 @@ def _domain(plan: Plan, text: str) -> str:
     return max(theirs)[1] if theirs else ""
 
 
-def _said_of_ordered(text: str, found: Sequence[ListedFile]) -> Iterator[Note]:
+def _said_of_ordered(text: str, found: Sequence[ListedFile], placed: Sequence[Place]) -> Iterator[Note]:
     """What ordered lists have that a plan has not, and what follows from lists that hand nothing down."""
     if not any(isinstance(one.own, Ordered) for one in found):
         return
+    lists = [place for place in placed if isinstance(place.acl, Ordered)]
+    strangers = [
+        place.id for place in lists if place.owner is None and {OWNER, GROUP} & {e.who for e in entries_in(place)}
+    ]
+    if strangers:
+        yield Note(
+            None,
+            "such a listing does not say whose a folder is; the plan takes root for these, until an owner is set",
+            toward="either",
+            about=tuple(strangers),
+        )
+    yield Note(
+        None,
+        "such a listing does not say which folders are sticky, where people delete only what is theirs; and a server that keeps POSIX lists beneath (as Linux) does not add up what several groups give",
+        toward="less",
+        about=tuple(place.id for place in lists),
+    )
     audits = [number for number, line in enumerate(text.split("\n"), 1) if re.match(r"\s*[UL]:[^:]*:[^:]+:", line)]
     if audits:
         said = "1 entry only writes a log" if len(audits) == 1 else f"{len(audits)} entries only write a log"
@@ -80,8 +97,13 @@ def _said_of_ordered(text: str, found: Sequence[ListedFile]) -> Iterator[Note]:
             none[0],
             f"{folders} nothing down: who reads what is made there follows from its mode (RFC 8881, 6.4.3), which may be all, and the plan says nobody",
             toward="more",
+            about=tuple(place.id for place in lists if not any(entry.flags for entry in entries_in(place))),
             lines=len(none),
         )
+
+
+def entries_in(place: Place) -> tuple[Entry, ...]:
+    return place.acl.entries if isinstance(place.acl, Ordered) else ()
 
 
 def _said_of(wrong: Sequence[FormatError]) -> Iterator[Note]:
@@ -245,8 +267,8 @@ def _place(
     owner, group = (above.owner, above.group) if above is not None and inherits else (ROOT, ROOT)
     return replace(
         base,
-        owner=None if one.owner == owner else one.owner,
-        group=None if one.group == group else one.group,
+        owner=base.owner if one.owner is None else None if one.owner == owner else one.owner,
+        group=base.group if one.group is None else None if one.group == group else one.group,
         acl=one.own,
         inheritance_stops=base.kind != "pool",
         enforced_by="storage" if path == top and base.enforced_by is None and known is None else base.enforced_by,
