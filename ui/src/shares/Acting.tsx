@@ -1,5 +1,6 @@
 import { Select } from "antd";
 import type { Share } from "../api/client";
+import { isLocal, sourceName } from "../plan/index";
 import { usePlan } from "../plan/PlanContext";
 import { useWhos } from "../storage/editors";
 
@@ -9,6 +10,7 @@ export type Put = (change: Partial<Share>) => Promise<boolean>;
 export function Acting({ share, put }: { share: Share; put: Put }) {
   const { canEdit, index } = usePlan();
   const whos = useWhos();
+  const followed = [...new Set(index.usersByName.filter((user) => !isLocal(user)).map((user) => sourceName(index, user.id)))];
   const users = [{ label: "Accounts", options: index.usersByName.map((user) => ({ value: user.id, label: user.full_name || user.name })) }];
   const groups = [{ label: "Groups", options: index.groupsByName.map((group) => ({ value: group.id, label: group.name })) }];
   const one = (
@@ -37,6 +39,11 @@ export function Acting({ share, put }: { share: Share; put: Put }) {
       {one("Acts as root in this share, over SMB", "nobody", "administrator", whos)}
       {one("All others act as, over SMB", "themselves", "acts_as", users)}
       {one("All are also in, over SMB", "no group besides their own", "acts_as_group", groups)}
+      {share.acts_as_group && followed.length > 0 && (
+        <p className="late">
+          Inside, people of {followed.join(", ")} do not count as their primary group (mostly Domain Users): this one takes its place.
+        </p>
+      )}
     </>
   );
 }
