@@ -31,7 +31,6 @@ class HostNames:
         self.edits: list[Edit] = []
         self.unknown: list[Unknown] = []
         self.taken = {*plan.users, *plan.groups, *plan.places}
-        self.made: dict[tuple[str, str], str] = {}
         self.roots: dict[tuple[str, str], str] = {}  # root as an account of the plan, where a list names it
         self.just_so: dict[tuple[str, str], str] = {}  # as the host writes it: two may differ in case alone
         self.ids: dict[tuple[str, str], str] = {}
@@ -55,6 +54,8 @@ class HostNames:
         before, _, after = name.rpartition("@")
         if before and fold(after) == self.domain and (kind, fold(name)) not in self.ids:
             name = before
+        if name.isascii() and name.isdigit():
+            name = name.lstrip("0") or "0"
         key = kind, fold(name)
         if (found := self.just_so.get((kind, name), self.ids.get(key))) is not None:
             return found
@@ -79,7 +80,6 @@ class HostNames:
     def _made(self, kind: str, name: str, number: int | None, wanted: str | None) -> str:
         new = fresh_id(name, self.taken)
         self.taken.add(new)
-        self.made[kind, name] = new
         known = wanted is not None
         self.edits.append(
             PutGroup(Group(id=new, name=name, gid=number, of_host=not known))
@@ -95,7 +95,7 @@ class HostNames:
                 )
             )
         )
-        if number != 0:
+        if name != ROOT:
             self.ids[kind, fold(name)] = new
         return new
 
@@ -108,7 +108,7 @@ class HostNames:
             names = ", ".join(show(name.name) for name in found[:8]) + (" and more" if len(found) > 8 else "")
             what = f"{one} {names}" if len(found) == 1 else f"{len(found)} {many} ({names})"
             kind = "user" if of == "who" else "group"
-            ids = {self.made[kind, name.name] for name in found}
+            ids = {self.ids[kind, fold(name.name)] for name in found}
             owner = "whoever that is" if len(found) == 1 else "whoever these are"
             yield Note(
                 found[0].line,
