@@ -1,15 +1,20 @@
 """Whole file servers of offices taken in: the plan says what a real client finds, or a note says that somebody may get more, or less."""
 
+from base64 import b64encode
 from collections import Counter
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Mapping
 from dataclasses import replace
+from pathlib import Path
+from tempfile import TemporaryDirectory
 
 import pytest
 
+from tests.api.conftest import Web, now
 from tests.conftest import ON
 from tests.real.host import Host, host
 from tests.real.offices import OFFICES, Office
 from tests.real.test_host import roll, runner, shell, visit
+from tests.test_cli import yardgate
 from yardgate.core.access.batch.resolve import resolve
 from yardgate.core.access.paths import inside
 from yardgate.core.edits.apply import apply
@@ -18,13 +23,15 @@ from yardgate.core.host.compiled import compiled
 from yardgate.core.host.state import asked
 from yardgate.core.host.steps import Step, steps
 from yardgate.core.model.kinds import check
-from yardgate.core.model.plan import GUEST, LOCAL, Plan, User
+from yardgate.core.model.plan import GUEST, LOCAL, Plan, User, same
 from yardgate.core.model.share import Share
 from yardgate.drivers.linux.reading import read
 from yardgate.drivers.linux.snapshot import copied
-from yardgate.formats import importing, server
+from yardgate.formats import importing, planfile, server
 from yardgate.formats.importing import ToImport
 from yardgate.formats.reading import Note, Reading
+from yardgate.store import Plans
+from yardgate.store.database import Store
 
 
 @pytest.fixture
@@ -58,6 +65,39 @@ def about(plan: Plan, notes: tuple[Note, ...], share: Share, toward: str) -> boo
     return any(not here.isdisjoint(note.about) and note.toward in (toward, "either") for note in notes)
 
 
+def by_command(before: Plan, files: Mapping[str, bytes]) -> Plan:
+    """What `yard import server` makes of copied files."""
+    with TemporaryDirectory() as folder:
+        top = Path(folder)
+        (top / "plan.json").write_text(planfile.write(before))
+        for name, content in files.items():
+            (top / name).write_bytes(content)
+        code = 4 if importing.read(before, asked_for(files)).reading.unknown else 0
+        yardgate("import", "server", *(top / name for name in files), "--file", top / "plan.json", code=code)
+        return planfile.read((top / "plan.json").read_text())
+
+
+def by_dialog(before: Plan, files: Mapping[str, bytes]) -> Plan:
+    """What the dialog for imports keeps of them, after its preview."""
+    with TemporaryDirectory() as folder:
+        store = Store(Path(folder) / "yardgate.sqlite")
+        web = Web(store, Plans(store).create(before, "ann").id)
+        client = web.client()
+        sent = [{"name": name, "content": b64encode(content).decode()} for name, content in files.items()]
+        body = {"revision": 1, "kind": "server", "files": sent}
+        looked = client.post(web.at("/import/preview"), json=body)
+        assert looked.status_code == 200, looked.text
+        kept = client.post(web.at("/import"), json={**body, "tag": looked.json()["tag"]})
+        assert kept.status_code == 200, kept.text
+        plan = now(web)
+        store.close()
+        return plan
+
+
+def asked_for(files: Mapping[str, bytes]) -> ToImport:
+    return ToImport(kind="server", copied=importing.of_server(files))
+
+
 def taken_in(at: Host, office: Office, before: Plan) -> tuple[Plan, Reading]:
     """The plan as the server says it, by reading there and by its files alike."""
     texts = copied(runner(at), list(office.tops))
@@ -72,8 +112,8 @@ def taken_in(at: Host, office: Office, before: Plan) -> tuple[Plan, Reading]:
         **texts.smb,
     }
     given = {path.rpartition("/")[2]: text.encode("utf-8", "surrogateescape") for path, text in files.items()}
-    by_files = importing.read(before, ToImport(kind="server", copied=importing.of_server(given)))
-    assert by_files.reading.edits == reading.edits, "what was copied comes to the same"
+    for way in (by_command, by_dialog):
+        assert same(way(before, given), plan), "what was copied comes to the same"
     return plan, reading
 
 

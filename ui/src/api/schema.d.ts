@@ -4242,8 +4242,8 @@ export interface components {
         };
         /**
          * NoteOut
-         * @description toward: whether somebody may get more or less than the plan says then; about: in which shares and places, by name. missed: how many
-         *     things that were said did not come in.
+         * @description toward: whether somebody may get more or less than the plan says then; in how many shares, and in which places: the paths of the first
+         *     of them. missed: how many things that were said did not come in.
          */
         NoteOut: {
             /** Line */
@@ -4254,8 +4254,12 @@ export interface components {
             where: string;
             /** Toward */
             toward: ("more" | "less" | "either") | null;
-            /** About */
-            about: string[];
+            /** Shares */
+            shares: number;
+            /** Places */
+            places: string[];
+            /** Place Count */
+            place_count: number;
             /** Missed */
             missed: number;
         };

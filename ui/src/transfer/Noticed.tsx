@@ -1,5 +1,5 @@
 import type { Preview } from "../api/client";
-import { plural } from "../parts/plural";
+import { few, plural } from "../parts/plural";
 
 type Note = Preview["notes"][number];
 const HEADS: [Note["toward"][], string][] = [
@@ -24,7 +24,8 @@ export function Noticed({ preview }: { preview: Preview }) {
               {note.toward === "either" && <b> (or less)</b>}
               <span className="muted">
                 {note.where && ` — ${note.where}`}
-                {note.about.length > MOST && `; in ${plural(note.about.length, "share")}`}
+                {note.shares > MOST && `; in ${plural(note.shares, "share")}`}
+                {note.place_count > 0 && `; in ${few(note.places, MOST, note.place_count)}`}
               </span>
             </li>
           ))}

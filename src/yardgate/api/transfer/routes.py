@@ -48,6 +48,7 @@ router = APIRouter(prefix="/plans/{plan}", tags=["in and out"], route_class=Long
 quick = APIRouter(tags=["in and out"], route_class=OffLoop)
 LISTED = 1000
 ROWS, COLUMNS, WORDS = 12, 30, 60  # of a table that are shown
+PLACES = 12  # of which a note tells
 SECONDS = 60  # that a command may take with which a host is read for an import
 FormatName = Annotated[str, Path(description="which format", json_schema_extra={"enum": [*BY_NAME]})]
 
@@ -133,9 +134,16 @@ def keep(plan: str, account: Planner, services: TheServices, body: Import) -> An
 
 
 def _note(after: Plan, note: Note) -> NoteOut:
-    names = [after.shares[one].name if one in after.shares else after.path_name(one) for one in note.about]
+    places = [one for one in note.about if one not in after.shares]
     return NoteOut(
-        line=note.line, text=note.text, where=note.where, toward=note.toward, about=names, missed=note.missed
+        line=note.line,
+        text=note.text,
+        where=note.where,
+        toward=note.toward,
+        shares=len(note.about) - len(places),
+        places=[after.path_name(one) for one in places[:PLACES]],
+        place_count=len(places),
+        missed=note.missed,
     )
 
 

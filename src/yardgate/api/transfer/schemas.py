@@ -48,14 +48,16 @@ class Import(In):
 
 
 class NoteOut(BaseModel):
-    """toward: whether somebody may get more or less than the plan says then; about: in which shares and places, by name. missed: how many
-    things that were said did not come in."""
+    """toward: whether somebody may get more or less than the plan says then; in how many shares, and in which places: the paths of the first
+    of them. missed: how many things that were said did not come in."""
 
     line: int | None
     text: str
     where: str
     toward: Toward | None
-    about: list[str]
+    shares: int
+    places: list[str]
+    place_count: int
     missed: int
 
 
