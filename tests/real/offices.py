@@ -375,5 +375,12 @@ sed -i 's/winbind use default domain = no/winbind use default domain = yes/' /et
 smbcontrol winbindd reload-config; smbcontrol smbd reload-config; net cache flush; sleep 1
 """
 """Has the server take plain names for the domain's."""
+KEPT = "for f in passwd group shadow gshadow samba/smb.conf; do cp -p /etc/$f /etc/$f.before; done"
+AS_BEFORE = """
+for u in ada lena scanner newcomer; do smbpasswd -x $u; done; rm -rf /srv/*
+for f in passwd group shadow gshadow samba/smb.conf; do mv /etc/$f.before /etc/$f; done
+smbcontrol winbindd reload-config; smbcontrol smbd reload-config; net cache flush; sleep 1
+"""
+"""Gives the server back to the other tests, as it was when `KEPT` ran."""
 
 OFFICES = (LAW, STUDIO, CHARITY)
