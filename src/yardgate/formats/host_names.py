@@ -34,6 +34,7 @@ class HostNames:
         self.roots: dict[tuple[str, str], str] = {}  # root as an account of the plan, where a list names it
         self.just_so: dict[tuple[str, str], str] = {}  # as the host writes it: two may differ in case alone
         self.ids: dict[tuple[str, str], str] = {}
+        self.asked: dict[tuple[str, str], str] = {}  # what `id` said, by the name as it was written
         accounts: dict[str, list[User | Group]] = {"user": [*plan.users.values()], "group": [*plan.groups.values()]}
         for kind, records in accounts.items():
             for record in sorted(records, key=lambda record: record.origin != LOCAL):  # a plain name is the host's own
@@ -51,6 +52,11 @@ class HostNames:
 
     def id(self, kind: str, name: str, line: int) -> str:
         """The id of a user or group; one that nobody knows is made, as the host's own where nothing else is wanted."""
+        if (kind, name) not in self.asked:
+            self.asked[kind, name] = self._id(kind, name, line)
+        return self.asked[kind, name]
+
+    def _id(self, kind: str, name: str, line: int) -> str:
         before, _, after = name.rpartition("@")
         if before and fold(after) == self.domain and (kind, fold(name)) not in self.ids:
             name = before

@@ -1,6 +1,8 @@
 """Taking anything in: which reader reads what, for the API and the command line alike."""
 
-from collections.abc import Callable, Mapping
+import gc
+from collections.abc import Callable, Iterator, Mapping
+from contextlib import contextmanager
 from dataclasses import dataclass, field
 from typing import Literal, NamedTuple, get_args
 
@@ -59,6 +61,23 @@ class Imported(NamedTuple):
 
 def read(plan: Plan, wanted: ToImport) -> Imported:
     """The edits that an import makes in a plan. Raises FormatError where the text is none of its kind."""
+    with _uncollected():
+        return _read(plan, wanted)
+
+
+@contextmanager
+def _uncollected() -> Iterator[None]:
+    """Without a search for cycles: a large text becomes a million values that hold none, and each search goes over all of them."""
+    was = gc.isenabled()
+    gc.disable()
+    try:
+        yield
+    finally:
+        if was:
+            gc.enable()
+
+
+def _read(plan: Plan, wanted: ToImport) -> Imported:
     content, make = wanted.content, wanted.make
     match wanted.kind:
         case "server":

@@ -3,9 +3,8 @@
 
 import re
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from dataclasses import dataclass
 from functools import lru_cache
-from typing import Literal, TypeVar
+from typing import Literal, NamedTuple, TypeVar
 
 from yardgate.core.acl import Mode, Ordered, OwnList, Posix, PosixEntry, posix
 from yardgate.core.acl.nfs4 import Entry
@@ -17,8 +16,7 @@ from yardgate.formats.reading import FormatError
 ListStyle = Literal["posix", "mode", "ordered"]
 
 
-@dataclass(frozen=True, slots=True)
-class ListedFile:
+class ListedFile(NamedTuple):
     """One file or folder of a listing, names looked up. posix, mode: the whole list; ordered: all entries, arrived ones too."""
 
     line: int
@@ -37,7 +35,7 @@ def paths(text: str) -> Iterator[tuple[str, ...]]:
 
 
 def steps(path: str) -> tuple[str, ...]:
-    return tuple(step for step in path.split("/") if step not in ("", "."))
+    return tuple([step for step in path.split("/") if step not in ("", ".")])
 
 
 class OddName(FormatError):
@@ -45,11 +43,20 @@ class OddName(FormatError):
 
 
 def path_of(text: str, line: int) -> tuple[str, ...]:
-    found = steps(text)
-    for step in found:
-        if why := _trouble(step):
-            raise OddName(f"{show(text)}: the name {show(step)} {why}", line, 9)
+    above, _, last = text.rpartition("/")
+    found, wrong = _folder(above)
+    if last not in ("", "."):
+        found, wrong = (*found, last), wrong or (_trouble(last) and last)
+    if wrong:
+        raise OddName(f"{show(text)}: the name {show(wrong)} {_trouble(wrong)}", line, 9)
     return found
+
+
+@lru_cache(maxsize=10_000)
+def _folder(text: str) -> tuple[tuple[str, ...], str | None]:
+    """The path of a folder in which things are listed, and the first name on it that a plan cannot hold."""
+    found = steps(text)
+    return found, next((step for step in found if _trouble(step)), None)
 
 
 @lru_cache(maxsize=100_000)
@@ -106,6 +113,16 @@ def _entries(said: Sequence[tuple[int, posix.Tag, str, int]], names: HostNames) 
     return posix.whole(posix_said(said, names))
 
 
+_NO_PLACES = frozenset("lpscbD?")  # by find(1), -printf %y
+_KINDS = _NO_PLACES | {"f", "d"}
+
+
+@lru_cache(maxsize=10_000)
+def _octal(mode: str) -> tuple[Mode, Mode] | None:
+    """What some octal digits say of a file, and of a folder."""
+    return (Mode(int(mode, 8) & 0o777), Mode(int(mode, 8))) if re.fullmatch("[0-7]{1,4}", mode) else None
+
+
 def from_find(text: str, names: HostNames, _only_folders: bool, wrong: list[FormatError]) -> Iterator[ListedFile]:
     records = text.split("\0") if "\0" in text else text.split("\n")
     numbered = ((number, record) for number, record in enumerate(records, 1) if record.strip())
@@ -116,11 +133,11 @@ def from_find(text: str, names: HostNames, _only_folders: bool, wrong: list[Form
         if len(parts) != 5:
             raise FormatError(f"a record is type, mode, owner, group and path, not {record[:60]!r}", number, 1)
         kind, mode, owner, group, path = parts
-        if kind not in tuple("fdlpscbD?"):
+        if kind not in _KINDS:
             raise FormatError(
                 f"{kind[:20]!r} is not a type of file; there are d, f, l and others of find(1)", number, 1
             )
-        if not re.fullmatch("[0-7]{1,4}", mode):
+        if (bits := _octal(mode)) is None:
             raise FormatError(f"the mode {mode[:20]!r} is not octal", number, len(kind) + 2)
         return ListedFile(
             number,
@@ -128,12 +145,10 @@ def from_find(text: str, names: HostNames, _only_folders: bool, wrong: list[Form
             kind == "d",
             names.id("user", owner, number),
             names.id("group", group, number),
-            Mode(int(mode, 8) & (0o7777 if kind == "d" else 0o777)),
+            bits[kind == "d"],
         )
 
-    others = [
-        said for said in numbered if said[1][:1] not in tuple("lpscbD?")
-    ]  # links, sockets and the like are no places
+    others = [said for said in numbered if said[1][:1] not in _NO_PLACES]  # links, sockets and the like are no places
     yield from _good(others, one, wrong)
 
 

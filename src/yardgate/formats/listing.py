@@ -2,7 +2,7 @@
 
 import re
 from collections import Counter
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import lru_cache
 
@@ -151,7 +151,7 @@ def _places(
     changes = {top} | {
         path for path, one in folders.items() if path != top and not _follows(folders.get(path[:-1]), one)
     }
-    kept = {path[:depth] for path in changes for depth in range(len(top), len(path) + 1)}
+    kept = _with_those_above(changes, len(top))
     if len(kept) > PLACES.most:
         raise FormatError(
             f"in {len(kept):,} folders something changes; at most {PLACES.most:,} can be places. List fewer of them at a time",
@@ -225,6 +225,16 @@ def _once(listed: Sequence[ListedFile], top: tuple[str, ...]) -> tuple[list[List
 def _up_to(path: tuple[str, ...]) -> Iterator[tuple[str, ...]]:
     """The folders above one."""
     return (path[:depth] for depth in range(len(path)))
+
+
+def _with_those_above(some: Iterable[tuple[str, ...]], least: int) -> set[tuple[str, ...]]:
+    """Folders and those above them, down from those with so many steps."""
+    kept = set[tuple[str, ...]]()
+    for path in some:
+        while len(path) >= least and path not in kept:
+            kept.add(path)
+            path = path[:-1]
+    return kept
 
 
 def _existing(plan: Plan, at: str | None, top: tuple[str, ...]) -> dict[tuple[str, ...], str]:

@@ -1,8 +1,10 @@
 """A matrix of grants as a table: rows are people, services or groups, columns are places."""
 
 import json
+from collections import Counter
 from collections.abc import Collection, Iterator, Mapping
 from dataclasses import replace
+from functools import cache
 from typing import Generic, Literal, NamedTuple, TypeVar
 
 from yardgate.core.access.batch.resolve import Matrix, rights
@@ -101,16 +103,17 @@ def read(plan: Plan, text: str, make: Make | None = None, clear_blanks: bool = F
     """
     maker, rows = _grid(plan, text, make or {}, SPELLINGS, _HINTS)
     grants: list[Edit] = []
-    dashes = 0
     for who, cells in rows:
-        dashes += sum(1 for cell in cells if cell.text and cell.means is None)
+        if not who:
+            continue
         for place, level, _ in cells:
-            before = plan.grants.get(place, {}).get(who) if place and who else None
-            if who and place and level != before and (level is not None or clear_blanks):
+            if place and (level is not None or clear_blanks) and level != plan.grants.get(place, {}).get(who):
                 grants.append(SetGrant(place, who, level))
     if any(isinstance(edit, SetGrant) and edit.who == EVERYONE and edit.level for edit in grants):
         maker.notes.append(Note(None, "Everyone means all accounts, and guests wherever a share lets guests in"))
-    plain = sum(fold(cell.text) in PLAIN_NO for _, cells in rows for cell in cells)
+    said = Counter(cell.text for _, cells in rows for cell in cells if cell.text)
+    dashes = sum(count for word, count in said.items() if SPELLINGS[fold(word)] is None)
+    plain = sum(count for word, count in said.items() if fold(word) in PLAIN_NO)
     if plain:
         maker.notes.append(
             Note(
@@ -172,6 +175,7 @@ def _grid(
     columns = _columns(maker, header, header_line, lead)
     rows: list[tuple[str | None, list[_Cell[T]]]] = []
     seen: dict[str, tuple[int, int]] = {}  # who -> the line and the row in which they first stood
+    folded = cache(fold)
     odd: dict[str, list[int]] = {}
     for line, row in lines:
         name = row[0] if lead == 1 or len(row) < 2 else f"{row[0]}:{row[1]}" if fold(row[1]) != EVERYONE else row[1]
@@ -182,8 +186,8 @@ def _grid(
         for place, cell in zip(columns, row[lead:], strict=False):
             if place is None and cell not in spellings:
                 continue
-            if fold(cell) in spellings:
-                cells.append(_Cell(place, spellings[fold(cell)], cell))
+            if folded(cell) in spellings:
+                cells.append(_Cell(place, spellings[folded(cell)], cell))
             else:
                 odd.setdefault(cell, []).append(line)
         if who is not None and (first := seen.setdefault(who, (line, len(rows))))[0] != line:

@@ -6,6 +6,7 @@ Names are written with a backslash and three octal digits for a byte that would 
 import re
 from collections.abc import Iterator
 from dataclasses import dataclass, field, replace
+from functools import lru_cache
 
 from yardgate.core.acl.posix import PosixEntry, Tag
 from yardgate.core.acl.words import rwx
@@ -32,6 +33,8 @@ class PosixBlock:
 
 def unescape(text: str) -> str:
     """Octal escapes back to what they stand for; they are bytes of UTF-8."""
+    if "\\" not in text:
+        return text
     plain = _ESCAPE.sub(
         lambda found: "\\" if found[1] == "\\" else chr(int(found[1], 8)),
         text.encode("utf-8", "surrogateescape").decode("latin-1"),
@@ -166,14 +169,20 @@ def _entry(line: str, number: int) -> tuple[bool, tuple[int, Tag, str, int]]:
     if name and tag in ("mask", "other"):
         raise FormatError(f"{tag} has no name", number, at + len(word) + 2)
     column = at + len(word) + len(name) + 3
-    if re.fullmatch("[0-7]", perms):
-        return default, (number, tag, unescape(name), int(perms))
-    if not re.fullmatch("[rwxX-]{1,3}", perms) or len(set(perms.lower().replace("-", ""))) < len(
-        perms.replace("-", "")
-    ):
+    if (found := _permissions(perms)) is None:
         raise FormatError(f"permissions are like rwx or r-x, not {perms[:20]!r}", number, column)
-    found = sum(bit for letter, bit in (("r", 4), ("w", 2), ("x", 1)) if letter in perms.lower())
     return default, (number, tag, unescape(name), found)
+
+
+@lru_cache(maxsize=10_000)
+def _permissions(text: str) -> int | None:
+    """The bits of “r-x”, or of one digit; None for what is neither."""
+    if re.fullmatch("[0-7]", text):
+        return int(text)
+    letters = text.lower().replace("-", "")
+    if not re.fullmatch("[rwxX-]{1,3}", text) or len(set(letters)) < len(letters):
+        return None
+    return sum(bit for letter, bit in (("r", 4), ("w", 2), ("x", 1)) if letter in letters)
 
 
 def entry_text(entry: PosixEntry, name: str, *, default: bool = False) -> str:

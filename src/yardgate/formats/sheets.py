@@ -24,9 +24,11 @@ from yardgate.formats.reading import FormatError, Note, decode
 PACKED, OLD = b"PK\x03\x04", b"\xd0\xcf\x11\xe0\xa1\xb1\x1a\xe1"
 LARGEST = 64 * 1024 * 1024  # bytes of what is packed in a workbook
 LOOKED_INTO = 4 * 1024 * 1024  # bytes up to which comments, colours and merged cells of an .xlsx are read
-OPEN = 16 * 1024 * 1024  # bytes of what is packed in an .ods, which is in memory whole
 PARTS = 2000  # files that are packed in it
-ROWS, CELLS = 50_000, 2_000_000  # of a sheet, empty ones too
+FILLED, OPEN_FILLED = 100_000, 40_000  # cells of an .xlsx and an .ods: what their readers take about three seconds for
+TAGS = 4  # of a filled cell: begins and ends, as does what is in it
+OLD_LARGEST = 6 * 1024 * 1024  # bytes of an .xls
+ROWS, CELLS = 50_000, 600_000  # of a sheet, empty ones too
 MARKS = (
     (b"\xff\xfe\x00\x00", "utf-32"),
     (b"\x00\x00\xfe\xff", "utf-32"),
@@ -57,6 +59,10 @@ def sheets(content: bytes) -> tuple[Sheet, ...]:
     if content.startswith(PACKED):
         found = _packed(content)
     elif content.startswith(OLD):
+        if len(content) > OLD_LARGEST:
+            raise FormatError(
+                f"the workbook is too large; of an .xls at most {OLD_LARGEST // 2**20} MiB are read: save it as CSV"
+            )
         found = _tried("an old workbook (.xls)", _old, content)
     else:
         notes: list[Note] = []
@@ -96,22 +102,28 @@ def _sheet(name: str, rows: Iterable[Sequence[str]], notes: Iterable[Note] = ())
 def _packed(content: bytes) -> list[Sheet]:
     try:
         with zipfile.ZipFile(io.BytesIO(content)) as packed:
-            parts = packed.infolist()
-            size = sum(part.file_size for part in parts)
-            if len(parts) > PARTS or size > LARGEST:
-                raise FormatError(f"the workbook is too large; at most {LARGEST // 2**20} MiB are unpacked")
-            kind = packed.read("mimetype")[:100] if "mimetype" in packed.namelist() else b""
+            size = sum(part.file_size for part in packed.infolist())
+            is_open = "mimetype" in packed.namelist() and b"opendocument.spreadsheet" in packed.read("mimetype")[:100]
+            unpackable(packed, OPEN_FILLED if is_open else FILLED)
     except FormatError:
         raise
     except Exception:
         raise FormatError("this is not a workbook (.xlsx or .ods) that can be read; save it again, or as CSV") from None
-    if b"opendocument.spreadsheet" in kind:
-        if size > OPEN:
-            raise FormatError(
-                f"the workbook is too large; of an .ods at most {OPEN // 2**20} MiB are unpacked: save it as CSV"
-            )
+    if is_open:
         return _tried("a workbook (.ods)", _opendocument, content)
     return _tried("a workbook (.xlsx)", lambda it: _openxml(it, whole=size <= LOOKED_INTO), content)
+
+
+def unpackable(packed: zipfile.ZipFile, filled: int = FILLED, *, sheets: bool = True) -> None:
+    """Raises FormatError for a workbook that is too large to be read. filled: about how many cells it may have; sheets: those in its sheets, too."""
+    parts = packed.infolist()
+    if len(parts) > PARTS or sum(part.file_size for part in parts) > LARGEST:
+        raise FormatError(f"the workbook is too large; at most {LARGEST // 2**20} MiB are unpacked")
+    counted = [part for part in parts if sheets or "/worksheets/" not in part.filename]
+    if sum(packed.read(part).count(b"<") for part in counted) > filled * TAGS:
+        raise FormatError(
+            f"the workbook is too large; about {filled:,} filled cells are read, of all its sheets: save the one with the table as CSV"
+        )
 
 
 def _openxml(content: bytes, *, whole: bool) -> list[Sheet]:
@@ -121,17 +133,18 @@ def _openxml(content: bytes, *, whole: bool) -> list[Sheet]:
     for sheet in book.worksheets:
         if whole and (sheet.max_row > ROWS or sheet.max_row * sheet.max_column > CELLS):
             raise FormatError(f"the sheet is too large; at most {ROWS:,} rows and {CELLS:,} cells are read", 1)
-        rows = [[_value(value) for value in row] for row in _values(sheet)]
+        rows = [[_value(value) for value in row] for row in rows_within(sheet.iter_rows(values_only=True))]
         found.append(_sheet(sheet.title, rows, _beside(sheet, rows) if whole else ()))
     return found
 
 
-def _values(sheet: Any) -> Iterator[tuple[Any, ...]]:
+def rows_within(rows: Iterable[tuple[Any, ...]], most: int = CELLS) -> Iterator[tuple[Any, ...]]:
+    """Rows, as many as a sheet can have. most: cells. Raises FormatError for more."""
     cells = 0
-    for number, row in enumerate(sheet.iter_rows(values_only=True), 1):
+    for number, row in enumerate(rows, 1):
         cells += len(row)
-        if number > ROWS or cells > CELLS:
-            raise FormatError(f"the sheet is too large; at most {ROWS:,} rows and {CELLS:,} cells are read", number)
+        if number > ROWS or cells > most:
+            raise FormatError(f"the sheet is too large; at most {ROWS:,} rows and {most:,} cells are read", number)
         yield row
 
 

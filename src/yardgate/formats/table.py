@@ -4,6 +4,7 @@ import csv
 import io
 import re
 from collections.abc import Iterable, Iterator, Sequence
+from functools import lru_cache
 
 from yardgate.formats.reading import FormatError
 
@@ -28,10 +29,15 @@ def rows(text: str, delimiter: str = "") -> Iterator[tuple[int, list[str]]]:
             raise FormatError(f"not a well-formed table: {error}", reader.line_num or line, 1) from None
         if not row:
             continue
-        fields = [_unguard(field.strip(" ")).strip() for field in row]
+        fields = [*map(_bare, row)]
         if any(fields):
             found = True
             yield line, fields
+
+
+@lru_cache(maxsize=10_000)  # a table says the same few words in most of its cells
+def _bare(field: str) -> str:
+    return _unguard(field.strip(" ")).strip()
 
 
 def _delimiter(text: str) -> str:
@@ -59,6 +65,7 @@ def write(table: Iterable[Sequence[str]]) -> str:
     return "".join(f"{','.join(map(_cell, row))}\r\n" for row in table)
 
 
+@lru_cache(maxsize=10_000)
 def _cell(text: str) -> str:
     plain = f"'{text}" if text.startswith((*FORMULA, "'")) else text
     quoted = QUOTED.search(plain) is not None

@@ -2,8 +2,8 @@
 
 import io
 import re
+import zipfile
 from collections.abc import Iterable, Iterator, Sequence
-from itertools import islice
 from typing import Any
 
 from openpyxl import Workbook, load_workbook
@@ -19,7 +19,7 @@ from yardgate.core.policy.findings import BY_KIND
 from yardgate.core.policy.findings.case import Finding
 from yardgate.formats import access, list_text, matrix, people, planfile, promises, table
 from yardgate.formats.reading import FormatError
-from yardgate.formats.sheets import CELLS
+from yardgate.formats.sheets import FILLED, rows_within, unpackable
 
 BEGINS = b"PK\x03\x04"
 MEDIA = "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet"
@@ -29,6 +29,7 @@ PLACES = ["place", "kind", "owner", "owning group", "list", "inheritance", "line
 SHARES = ["share", "place", "over", "guests", "options", "hosts over NFS", "squash", "acts as root", "note"]
 WHOLE = "Plan file"
 CELL = 30_000  # characters of a cell; Excel has 32,767
+BREAKS = 200  # of lines in a cell; Excel has 253
 CONTINUED = "\u21b3"  # before what goes on from the cell above
 CONTROL = re.compile(r"[\x00-\x08\x0b\x0c\x0e-\x1f]")  # which no sheet can hold
 
@@ -93,18 +94,30 @@ def _share(plan: Plan, share: Share) -> list[str]:
 
 
 def _pieces(text: str) -> Iterator[str]:
-    """A text in lines that fit in cells; of what is longer, the pieces begin with a mark."""
+    """A text in pieces that fit in cells, each of whole lines; of a line that is longer the further pieces begin with a mark."""
+    piece = ""
     for line in text.splitlines():
-        for at in range(0, max(len(line), 1), CELL):
-            yield f"{CONTINUED if at else ''}{line[at : at + CELL]}"
+        if piece and len(piece) + len(line) < CELL and piece.count("\n") < BREAKS:
+            piece = f"{piece}\n{line}"
+            continue
+        if piece:
+            yield piece
+        *full, piece = [f"{CONTINUED if at else ''}{line[at : at + CELL]}" for at in range(0, max(len(line), 1), CELL)]
+        yield from full
+    if piece:
+        yield piece
 
 
 def plan_file(content: bytes) -> str:
     """The plan file that a workbook written here has on its last sheet. Raises FormatError."""
     try:
+        with zipfile.ZipFile(io.BytesIO(content)) as packed:
+            unpackable(packed, sheets=False)
         book = load_workbook(io.BytesIO(content), read_only=True, data_only=True)
         told = book[WHOLE].iter_rows(values_only=True) if WHOLE in book.sheetnames else iter(())
-        lines = [str(row[0] or "") for row in islice(told, CELLS)][1:]
+        lines = [str(row[0] or "") for row in rows_within(told, FILLED)][1:]
+    except FormatError:
+        raise
     except Exception:  # whatever the parts of the library meet in a damaged file goes through it
         raise FormatError("this is not a workbook (.xlsx) that can be read; export it again") from None
     if not lines:

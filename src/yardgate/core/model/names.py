@@ -99,9 +99,12 @@ def fresh_id(name: str, taken: Collection[str]) -> str:
     """An id made from a name, that nothing else has: lower case letters, digits and dashes."""
     plain = unicodedata.normalize("NFKD", name).encode("ascii", "ignore").decode().lower()
     base = re.sub(r"[^a-z0-9]+", "-", plain).strip("-")[:40] or "object"
-    if base in (*BUILT_IN, ROOT) or base in taken:
-        number = 2
-        while f"{base}-{number}" in taken:
-            number += 1
-        return f"{base}-{number}"
-    return base
+    if base not in (*BUILT_IN, ROOT) and base not in taken:
+        return base
+    last, free = 1, 2  # of a thousand folders of one name the next number is found by halves, not by counting up
+    while f"{base}-{free}" in taken:
+        last, free = free, free * 2
+    while free - last > 1:
+        between = (last + free) // 2
+        last, free = (between, free) if f"{base}-{between}" in taken else (last, between)
+    return f"{base}-{free}"

@@ -37,9 +37,8 @@ def name_trouble(name: str, *, separator: str = "") -> str | None:
 
 def show(text: str, most: int = 40) -> str:
     """A name for a message: quoted, unprintable characters escaped, shortened."""
-    plain = "".join(
-        c if c.isprintable() and c not in _DIRECTION_MARKS else f"\\u{ord(c):04x}" for c in text[: most + 1]
-    )
+    head = text[: most + 1]
+    plain = head if head.isprintable() else "".join(c if c.isprintable() else f"\\u{ord(c):04x}" for c in head)
     return f"“{plain[:most]}…”" if len(plain) > most else f"“{plain}”"
 
 

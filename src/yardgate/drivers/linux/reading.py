@@ -68,7 +68,9 @@ def _services(run: Runner, names: Collection[str]) -> dict[str, HostService]:
     asking = Command(
         ("sh", "-euc", SERVING, "sh", *sorted(names)), "ask the host's servers whether they run", changes=False
     )
-    rows = (line.split() for line in run(asking).needed(asking.why).splitlines())
+    rows = [line.split() for line in run(asking).needed(asking.why).splitlines()]
+    if any(len(row) != 3 for row in rows):
+        raise ApplianceError("asked whether its servers run, the host said something else")
     return {name: HostService(name=name, running=runs == "yes", enabled=starts == "yes") for name, runs, starts in rows}
 
 
