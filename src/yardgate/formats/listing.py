@@ -2,11 +2,11 @@
 
 import re
 from collections import Counter
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import lru_cache
 
-from yardgate.core.acl import Mode, Ordered, Posix, PosixEntry, posix
+from yardgate.core.acl import Mode, Ordered, OwnList, Posix, PosixEntry, posix
 from yardgate.core.acl.mode import STICKY, bits_of, entries_of
 from yardgate.core.acl.nfs4 import GROUP, INHERITED, OWNER, Entry, files_of, folders_of
 from yardgate.core.edits.records import PutPlace, SetTarget
@@ -148,9 +148,12 @@ def _places(
         )
     found, aside = _once(listed, top)
     folders = {one.path: one for one in found if one.folder or one.path == top}
-    changes = {top} | {
-        path for path, one in folders.items() if path != top and not _follows(folders.get(path[:-1]), one)
-    }
+    follows, file_follows = _once_a_pair(_follows), _once_a_pair(_file_follows)
+    changes = {top}
+    for path, one in folders.items():
+        above = folders.get(path[:-1])
+        if above is None or (above.owner, above.group) != (one.owner, one.group) or not follows(above.own, one.own):
+            changes.add(path)
     kept = _with_those_above(changes, len(top))
     if len(kept) > PLACES.most:
         raise FormatError(
@@ -166,7 +169,8 @@ def _places(
     for one in found:
         if one.path in nearest:
             taken.files += 1
-            if nearest[one.path] is not None and not _file_follows(nearest[one.path], one):  # type: ignore[arg-type]
+            above = nearest[one.path]
+            if above is not None and not file_follows(above.own, one.own):
                 taken.odd_files.append(one.line)
         elif one.path not in kept:
             taken.like += 1
@@ -285,11 +289,22 @@ def _place(
     )
 
 
-def _follows(above: ListedFile | None, one: ListedFile) -> bool:
-    """Whether a folder has what comes down from the one above it, and nothing of its own."""
-    if above is None or (above.owner, above.group) != (one.owner, one.group):
-        return False
-    match above.own, one.own:
+def _once_a_pair(compare: Callable[[OwnList, OwnList], bool]) -> Callable[[OwnList, OwnList], bool]:
+    """The same for lists that most of a listing has: each two of them are compared once, known by being the same value."""
+    known: dict[tuple[int, int], bool] = {}
+
+    def of(above: OwnList, own: OwnList) -> bool:
+        pair = id(above), id(own)
+        if pair not in known:
+            known[pair] = compare(above, own)
+        return known[pair]
+
+    return of
+
+
+def _follows(above: OwnList, own: OwnList) -> bool:
+    """Whether a folder's list is what comes down from the one above it, and nothing of its own."""
+    match above, own:
         case Posix() as upper, Posix() as own:
             came = posix.base(upper.access) if upper.default is None else upper.default
             same = _same(own.access, came) and _same(own.default, upper.default)
@@ -306,8 +321,8 @@ def _same(one: tuple[PosixEntry, ...] | None, other: tuple[PosixEntry, ...] | No
     return (one is None and other is None) or (one is not None and other is not None and set(one) == set(other))
 
 
-def _file_follows(above: ListedFile, one: ListedFile) -> bool:
-    match above.own, one.own:
+def _file_follows(above: OwnList, own: OwnList) -> bool:
+    match above, own:
         case Posix() as upper, Posix() as own:
             return _same(own.access, posix.file_in(upper.access, upper.default))
         case Mode(bits=int(upper_bits)), Mode(bits=int(bits)):

@@ -5,7 +5,7 @@ Names are written with a backslash and three octal digits for a byte that would 
 
 import re
 from collections.abc import Iterator
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 from functools import lru_cache
 
 from yardgate.core.acl.posix import PosixEntry, Tag
@@ -60,7 +60,7 @@ def _moved(block: PosixBlock, head: str, line: int) -> PosixBlock:
     path = unescape(head.removeprefix(FILE))
     if not path:
         raise FormatError("a file without a name", line, 9)
-    return replace(block, path=path, line=line)
+    return PosixBlock(line, path, block.owner, block.group, block.flags, block.access, block.default)
 
 
 def blocks(text: str, after: int = 0) -> Iterator[PosixBlock]:
