@@ -305,6 +305,7 @@ def bench(
         int | None, typer.Option(help="For --load: until so many were answered, without pauses, instead of for a time.")
     ] = None,
     suggest: Annotated[bool, typer.Option("--suggest", help="Measure groups worked out from needs instead.")] = False,
+    imports: Annotated[bool, typer.Option("--imports", help="Measure readers of very large texts instead.")] = False,
     as_json: AsJson = False,
 ) -> None:
     """Measure speed and memory: ratios and medians, in one run."""
@@ -316,6 +317,10 @@ def bench(
         from yardgate.tools.bench_suggest import run as run_suggest
 
         results = run_suggest()
+    elif imports:
+        from yardgate.tools.bench_imports import run as run_imports
+
+        results = run_imports()
     elif files:
         from yardgate.tools.bench import run_pushes
 

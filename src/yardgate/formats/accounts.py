@@ -14,6 +14,7 @@ from yardgate.core.model.plan import LARGEST_NUMBER, LOCAL, Group, Plan, User
 from yardgate.formats.reading import FormatError, Note, Reading, gathered, left_out
 from yardgate.formats.sheets import decoded
 
+MOST_LINES = 100_000  # of accounts, and of groups: twice as many as a plan can have
 LOWEST, HIGHEST = 1000, 60000  # UID_MIN and UID_MAX of login.defs(5)
 
 
@@ -55,6 +56,9 @@ def read(
     accounts with which nobody signs in as the host's own, and groups outside the range in which nobody is who does, or that every host has,
     and those with names that a host could not be told to make.
     """
+    for text, what in ((passwd, "accounts"), (group, "groups")):
+        if text.count("\n") > MOST_LINES:
+            raise FormatError(f"there are more than {MOST_LINES:,} lines of {what}; give a part of them")
     notes: list[Note] = []
     people = _taken_in(passwd, _passwd(), notes)
     groups = _joined(_taken_in(group, _group(), notes), notes)
@@ -136,9 +140,14 @@ def _edits(
     by_gid: dict[int, str] = {}
     joins: list[Edit] = []
 
-    def grouped(name: str, gid: int, *, of_host: bool) -> Iterator[Edit]:
+    def grouped(name: str, gid: int, members: Iterable[str] = (), *, of_host: bool) -> Iterator[Edit]:
         old = ours.get(fold(name))
         new = replace(old, gid=gid) if old else Group(id=fresh_id(name, taken), name=name, gid=gid, of_host=of_host)
+        missing = [who for who in dict.fromkeys(members) if who not in new.members]
+        if new.id in plan.groups:
+            joins.extend(Join(new.id, who) for who in missing)
+        else:
+            new = replace(new, members=new.members.union(missing))
         taken.add(new.id)
         ours[fold(name)] = new
         by_gid.setdefault(gid, new.id)
@@ -151,10 +160,9 @@ def _edits(
         inside = {*first_in.get(gid, ()), *members}
         nobody = inside.isdisjoint(signing) and theirs.keys().isdisjoint(members)
         low = not numbers[0] <= gid <= numbers[1] and (name in OF_THE_HOST or nobody)
-        yield from grouped(name, gid, of_host=whole and (low or unix_trouble(name) is not None))
-        here = ours[fold(name)]
         found = {m: ids[fold(m)] if m in names else theirs.get(m) for m in members}
-        joins += [Join(here.id, who) for who in found.values() if who is not None and who not in here.members]
+        came = [who for who in found.values() if who is not None]
+        yield from grouped(name, gid, came, of_host=whole and (low or unix_trouble(name) is not None))
         strangers += [(line, f"{show(member)} of {show(name)}") for member, who in found.items() if who is None]
     notes += left_out(strangers, "member", "members of groups", "no such account came in")
     for line, name, uid, gid, full_name in people:

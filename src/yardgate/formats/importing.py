@@ -3,7 +3,7 @@
 import gc
 from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Literal, NamedTuple, get_args
 
 from yardgate.core.edits.difference import difference
@@ -13,7 +13,7 @@ from yardgate.formats import accounts, listing, matrix, people, planfile, promis
 from yardgate.formats.given import Given, given, knowing, laid, noted
 from yardgate.formats.layout import Layout, proposed
 from yardgate.formats.listed import ListStyle
-from yardgate.formats.reading import FormatError, Make, Reading, decode
+from yardgate.formats.reading import FormatError, Make, Reading, decode, some_notes
 from yardgate.formats.sheets import decoded, sheets
 
 ImportKind = Literal["matrix", "people", "needs", "promises", "accounts", "plan", "getfacl", "find", "nfs4", "server"]
@@ -62,7 +62,8 @@ class Imported(NamedTuple):
 def read(plan: Plan, wanted: ToImport) -> Imported:
     """The edits that an import makes in a plan. Raises FormatError where the text is none of its kind."""
     with _uncollected():
-        return _read(plan, wanted)
+        found = _read(plan, wanted)
+        return found._replace(reading=replace(found.reading, notes=some_notes(found.reading.notes)))
 
 
 @contextmanager

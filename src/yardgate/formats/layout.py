@@ -38,6 +38,7 @@ LEVEL_WORDS = (
     "access", "level", "right", "permission", "recht", "zugriff", "droit", "accès", "permiso", "acceso", "permesso", "accesso", "toegang", "gets",
 )  # fmt: skip
 LOOKED_AT = 1000  # rows by which it is found out how a table is laid out
+MOST_WORDS = 10_000  # that differ in the cells of a table
 PEOPLE_APART = re.compile(r"\s*[;\n|]\s*|\s*,\s+(?=\S)|\s+(?:&|and|und|et|y|e|en)\s+")
 
 
@@ -267,6 +268,10 @@ def laid_out(sheets: Sequence[Sheet], layout: Layout, known: Knowing) -> Laid:
         rows = _turned(rows, layout.who) if layout.form == "columns" else _names_first(rows, layout.who)
         rows = _each_alone(_narrow(_without_heads(rows, known, notes)), known, notes)
     words = Counter(cell for _, cells in rows[1:] for cell in cells[1:] if cell)
+    if len(words) > MOST_WORDS:
+        raise FormatError(
+            f"more than {MOST_WORDS:,} different words stand in its cells; this is no table of who may what"
+        )
     return Laid(_meant(rows, layout.words), tuple(notes), words)
 
 

@@ -8,7 +8,9 @@ from typing import Protocol
 
 from yardgate.core.acl.rights import Level
 from yardgate.core.edits.records import PutShare
+from yardgate.core.model.names import free_name
 from yardgate.core.model.naming import fold, show
+from yardgate.core.model.plan import Plan
 from yardgate.core.model.share import HostRule, Share, Squash, hosts
 from yardgate.formats.reading import Toward
 from yardgate.formats.taking import Taking
@@ -71,6 +73,7 @@ class Mounting:
 
 def take(taking: Taking, file: str, text: str) -> None:
     """The exports of a server as shares of a plan. What it cannot say is noted. What the server itself cannot read ends its reading."""
+    wanted: list[tuple[int, str, str, list[str]]] = []
     for number, line in _joined(text):
         matched = re.fullmatch(r'("(?:[^"])*"|\S+)\s*(.*)', line)
         words = matched[2].split() if matched is not None else []
@@ -80,14 +83,31 @@ def take(taking: Taking, file: str, text: str) -> None:
             taking.say(
                 file, number, f"{what} is nothing that the server can read: it exports nothing from here on", "either"
             )
-            return
+            break
         path = re.sub(r"\\(\d{3})", lambda octal: chr(int(octal[1], 8)), matched[1].strip('"'))
         place = taking.place(path)
         if place is None:
             why = "is exported, of which no list was given; not imported"
             taking.say(file, number, f"{show(path)} {why}", "more")
             continue
-        _export(taking, file, number, path, place, words)
+        wanted.append((number, path, place, words))
+    offered = _Offered(taking.plan)
+    for number, path, place, words in wanted:
+        _export(taking, offered, file, number, path, place, words)
+
+
+class _Offered:
+    """The shares that there are so far: by place, and what they are called."""
+
+    def __init__(self, plan: Plan):
+        self.by_place: dict[str, dict[str, Share]] = {}
+        self.names = set[str]()
+        for share in plan.shares.values():
+            self.add(share)
+
+    def add(self, share: Share) -> None:
+        self.by_place.setdefault(share.place, {})[share.id] = share
+        self.names.add(fold(share.name))
 
 
 def _is_readable(word: str) -> bool:
@@ -99,16 +119,17 @@ def _is_readable(word: str) -> bool:
     return all(option in WITHOUT_EFFECT or option.startswith(VALUED) for option in options)
 
 
-def _export(taking: Taking, file: str, number: int, path: str, place: str, words: Sequence[str]) -> None:
+def _export(
+    taking: Taking, offered: _Offered, file: str, number: int, path: str, place: str, words: Sequence[str]
+) -> None:
     default: list[str] = []
     clients: list[Mounting] = []
-    plan = taking.plan
-    offering = [share for share in plan.shares.values() if share.place == place]
+    offering = offered.by_place.get(place, {}).values()
     shared = next((share for share in offering if share.id in taking.exported), None)
     shared = shared or next((share for share in offering if not share.nfs), None)
     name = path.rpartition("/")[2] or "root"
     if shared is None:
-        free = name if all(fold(share.name) != fold(name) for share in plan.shares.values()) else f"{name} export"
+        free = name if fold(name) not in offered.names else free_name(f"{name} export", offered.names)
         shared = Share(id=taking.fresh(f"export {name}"), name=free, place=place, smb=False, of_host=True)
 
     def say(text: str, toward: Toward | None) -> None:
@@ -146,7 +167,9 @@ def _export(taking: Taking, file: str, number: int, path: str, place: str, words
     rules = (*(shared.hosts if shared.id in taking.exported else ()), *_rules(clients))
     taking.exported.add(shared.id)
     unique = {rule.hosts: rule for rule in reversed(rules)}  # of two for the same hosts the first counts
-    taking.do([PutShare(replace(shared, nfs=True, hosts=tuple(reversed(unique.values())), squash=kind))])
+    new = replace(shared, nfs=True, hosts=tuple(reversed(unique.values())), squash=kind)
+    offered.add(new)
+    taking.do([PutShare(new)])
 
 
 def _rules(clients: Iterable[Mounting]) -> Iterator[HostRule]:

@@ -14,6 +14,7 @@ Make = Mapping[str, str]
 """Unknown name as written -> what to make of it (an ObjectKind), or “=” and the name that is meant by it. Names not in it are left out."""
 Toward = Literal["more", "less", "either"]
 """How what somebody really gets may differ from what the plan then says: they may get more, or less."""
+MOST_NOTES = 2_000  # that anybody is shown of one import
 
 
 class FormatError(ValueError):
@@ -63,6 +64,22 @@ def gathered(notes: Iterable[Note]) -> tuple[Note, ...]:
             else replace(was, lines=was.lines + note.lines, about=about, missed=was.missed + note.missed)
         )
     return tuple(found.values())
+
+
+def some_notes(notes: tuple[Note, ...]) -> tuple[Note, ...]:
+    """The first notes of very many, and one that stands for the rest."""
+    rest = notes[MOST_NOTES:]
+    if not rest:
+        return notes
+    more = Note(
+        None,
+        f"{len(rest):,} more notes like these are not listed",
+        toward="either" if any(note.toward for note in rest) else None,
+        about=tuple(dict.fromkeys(one for note in rest for one in note.about)),
+        lines=sum(note.lines for note in rest),
+        missed=sum(note.missed for note in rest),
+    )
+    return (*notes[:MOST_NOTES], more)
 
 
 def some_of(names: Sequence[str], most: int = 8) -> str:

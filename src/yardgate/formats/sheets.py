@@ -25,8 +25,8 @@ PACKED, OLD = b"PK\x03\x04", b"\xd0\xcf\x11\xe0\xa1\xb1\x1a\xe1"
 LARGEST = 64 * 1024 * 1024  # bytes of what is packed in a workbook
 LOOKED_INTO = 4 * 1024 * 1024  # bytes up to which comments, colours and merged cells of an .xlsx are read
 PARTS = 2000  # files that are packed in it
-FILLED, OPEN_FILLED = 100_000, 40_000  # cells of an .xlsx and an .ods: what their readers take about three seconds for
-TAGS = 4  # of a filled cell: begins and ends, as does what is in it
+FILLED, OPEN_FILLED = 60_000, 30_000  # cells of an .xlsx and an .ods: what their readers take about three seconds for
+TAGS = 6  # of a filled cell at most: it begins and ends, as does what is in it
 OLD_LARGEST = 6 * 1024 * 1024  # bytes of an .xls
 ROWS, CELLS = 50_000, 600_000  # of a sheet, empty ones too
 MARKS = (
@@ -67,6 +67,8 @@ def sheets(content: bytes) -> tuple[Sheet, ...]:
     else:
         notes: list[Note] = []
         text = decoded(content, notes)
+        if text.count("\n") > 10 * ROWS:  # also blank ones, which are no rows
+            raise FormatError(f"the table is too large; at most {10 * ROWS:,} lines are read")
         found = [Sheet("", tuple(_within(_text_rows(text))), tuple(notes))]
     some = tuple(sheet for sheet in found if sheet.rows)
     if not some:

@@ -7,18 +7,22 @@ Lists ask who somebody is, also where all act as one account inside (`force user
 import re
 from collections.abc import Callable, Collection, Iterator, Mapping
 from dataclasses import dataclass, replace
+from functools import cached_property
+
+import numpy as np
 
 from yardgate.core.access.combining import TieredGrant, decide
 from yardgate.core.access.membership import token
 from yardgate.core.access.storage import tier_of
-from yardgate.core.acl.rights import Level
+from yardgate.core.acl.rights import LEVELS, Level
 from yardgate.core.edits.records import PutPlace, PutShare, SetGrant
 from yardgate.core.model.naming import fold, show
 from yardgate.core.model.plan import EVERYONE, GUEST_ACCOUNT, LOCAL, Group, Plan, User
 from yardgate.core.model.share import Share, share_name_trouble
 from yardgate.formats import smb_server
+from yardgate.formats.everybody import Everybody, Levels
 from yardgate.formats.host_names import known_as
-from yardgate.formats.reading import Toward
+from yardgate.formats.reading import FormatError, Toward
 from yardgate.formats.smb_server import Configuration, Section
 from yardgate.formats.taking import Taking
 
@@ -37,6 +41,8 @@ ANYBODY = frozenset({"%U", "%u", "S-1-5-11", "S-1-1-0", "@%G", "@%g", "+%G", "+%
 """What whoever signs in is called (smb.conf(5), substitutions; MS-DTYP 2.4.2.4)."""
 OF_A_DOMAIN = frozenset({"security", "server role", "winbind use default domain"})
 """Settings of [global] of which nothing needs to be said where the plan has the domain's accounts."""
+MOST_PAIRS, MOST_LISTED, MOST_LINES = 12_000_000, 1_000_000, 300_000
+"""Shares by people, characters of all their lists, and lines of grants that these come to: far beyond an office, and worked out in seconds."""
 USUAL_MASK, GROUP_WRITES = 0o744, 0o020
 
 
@@ -67,11 +73,24 @@ def take(taking: Taking, found: Configuration, descriptors: str = "") -> None:
         if joined and name in OF_A_DOMAIN:
             continue
         taking.say(said.file, said.line, f"[global] {name} = {said.value}: {effect.words}", effect.toward)
-    limits, accounts = _limits(descriptors), _Accounts(taking.plan, found)
-    for section in found.shares.values():
-        place = _place(taking, found, section)
-        if place is not None:
-            _Share(taking, found, accounts, section, place, limits.get(section.name.casefold(), ())).take()
+    limits = _limits(descriptors)
+    placed = [(section, place) for section in found.shares.values() if (place := _place(taking, found, section))]
+    plan = taking.plan
+    people, accounts = Everybody(plan), _Accounts(plan, found)
+    lists = (found.said(section, name) for section, _ in placed for name in LISTS)
+    listed = sum(len(one.value) for one in lists if one is not None)
+    if len(placed) * len(people.people) > MOST_PAIRS or listed > MOST_LISTED:
+        raise FormatError(
+            f"{len(placed):,} shares for {len(people.people):,} people, whose lists have {listed:,} characters, are too many at a time; take in fewer shares"
+        )
+    same = {fold(share.name): share for share in plan.shares.values()}
+    granted = 0
+    for section, place in placed:
+        limit = limits.get(section.name.casefold(), ())
+        share = _Share(taking, found, accounts, people, section, place, same.get(fold(section.name)), limit)
+        granted += len(share.take())
+        if granted > MOST_LINES:
+            raise FormatError(f"the shares come to more than {MOST_LINES:,} lines of who gets in; take in fewer shares")
 
 
 def default_domain(found: Configuration | None) -> bool:
@@ -113,7 +132,7 @@ def _place(taking: Taking, found: Configuration, share: Section) -> str | None:
     return None
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class _Named:
     """Whom a list names. said: whether there is one. guest: whether the guest's account is among them."""
 
@@ -121,8 +140,12 @@ class _Named:
     whos: tuple[str, ...]
     guest: bool
 
+    @cached_property
+    def _all(self) -> frozenset[str]:
+        return frozenset(self.whos)
+
     def names(self, token: Collection[str]) -> bool:
-        return any(who in token for who in self.whos)
+        return not self._all.isdisjoint(token)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -209,16 +232,17 @@ class _Share:
         taking: Taking,
         found: Configuration,
         accounts: _Accounts,
+        people: Everybody,
         section: Section,
         place: str,
+        same: Share | None,
         limit: "tuple[_Limiting, ...]",
     ) -> None:
-        self.taking, self.found, self.accounts, self.section, self.place = taking, found, accounts, section, place
-        plan = taking.plan
-        self.same = next((s for s in plan.shares.values() if fold(s.name) == fold(section.name)), None)
-        self.id = self.same.id if self.same is not None else taking.fresh(f"share {section.name}")
+        """same: the share that the plan has by that name."""
+        self.taking, self.found, self.accounts, self.people = taking, found, accounts, people
+        self.plan, self.section, self.place, self.same = people.plan, section, place, same
+        self.id = same.id if same is not None else taking.fresh(f"share {section.name}")
         self.limiting = limit
-        self.levels: Mapping[str, Level] = {}
 
     def say(self, text: str, toward: Toward | None, setting: str = "") -> None:
         said = self.found.said(self.section, setting) if setting else None
@@ -228,7 +252,8 @@ class _Share:
     def yes(self, name: str, otherwise: bool = False) -> bool:
         return self.found.yes(self.section, name, otherwise)
 
-    def take(self) -> None:
+    def take(self) -> Collection[str]:
+        """Puts it into the plan. Returns whom it grants something."""
         section, taking = self.section, self.taking
         for said, where, name, effect in smb_server.effects_in(section):
             what = f"[{where}] {name} = {said.value}"
@@ -247,10 +272,11 @@ class _Share:
             limit=self._limit,
         )
         acts_as, acts_as_group = self._acting(only_guest)
-        twin, grants = self._grant(lists)
+        levels, grants = self._gets_in(lists)
+        twin, own = self._grant(levels, grants)
         admins = lists.admins.whos
         if len(admins) > 1:
-            others = ", ".join(map(taking.plan.named, admins[1:]))
+            others = ", ".join(map(self.plan.named, admins[1:]))
             self.say(f"lets more than one name act as root; {others} came in as others do", "more", "admin users")
         comment = section.settings.get("comment")
         base = self.same or Share(id=self.id, name=section.name, place=self.place, of_host=True)
@@ -260,7 +286,7 @@ class _Share:
             smb=True,
             guests=lists.guests() if self.yes("guest ok") or only_guest else Level.NA,
             read_only=twin or smb_server.READ_ONLY_MODULE in modules,
-            grants=grants,
+            grants=own,
             hidden=not self.yes("browseable", True),
             hide_unreadable=self.yes("hide unreadable"),
             versions="shadow_copy2" in modules,
@@ -271,7 +297,8 @@ class _Share:
             note=comment.value if comment is not None else "",
         )
         taking.do([PutShare(new)])
-        self._new_files(new)
+        self._new_files(new, levels)
+        return grants
 
     def _modules(self) -> list[str]:
         said = self.found.said(self.section, "vfs objects")
@@ -285,7 +312,7 @@ class _Share:
 
     def _acting(self, only_guest: bool) -> tuple[str | None, str | None]:
         """As whom all act inside, and in which group besides."""
-        plan = self.taking.plan
+        plan = self.plan
         user = self.found.said(self.section, "force user")
         group = self.found.said(self.section, "force group")
         acts_as = plan.guest_account if only_guest else None
@@ -307,7 +334,7 @@ class _Share:
 
     def _own_group(self, name: str) -> None:
         """A group that all are in who are its members anyway: it only names what they make; but it takes the place of a primary group."""
-        plan = self.taking.plan
+        plan = self.plan
         forced = self._account(name, group=True)
         whose = [u for u in plan.users.values() if u.origin != LOCAL and forced not in (None, u.primary_group)]
         if any(forced in token(plan, user.id) for user in whose):
@@ -357,66 +384,67 @@ class _Share:
                 allowed |= fresh if one.allows else 0
         return Level.RW if allowed & 0x2 else Level.RO if allowed & 0x1 else Level.NA
 
-    def _grant(self, lists: _Lists) -> tuple[bool, Mapping[str, Level] | None]:
-        """Grants on the share's place that come out as its lists do; where another share has said these, whether this is the same for
-        reading alone, or else a list of its own."""
-        taking, plan, place = self.taking, self.taking.plan, self.place
-        limited = {self._account(one.who, group=False) for one in self.limiting}
-        levels = self._of_each(lambda user: lists.level(token(plan, user)), {*lists.whos, *limited})
-        self.levels = levels
-        alone = {group: lists.level(token(plan, group)) for group in plan.groups}
-        grants = self._grants(lists.short(), alone, levels)
-        there = taking.lists.setdefault(place, levels)
+    def _gets_in(self, lists: _Lists) -> tuple[Levels, Mapping[str, Level]]:
+        """What everybody gets by the lists, and grants that come to it."""
+        limited = {self._account(one.who, group=group) for one in self.limiting for group in (False, True)}
+        levels = self.people.levels(frozenset(lists.whos.union(who for who in limited if who)), lists.level)
+        return levels, self._grants(lists, levels)
+
+    def _grant(self, levels: Levels, grants: Mapping[str, Level]) -> tuple[bool, Mapping[str, Level] | None]:
+        """Grants on the share's place; where another share has said these, whether this is the same for reading alone, or else a list of its own."""
+        there = self.taking.lists.setdefault(self.place, levels)
         if there is not levels:
-            twin = levels != there and all(levels[who] == min(there[who], Level.RO) for who in levels)
-            return twin, None if twin or levels == there else grants
-        carried = PutPlace(replace(plan.places[place], enforced_by="share"))
-        gone = (who for who in plan.grants.get(place, {}) if who not in grants)
-        set_to = (SetGrant(place, who, level) for who, level in grants.items())
-        taking.do([carried, *(SetGrant(place, who, None) for who in gone), *set_to])
+            same = bool((levels == there).all())
+            twin = not same and bool((levels == np.minimum(there, Level.RO.code)).all())
+            return twin, None if twin or same else grants
+        carried = PutPlace(replace(self.plan.places[self.place], enforced_by="share"))
+        gone = (who for who in self.plan.grants.get(self.place, {}) if who not in grants)
+        set_to = (SetGrant(self.place, who, level) for who, level in grants.items())
+        self.taking.do([carried, *(SetGrant(self.place, who, None) for who in gone), *set_to])
         return False, None
 
-    def _grants(
-        self, short: Mapping[str, Level], alone: Mapping[str, Level], levels: Mapping[str, Level]
-    ) -> Mapping[str, Level]:
+    def _grants(self, lists: _Lists, levels: Levels) -> Mapping[str, Level]:
         """The grants by names of the lists, a group's as somebody has it who is in it alone, with exceptions for people for whom these would
         come to something else; or by people alone."""
-        refused = {who for who, level in short.items() if level == Level.NA}
-        users = self.taking.plan.users
-        own = {w: alone.get(w, level) for w, level in short.items() if w not in users or not users[w].of_host}
-        short = {who: level for who, level in own.items() if level > Level.NA or who in refused}
-        come = self._of_each(lambda user: self._comes_to(short, user), short)
-        wrong = {who: level for who, level in levels.items() if come[who] != level}
-        if not wrong:
+        users, groups, people = self.plan.users, self.plan.groups, self.people
+        said = lists.short()
+        refused = {who for who, level in said.items() if level == Level.NA}
+        alone = {
+            who: lists.level(token(self.plan, who)) if who in groups else level
+            for who, level in said.items()
+            if who not in users or not users[who].of_host
+        }
+        short = {who: level for who, level in alone.items() if level > Level.NA or who in refused}
+        come = people.levels(frozenset(short), self._coming_to(short))
+        wrong = np.flatnonzero(come != levels)
+        if not len(wrong):
             return short
-        both = {**short, **wrong}
-        if 2 * len(wrong) <= len(levels) and all(self._comes_to(both, who) == level for who, level in wrong.items()):
+        both = {**short, **people.by_name(levels, wrong)}
+        _, kinds = people.alike(frozenset(short))
+        _, each = np.unique(kinds[wrong] * len(LEVELS) + levels[wrong], return_index=True)
+        comes_to = self._coming_to(both)
+        if 2 * len(wrong) <= len(levels) and all(
+            comes_to(token(self.plan, people.people[at])).code == levels[at] for at in wrong[each]
+        ):
             return both
-        return levels
+        return people.by_name(levels)
 
-    def _of_each(self, of: Callable[[str], Level], named: Collection[str | None]) -> dict[str, Level]:
-        """What everybody gets: worked out once for all who are in the same groups, and by themselves for those who are named."""
-        found: dict[str, Level] = {}
-        for alike in self.taking.alike():
-            rest = [user for user in alike if user not in named]
-            found |= dict.fromkeys(rest, of(rest[0])) if rest else {}
-            found |= {user: of(user) for user in alike if user in named}
-        return found
+    def _coming_to(self, grants: Mapping[str, Level]) -> Callable[[Collection[str]], Level]:
+        """What grants add up to for somebody who counts as some names."""
+        in_order = {who: at for at, who in enumerate(grants)}
 
-    def _comes_to(self, grants: Mapping[str, Level], user: str) -> Level:
-        plan = self.taking.plan
-        names = token(plan, user)
-        parts = [TieredGrant(tier_of(plan, who), level) for who, level in grants.items() if who in names]
-        return decide(plan.target, parts)[0]
+        def of(names: Collection[str]) -> Level:
+            there = sorted((who for who in names if who in in_order), key=in_order.__getitem__)
+            return decide(self.plan.target, [TieredGrant(tier_of(self.plan, who), grants[who]) for who in there])[0]
+
+        return of
 
     # --- what is made there -------------------------------------------------------------------------------------------
 
-    def _new_files(self, share: Share) -> None:
+    def _new_files(self, share: Share, levels: Levels) -> None:
         """Whether those who write can go on with what another of them made; noted where they cannot."""
-        plan = self.taking.plan
-        levels = self.levels
-        writers = [who for who, level in levels.items() if level == Level.RW and plan.users[who].enabled]
-        if share.read_only or share.acts_as is not None or len(writers) < 2 or self.yes("inherit permissions"):
+        writers = int(((levels == Level.RW.code) & self.people.enabled).sum())
+        if share.read_only or share.acts_as is not None or writers < 2 or self.yes("inherit permissions"):
             return
         mask, force = self._octal("create mask", USUAL_MASK), self._octal("force create mode", 0)
         if not (mask | force) & GROUP_WRITES and not self.yes("inherit acls"):

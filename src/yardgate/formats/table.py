@@ -29,7 +29,7 @@ def rows(text: str, delimiter: str = "") -> Iterator[tuple[int, list[str]]]:
             raise FormatError(f"not a well-formed table: {error}", reader.line_num or line, 1) from None
         if not row:
             continue
-        fields = [*map(_bare, row)]
+        fields = [field if field.isalnum() else _bare(field) for field in row]
         if any(fields):
             found = True
             yield line, fields
@@ -62,7 +62,7 @@ def write(table: Iterable[Sequence[str]]) -> str:
 
     What any spreadsheet might split at stands in quotes, so that none finds a formula behind a semicolon.
     """
-    return "".join(f"{','.join(map(_cell, row))}\r\n" for row in table)
+    return "".join(f"{','.join(cell if cell.isalnum() else _cell(cell) for cell in row)}\r\n" for row in table)
 
 
 @lru_cache(maxsize=10_000)

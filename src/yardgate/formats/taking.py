@@ -1,15 +1,14 @@
 """The plan as it is so far, while a file server is taken in, and what is told of it."""
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 from dataclasses import replace
 
-from yardgate.core.access.membership import token
-from yardgate.core.acl.rights import Level
 from yardgate.core.edits.apply import apply
-from yardgate.core.edits.records import Edit, PutPlace
-from yardgate.core.model.names import fresh_id
+from yardgate.core.edits.records import Edit, PutGroup, PutPlace, PutShare, PutUser
+from yardgate.core.model.names import fresh_id, ids_of
 from yardgate.core.model.naming import fold
 from yardgate.core.model.plan import Place, Plan
+from yardgate.formats.everybody import Levels
 from yardgate.formats.listed import steps
 from yardgate.formats.reading import Note, Reading, Toward, Unknown
 
@@ -19,31 +18,30 @@ class Taking:
     lists: place -> what everybody gets there by the share that said it. exported: shares to which an export was added."""
 
     def __init__(self, plan: Plan):
-        self.plan = plan
+        self._plan = plan
+        self._waiting: list[Edit] = []
+        self._ids = ids_of(plan)
         self.edits: list[Edit] = []
         self.notes: list[Note] = []
         self.unknown: list[Unknown] = []
         self.tops: dict[str, str] = {}
         self.listed: set[str] = set()
-        self.lists: dict[str, Mapping[str, Level]] = {}
+        self.lists: dict[str, Levels] = {}
         self.exported: set[str] = set()
         self._within = {_key(place.parent, place.name): place.id for place in plan.places.values()}
-        self._alike_in: object = None
-        self._alike: Sequence[Sequence[str]] = ()
 
-    def alike(self) -> Sequence[Sequence[str]]:
-        """The people of the plan, those together who count as the same groups."""
-        if self._alike_in is not self.plan.users:
-            found: dict[frozenset[str], list[str]] = {}
-            for user in self.plan.users.values():
-                if not user.of_host:
-                    found.setdefault(frozenset(token(self.plan, user.id)) - {user.id}, []).append(user.id)
-            self._alike_in, self._alike = self.plan.users, tuple(found.values())
-        return self._alike
+    @property
+    def plan(self) -> Plan:
+        """The plan as it is so far. What was done since somebody last looked is worked in at once: a plan is whole, and checked as one."""
+        if self._waiting:
+            self._plan, _ = apply(self._plan, self._waiting)
+            self._waiting = []
+        return self._plan
 
     def do(self, edits: Sequence[Edit]) -> None:
-        self.plan, _ = apply(self.plan, edits)
+        self._waiting += edits
         self.edits += edits
+        self._ids |= {one for edit in edits if (one := _put(edit)) is not None}
         self._within |= {
             _key(edit.place.parent, edit.place.name): edit.place.id for edit in edits if isinstance(edit, PutPlace)
         }
@@ -60,8 +58,7 @@ class Taking:
 
     def fresh(self, name: str) -> str:
         """A new id."""
-        plan = self.plan
-        return fresh_id(name, {*plan.users, *plan.groups, *plan.places, *plan.shares})
+        return fresh_id(name, self._ids)
 
     def place(self, path: str) -> str | None:
         """The place of a folder by its path; made, where the folder just follows the one above and is no place yet. None: it is not there."""
@@ -77,6 +74,15 @@ class Taking:
                 self.do([PutPlace(Place(id=there, name=step, kind="folder", parent=found))])
             found = there
         return found
+
+
+def _put(edit: Edit) -> str | None:
+    """The id of what an edit puts into the plan."""
+    match edit:
+        case PutUser(user=one) | PutGroup(group=one) | PutPlace(place=one) | PutShare(share=one):
+            return one.id
+        case _:
+            return None
 
 
 def _key(parent: str | None, name: str) -> tuple[str | None, str]:

@@ -2,7 +2,7 @@
 
 import re
 import unicodedata
-from collections.abc import Collection, Iterator
+from collections.abc import Callable, Collection, Iterator
 
 from yardgate.core.model.naming import fold, show
 from yardgate.core.model.plan import BUILT_IN, EVERYONE, ROOT, Group, Plan, User
@@ -82,11 +82,20 @@ def sign_in_name(full_name: str) -> str:
 
 def free_name(name: str, taken: Collection[str]) -> str:
     """The name, or the first of name-2, name-3, … that none of some folded names is."""
-    number, found = 1, name
-    while fold(found) in taken:
-        number += 1
-        found = f"{name}-{number}"
-    return found
+    if fold(name) not in taken:
+        return name
+    return f"{name}-{_free_number(lambda number: fold(f'{name}-{number}') in taken)}"
+
+
+def _free_number(is_taken: Callable[[int], bool]) -> int:
+    """A number from 2 on that is free and the one before it is not: of a thousand things of one name found by halves, not by counting up."""
+    last, free = 1, 2
+    while is_taken(free):
+        last, free = free, free * 2
+    while free - last > 1:
+        between = (last + free) // 2
+        last, free = (between, free) if is_taken(between) else (last, between)
+    return free
 
 
 def ids_of(plan: Plan) -> set[str]:
@@ -101,10 +110,4 @@ def fresh_id(name: str, taken: Collection[str]) -> str:
     base = re.sub(r"[^a-z0-9]+", "-", plain).strip("-")[:40] or "object"
     if base not in (*BUILT_IN, ROOT) and base not in taken:
         return base
-    last, free = 1, 2  # of a thousand folders of one name the next number is found by halves, not by counting up
-    while f"{base}-{free}" in taken:
-        last, free = free, free * 2
-    while free - last > 1:
-        between = (last + free) // 2
-        last, free = (between, free) if f"{base}-{between}" in taken else (last, between)
-    return f"{base}-{free}"
+    return f"{base}-{_free_number(lambda number: f'{base}-{number}' in taken)}"
