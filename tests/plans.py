@@ -229,6 +229,7 @@ def targets(draw: st.DrawFn, group_ids: list[str]) -> Target:
         host_rules=draw(st.sampled_from(get_args(Order))),
         wildcards=draw(st.sampled_from(get_args(Wildcards))),
         nfs_traverse=draw(st.sampled_from(["checked", "bypassed"])),
+        share_groups=draw(st.booleans()),
         addresses=draw(st.sampled_from([(), ("files.quay.example", "192.0.2.10", "2001:db8::7")])),
         answered=tuple(draw(st.lists(st.sampled_from(get_args(Behaviour)), unique=True))),
     )

@@ -12,7 +12,12 @@ from yardgate.core.access.batch.resolve import resolve
 from yardgate.core.access.membership import token
 from yardgate.core.access.paths import lets_in
 from yardgate.core.acl.rights import LEVELS, Level
+from yardgate.core.host.compiled import compiled
 from yardgate.core.host.share_lists import GROUP_MARK, ShareLists, share_lists
+from yardgate.core.host.state import OPEN, System
+from yardgate.core.host.steps import steps
+from yardgate.core.model.checks import PlanError
+from yardgate.core.model.names import unix_trouble
 from yardgate.core.model.plan import EVERYONE, Group, Place, Plan, Target, User
 from yardgate.core.model.share import Over, Service, Share
 
@@ -114,3 +119,53 @@ def test_a_share_for_some_names_those_the_service_is_for() -> None:
     assert len(found.people) == 1
     off = replace(only, services={"smb": Service(id="smb", on=False)})
     assert lists(off) == ShareLists(usual=RW)
+
+
+def test_with_groups_of_its_own_a_share_names_nobody_and_everybody_gets_the_same() -> None:
+    tally = Counter[str]()
+
+    def same(plan: Plan) -> None:
+        told = {grouped: replace(plan.target, share_groups=grouped) for grouped in (False, True)}
+        try:
+            by_name, by_group = (
+                compiled(resolve(replace(plan, target=target), ON), "/srv", plan.directories).system
+                for target in told.values()
+            )
+        except PlanError:
+            return
+        assert all(name.startswith(GROUP_MARK) for o in by_group.offers.values() for name in (*o.named, *o.roots))
+        made = by_group.groups.keys() - by_name.groups.keys()
+        assert made == by_group.members.keys() - by_name.members.keys()
+        named = ({n[1:] for o in one.offers.values() for n in (*o.named, *o.roots)} for one in (by_group, by_name))
+        assert made == next(named) - next(named)
+        assert all(unix_trouble(name) is None and by_group.members[name].users for name in made)
+        for system in (by_name, by_group):
+            assert {name: one for name, one in system.members.items() if name not in made} == by_name.members
+        inside = {
+            who: {who, *(f"{GROUP_MARK}{name}" for name, one in by_group.members.items() if who in one.users)}
+            for who in {*by_name.accounts, *(who for one in by_group.members.values() for who in one.users)}
+        }
+        for name, offer in by_name.offers.items():
+            for names in inside.values():
+                assert by_group.offers[name].gives(names) == offer.gives(names)
+                assert names.isdisjoint(by_group.offers[name].roots) == names.isdisjoint(offer.roots)
+            tally["groups of their own"] += bool(offer.people)
+        tally["shares"] += len(by_name.offers)
+
+    settings(max_examples=times(150, 3000))(given(plans(lists=True, shares=True))(same))()
+    print(dict(tally))
+    assert tally["groups of their own"] > times(10, 100)
+
+
+def test_what_somebody_is_granted_by_name_is_a_membership_and_no_change_of_the_share() -> None:
+    def system(*grants: tuple[str, Level]) -> System:
+        plan = office(*grants, target=Target(combining="widest", share_groups=True))
+        plan = replace(
+            plan, places={**plan.places, "jobs": replace(plan.places["jobs"], enforced_by="share", acl=OPEN)}
+        )
+        return compiled(resolve(plan, ON), "/srv").system
+
+    one, two = system(("crew", RO), ("cy", RW)), system(("crew", RO), ("cy", RW), ("ben", RW))
+    assert one.offers == two.offers
+    assert [str(step.part) for step in steps(one, two)] == ["members"]
+    assert two.members["s-write"].users == {"ben", "cy"}

@@ -34,7 +34,8 @@ from yardgate.core.acl.rights import GRANTABLE, Level
 from yardgate.core.edits.apply import apply
 from yardgate.core.edits.records import Join
 from yardgate.core.host.compiled import compiled, host_names, marked, paths
-from yardgate.core.host.state import PARTS, Folder, System, asked
+from yardgate.core.host.share_lists import GROUP_MARK
+from yardgate.core.host.state import PARTS, Folder, Offer, System, asked
 from yardgate.core.host.step_words import words
 from yardgate.core.host.steps import after as after_steps
 from yardgate.core.host.steps import drift, stands, steps
@@ -127,6 +128,7 @@ def office(seed: int, places: int = 5) -> Plan:
         administrators=rng.choice([None, None, "g1"]),
         traverse="bypassed" if ordered else "checked",
         attributes_open=ordered,
+        share_groups=seed % 2 == 1,
     )
     made = Plan(
         name=f"office {seed}", target=target, users=users, groups=groups, places=places, grants=grants, shares=shares
@@ -197,6 +199,11 @@ def test_plans_are_rolled_out_one_after_the_other_and_put_back(first: int) -> No
             after, carried = roll(at, now, wanted)
             past.append((before, now, carried))
             counts["steps"] += len(carried.done)
+            own = "own groups" if matrix.plan.target.share_groups else "no own groups"
+            counts[f"shares, {own}"] += len(wanted.offers)
+            counts[f"shares that name people, {own}"] += sum(
+                bool(_people_in(offer)) for offer in wanted.offers.values()
+            )
             counts.update(step.does for step in carried.done)
             now = after
             wrong += visit(at, matrix, counts)
@@ -211,6 +218,12 @@ def test_plans_are_rolled_out_one_after_the_other_and_put_back(first: int) -> No
         print(one)
     assert wrong == []
     assert all(counts[act] for act in ACTS)
+    assert counts["shares, own groups"]
+    assert not counts["shares that name people, own groups"]
+
+
+def _people_in(offer: Offer) -> frozenset[str]:
+    return frozenset(name for name in (*offer.named, *offer.roots) if not name.startswith(GROUP_MARK))
 
 
 def test_whatever_fails_in_the_middle_everything_is_put_back(keelson: Host) -> None:

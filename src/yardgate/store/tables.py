@@ -58,6 +58,7 @@ plans = Table(
     Column("nfs_traverse", String, nullable=False, server_default="checked"),
     Column("addresses", JSON, nullable=False, server_default="[]"),
     Column("nfs_domain", String, nullable=False, server_default=""),
+    Column("share_groups", Boolean, nullable=False, server_default=false()),
     Column("answered", JSON, nullable=False, server_default="[]"),
 )
 users = Table(

@@ -389,6 +389,13 @@ def _target_words(old: Target, new: Target, plan: Plan) -> str:
             if new.nfs_domain
             else "the domain of names over NFS is not known"
         )
+    if old.share_groups != new.share_groups:
+        whom = (
+            "groups of their own, for people granted something by name"
+            if new.share_groups
+            else "these people themselves"
+        )
+        said.append(f"shares name {whom}")
     titles = {question.id: question.title for question in QUESTIONS}
     for words, some in (
         ("known", set(new.answered) - set(old.answered)),

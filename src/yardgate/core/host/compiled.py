@@ -13,6 +13,7 @@ from yardgate.core.access.storage import Nfs4State, PlaceState
 from yardgate.core.acl import Ordered, Posix, PosixEntry, posix
 from yardgate.core.acl.nfs4 import GROUP, OWNER, spelled
 from yardgate.core.acl.rights import Level
+from yardgate.core.host.own_groups import OwnGroups, own_groups
 from yardgate.core.host.share_lists import GROUP_MARK, share_lists
 from yardgate.core.host.state import (
     ADMIN,
@@ -53,11 +54,11 @@ def compiled(matrix: Matrix, top: str, joined: Collection[str] = ()) -> Compiled
     """
     plan = matrix.plan
     away = away_from(plan, joined)
-    if troubles := tuple(_troubles(plan, top)):
-        raise PlanError(troubles)
     users = [user for user in plan.users.values() if _is_ours(user)]
     groups = [group for group in plan.groups.values() if _is_ours(group)]
     where, named = paths(plan, top), host_names(plan, away)
+    if troubles := (*_troubles(plan, top), *_primary_troubles(plan, users, named)):
+        raise PlanError(troubles)
     accounts = (
         HostAccount(
             name=user.name,
@@ -87,15 +88,23 @@ def compiled(matrix: Matrix, top: str, joined: Collection[str] = ()) -> Compiled
         for place in plan.places
         if place in matrix.storage
     )
+    over_smb = tuple(offers(matrix, where.__getitem__, named, of_host=False))
+    by_name = {share.name: share.id for share in plan.shares.values()}
+    beside = OwnGroups(over_smb, (), ())
+    if plan.target.share_groups:
+        taken = {fold(name) for name in (*named.values(), *(user.name for user in users), *OF_THE_HOST)}
+        beside = own_groups(((by_name[offer.name], offer) for offer in over_smb), taken)
     shares = sorted((share for share in plan.shares.values() if not share.of_host), key=lambda share: share.name)
     return Compiled(
         System(
-            groups=_by_name(chain((HostGroup(name=named[group.id], gid=group.gid) for group in groups), own)),
+            groups=_by_name(
+                chain((HostGroup(name=named[group.id], gid=group.gid) for group in groups), own, beside.groups)
+            ),
             accounts=_by_name(accounts),
-            members=_by_name(belongs),
+            members=_by_name(chain(belongs, beside.members)),
             datasets=_by_name(_datasets(plan, where, named)),
             folders=_by_name(folder for folder in folders if folder is not None),
-            offers=_by_name(offers(matrix, where.__getitem__, named, of_host=False)),
+            offers=_by_name(beside.offers),
             exports=_by_name(export(plan, share, where[share.place]) for share in shares if is_exported(plan, share)),
             services=_by_name(
                 HostService(name=protocol) for protocol in dict.fromkeys(o.protocol for o in offered(plan))
@@ -280,6 +289,17 @@ def export(plan: Plan, share: Share, path: str) -> Export:
 
 
 # --- what cannot be carried -------------------------------------------------------------------------------------------
+
+
+def _primary_troubles(plan: Plan, users: Iterable[User], named: Mapping[str, str]) -> Iterator[Trouble]:
+    """Those whose primary group the host does not know: one of a directory that it is not joined to, or that has no number there."""
+    for user in users:
+        if user.primary_group is not None and user.primary_group not in named:
+            group = show(plan.named(user.primary_group))
+            yield Trouble(
+                user.id,
+                f"{show(user.name)} has {group} as primary group, which the host does not know; choose one of the host's",
+            )
 
 
 def _troubles(plan: Plan, top: str) -> Iterator[Trouble]:

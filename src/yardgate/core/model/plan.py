@@ -202,7 +202,8 @@ class Target:
     folders above the top of a share ask the right to enter of those who mount it (a kernel's server does where clients of version
     4 pass through them, RFC 7530 section 7; one that mounts a share itself, as version 3 has it, does not). addresses: names and addresses by which
     clients reach it, the usual first; without any, the plan's name. nfs_domain: what stands behind the @ of its own accounts where names go over
-    NFS (RFC 8881 section 5.9); nothing: not known. answered: what somebody has said of it; the rest is assumed.
+    NFS (RFC 8881 section 5.9); nothing: not known. share_groups: whether people whom a share names are put in groups of that share's own, which
+    it names instead. answered: what somebody has said of it; the rest is assumed.
     """
 
     __pydantic_config__ = STRICT
@@ -218,6 +219,7 @@ class Target:
     nfs_traverse: Literal["checked", "bypassed"] = "checked"
     addresses: tuple[str, ...] = ()
     nfs_domain: str = ""
+    share_groups: bool = False
     answered: tuple[Behaviour, ...] = ()
 
 
