@@ -6560,7 +6560,7 @@ export interface components {
             nfs_domain: string;
             /**
              * Share Groups
-             * @default false
+             * @default true
              */
             share_groups: boolean;
             /**

@@ -110,6 +110,22 @@ export function RuleChooser() {
                   <span className="muted">Such an SMB server lets them.</span>
                 </span>
               </label>
+              <h3>Shares over SMB</h3>
+              <label className="row">
+                <input
+                  type="checkbox"
+                  checked={draft.share_groups}
+                  onChange={(event) => setDraft({ ...draft, share_groups: event.target.checked })}
+                />
+                <span>
+                  People granted something by name are in groups of the share
+                  <br />
+                  <span className="muted">
+                    A rollout makes these groups, as share-payroll-read. Otherwise the server’s configuration names the people. Everybody
+                    gets the same either way.
+                  </span>
+                </span>
+              </label>
               <h3>Over NFS</h3>
               <label className="row">
                 <input

@@ -93,7 +93,8 @@ def compiled(matrix: Matrix, top: str, joined: Collection[str] = ()) -> Compiled
     beside = OwnGroups(over_smb, (), ())
     if plan.target.share_groups:
         taken = {fold(name) for name in (*named.values(), *(user.name for user in users), *OF_THE_HOST)}
-        beside = own_groups(((by_name[offer.name], offer) for offer in over_smb), taken)
+        theirs = {share.name for share in plan.shares.values() if plan.places[share.place].folder_of is not None}
+        beside = own_groups(((by_name[offer.name], offer) for offer in over_smb), taken, theirs)
     shares = sorted((share for share in plan.shares.values() if not share.of_host), key=lambda share: share.name)
     return Compiled(
         System(

@@ -26,13 +26,14 @@ class OwnGroups(NamedTuple):
     members: tuple[Members, ...]
 
 
-def own_groups(offers: Iterable[tuple[str, Offer]], taken: Collection[str]) -> OwnGroups:
-    """offers: each with the id of its share. taken: folded names of the host's accounts and groups that there are already."""
+def own_groups(offers: Iterable[tuple[str, Offer]], taken: Collection[str], but: Collection[str] = ()) -> OwnGroups:
+    """offers: each with the id of its share. taken: folded names of the host's accounts and groups that there are already. but: names of shares
+    that go on naming people, as one that is somebody's own."""
     found: list[Offer] = []
     names, members = set(taken), list[Members]()
     for share, offer in offers:
         lists: dict[str, Any] = {}
-        for part, word in LISTS.items():
+        for part, word in LISTS.items() if offer.name not in but else ():
             named: tuple[str, ...] = getattr(offer, part)
             people = [name for name in named if not name.startswith(GROUP_MARK)]
             if people:
