@@ -20,10 +20,10 @@ from yardgate.tools.bench import Result
 SIZE = 10_000_000  # bytes of each text
 TOP = "# file: srv/data\n# owner: root\n# group: root\nuser::rwx\ngroup::rwx\nother::---\n\n"
 LIST = "user::rwx\ngroup::rwx\ngroup:crew:r-x\nmask::rwx\nother::---\ndefault:user::rwx\ndefault:group::rwx\ndefault:other::---\n\n"
-Line = Callable[[int], str]
+Writes = Callable[[int], str]
 
 
-def _long(line: Line, first: str, size: float) -> bytes:
+def _long(line: Writes, first: str, size: float) -> bytes:
     """Lines of a text, as many as make it so long."""
     found, length, number = [first], len(first), 0
     while length < size:
