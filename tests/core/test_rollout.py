@@ -287,6 +287,7 @@ def test_who_must_sign_in_again_is_whose_groups_or_account_changed() -> None:
     now = System(members=by_name([Members(name="crew", users=frozenset({"ann", "bo"}))]))
     wanted = System(members=by_name([Members(name="crew", users=frozenset({"bo", "cy"}))]))
     assert sign_in_again(steps(now, wanted)) == {"ann", "cy"}
+    assert sign_in_again(steps(System(), wanted)) == {"bo", "cy"}
 
 
 def test_the_demo_comes_to_accounts_lists_and_shares(quay: Plan) -> None:

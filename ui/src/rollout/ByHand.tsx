@@ -87,7 +87,7 @@ export function ByHand({ run, onAsked }: { run: RunOut; onAsked: () => Promise<u
       </div>
       <Side label="Step at hand">
         <div className={`verdict ${all ? "good" : ""}`} role="status">
-          <div className="big">
+          <div className="verdict-title">
             {run.done.toLocaleString()} of {run.total.toLocaleString()} done
           </div>
           <Progress share={run.done / Math.max(1, run.total)} />

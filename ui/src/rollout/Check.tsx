@@ -143,7 +143,7 @@ function Result({ found }: { found: Found }) {
   return (
     <>
       <div className={`verdict wide ${first ? "bad" : "good"}`} role="status">
-        <div className="big">{first ? first.words : "On the appliance, everything lets them in"}</div>
+        <div className="verdict-title">{first ? first.words : "On the appliance, everything lets them in"}</div>
         {first ? (
           first.act && <div>{first.act}</div>
         ) : (

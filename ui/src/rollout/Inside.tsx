@@ -318,7 +318,7 @@ function Verdict({
       className={`verdict ${last.state === "done" && kept === 0 && (last.does !== "look" || otherwise === 0) ? "good" : last.state === "failed" ? "bad" : ""}`}
       role="status"
     >
-      <div className="big">{title}</div>
+      <div className="verdict-title">{title}</div>
       {last.state === "under way" && <Progress share={seen / Math.max(1, things)} />}
       <div>{says}</div>
       {linked > 0 && (

@@ -253,7 +253,7 @@ function Verdict({ run, onAsked, seen }: { run: RunOut; onAsked: () => void; see
       className={`verdict ${run.state === "committed" ? "good" : run.state === "partly-rolled-back" || run.state === "abandoned" ? "bad" : ""}`}
       role="status"
     >
-      <div className="big">{title}</div>
+      <div className="verdict-title">{title}</div>
       {!run.ended && run.state !== "awaiting-confirmation" && <Progress share={share} />}
       <div>{says}</div>
       {run.destroys && <div className="why">Rolling back does not bring back what was deleted.</div>}

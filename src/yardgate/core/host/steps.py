@@ -408,8 +408,8 @@ def sign_in_again(found: Iterable[Step]) -> frozenset[str]:
     again: set[str] = set()
     for step in found:
         match step.before, step.after:
-            case Members(users=was), Members(users=now):
-                again |= was ^ now
+            case (None | Members()) as had, Members(users=now):
+                again |= now ^ (had.users if had is not None else frozenset())
             case HostAccount() as was, HostAccount() as now:
                 again |= (
                     {now.name}
