@@ -3432,13 +3432,18 @@ export interface components {
         };
         /**
          * HostGroup
-         * @description A group. gid None: whichever number the host gives it.
+         * @description A group. gid None: whichever number the host gives it. share: the share whose own it is, for people who read steps, and no part of it.
          */
         HostGroup: {
             /** Name */
             name: string;
             /** Gid */
             gid?: number | null;
+            /**
+             * Share
+             * @default
+             */
+            share: string;
         };
         /** HostKeyOut */
         HostKeyOut: {

@@ -30,7 +30,7 @@ def own_groups(offers: Iterable[tuple[str, Offer]], taken: Collection[str], but:
     """offers: each with the id of its share. taken: folded names of the host's accounts and groups that there are already. but: names of shares
     that go on naming people, as one that is somebody's own."""
     found: list[Offer] = []
-    names, members = set(taken), list[Members]()
+    names, groups, members = set(taken), list[HostGroup](), list[Members]()
     for share, offer in offers:
         lists: dict[str, Any] = {}
         for part, word in LISTS.items() if offer.name not in but else ():
@@ -42,7 +42,8 @@ def own_groups(offers: Iterable[tuple[str, Offer]], taken: Collection[str], but:
                 )  # hosts have no groups that begin with a digit
                 name = free_name(f"{begins[: LONGEST - len(word) - 1].rstrip('-')}-{word}", names)
                 names.add(name)
+                groups.append(HostGroup(name=name, share=offer.name))
                 members.append(Members(name=name, users=frozenset(people)))
                 lists[part] = (*(name for name in named if name.startswith(GROUP_MARK)), f"{GROUP_MARK}{name}")
         found.append(replace(offer, **lists))
-    return OwnGroups(tuple(found), tuple(HostGroup(name=one.name) for one in members), tuple(members))
+    return OwnGroups(tuple(found), tuple(groups), tuple(members))

@@ -28,11 +28,12 @@ OF_THE_HOST = frozenset({
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class HostGroup:
-    """A group. gid None: whichever number the host gives it."""
+    """A group. gid None: whichever number the host gives it. share: the share whose own it is, for people who read steps, and no part of it."""
 
     __pydantic_config__ = STRICT
     name: str
     gid: int | None = None
+    share: str = field(default="", compare=False)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -15,8 +15,9 @@ from yardgate.core.model.plan import GUEST, Snapshots
 def words(step: Step) -> str:
     """What a step does, in a line."""
     match step.before, step.after:
-        case None, HostGroup(name=name):
-            return f"make the group {name}"
+        case None, HostGroup(name=name, share=share):
+            whom = f", for people granted something by name at the share {share}" if share else ""
+            return f"make the group {name}{whom}"
         case HostGroup(name=name), None:
             return f"delete the group {name}"
         case HostGroup() as was, HostGroup() as now:
