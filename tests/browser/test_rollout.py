@@ -140,6 +140,10 @@ def test_first_passwords_open_sessions_and_why_somebody_does_not_get_in(yard: Ya
         assert re.fullmatch(r"[a-z2-9]{4}(-[a-z2-9]{4}){2}", password)
         assert page.trouble() == []
         assert appliance.state.given == frozenset(there.accounts)
+        page.until(lambda: page.driver.find_element("xpath", "//*[text()='On cards, with what they reach']").click() or True)
+        page.says("First sign-in")
+        assert page.one(".card-page .password").text == password
+        assert page.trouble() == []
         page.button("Close").click()
         page.button("Yes, close").click()
         page.says("0 of 26 people have none yet")

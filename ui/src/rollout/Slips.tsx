@@ -1,19 +1,32 @@
-import { Button, Popconfirm } from "antd";
+import { Button, Popconfirm, Segmented } from "antd";
+import { useState } from "react";
 import type { Schemas } from "../api/client";
 import { plural } from "../parts/plural";
 import { shownName } from "../plan/index";
 import { usePlan } from "../plan/PlanContext";
 import { reachedAs } from "../shares/words";
+import { CardsWithPasswords } from "../sheets/Card";
 import "../sheets/sheets.css";
 
-/** New passwords, shown once: a slip for each, to print, to cut and to hand out. */
+/** New passwords, shown once: a slip for each, to print, to cut and to hand out, or on their cards, with what they reach. */
 export function Slips({ given, host, onClose }: { given: Schemas["GivenPassword"][]; host: string; onClose: () => void }) {
   const { outline, index } = usePlan();
+  const [on, setOn] = useState<"slips" | "cards">("slips");
   return (
     <div className="work sheets">
       <div className="tools no-print">
         <b>{plural(given.length, "new password")}</b>
         <span className="late">Shown this once. They work now.</span>
+        <Segmented
+          size="small"
+          aria-label="What they are printed on"
+          value={on}
+          onChange={setOn}
+          options={[
+            { value: "slips", label: "On slips" },
+            { value: "cards", label: "On cards, with what they reach" },
+          ]}
+        />
         <span className="spread" />
         <Button size="small" type="primary" onClick={() => window.print()}>
           Print, or save as PDF …
@@ -29,7 +42,8 @@ export function Slips({ given, host, onClose }: { given: Schemas["GivenPassword"
           <Button size="small">Close …</Button>
         </Popconfirm>
       </div>
-      <article className="paper">
+      {on === "cards" && <CardsWithPasswords given={given} />}
+      <article className="paper" hidden={on === "cards"}>
         {given.map((one) => (
           <section key={one.user} className="slip">
             <h2>{index.users.has(one.user) ? shownName(index.users.get(one.user)!) : one.account}</h2>

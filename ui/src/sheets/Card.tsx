@@ -19,6 +19,51 @@ const SYSTEMS: { value: System; label: string; line: string }[] = [
 ];
 const MOST = 200; // cards at once
 
+/** What is kept in this browser of how cards look: for which system, in which words, and whom to ask. */
+function kept(plan: string): { system: System; words: Words; helper: string } {
+  const words = translation(localStorage.getItem("card words") ?? "");
+  return {
+    system: (localStorage.getItem("card system") as System | null) ?? "windows",
+    words: "trouble" in words ? ENGLISH : words,
+    helper: localStorage.getItem(`card ask ${plan}`) ?? "",
+  };
+}
+
+/** What the cards of some people need, as it comes. */
+function useCards(whos: string[]) {
+  const { id } = usePlan();
+  return useQueries({
+    queries: whos.map((who) => ({
+      queryKey: ["of-plan", id, "card", who],
+      queryFn: () => ask(api.GET("/api/v1/plans/{plan}/card", { params: { path: { plan: id }, query: { who } } })),
+    })),
+  });
+}
+
+/** The cards of people who were given new passwords, each with its own. The passwords are kept nowhere but here. */
+export function CardsWithPasswords({ given }: { given: Schemas["GivenPassword"][] }) {
+  const { id } = usePlan();
+  const { system, words, helper } = kept(id);
+  const cards = useCards(given.map((one) => one.user));
+  const failed = cards.find((card) => card.isError);
+  return (
+    <>
+      {failed && <div className="trouble">{message(failed.error)}</div>}
+      {given.map((one, number) => (
+        <Card
+          key={one.user}
+          who={one.user}
+          card={cards[number]?.data}
+          words={words}
+          system={system}
+          helper={helper.trim()}
+          password={one.password}
+        />
+      ))}
+    </>
+  );
+}
+
 /** Cards to print, or to send: for each of some people what they reach, and how they get there, and nothing else. */
 export default function Cards() {
   const { id, outline, index } = usePlan();
@@ -32,18 +77,10 @@ export default function Cards() {
         .split(",")
         .filter((who) => who === "guest" || index.users.has(who))
         .slice(0, MOST);
-  const [system, setSystem] = useState<System>(() => (localStorage.getItem("card system") as System | null) ?? "windows");
-  const [words, setWords] = useState<Words>(() => {
-    const kept = translation(localStorage.getItem("card words") ?? "");
-    return "trouble" in kept ? ENGLISH : kept;
-  });
-  const [helper, setHelper] = useState(() => localStorage.getItem(`card ask ${id}`) ?? "");
-  const cards = useQueries({
-    queries: whos.map((who) => ({
-      queryKey: ["of-plan", id, "card", who],
-      queryFn: () => ask(api.GET("/api/v1/plans/{plan}/card", { params: { path: { plan: id }, query: { who } } })),
-    })),
-  });
+  const [system, setSystem] = useState<System>(() => kept(id).system);
+  const [words, setWords] = useState<Words>(() => kept(id).words);
+  const [helper, setHelper] = useState(() => kept(id).helper);
+  const cards = useCards(whos);
   const failed = cards.find((card) => card.isError);
   const options = [
     ...index.usersByName.map((user) => ({ value: user.id, label: shownName(user) })),
@@ -149,12 +186,14 @@ function Card({
   words,
   system,
   helper,
+  password,
 }: {
   who: string;
   card: Schemas["CardOut"] | undefined;
   words: Words;
   system: System;
   helper: string;
+  password?: string;
 }) {
   const { outline, index } = usePlan();
   const user = index.users.get(who);
@@ -181,7 +220,8 @@ function Card({
         <section className="first">
           <b>{words.first}</b>
           <span>
-            {fill(words.account, { account: calledName(index, who) })} {!machine && words.password}
+            {fill(words.account, { account: calledName(index, who) })}{" "}
+            {password === undefined ? !machine && words.password : <Password words={words.given} password={password} />}
           </span>
           {outline.inactive.includes(who) && <b className="late">{words.shut}</b>}
           {reaches.length > 0 && <span>{words[wanted.value]}</span>}
@@ -200,6 +240,18 @@ function Card({
       ))}
       {helper && <p className="ask">{fill(words.ask, { ask: helper })}</p>}
     </article>
+  );
+}
+
+/** The words about a new password, in which it stands to be read letter by letter. */
+function Password({ words, password }: { words: string; password: string }) {
+  const [before, after] = words.split("{password}");
+  return (
+    <>
+      {before}
+      <code className="password">{password}</code>
+      {after}
+    </>
   );
 }
 
