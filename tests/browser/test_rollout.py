@@ -140,7 +140,9 @@ def test_first_passwords_open_sessions_and_why_somebody_does_not_get_in(yard: Ya
         assert re.fullmatch(r"[a-z2-9]{4}(-[a-z2-9]{4}){2}", password)
         assert page.trouble() == []
         assert appliance.state.given == frozenset(there.accounts)
-        page.until(lambda: page.driver.find_element("xpath", "//*[text()='On cards, with what they reach']").click() or True)
+        page.until(
+            lambda: page.driver.find_element("xpath", "//*[text()='On cards, with what they reach']").click() or True
+        )
         page.says("First sign-in")
         assert page.one(".card-page .password").text == password
         assert page.trouble() == []

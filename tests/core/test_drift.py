@@ -14,6 +14,7 @@ from yardgate.core.access.batch.resolve import resolve
 from yardgate.core.acl import Entry, Ordered, Posix, PosixEntry, posix
 from yardgate.core.acl.rights import FULL, MASK_OF, Level
 from yardgate.core.edits.apply import apply
+from yardgate.core.edits.records import SetGrant
 from yardgate.core.host.compiled import compiled
 from yardgate.core.host.drift import taken_in
 from yardgate.core.host.state import Members, System
@@ -42,6 +43,8 @@ def members(name: str, *, add: frozenset[str] = frozenset(), take: frozenset[str
         changed("accounts", "oskar.dahl", full_name="O. Dahl"),
         members("Directors", add=frozenset({"gwen.castellan"})),
         members("Apprentices", add=frozenset({"bo.hendrickx"})),
+        members("share-minutes-write", add=frozenset({"gwen.castellan"})),
+        members("share-office-read", add=frozenset({"bo.hendrickx", "tomas.brandt"})),
     ],
 )
 def test_what_is_taken_in_is_what_the_plan_comes_to_then(found: System) -> None:
@@ -51,6 +54,15 @@ def test_what_is_taken_in_is_what_the_plan_comes_to_then(found: System) -> None:
     assert then.accounts == found.accounts
     name = step.record.name
     assert then.members.get(name) == found.members.get(name)
+
+
+def test_who_is_put_into_a_group_of_a_share_s_own_is_granted_that_by_name_where_they_get_it_then() -> None:
+    (step,) = drift(LEFT, members("share-minutes-write", add=frozenset({"gwen.castellan"})))
+    assert taken_in(MATRIX, (), [step], TOP) == [(SetGrant("minutes", "gwen-castellan", Level.RW),)]
+    (step,) = drift(LEFT, members("share-minutes-write", take=frozenset({"beatriz.almeida"})))
+    assert taken_in(MATRIX, (), [step], TOP) == [(SetGrant("minutes", "beatriz-almeida", None),)]
+    (step,) = drift(LEFT, members("share-minutes-write", add=frozenset({"noor.rahman"})))
+    assert taken_in(MATRIX, (), [step], TOP) == [()]  # the apprentices are refused there, and a refusal wins
 
 
 def test_who_was_taken_out_leaves_where_they_are_a_member_themselves() -> None:

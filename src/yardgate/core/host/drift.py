@@ -9,7 +9,7 @@ from yardgate.core.acl import Entry, Mode, Ordered, OwnList, Posix, PosixEntry
 from yardgate.core.acl.mode import SETGID, STICKY, bits_of
 from yardgate.core.acl.nfs4 import INHERITED
 from yardgate.core.edits.apply import apply
-from yardgate.core.edits.records import Edit, Join, Leave, PutPlace, PutShare, PutUser
+from yardgate.core.edits.records import Edit, Join, Leave, PutPlace, PutShare, PutUser, SetGrant
 from yardgate.core.host.compiled import away_from, compiled, host_names, marked, paths
 from yardgate.core.host.share_lists import GROUP_MARK
 from yardgate.core.host.state import Folder, HostAccount, Members, Offer
@@ -37,8 +37,10 @@ def _taken_in(
         case HostAccount() as was, HostAccount() as now:
             return tuple(_account(plan, was, now))
         case (None | Members()) as had, (None | Members()) as has:
-            return _members(
-                plan, named, step.record.name, *(m.users if m is not None else frozenset() for m in (had, has))
+            users = tuple(m.users if m is not None else frozenset[str]() for m in (had, has))
+            edits = _members(plan, named, step.record.name, *users)
+            return edits or _proved(
+                matrix, joined, step, top, tuple(_granted(matrix, joined, named, step, top, *users))
             )
         case Folder() as before, Folder() as found:
             return _proved(matrix, joined, step, top, tuple(_folder(matrix, named, before, found, top)))
@@ -146,6 +148,31 @@ def _members(
         return ()  # somebody unknown, or somebody who is in it through another group
     joins = (Join(group.id, user.id) for user in come if user is not None)
     return (*joins, *(Leave(group.id, user.id) for user in gone if user is not None))
+
+
+def _granted(
+    matrix: Matrix,
+    joined: Collection[str],
+    named: Mapping[str, str],
+    step: Step,
+    top: str,
+    had: frozenset[str],
+    has: frozenset[str],
+) -> Iterator[Edit]:
+    """Of a group of a share's own what somebody in it is granted there, and what somebody who is not in it any more is not."""
+    plan, system = matrix.plan, compiled(matrix, top, joined).system
+    group = system.groups.get(step.record.name)
+    share = next((s for s in plan.shares.values() if group is not None and s.name == group.share), None)
+    people = {named[user]: user for user in plan.users if user in named}
+    if share is None or not (had ^ has) <= people.keys():
+        return
+    level = system.offers[share.name].gives({f"{GROUP_MARK}{step.record.name}"})
+    change = {people[name]: level if name in has else None for name in sorted(had ^ has)}
+    if share.grants is None:
+        yield from (SetGrant(share.place, who, to) for who, to in change.items())
+    else:
+        both = {**share.grants, **change}
+        yield PutShare(replace(share, grants={who: to for who, to in both.items() if to is not None}))
 
 
 def _user(plan: Plan, name: str) -> User | None:
