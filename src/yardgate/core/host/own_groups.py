@@ -11,7 +11,7 @@ from typing import Any, NamedTuple
 
 from yardgate.core.host.share_lists import GROUP_MARK
 from yardgate.core.host.state import HostGroup, Members, Offer
-from yardgate.core.model.names import free_name
+from yardgate.core.model.names import free_name, fresh_id
 
 LISTS = {"enters": "in", "writes": "write", "reads": "read", "refused": "out", "roots": "admin"}
 """The lists of a share that name people, and how the group of each is called after the share."""
@@ -37,9 +37,8 @@ def own_groups(offers: Iterable[tuple[str, Offer]], taken: Collection[str], but:
             named: tuple[str, ...] = getattr(offer, part)
             people = [name for name in named if not name.startswith(GROUP_MARK)]
             if people:
-                begins = (
-                    share if share[:1].isalpha() else f"share-{share}"
-                )  # hosts have no groups that begin with a digit
+                plain = fresh_id(share, ())  # an id may have letters that a host's groups have not
+                begins = plain if plain[0].isalpha() else f"share-{plain}"
                 name = free_name(f"{begins[: LONGEST - len(word) - 1].rstrip('-')}-{word}", names)
                 names.add(name)
                 groups.append(HostGroup(name=name, share=offer.name))
