@@ -98,7 +98,7 @@ CASES: dict[type, dict[str, Any]] = {
     Target: {
         "precedence": target(precedence="nearest"), "combining": target(combining="narrowest"),
         "baseline": replace(target(baseline="office"), grants={"jobs": {"office": Level.RW}}),
-        "administrators": target(administrators="office"), "share_groups": replace(share(grants={"bo": Level.RO}), target=Target(share_groups=False)),
+        "administrators": target(administrators="office"), "share_groups": replace(share(grants={"bo": Level.RO}), target=Target(share_groups=True)),
         "host_rules": replace(share(hosts=PLAN.shares["s"].hosts[::-1]), target=Target(host_rules="first")),
         "wildcards": replace(share(hosts=(HostRule(hosts="192.0.2.*", level=Level.RO),)), target=Target(wildcards="both")),
     },

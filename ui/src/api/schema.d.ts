@@ -6565,7 +6565,7 @@ export interface components {
             nfs_domain: string;
             /**
              * Share Groups
-             * @default true
+             * @default false
              */
             share_groups: boolean;
             /**

@@ -219,7 +219,7 @@ class Target:
     nfs_traverse: Literal["checked", "bypassed"] = "checked"
     addresses: tuple[str, ...] = ()
     nfs_domain: str = ""
-    share_groups: bool = True
+    share_groups: bool = False
     answered: tuple[Behaviour, ...] = ()
 
 
