@@ -22,7 +22,7 @@ from pydantic import TypeAdapter
 from yardgate.core.host.contents import Thing
 from yardgate.core.host.evaluate import found, groups_of
 from yardgate.core.host.sign_in import OpenSession
-from yardgate.core.host.state import PARTS, Dataset, Folder, HostGroup, RecordKind, System
+from yardgate.core.host.state import PARTS, Dataset, Folder, RecordKind, System
 from yardgate.core.host.steps import Step
 from yardgate.drivers.appliance import ApplianceError, RolloutUnderWay, TooLate, Watching
 
@@ -125,12 +125,8 @@ class SimulatedAppliance(ThreadingHTTPServer):
                 raise ConnectionAbortedError
             if self.steps == self.faults.fail:
                 raise ApplianceError("no space left on device")
-            garbled = self.steps == self.faults.garble
-            told = replace(step, after=_garbled(step.after)) if garbled else step
-            unmade = garbled and isinstance(
-                step.after, HostGroup
-            )  # whichever number it had would do, so it is not there
-            saved = self.state.saved if unmade else told.onto(self.state.saved)
+            told = replace(step, after=_garbled(step.after)) if self.steps == self.faults.garble else step
+            saved = told.onto(self.state.saved)
             self.state = replace(self.state, saved=saved)
             if step.reloads is not None:
                 part: RecordKind = "offers" if step.reloads == "smb" else "exports"

@@ -5,7 +5,6 @@ from collections import Counter
 from collections.abc import Collection, Iterator, Mapping
 from dataclasses import replace
 from functools import cache
-from itertools import islice
 from typing import Generic, Literal, NamedTuple, TypeVar
 
 from yardgate.core.access.batch.resolve import Matrix, rights
@@ -19,7 +18,7 @@ from yardgate.core.model.needs import Need, Wish, need_id
 from yardgate.core.model.plan import EVERYONE, Group, Place, PlaceKind, Plan, User
 from yardgate.formats import table
 from yardgate.formats.lookup import Lookup, plain_path
-from yardgate.formats.reading import MOST_NOTES, FormatError, Make, Note, Reading, Unknown
+from yardgate.formats.reading import FormatError, Make, Note, Reading, Unknown
 
 _WRITTEN: Mapping[Level | None, tuple[str, ...]] = {
     Level.RW: (
@@ -195,7 +194,7 @@ def _grid(
             rows[first[1]] = who, _both(maker, rows[first[1]][1], cells, name, first[0], line)
         else:
             rows.append((who, cells))
-    for word, where in islice(odd.items(), MOST_NOTES):
+    for word, where in odd.items():
         hint = hints.get(fold(word), hints[""])
         said = "a cell" if len(where) == 1 else f"{len(where)} cells"
         maker.notes.append(
@@ -206,10 +205,6 @@ def _grid(
                 missed=len(where),
             )
         )
-    if len(odd) > MOST_NOTES:
-        lost = sum(map(len, odd.values())) - sum(map(len, islice(odd.values(), MOST_NOTES)))
-        others = f"{len(odd) - MOST_NOTES:,} more words are no levels; this does not look like a table of who may what"
-        maker.notes.append(Note(None, others, missed=lost))
     if not any(columns) and not maker.unknown:
         raise FormatError("none of the columns is a place", header_line, lead + 1)
     return maker, rows

@@ -104,9 +104,8 @@ def _sheet(name: str, rows: Iterable[Sequence[str]], notes: Iterable[Note] = ())
 def _packed(content: bytes) -> list[Sheet]:
     try:
         with zipfile.ZipFile(io.BytesIO(content)) as packed:
-            size = sum(part.file_size for part in packed.infolist())
             is_open = "mimetype" in packed.namelist() and b"opendocument.spreadsheet" in packed.read("mimetype")[:100]
-            unpackable(packed, OPEN_FILLED if is_open else FILLED)
+            size = unpackable(packed, OPEN_FILLED if is_open else FILLED)
     except FormatError:
         raise
     except Exception:
@@ -116,16 +115,19 @@ def _packed(content: bytes) -> list[Sheet]:
     return _tried("a workbook (.xlsx)", lambda it: _openxml(it, whole=size <= LOOKED_INTO), content)
 
 
-def unpackable(packed: zipfile.ZipFile, filled: int = FILLED, *, sheets: bool = True) -> None:
-    """Raises FormatError for a workbook that is too large to be read. filled: about how many cells it may have; sheets: those in its sheets, too."""
+def unpackable(packed: zipfile.ZipFile, filled: int = FILLED, *, sheets: bool = True) -> int:
+    """The bytes that a workbook unpacks to. filled: about how many cells it may have; sheets: those in its sheets, too. Raises FormatError for
+    one that is too large to be read."""
     parts = packed.infolist()
-    if len(parts) > PARTS or sum(part.file_size for part in parts) > LARGEST:
+    size = sum(part.file_size for part in parts)
+    if len(parts) > PARTS or size > LARGEST:
         raise FormatError(f"the workbook is too large; at most {LARGEST // 2**20} MiB are unpacked")
     counted = [part for part in parts if sheets or "/worksheets/" not in part.filename]
     if sum(packed.read(part).count(b"<") for part in counted) > filled * TAGS:
         raise FormatError(
             f"the workbook is too large; about {filled:,} filled cells are read, of all its sheets: save the one with the table as CSV"
         )
+    return size
 
 
 def _openxml(content: bytes, *, whole: bool) -> list[Sheet]:

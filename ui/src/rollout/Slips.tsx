@@ -42,34 +42,37 @@ export function Slips({ given, host, onClose }: { given: Schemas["GivenPassword"
           <Button size="small">Close …</Button>
         </Popconfirm>
       </div>
-      {on === "cards" && <CardsWithPasswords given={given} />}
-      <article className="paper" hidden={on === "cards"}>
-        {given.map((one) => (
-          <section key={one.user} className="slip">
-            <h2>{index.users.has(one.user) ? shownName(index.users.get(one.user)!) : one.account}</h2>
-            <dl>
-              <div>
-                <dt>File server</dt>
-                <dd>
-                  {reachedAs(outline)} <span className="muted">({host})</span>
-                </dd>
-              </div>
-              <div>
-                <dt>Sign-in name</dt>
-                <dd>
-                  <code>{one.account}</code>
-                </dd>
-              </div>
-              <div>
-                <dt>Password</dt>
-                <dd>
-                  <code className="password">{one.password}</code>
-                </dd>
-              </div>
-            </dl>
-          </section>
-        ))}
-      </article>
+      {on === "cards" ? (
+        <CardsWithPasswords given={given} />
+      ) : (
+        <article className="paper">
+          {given.map((one) => (
+            <section key={one.user} className="slip">
+              <h2>{index.users.has(one.user) ? shownName(index.users.get(one.user)!) : one.account}</h2>
+              <dl>
+                <div>
+                  <dt>File server</dt>
+                  <dd>
+                    {reachedAs(outline)} <span className="muted">({host})</span>
+                  </dd>
+                </div>
+                <div>
+                  <dt>Sign-in name</dt>
+                  <dd>
+                    <code>{one.account}</code>
+                  </dd>
+                </div>
+                <div>
+                  <dt>Password</dt>
+                  <dd>
+                    <code className="password">{one.password}</code>
+                  </dd>
+                </div>
+              </dl>
+            </section>
+          ))}
+        </article>
+      )}
     </div>
   );
 }

@@ -89,9 +89,9 @@ def compiled(matrix: Matrix, top: str, joined: Collection[str] = ()) -> Compiled
         if place in matrix.storage
     )
     over_smb = tuple(offers(matrix, where.__getitem__, named, of_host=False))
-    by_name = {share.name: share.id for share in plan.shares.values()}
     beside = OwnGroups(over_smb, (), ())
     if plan.target.share_groups:
+        by_name = {share.name: share.id for share in plan.shares.values()}
         taken = {fold(name) for name in (*named.values(), *(user.name for user in users), *OF_THE_HOST)}
         theirs = {share.name for share in plan.shares.values() if plan.places[share.place].folder_of is not None}
         beside = own_groups(((by_name[offer.name], offer) for offer in over_smb), taken, theirs)

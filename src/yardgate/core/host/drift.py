@@ -160,7 +160,10 @@ def _granted(
     has: frozenset[str],
 ) -> Iterator[Edit]:
     """Of a group of a share's own what somebody in it is granted there, and what somebody who is not in it any more is not."""
-    plan, system = matrix.plan, compiled(matrix, top, joined).system
+    plan = matrix.plan
+    if not plan.target.share_groups:
+        return
+    system = compiled(matrix, top, joined).system
     group = system.groups.get(step.record.name)
     share = next((s for s in plan.shares.values() if group is not None and s.name == group.share), None)
     people = {named[user]: user for user in plan.users if user in named}
