@@ -385,7 +385,12 @@ def plan(directory: Directory = DIRECTORY) -> Plan:
     local = Plan(
         name="keelson",
         office="Lantern Quay Boatworks",
-        target=Target(baseline=groups["All staff"].id, addresses=("keelson", "192.0.2.10"), answered=ANSWERED),
+        target=Target(
+            baseline=groups["All staff"].id,
+            addresses=("keelson", "192.0.2.10"),
+            share_groups=True,
+            answered=ANSWERED,
+        ),
         users=users,
         groups={group.id: group for group in groups.values()},
         places={place.id: _sized(_stored(place, by_name)) for place in places.values()},

@@ -17,9 +17,11 @@ import time
 from pathlib import Path
 
 sys.path.append(str(Path(__file__).parent))
+sys.path.append(str(Path(__file__).parents[2] / "src/yardgate/drivers/linux"))  # of what runs on hosts by itself
 
+import nfs_visit
 from nfs_client import Client
-from nfs_lists import connected, listed
+from nfs_lists import listed
 
 REFUSED = {errno.EACCES, errno.EPERM, errno.EROFS, errno.ENOENT}
 PATIENCE = 90  # seconds
@@ -227,13 +229,23 @@ def main() -> None:
     Path("/proc/sys/net/ipv4/tcp_max_tw_buckets").write_text("0")  # thousands of short mounts, from few low ports
     prepare(top, task)
     server = {"kernel": inside, "ganesha": beside}[task["server"]](top, task)
-    found, lists, ask = [], {}, None
+    found, answers, lists, ask = [], [], {}, None
     try:
         if task.get("lists"):
-            wire = connected(reached(0))
+            wire = nfs_visit.Wire(reached(0))
             lists = {path: listed(wire, path) for path in task["lists"]}
-            wire.close()
+        wires = {}
         for ask in task["asks"]:
+            if ask["version"] == 4:
+                number = list(task["hosts"]).index(ask["address"])
+                if number not in wires:
+                    wires[number] = nfs_visit.Wire(reached(number), ask["address"])
+                claim = (ask["uid"], ask["gid"], ask["gids"])
+                answers.append(
+                    nfs_visit.found(wires[number], claim, [ask["export"] + folder for folder in ask["folders"]])
+                )
+            else:
+                answers.append(None)
             found.append(visited(ask, list(task["hosts"])))
     except OSError as error:
         raise SystemExit(f"{ask}: {error}\n{(top / 'said').read_text(errors='replace')[-2000:]}") from None
@@ -248,7 +260,7 @@ def main() -> None:
         else:
             server.terminate()
             server.wait(20)
-    print(json.dumps({"found": found, "lists": lists}))
+    print(json.dumps({"found": found, "answers": answers, "lists": lists}))
 
 
 main()

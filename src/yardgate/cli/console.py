@@ -14,7 +14,7 @@ from yardgate.core.edits.apply import apply
 from yardgate.core.edits.records import Edit
 from yardgate.core.model.names import Names
 from yardgate.core.model.naming import fold, show
-from yardgate.core.model.plan import GUEST, Plan
+from yardgate.core.model.plan import GUEST, Plan, new_plan
 from yardgate.core.model.share import Over, Protocol, Share
 from yardgate.formats import planfile
 from yardgate.formats.reading import FormatError, decode
@@ -78,13 +78,13 @@ class PlanSource:
     def __init__(self, data: Path | None, name: str | None, file: Path | None, make: bool = False):
         self.file = file
         if file is not None:
-            self.plan = load(file) if file.exists() or not make else Plan(name=file.stem)
+            self.plan = load(file) if file.exists() or not make else new_plan(file.stem)
             return
         self.plans = Plans(Store(settings_of(data).database))
         opened = [self.plans.open(plan_id) for plan_id in self.plans.ids()]
         found = [o for o in opened if name in (o.id, o.plan.name) or (name is None and not o.archived)]
         if not found and make and name:
-            found = [self.plans.create(Plan(name=name), "command line")]
+            found = [self.plans.create(new_plan(name), "command line")]
         if len(found) != 1:
             have = ", ".join(f"{o.plan.name} ({o.id})" for o in opened) or "none"
             raise Refused(f"say which plan with --plan, or give a plan file with --file; plans here: {have}")

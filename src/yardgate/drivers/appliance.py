@@ -11,6 +11,7 @@ from yardgate.core.host.probe import Abilities
 from yardgate.core.host.sign_in import OpenSession
 from yardgate.core.host.state import PARTS, RecordKind, System
 from yardgate.core.host.steps import Step
+from yardgate.core.model import share
 
 
 class ApplianceError(Exception):
@@ -87,6 +88,18 @@ class Appliance(Protocol):
 
     def hand_over(self, account: str, to: str, folders: Sequence[str], /) -> Handed:
         """Give what an account owns below some folders to another. Raises ApplianceError."""
+
+    def addresses(self) -> Sequence[str]:
+        """Its own, by which clients reach it; that of itself last; none where they are not known."""
+
+    def shut(self, protocol: share.Protocol, machine: str = "", /) -> str:
+        """What keeps clients from its server for a protocol, as a firewall of its own, in words; nothing where nothing is known to. machine: from there."""
+
+    def enter_over_nfs(
+        self, account: str, exported: str, folders: Sequence[str], address: str, /
+    ) -> list[Abilities] | None:
+        """What an account finds in folders of one that is exported, from one of the host's own addresses; None where that is not even shown.
+        Raises ApplianceError, where it cannot be tried."""
 
     def trial(self, accounts: Collection[str], /) -> AbstractContextManager[Trial]:
         """Going into its shares as some of its accounts. Raises ApplianceError, where it cannot be tried."""

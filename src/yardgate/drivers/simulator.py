@@ -14,15 +14,16 @@ from contextlib import suppress
 from dataclasses import asdict, dataclass, field, replace
 from datetime import UTC, date, datetime
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
+from ipaddress import ip_address
 from pathlib import Path
 from typing import Any
 
 from pydantic import TypeAdapter
 
 from yardgate.core.host.contents import Thing
-from yardgate.core.host.evaluate import found, groups_of
+from yardgate.core.host.evaluate import found, found_over_nfs, groups_of
 from yardgate.core.host.sign_in import OpenSession
-from yardgate.core.host.state import PARTS, Dataset, Folder, RecordKind, System
+from yardgate.core.host.state import PARTS, Dataset, Folder, HostGroup, RecordKind, System
 from yardgate.core.host.steps import Step
 from yardgate.drivers.appliance import ApplianceError, RolloutUnderWay, TooLate, Watching
 
@@ -30,6 +31,7 @@ HOST = "127.0.0.1"
 LARGEST = 64 * 1024 * 1024
 SYSTEM, STEP, THINGS = TypeAdapter(System), TypeAdapter(Step), TypeAdapter(tuple[Thing, ...])
 SESSIONS = TypeAdapter(tuple[OpenSession, ...])
+OWN_ADDRESSES = ("192.0.2.10", "127.0.0.1")
 PORTION = 1000  # things that are told at a time
 
 
@@ -125,8 +127,9 @@ class SimulatedAppliance(ThreadingHTTPServer):
                 raise ConnectionAbortedError
             if self.steps == self.faults.fail:
                 raise ApplianceError("no space left on device")
-            told = replace(step, after=_garbled(step.after)) if self.steps == self.faults.garble else step
-            saved = told.onto(self.state.saved)
+            after = _garbled(step.after) if self.steps == self.faults.garble else step.after
+            lost = after is None and step.after is not None
+            saved = self.state.saved if lost else replace(step, after=after).onto(self.state.saved)
             self.state = replace(self.state, saved=saved)
             if step.reloads is not None:
                 part: RecordKind = "offers" if step.reloads == "smb" else "exports"
@@ -217,11 +220,11 @@ def seed(
 
 
 def _garbled(record: Any) -> Any:
-    """Otherwise than it was told: as a name is cut, a list shortened."""
+    """Otherwise than it was told: as a name is cut, a list shortened; None: not at all."""
     match record:
         case Folder(owner=owner):
             return replace(record, owner="nobody" if owner != "nobody" else "root")
-        case None:
+        case None | HostGroup():  # which may have any number, so that it can only be missing
             return None
         case Dataset():
             return replace(record, quota=1 << 30 if record.quota is None else None)
@@ -306,6 +309,12 @@ class _Asked(BaseHTTPRequestHandler):
             case "/enter":
                 account, groups = at.sessions[told["session"]]
                 answers = found(at.state.running, told["share"], account, groups, told["folders"], date.today())
+                return None if answers is None else [list(one) for one in answers]
+            case "/addresses":
+                return OWN_ADDRESSES
+            case "/enter-over-nfs":
+                come = ip_address(told["address"])
+                answers = found_over_nfs(at.state.running, told["exported"], told["account"], told["folders"], come)
                 return None if answers is None else [list(one) for one in answers]
             case "/watch/arm" | "/watch/alive" | "/watch/end" | "/watch":
                 return self._watch(path.rpartition("/")[2], told)

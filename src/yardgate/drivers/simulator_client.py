@@ -17,6 +17,7 @@ from yardgate.core.host.probe import Abilities
 from yardgate.core.host.sign_in import OpenSession
 from yardgate.core.host.state import PARTS, Export, Record, RecordKind, System
 from yardgate.core.host.steps import Step
+from yardgate.core.model import share
 from yardgate.drivers.appliance import ApplianceError, RolloutUnderWay, TooLate, Trial, Unreachable, Watching
 from yardgate.drivers.linux.commands import entries_text, list_text
 from yardgate.drivers.simulator import PORTION, SESSIONS, STEP, SYSTEM, THINGS
@@ -137,6 +138,19 @@ class Client:
 
     def end_sessions(self, accounts: Collection[str]) -> tuple[OpenSession, ...]:
         return SESSIONS.validate_python(self._ask("/end", sorted(accounts)), strict=False)
+
+    def addresses(self) -> tuple[str, ...]:
+        return tuple(self._ask("/addresses"))
+
+    def shut(self, _: share.Protocol, __: str = "") -> str:
+        return ""  # it has no firewall
+
+    def enter_over_nfs(
+        self, account: str, exported: str, folders: Sequence[str], address: str
+    ) -> list[Abilities] | None:
+        told = {"account": account, "exported": exported, "folders": list(folders), "address": address}
+        answers = self._ask("/enter-over-nfs", told)
+        return None if answers is None else [Abilities(*one) for one in answers]
 
     @contextmanager
     def trial(self, _: Collection[str]) -> Iterator[Trial]:

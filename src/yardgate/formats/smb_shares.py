@@ -15,7 +15,7 @@ from yardgate.core.access.combining import TieredGrant, decide
 from yardgate.core.access.membership import token
 from yardgate.core.access.storage import tier_of
 from yardgate.core.acl.rights import LEVELS, Level
-from yardgate.core.edits.records import PutPlace, PutShare, SetGrant
+from yardgate.core.edits.records import PutPlace, PutShare, SetGrant, SetTarget
 from yardgate.core.model.naming import fold, show
 from yardgate.core.model.plan import EVERYONE, GUEST_ACCOUNT, LOCAL, Group, Plan, User
 from yardgate.core.model.share import Share, share_name_trouble
@@ -76,6 +76,10 @@ def take(taking: Taking, found: Configuration, descriptors: str = "") -> None:
     limits = _limits(descriptors)
     placed = [(section, place) for section in found.shares.values() if (place := _place(taking, found, section))]
     plan = taking.plan
+    if (
+        placed and plan.target.share_groups and not plan.shares
+    ):  # a server's shares stay as they are until somebody wants them otherwise
+        taking.do([SetTarget(replace(plan.target, share_groups=False))])
     people, accounts = Everybody(plan), _Accounts(plan, found)
     lists = (found.said(section, name) for section, _ in placed for name in LISTS)
     listed = sum(len(one.value) for one in lists if one is not None)

@@ -6,10 +6,11 @@ import shlex
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from datetime import UTC, datetime, timedelta
+from functools import partial
 from threading import Event, Lock, RLock, Thread
 from typing import Literal
 
-from yardgate.core.host.probe import differs
+from yardgate.core.host.probe import Abilities, Question, differs
 from yardgate.core.host.sign_in import outlasting
 from yardgate.core.host.state import Dataset, Folder, System, asked
 from yardgate.core.host.step_words import words
@@ -119,6 +120,7 @@ class Worker:
         lines = self.runs.lines(run.plan, run.number)
         self.done = sum(line.kind == "step" and not line.said for line in lines)
         self.tried = {line.number for line in lines if line.kind == "tried"}
+        self.noted = {said for line in lines if line.kind == "note" for said in line.said}
         whole = run.state in (RunState.PENDING, RunState.AWAITING_CONFIRMATION)
         self.half = run.trouble != "" or not whole  # the step after those may be half done
         self.back = {line.number for line in lines if line.kind == "back" and not line.said}
@@ -323,29 +325,48 @@ class Worker:
 
     def _try(self, at: Appliance) -> None:
         """Go in as the people whom the questions name. What cannot be tried is said, and is no reason to roll anything back."""
-        accounts = {question.account for question in self.run.questions if question.account}
-        if not accounts:
+        asked = tuple(enumerate(self.run.questions))
+        over_smb = [(number, one) for number, one in asked if one.protocol == "smb"]
+        accounts = {one.account for _, one in over_smb if one.account}
+        if accounts:
+            try:
+                with at.trial(accounts) as trial:
+                    for number, one in over_smb:
+                        name = self.plan.shares[one.share].name
+                        self._visit(number, one, partial(trial.enter, one.account, name, one.folders))
+            except Unreachable:
+                raise
+            except ApplianceError as error:
+                self.runs.say(self.run, "note", 0, f"nothing was verified for real over SMB: {error}")
+        for number, one in asked:
+            if one.protocol == "nfs":
+                come = partial(at.enter_over_nfs, one.account, one.exported, one.folders, one.address)
+                self._visit(number, one, come)
+        self._look_for_firewall(at)
+
+    def _look_for_firewall(self, at: Appliance) -> None:
+        """Those who go in come from the appliance itself; what keeps others out is told."""
+        for protocol in sorted({one.protocol for one in self.run.questions}):
+            said = at.shut(protocol)
+            if said and said not in self.noted:
+                self.runs.say(self.run, "note", 0, said)
+                self.noted.add(said)
+
+    def _visit(self, number: int, question: Question, enter: Callable[[], list[Abilities] | None]) -> None:
+        if self.wanted == "roll back" or number in self.tried:
             return
         try:
-            with at.trial(accounts) as trial:
-                for number, question in enumerate(self.run.questions):
-                    if self.wanted == "roll back":
-                        return
-                    if number in self.tried:
-                        continue
-                    try:
-                        found = trial.enter(question.account, self.plan.shares[question.share].name, question.folders)
-                    except Unreachable:
-                        raise
-                    except ApplianceError as error:
-                        self.runs.say(self.run, "note", number, f"not verified: {error}")
-                        continue
-                    self.runs.say(self.run, "tried", number, *differs(self.plan, question, found))
-                    self.tried.add(number)
+            found = enter()
         except Unreachable:
             raise
         except ApplianceError as error:
-            self.runs.say(self.run, "note", 0, f"nothing was verified for real: {error}")
+            note = f"not verified: {error}"
+            if note not in self.noted:
+                self.runs.say(self.run, "note", number, note)
+            self.noted.add(note)
+            return
+        self.runs.say(self.run, "tried", number, *differs(self.plan, question, found))
+        self.tried.add(number)
 
     def _wait(self) -> None:
         assert self.until is not None

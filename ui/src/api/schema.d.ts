@@ -2763,7 +2763,7 @@ export interface components {
         };
         /**
          * DriftOut
-         * @description What a host has otherwise than it was left, in words; first: nothing was known of it before. kept: as which entry.
+         * @description What a host has otherwise than it was left, in words; first: nothing was known of it before. shut: what keeps clients from its servers. kept: as which entry.
          */
         DriftOut: {
             /** First */
@@ -2778,6 +2778,11 @@ export interface components {
              * @default []
              */
             edits: (components["schemas"]["PutUser"] | components["schemas"]["RemoveUser"] | components["schemas"]["PutGroup"] | components["schemas"]["RemoveGroup"] | components["schemas"]["Join"] | components["schemas"]["Leave"] | components["schemas"]["PutPlace"] | components["schemas"]["RemovePlace"] | components["schemas"]["PutPattern"] | components["schemas"]["RemovePattern"] | components["schemas"]["PutDirectory"] | components["schemas"]["RemoveDirectory"] | components["schemas"]["PutShare"] | components["schemas"]["RemoveShare"] | components["schemas"]["PutService"] | components["schemas"]["RemoveService"] | components["schemas"]["PutPromise"] | components["schemas"]["RemovePromise"] | components["schemas"]["PutNeed"] | components["schemas"]["RemoveNeed"] | components["schemas"]["PutAccepted"] | components["schemas"]["RemoveAccepted"] | components["schemas"]["SetGrant"] | components["schemas"]["SetTarget"] | components["schemas"]["SetTitle"])[][];
+            /**
+             * Shut
+             * @default []
+             */
+            shut: string[];
             kept: components["schemas"]["RolledOut"] | null;
         };
         /** Edits */
@@ -5663,7 +5668,7 @@ export interface components {
         };
         /**
          * RunOut
-         * @description A rollout that is carried out, or was. tried: how often somebody went into a share, of `to_try`; differs: what was then otherwise
+         * @description A rollout that is carried out, or was. tried: how often somebody went into a share, of `to_try`, and `over_nfs` of these so; differs: what was then otherwise
          *     than the plan says. until: when it is put back unless it is kept (UTC); left: seconds to then. steps: the first 3000 of `total`.
          */
         RunOut: {
@@ -5701,6 +5706,8 @@ export interface components {
             to_try: number;
             /** Tried */
             tried: number;
+            /** Over Nfs */
+            over_nfs: number;
             /** Differs */
             differs: string[];
             /** Promises */

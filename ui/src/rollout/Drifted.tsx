@@ -15,7 +15,9 @@ export function Drifted({ drift, onClose }: { drift: Drift; onClose: () => void 
           {drift.first
             ? "Now it is known what the appliance has"
             : drift.total === 0
-              ? "Everything is as the last rollout left it"
+              ? drift.shut.length
+                ? "Everything is as the last rollout left it, but not all clients get to it"
+                : "Everything is as the last rollout left it"
               : `${plural(drift.total, "thing")} changed behind the plan’s back`}
         </b>
         <span className="spread" />
@@ -23,6 +25,16 @@ export function Drifted({ drift, onClose }: { drift: Drift; onClose: () => void 
           ✕
         </button>
       </div>
+      {drift.shut.length > 0 && (
+        <>
+          <ul className="words late">
+            {drift.shut.map((words) => (
+              <li key={words}>{words}</li>
+            ))}
+          </ul>
+          <p className="muted">No rollout changes a firewall: open the port there.</p>
+        </>
+      )}
       {drift.total > 0 && (
         <>
           <p className="muted">Somebody did this at the appliance itself:</p>

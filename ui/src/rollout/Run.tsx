@@ -339,7 +339,7 @@ function Tried({ run }: { run: RunOut }) {
       {run.tried > 0 && (
         <p className={run.differs.length ? "late" : "RW"}>
           {run.differs.length === 0
-            ? `${plural(run.tried, "visit")} of people to shares, all as planned.`
+            ? `${plural(run.tried, "visit")} of people to shares${run.over_nfs ? `, ${run.over_nfs} of them over NFS` : ""}, all as planned.`
             : `${plural(run.differs.length, "thing")} not as planned:`}
         </p>
       )}

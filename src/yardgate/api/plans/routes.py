@@ -45,7 +45,7 @@ from yardgate.core.edits.describe import describe, sentence
 from yardgate.core.edits.difference import difference
 from yardgate.core.edits.records import Edit, PutGroup, PutShare, SetGrant
 from yardgate.core.model.names import fresh_id, ids_of
-from yardgate.core.model.plan import Group, Plan
+from yardgate.core.model.plan import Group, Plan, new_plan
 from yardgate.core.policy.compliance import keep
 from yardgate.core.policy.impact import between
 from yardgate.formats import planfile
@@ -98,7 +98,7 @@ def head(opened: Opened) -> PlanHead:
 @router.post("", status_code=201)
 def make(account: Planner, services: TheServices, body: NewPlan) -> PlanHead:
     """Make a plan: an empty one, or from a plan file (its name then is the one given here)."""
-    plan = planfile.read(decode(body.file)) if body.file is not None else Plan()
+    plan = planfile.read(decode(body.file)) if body.file is not None else new_plan()
     plan = replace(plan, name=body.name, office=body.office or plan.office)
     return head(services.plans.create(plan, account.name))
 

@@ -3,7 +3,7 @@
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import replace
 from datetime import UTC, datetime
-from typing import Annotated
+from typing import Annotated, NamedTuple
 
 from fastapi import APIRouter, HTTPException, Path, Request
 
@@ -28,11 +28,13 @@ from yardgate.api.rollout.schemas import (
 )
 from yardgate.api.schemas import SinceOut
 from yardgate.api.transport.parsing import OffLoop
+from yardgate.core.access.paths import CLAIMED, PROTOCOLS
 from yardgate.core.host.bounds import NEVER, Managed, top_trouble
-from yardgate.core.host.compiled import away_from, compiled, host_names
+from yardgate.core.host.compiled import away_from, compiled, host_names, paths
 from yardgate.core.host.dependencies import chosen, in_the_way
 from yardgate.core.host.drift import taken_in
-from yardgate.core.host.probe import Question, questions
+from yardgate.core.host.evaluate import groups_of
+from yardgate.core.host.probe import Question, over_nfs, questions
 from yardgate.core.host.state import System, asked
 from yardgate.core.host.step_words import words
 from yardgate.core.host.steps import Destination, Step, after, drift, removals, sign_in_again, without_password
@@ -135,7 +137,8 @@ def ask_host_keys(plan: str, _: Administrator, services: TheServices, body: Host
 def look_at_appliance(plan: str, account: Planner, request: Request, services: TheServices, body: LookAt) -> DriftOut:
     """Read what the appliance has; from now on the steps lead from there. Says what was changed behind the plan's back."""
     opened = current(services, plan, body.revision)
-    there = _there(services, opened)
+    seen = _there(services, opened)
+    there = seen.system
     say(request, account.name, "host read", services.rollouts.destination(plan).appliance, plan)
     first, known = services.rollouts.known(plan) is None, services.rollouts.in_force(plan)
     drifted = () if first else drift(known, there)
@@ -147,17 +150,29 @@ def look_at_appliance(plan: str, account: Planner, request: Request, services: T
         )
     matrix, looked, where = services.matrix(opened), drifted[:TAKEN_IN], services.rollouts.destination(plan)
     edits = [list(some) for some in taken_in(matrix, where.joined, looked, where.top)]
-    return DriftOut(first=first, total=len(drifted), words=list(said[:LISTED]), edits=edits, kept=kept)
+    return DriftOut(
+        first=first, total=len(drifted), words=list(said[:LISTED]), edits=edits, shut=list(seen.shut), kept=kept
+    )
 
 
-def _there(services: Services, opened: Opened) -> System:
-    """What the appliance has of all that is, or was, of interest; which accounts it has is kept."""
+class _Seen(NamedTuple):
+    """What an appliance has of all that is, or was, of interest, its own addresses, and what keeps clients from its servers."""
+
+    system: System
+    addresses: Sequence[str]
+    shut: tuple[str, ...]
+
+
+def _there(services: Services, opened: Opened) -> _Seen:
+    """An appliance as it is now; which accounts it has is kept."""
     known, where = services.rollouts.in_force(opened.id), services.rollouts.destination(opened.id)
     meant = compiled(services.matrix(opened), where.top, where.joined).system
     try:
         with services.reading_hosts(), reached(where, READING) as at:
             services.rollouts.looked(opened.id, at.about())
-            return at.read(asked(known, meant))
+            system = at.read(asked(known, meant))
+            shut = tuple(said for protocol in PROTOCOLS if protocol in meant.services and (said := at.shut(protocol)))
+            return _Seen(system, at.addresses(), shut)
     except ApplianceError as error:
         raise HTTPException(409, f"The appliance could not be read: {error}") from None
 
@@ -166,8 +181,8 @@ def _there(services: Services, opened: Opened) -> System:
 def put_there(plan: str, account: Planner, request: Request, services: TheServices, body: PutThere) -> RunOut:
     """Begin to carry the steps out. Only from what the appliance was last seen to have."""
     opened = current(services, plan, body.revision)
-    there = _there(services, opened)
-    known = services.rollouts.in_force(plan)
+    seen = _there(services, opened)
+    there, known = seen.system, services.rollouts.in_force(plan)
     if drift(known, there) or services.rollouts.known(plan) is None:
         raise HTTPException(409, "The appliance has changed since it was last read. Read it again")
     meant, _, found = steps_of(services, opened)
@@ -178,8 +193,9 @@ def put_there(plan: str, account: Planner, request: Request, services: TheServic
     allowed(services, plan, doing)
     where = services.rollouts.destination(plan)
     names = host_names(opened.plan, away_from(opened.plan, where.joined))
-    going = {user for user in opened.plan.users if names.get(user) in meant.system.accounts}
+    going = {user: names[user] for user in opened.plan.users if names.get(user) in meant.system.accounts}
     ask = questions(services.kept(opened), names, going)
+    ask += _over_nfs(services, opened, meant.system, going, seen.addresses)
     run = services.rolling.runs.begin(
         plan, account.name, opened.revision, where.top, where, body.seconds, there, doing, ask
     )
@@ -188,6 +204,15 @@ def put_there(plan: str, account: Planner, request: Request, services: TheServic
         services.rolling.runs.say(run, "end-sessions", 0, account.name)
     services.rolling.start(run)
     return _told(opened.plan, run, services.rolling.runs.lines(plan, run.number))
+
+
+def _over_nfs(
+    services: Services, opened: Opened, meant: System, going: Mapping[str, str], own: Sequence[str]
+) -> tuple[Question, ...]:
+    """What is to be asked of the NFS server, of people whose groups all fit into a claim. going: user -> what the host calls them. own: its addresses."""
+    fit = {user for user, name in going.items() if len(groups_of(meant, name)) <= 1 + CLAIMED}
+    where = paths(opened.plan, services.rollouts.destination(opened.id).top)
+    return over_nfs(services.kept(opened), going, fit, own, where)
 
 
 def _deleting(leftovers: Sequence[Step], typed: Mapping[str, str]) -> Iterator[Step]:
@@ -327,6 +352,7 @@ def _told(plan: Plan, run: Run, lines: tuple[RunLine, ...]) -> RunOut:
             for number, step in enumerate(run.steps[:LISTED])
         ],
         to_try=len(run.questions), tried=len(tried),
+        over_nfs=sum(run.questions[number].protocol == "nfs" for number in tried),
         differs=[said for line in tried.values() for said in line.said],
         promises=_promises(plan, run.questions, tried),
         notes=[said for line in lines if line.kind == "note" for said in line.said],

@@ -174,7 +174,7 @@ class InsideThing(BaseModel):
 
 
 class RunOut(BaseModel):
-    """A rollout that is carried out, or was. tried: how often somebody went into a share, of `to_try`; differs: what was then otherwise
+    """A rollout that is carried out, or was. tried: how often somebody went into a share, of `to_try`, and `over_nfs` of these so; differs: what was then otherwise
     than the plan says. until: when it is put back unless it is kept (UTC); left: seconds to then. steps: the first 3000 of `total`."""
 
     number: int
@@ -195,6 +195,7 @@ class RunOut(BaseModel):
     steps: list[RunStep]
     to_try: int
     tried: int
+    over_nfs: int
     differs: list[str]
     promises: list[PromiseTried]
     notes: list[str]
@@ -261,7 +262,7 @@ class PushDo(BaseModel):
 
 
 class DriftOut(BaseModel):
-    """What a host has otherwise than it was left, in words; first: nothing was known of it before. kept: as which entry."""
+    """What a host has otherwise than it was left, in words; first: nothing was known of it before. shut: what keeps clients from its servers. kept: as which entry."""
 
     first: bool
     total: int
@@ -269,6 +270,7 @@ class DriftOut(BaseModel):
     edits: Annotated[
         list[list[AnyEdit]], Field(description="for each, what would take it into the plan, where a plan can say it")
     ] = []
+    shut: list[str] = []
     kept: RolledOut | None
 
 

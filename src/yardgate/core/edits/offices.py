@@ -11,7 +11,7 @@ from yardgate.core.edits.many import numbered
 from yardgate.core.edits.records import Edit
 from yardgate.core.edits.transforms import begun
 from yardgate.core.model.names import fresh_id
-from yardgate.core.model.plan import Group, Place, PlaceKind, Plan, Target, User
+from yardgate.core.model.plan import Group, Place, PlaceKind, Plan, User, new_plan
 from yardgate.core.model.share import Share
 
 BASELINE = "Everybody here"
@@ -156,7 +156,7 @@ def begin(office: Office) -> Plan:
     plan = Plan(
         users=users,
         groups={group.id: group for group in groups.values()},
-        target=Target(baseline=groups[BASELINE].id),
+        target=replace(new_plan().target, baseline=groups[BASELINE].id),
     )
     plan, _ = apply(plan, numbered(plan, (*plan.users, *plan.groups)))
     return _with_places(plan, office, {name: group.id for name, group in groups.items()})

@@ -64,12 +64,13 @@ class Asked:
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Facts:
     """What an appliance says now. service None, listens none: nothing can be said of that. listens: the addresses at which the server takes
-    connections. account None: there is none. groups: as the host counts them. regrouped: when its groups were changed last, in ISO 8601.
+    connections. shut: what keeps this client from it before that, in words. account None: there is none. groups: as the host counts them. regrouped: when its groups were changed last, in ISO 8601.
     offer, export: the share as the server's configuration has it. folders: from the top of the file system down to the thing, as far as
     they are there; missing, link: the first path on the way that is not there, or leads out of the share. is_file: the thing is one. tried: what the server said to the password, `in` where it let them in."""
 
     service: HostService | None = None
     listens: tuple[str, ...] | None = None
+    shut: str = ""
     account: HostAccount | None = None
     locked: bool = False
     password: PasswordKnown = "unknown"
@@ -165,6 +166,9 @@ def _server(asked: Asked, facts: Facts) -> Iterator[HostCheck]:
             f"{name[0].upper()}{name[1:]} {where}.",
             "In its configuration: interfaces, and bind interfaces only.",
         )
+        return
+    if facts.shut:
+        yield _amiss("server", f"{facts.shut[0].upper()}{facts.shut[1:]}.", "Open the port in the host's firewall.")
         return
     later = "" if facts.service.enabled else " It does not start with the host."
     yield _well("server", f"{name[0].upper()}{name[1:]} runs and takes connections.{later}")

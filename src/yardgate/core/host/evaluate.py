@@ -10,6 +10,10 @@ from yardgate.core.host.probe import Abilities
 from yardgate.core.host.share_lists import GROUP_MARK
 from yardgate.core.host.state import ADMIN, Folder, Offer, System
 from yardgate.core.model.plan import EVERYONE, GUEST_ACCOUNT
+from yardgate.core.model.share import Address, Protocol, hosts
+
+Acting = tuple[str, Collection[str]] | None
+"""An account and the groups that it counts as; None: root."""
 
 
 def groups_of(system: System, account: str) -> frozenset[str]:
@@ -67,17 +71,49 @@ def found(
     me = offer.acts_as or account or GUEST_ACCOUNT
     groups = frozenset(groups if not offer.acts_as else groups_of(system, me)) | {offer.acts_as_group} - {""}
     is_root = me == ADMIN or not asking.isdisjoint(offer.roots)
+    return _abilities(system, offer.path, folders, None if is_root else (me, groups), level, "smb")
 
-    def rights(path: str) -> Rights:
-        folder = system.folders.get(path)
-        return EVERYTHING if is_root or folder is None else rights_in(folder, me, groups)
 
+def found_over_nfs(
+    system: System, exported: str, account: str, folders: Sequence[str], address: Address
+) -> list[Abilities] | None:
+    """The same over NFS, for an account's numbers that come from a host of this address."""
+    export = next((one for one in system.exports.values() if one.path == exported), None)
+    rules = export.rules if export is not None else ()
+    level = next((rule.level for rule in rules if hosts(rule.hosts).take_in(address)), Level.NA)
+    if export is None or level == Level.NA:
+        return None
+    squashed = export.squash == "all" or (export.squash == "root" and account == ADMIN)
+    me = GUEST_ACCOUNT if squashed else account
+    who = None if me == ADMIN else (me, groups_of(system, me))
+    claimed = None if account == ADMIN else (account, groups_of(system, account))
+    if not _enters(system, exported.rpartition("/")[0], claimed):  # above a share nobody is squashed
+        return None
+    return _abilities(system, exported, folders, who, level, "nfs")
+
+
+def _rights(system: System, path: str, who: Acting) -> Rights:
+    folder = system.folders.get(path)
+    return EVERYTHING if who is None or folder is None else rights_in(folder, *who)
+
+
+def _enters(system: System, path: str, who: Acting, first: str = "") -> bool:
+    """Whether every folder on the way opens. first: the one from which on that is asked."""
+    way = (path[:at] for at in range(1, len(path)) if path[at] == "/")
+    asked = [one for one in (*way, path) if one and len(one) >= len(first)]
+    return all(_rights(system, one, who).folder & EXECUTE for one in asked)
+
+
+def _abilities(
+    system: System, top: str, folders: Sequence[str], who: Acting, level: Level, over: Protocol
+) -> list[Abilities]:
+    """Over SMB the folders above the top are asked as well, and one must be entered to be listed (RFC 7530 section 16.24 does not ask that)."""
+    first = top if over == "nfs" else ""
     answers = []
     for inner in folders:
-        path = f"{offer.path}/{inner}" if inner else offer.path
-        above = [path[:at] for at in range(1, len(path)) if path[at] == "/"]
-        enters = all(rights(one).folder & EXECUTE for one in (*above, path))
-        here = rights(path).folder
+        path = f"{top}/{inner}" if inner else top
+        enters, here = _enters(system, path, who, first), _rights(system, path, who).folder
+        opens = enters if over == "smb" else not inner or _enters(system, path.rpartition("/")[0], who, first)
         writes = enters and level == Level.RW
-        answers.append(Abilities(bool(enters and here & LIST_DIRECTORY), bool(writes and here & ADD_FILE)))
+        answers.append(Abilities(bool(opens and here & LIST_DIRECTORY), bool(writes and here & ADD_FILE)))
     return answers

@@ -347,3 +347,8 @@ SPECIAL_WORDS = {GUEST: "Guest", OWNER: "Owner", GROUP: "Owning group"}
 def same(one: Plan, other: Plan) -> bool:
     """True when two plans are identical, the order of the grants on each place included."""
     return one == other and all(list(one.grants[place]) == list(other.grants[place]) for place in one.grants)
+
+
+def new_plan(name: str = "appliance") -> Plan:
+    """What a plan begins with, where nothing on an appliance goes by it yet: nothing, and shares that name no people."""
+    return Plan(name=name, target=Target(share_groups=True))

@@ -12,9 +12,9 @@ from yardgate.drivers.appliance import ApplianceError
 from yardgate.drivers.linux import sign_in
 from yardgate.drivers.linux.command import Command, Files, Runner
 from yardgate.drivers.linux.datasets import BTRFS_QUOTA
+from yardgate.drivers.linux.firewall import PORTS, shut
 from yardgate.drivers.linux.reading import passdb, read
 
-PORTS = {"smb": 445, "nfs": 2049}  # RFC 7530, section 3.1; MS-SMB2, section 2.1
 FULL = 64  # KiB, or files, that have to be free
 LOOK = (
     BTRFS_QUOTA
@@ -64,6 +64,7 @@ def facts(run: Runner, asked: Asked, files: Files, top: str) -> Facts:
     found = Facts(
         service=service,
         listens=tuple(at.rpartition(":")[0] for key, at in lines if key == "listens") or None,
+        shut=shut(run, asked.protocol, asked.machine),
         account=there.accounts.get(asked.account),
         groups=frozenset(name for name in by_key["groups"].split("\t") if name),
         regrouped=_iso(by_key["regrouped"]),

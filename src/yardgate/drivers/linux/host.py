@@ -7,11 +7,13 @@ from contextlib import contextmanager
 from yardgate.core.host.bounds import HostAccounts
 from yardgate.core.host.contents import Handed, Owned, Thing
 from yardgate.core.host.diagnosis import Asked, Facts
+from yardgate.core.host.probe import Abilities
 from yardgate.core.host.sign_in import OpenSession
 from yardgate.core.host.state import PARTS, RecordKind, System
 from yardgate.core.host.steps import Step
+from yardgate.core.model.share import Protocol
 from yardgate.drivers.appliance import ApplianceError, Watching
-from yardgate.drivers.linux import commands, contents, datasets, reading, sign_in
+from yardgate.drivers.linux import commands, contents, datasets, firewall, nfs, reading, sign_in
 from yardgate.drivers.linux.command import FILES, Files, Runner
 from yardgate.drivers.linux.facts import facts
 from yardgate.drivers.linux.handout import script, shown
@@ -94,6 +96,17 @@ class LinuxHost:
 
     def end_sessions(self, accounts: Collection[str]) -> tuple[OpenSession, ...]:
         return sign_in.end_sessions(self.run, accounts)
+
+    def addresses(self) -> tuple[str, ...]:
+        return nfs.addresses(self.run)
+
+    def shut(self, protocol: Protocol, machine: str = "") -> str:
+        return firewall.shut(self.run, protocol, machine)
+
+    def enter_over_nfs(
+        self, account: str, exported: str, folders: Sequence[str], address: str
+    ) -> list[Abilities] | None:
+        return nfs.enter(self.run, account, exported, folders, address)
 
     def _serves(self) -> None:
         if not reading.smb_runs(self.run):
