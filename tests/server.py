@@ -80,7 +80,7 @@ class Server:
         boss = accounts.by_name("boss") or accounts.add("boss", "administrator")
         cookies = {cookie_name(store.token, secure=False): accounts.begin(boss.id)}
         store.close()
-        return httpx.Client(base_url=self.url, timeout=20, cookies=cookies)
+        return httpx.Client(base_url=self.url, timeout=120, cookies=cookies)
 
     def __enter__(self) -> "Server":
         return self.start()

@@ -88,7 +88,7 @@ class Page:
         self.until(lambda: "/sign-in" not in self.driver.current_url)
         return self
 
-    def until(self, true: Callable[[], Any], seconds: float = 20.0) -> Any:
+    def until(self, true: Callable[[], Any], seconds: float = 60.0) -> Any:
         end = time.monotonic() + seconds
         while True:
             try:
@@ -153,7 +153,7 @@ class Page:
         """What the page says, in one line."""
         return " ".join(str(self.driver.execute_script("return document.body.innerText")).split())
 
-    def says(self, text: str, seconds: float = 20.0) -> None:
+    def says(self, text: str, seconds: float = 60.0) -> None:
         self.until(lambda: text in self.text(), seconds)
 
     def cell(self, who: str, place: str) -> WebElement:

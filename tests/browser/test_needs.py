@@ -162,7 +162,7 @@ def test_several_answers_side_by_side_and_only_a_part_of_one_is_taken(yard: Yard
     page.press(".ant-checkbox-wrapper", "members of groups may change")
     page.button("Work them out").click()
     page.until(lambda: len(page.all("[role=radio].answer")) >= 3)
-    page.until(lambda: page.all("[role=radio].answer") and "Simpler" in page.text(), 60)
+    page.until(lambda: page.all("[role=radio].answer") and "Simpler" in page.text(), 180)
     page.until(lambda: not page.all(".side .ant-btn-loading"), 90)
     page.says("a new one like Ansel Krug")
     assert "could also" not in page.one(".side").text
@@ -257,7 +257,7 @@ def test_needs_that_are_met_become_promises_grants_are_made_simpler_and_a_group_
     page.button("More").click()
     page.press("[role=menuitem]", "Simplify the grants")
     page.press(".ant-modal button", "Look")
-    page.says("0 cells change", 60)
+    page.says("0 cells change", 180)
     assert page.trouble() == []
     grants = sum(map(len, yard.now().grants.values()))
     page.press(".ant-modal-footer button", "Take it")
@@ -267,7 +267,7 @@ def test_needs_that_are_met_become_promises_grants_are_made_simpler_and_a_group_
     page.press("[role=menuitem]", "Simplify the grants")
     page.press(".ant-modal .ant-segmented-item", "a place and below")
     page.press(".ant-modal button", "Look")
-    page.says("Nothing to simplify here", 60)
+    page.says("Nothing to simplify here", 180)
     page.keys(Keys.ESCAPE)
     page.until(lambda: not page.all(".ant-modal"))
 

@@ -139,7 +139,7 @@ def _look_at_dialogs(yard: Yard, page: Page, look: Callable[[str], None]) -> Non
         page.says(said)
         look(act)
     page.press(".ant-modal button", "Look")
-    page.says("0 cells change", 60)
+    page.says("0 cells change", 180)
     look("what is simpler")
     page.go(yard.at("needs"))
     page.until(lambda: page.one("[role=gridcell][aria-label^='Ansel Krug on keel / common:']")).click()
