@@ -118,7 +118,7 @@ CASES = (
     Case("the NFS server is dead", "service nfs-kernel-server stop", "service nfs-kernel-server start", "server", "The NFS server does not run", replace(ANN, protocol="nfs", machine="192.0.2.41")),
     Case("the exports are gone", "mv /etc/exports.d/yardgate.exports /tmp/kept", "mv /tmp/kept /etc/exports.d/yardgate.exports", "share", "exports no share drawings", replace(ANN, protocol="nfs", machine="192.0.2.41")),
     Case("the exports were withdrawn", "exportfs -ua", "exportfs -ra", "share", "exports no share drawings", replace(ANN, protocol="nfs", machine="192.0.2.41")),
-    Case("a firewall keeps the computer out", "nft 'table inet f { chain in { type filter hook input priority 0; ip saddr 192.0.2.41 tcp dport 2049 drop; }; }'", "nft flush ruleset", "server", "(table inet f, chain in) lets no connection to the NFS server in from 192.0.2.41: port 2049", replace(ANN, protocol="nfs", machine="192.0.2.41"), "Open the port in the host's firewall."),
+    Case("a firewall keeps the computer out", "nft 'table inet f { chain in { type filter hook input priority 0; ip saddr 192.0.2.41 tcp dport 2049 drop; }; }'", "nft flush ruleset", "server", "192.0.2.41 cannot reach the NFS server: the host's firewall (table inet f, chain in) stops port 2049", replace(ANN, protocol="nfs", machine="192.0.2.41"), "Open the port in the host's firewall."),
     Case("over NFS all is well", "true", "true", "", "", replace(ANN, protocol="nfs", machine="192.0.2.41")),
 )  # fmt: skip
 

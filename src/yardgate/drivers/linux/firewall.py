@@ -9,16 +9,18 @@ import json
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from fnmatch import fnmatchcase
-from ipaddress import ip_address, ip_interface, ip_network
+from ipaddress import ip_address, ip_network
 from typing import Any, Literal
 
 from yardgate.core.host.step_words import SERVERS
 from yardgate.core.model.share import Protocol
+from yardgate.drivers.linux import network
 from yardgate.drivers.linux.command import Command, Runner
 
 PORTS: Mapping[Protocol, int] = {"smb": 445, "nfs": 2049}  # MS-SMB2 section 2.1; RFC 7530 section 3.1
 End = Literal["accept", "drop", "return", "go on"]
 Rule = Sequence[Mapping[str, Any]]
+NOT_AS_DESCRIBED = (ValueError, KeyError, TypeError, AttributeError)  # another version's way to say it
 DEEPEST = 32  # chains in chains
 
 
@@ -237,27 +239,8 @@ def ruleset(run: Runner) -> Ruleset | None:
     done = run(Command(("nft", "--json", "list", "ruleset"), "read the firewall's rules", changes=False))
     try:
         return None if done.code else Ruleset(done.out)
-    except (ValueError, KeyError, TypeError):
+    except NOT_AS_DESCRIBED:
         return None
-
-
-def neighbours(run: Runner) -> tuple[tuple[str, str], ...]:
-    """An address of each network that a host is in, other than its own, with the interface that leads there."""
-    done = run(Command(("ip", "-json", "address", "show", "up"), "ask the host's addresses", changes=False))
-    found = []
-    for link in json.loads(done.out or "[]") if not done.code else ():
-        for one in link.get("addr_info", ()):
-            own = ip_interface(f"{one['local']}/{one['prefixlen']}")
-            if one.get("scope") == "global" and own.network.num_addresses > 2:
-                others = (other for other in own.network.hosts() if other != own.ip)
-                found.append((str(next(others)), str(link["ifname"])))
-    return tuple(found)
-
-
-def way(run: Runner, machine: str) -> str:
-    """The interface by which an address is reached, and so comes in; none where none is."""
-    done = run(Command(("ip", "-json", "route", "get", machine), "ask the way to a client", changes=False))
-    return str(json.loads(done.out)[0].get("dev", "")) if not done.code and done.out.strip() else ""
 
 
 def shut(run: Runner, protocol: Protocol, machine: str = "") -> str:
@@ -265,10 +248,14 @@ def shut(run: Runner, protocol: Protocol, machine: str = "") -> str:
     known = ruleset(run)
     if known is None:
         return ""
-    asking = [(machine, way(run, machine))] if machine else list(neighbours(run))
-    dropped = [known.keeps_out(source, device, PORTS[protocol]) for source, device in asking]
+    asking = [(machine, network.way(run, machine))] if machine else list(network.neighbours(run))
+    try:
+        dropped = [known.keeps_out(source, device, PORTS[protocol]) for source, device in asking]
+    except NOT_AS_DESCRIBED:
+        return ""
     first = dropped[0] if dropped and all(dropped) else None
     if first is None:
         return ""
-    whom = machine or f"the networks that it is in ({', '.join(sorted({device for _, device in asking}))})"
-    return f"the host's firewall (table {first.family} {first.table}, chain {first.name}) lets no connection to {SERVERS[protocol]} in from {whom}: port {PORTS[protocol]} over TCP"
+    whom = machine or f"clients on {', '.join(sorted({device for _, device in asking}))}"
+    chain = f"table {first.family} {first.table}, chain {first.name}"
+    return f"{whom} cannot reach {SERVERS[protocol]}: the host's firewall ({chain}) stops port {PORTS[protocol]}"

@@ -13,7 +13,7 @@ from yardgate.core.host.state import PARTS, RecordKind, System
 from yardgate.core.host.steps import Step
 from yardgate.core.model.share import Protocol
 from yardgate.drivers.appliance import ApplianceError, Watching
-from yardgate.drivers.linux import commands, contents, datasets, firewall, nfs, reading, sign_in
+from yardgate.drivers.linux import commands, contents, datasets, firewall, network, nfs, reading, sign_in
 from yardgate.drivers.linux.command import FILES, Files, Runner
 from yardgate.drivers.linux.facts import facts
 from yardgate.drivers.linux.handout import script, shown
@@ -98,7 +98,7 @@ class LinuxHost:
         return sign_in.end_sessions(self.run, accounts)
 
     def addresses(self) -> tuple[str, ...]:
-        return nfs.addresses(self.run)
+        return tuple(str(one.at.ip) for one in network.own(self.run))
 
     def shut(self, protocol: Protocol, machine: str = "") -> str:
         return firewall.shut(self.run, protocol, machine)

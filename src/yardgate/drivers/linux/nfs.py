@@ -2,7 +2,6 @@
 
 import json
 from collections.abc import Sequence
-from ipaddress import ip_address
 from pathlib import Path
 
 from yardgate.core.host.probe import Abilities
@@ -10,14 +9,6 @@ from yardgate.drivers.appliance import ApplianceError
 from yardgate.drivers.linux.command import Command, Runner
 
 VISITING = (Path(__file__).parent / "nfs_visit.py").read_text()
-
-
-def addresses(run: Runner) -> tuple[str, ...]:
-    """Those that others reach it by, and then its own for itself; none where it does not tell them."""
-    done = run(Command(("ip", "-json", "address", "show", "up"), "ask the host's addresses", changes=False))
-    told = json.loads(done.out or "[]") if not done.code else ()
-    found = [one["local"] for link in told for one in link.get("addr_info", ()) if one.get("scope") != "link"]
-    return tuple(sorted(dict.fromkeys(found), key=lambda one: ip_address(one).is_loopback))
 
 
 def enter(run: Runner, account: str, exported: str, folders: Sequence[str], address: str) -> list[Abilities] | None:
