@@ -1,11 +1,13 @@
 """A file server's files: how its SMB server's configuration is read, what its lists come to, and what is told where it is not understood."""
 
+from dataclasses import replace
+
 import pytest
 
 from yardgate.core.acl.rights import Level
 from yardgate.core.edits.apply import apply
 from yardgate.core.model.kinds import check
-from yardgate.core.model.plan import EVERYONE, Plan
+from yardgate.core.model.plan import EVERYONE, Plan, new_plan
 from yardgate.formats import server, smb_server
 from yardgate.formats.reading import FormatError
 
@@ -175,3 +177,19 @@ def test_accounts_of_any_number_come_in_where_folders_or_the_smb_server_name_the
     assert {user.name for user in higher.users.values()} == {"ann", "svc-scan"}, (
         "a share lets them in, whatever their numbers"
     )
+
+
+def test_a_server_that_is_taken_in_keeps_its_shares_as_they_are() -> None:
+    """A new plan would have groups of a share's own for people; the shares of a server that is there name whom they name."""
+    conf = "[a]\n path = /srv/a\n valid users = ann\n"
+    copied = server.Copied(passwd=ACCOUNTS, group=GROUPS, smb={"smb.conf": conf}, exports="", listing=LISTS)
+    begun = new_plan()
+    assert begun.target.share_groups
+    plan, _ = apply(begun, server.read(begun, copied).edits)
+    assert plan.shares
+    assert not plan.target.share_groups
+    chosen = replace(plan, target=replace(plan.target, share_groups=True))  # by somebody, since
+    more = replace(copied, smb={"smb.conf": conf.replace("[a]", "[b]")})
+    again, _ = apply(chosen, server.read(chosen, more).edits)
+    assert len(again.shares) == 2
+    assert again.target.share_groups

@@ -390,12 +390,11 @@ def _target_words(old: Target, new: Target, plan: Plan) -> str:
             else "the domain of names over NFS is not known"
         )
     if old.share_groups != new.share_groups:
-        whom = (
-            "groups of their own, for people granted something by name"
+        said.append(
+            "people granted something by name are in groups of the share"
             if new.share_groups
-            else "these people themselves"
+            else "shares name people who are granted something by name"
         )
-        said.append(f"shares name {whom}")
     titles = {question.id: question.title for question in QUESTIONS}
     for words, some in (
         ("known", set(new.answered) - set(old.answered)),
