@@ -17,8 +17,9 @@ from tests.real.offices import AS_BEFORE, DOMAIN, KEPT, PLAIN, PRACTICE
 from tests.real.test_host import SNAPSHOT, TOP, office, roll, runner, shell, visit
 from tests.real.test_offices import entered, left_to_do, one_more, set_up, taken_in
 from tests.tries import times
-from yardgate.core.access.batch.resolve import resolve
+from yardgate.core.access.batch.resolve import Matrix, resolve
 from yardgate.core.access.membership import token
+from yardgate.core.access.outcome import outcome, shifts
 from yardgate.core.acl import Ordered, Posix
 from yardgate.core.acl.rights import Level
 from yardgate.core.directory.sync import sync
@@ -26,6 +27,7 @@ from yardgate.core.edits.apply import apply
 from yardgate.core.host.bounds import Bounds, Managed, refused
 from yardgate.core.host.compiled import compiled
 from yardgate.core.host.state import System, asked
+from yardgate.core.host.steps import steps
 from yardgate.core.model.directory import Copy, Directory, rid_of
 from yardgate.core.model.kinds import check
 from yardgate.core.model.plan import GUEST, LOCAL, Group, Place, Plan, User
@@ -316,6 +318,21 @@ def half_joined(seed: int, machine: Machine, domain: tuple[Machine, Directory]) 
     return made
 
 
+def joining(matrix: Matrix, meant: System) -> tuple[str, str, Matrix] | None:
+    """Somebody of the directory who would get something else in one of its groups, what comes of it, and no step: the domain says who is in it."""
+    plan, before = matrix.plan, outcome(matrix)
+    groups = [group for group in plan.groups.values() if group.origin != LOCAL and group.name.startswith("Crew ")]
+    for group in groups:
+        for user in plan.users.values():
+            if user.origin == LOCAL or not user.active(ON) or group.id in token(plan, user.id):
+                continue
+            more = replace(group, members=group.members | {user.id})
+            then = resolve(replace(plan, groups={**plan.groups, group.id: more}), ON)
+            if shifts(before, outcome(then)) and not steps(meant, compiled(then, TOP, tuple(plan.directories)).system):
+                return user.id, group.id, then
+    return None
+
+
 def sign_in(plan: Plan, who: str) -> dict[str, str]:
     user = plan.users.get(who)
     if user is None or user.origin == LOCAL:
@@ -347,6 +364,12 @@ def test_plans_are_rolled_out_on_a_host_that_is_joined(domain: tuple[Machine, Di
         counts["made by the directory's people"] += sum(thing.owner.startswith("LANTERNQUAY\\u-") for thing in new)
         assert [thing for thing in made if "S-1-5-21-" in f"{thing.owner} {thing.group} {thing.listed}"] == []
         now = after
+        if (joined := joining(matrix, meant.system)) is not None:
+            who, group, then = joined
+            machine.do(["join", plan.groups[group].name, plan.users[who].name])
+            shell(at, "find /srv -type f -delete")
+            wrong += visit(at, then, counts, sign_in=sign_in)
+            counts["joined a group of the domain"] += 1
     print(dict(counts), f"{len(wrong)} differ")
     for one in wrong[:20]:
         print(one)
@@ -358,6 +381,7 @@ def test_plans_are_rolled_out_on_a_host_that_is_joined(domain: tuple[Machine, Di
     assert wrong == []
     assert counts["named"] > 0
     assert counts["in own groups"] > 0
+    assert counts["joined a group of the domain"] > 0
     assert counts["made by the directory's people"] > 0
 
 
