@@ -20,7 +20,7 @@ from yardgate.core.host.drift import taken_in
 from yardgate.core.host.state import Members, System
 from yardgate.core.host.steps import drift
 
-PLAN = replace(demo.plan(), target=replace(demo.plan().target, share_groups=True))
+PLAN = demo.plan()
 TOP = "/srv"
 MATRIX = resolve(PLAN, ON)
 LEFT = compiled(MATRIX, TOP).system

@@ -76,9 +76,7 @@ def take(taking: Taking, found: Configuration, descriptors: str = "") -> None:
     limits = _limits(descriptors)
     placed = [(section, place) for section in found.shares.values() if (place := _place(taking, found, section))]
     plan = taking.plan
-    if (
-        placed and plan.target.share_groups and not plan.shares
-    ):  # a server's shares stay as they are until somebody wants them otherwise
+    if placed and plan.target.share_groups and not plan.shares:  # the server's stay as they are
         taking.do([SetTarget(replace(plan.target, share_groups=False))])
     people, accounts = Everybody(plan), _Accounts(plan, found)
     lists = (found.said(section, name) for section, _ in placed for name in LISTS)
