@@ -7,7 +7,7 @@ from selenium.webdriver.common.keys import Keys
 from tests.browser.conftest import Page, Yard
 from yardgate.core.acl.rights import Level
 from yardgate.core.model.behaviour import PROFILES
-from yardgate.core.model.plan import Plan
+from yardgate.core.model.plan import Plan, new_plan
 from yardgate.store import Plans
 
 CLICKS, KEYS = 126, 290  # the half of what a new user needed for the same
@@ -122,7 +122,7 @@ def test_eleven_jobs_of_a_small_office_take_half_the_clicks_and_keys(yard: Yard,
 
     me.job()  # 7. What the appliance does.
     me.press("A Linux file server", ".behaviour button")
-    me.until(lambda: now().target == PROFILES[0].on(Plan().target))
+    me.until(lambda: now().target == PROFILES[0].on(new_plan().target))
     me.says("All questions about it are answered")
     me.says("Everybody gets what is granted")
 
