@@ -1,6 +1,6 @@
 """The demo plan: Lantern Quay Boatworks, a made-up boatyard, with real trouble to find in it."""
 
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import replace
 from datetime import UTC, date, datetime, timedelta
 from pathlib import Path
@@ -37,6 +37,8 @@ from yardgate.core.model.plan import (
 )
 from yardgate.core.model.share import HostRule, Share
 from yardgate.drivers.directory.accounts import records
+from yardgate.drivers.simulator_earlier import Earlier
+from yardgate.drivers.simulator_earlier import lying as lying_in
 from yardgate.formats import ldif
 from yardgate.formats.ldif import LdifEntry
 from yardgate.formats.notation import flags_of, perms_of, rights_of
@@ -505,6 +507,25 @@ def lying(system: System) -> list[Thing]:
             thing = Thing(name=name, folder=number < 4, owner=folder.owner, group=folder.group, listed=folder.listed)
             brought = number % 17 == 8 and len(path) % 3 != 1
             found.append(replace(thing, group="root", listed=BROUGHT) if brought else made(folder, thing))
+    return found
+
+
+def snapshots(system: System, things: Iterable[Thing], now: datetime) -> dict[str, dict[str, Earlier]]:
+    """Those of the datasets that keep any: of an hour, a day and four days ago. In each, some of what lies there now was not yet, some was
+    that is deleted by now, and some had the list that it was brought with."""
+    there = {thing.name: thing for thing in things}
+    found: dict[str, dict[str, Earlier]] = {}
+    for dataset in (one.name for one in system.datasets.values() if one.snapshots is not None):
+        kept = lying_in(system, there, dataset)
+        for missing, hours in enumerate((1, 24, 96), 1):
+            newest = [name for name, thing in kept.things.items() if "/2026/" in name and not thing.folder]
+            then = {name: thing for name, thing in kept.things.items() if name not in newest[-2 * missing :]}
+            for name in newest[:missing]:
+                old = name.rpartition("/")[0] + f"/old list {missing}.txt"
+                then[old] = replace(kept.things[name], name=old)
+                then[name] = replace(kept.things[name], group="root", listed=BROUGHT)
+            at = (now - timedelta(hours=hours)).astimezone(UTC).replace(minute=17, second=1)
+            found.setdefault(dataset, {})[at.strftime("@GMT-%Y.%m.%d-%H.%M.%S")] = Earlier(then, kept.folders)
     return found
 
 

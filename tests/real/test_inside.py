@@ -285,7 +285,7 @@ def test_many_files_are_pushed_over_with_progress_stopped_gone_on_with_and_put_b
         pushers.start(one)
         seen = set()
         while True:
-            now = pushers.pushes.one(plan)
+            now = pushers.pushes.newest(plan)
             assert now is not None
             counted = now.counts.get(top, Counted())
             seen.add((counted.seen, counted.changed))

@@ -164,8 +164,9 @@ def _rolled_out(store: Store, opened: Opened, data: Path) -> None:
     said = tuple(words(step) for step in made)
     rollouts.made(opened.id, made, "H. Vance")
     rollouts.keep(opened.id, "by-hand", "H. Vance", opened.revision, shipped.TOP, said, system)
-    signed_in = shipped.signed_in(datetime.now(UTC))
-    seed(data / "appliance.json", shipped.by_hand(system), shipped.lying(system), signed_in, shipped.WITHOUT_PASSWORD)
+    now, there, lying = datetime.now(UTC), shipped.by_hand(system), shipped.lying(system)
+    earlier = shipped.snapshots(there, lying, now)
+    seed(data / "appliance.json", there, lying, shipped.signed_in(now), shipped.WITHOUT_PASSWORD, earlier)
 
 
 def _run(store: Store, settings: Settings, host_names: list[str], greeting: str) -> None:

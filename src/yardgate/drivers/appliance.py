@@ -1,12 +1,13 @@
 """What a rollout asks of an appliance, whichever it is."""
 
-from collections.abc import Collection, Iterator, Mapping, Sequence
+from collections.abc import Collection, Generator, Iterator, Mapping, Sequence
 from contextlib import AbstractContextManager
 from typing import Literal, Protocol
 
 from yardgate.core.host.bounds import HostAccounts
 from yardgate.core.host.contents import Handed, Owned, Thing
 from yardgate.core.host.diagnosis import Asked, Facts
+from yardgate.core.host.going_back import Since
 from yardgate.core.host.probe import Abilities
 from yardgate.core.host.sign_in import OpenSession
 from yardgate.core.host.state import PARTS, RecordKind, System
@@ -79,6 +80,15 @@ class Appliance(Protocol):
 
     def snapshot(self, dataset: str, /) -> str:
         """Make a snapshot of one now, and say its name. Raises ApplianceError."""
+
+    def snapshots(self, dataset: str, /) -> tuple[str, ...]:
+        """The names of those that there are of one, the newest first. Raises ApplianceError."""
+
+    def since(self, dataset: str, snapshot: str, /) -> Generator[tuple[int, int, Since]]:
+        """What of it is otherwise than in a snapshot: in portions, each with how far it is, and of how much. Raises ApplianceError."""
+
+    def go_back(self, dataset: str, snapshot: str, /) -> Generator[tuple[int, int, Since]]:
+        """Let all in it be what it was in a snapshot, in portions likewise. Datasets below stay as they are. Raises ApplianceError."""
 
     def give(self, wanted: Sequence[Thing], /) -> None:
         """Let things have the group and list that they have here; what cannot be set is found by reading back. Raises ApplianceError."""

@@ -9,7 +9,7 @@ import json
 import sys
 import threading
 import time
-from collections.abc import Collection, Iterable, Iterator, Sequence
+from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from contextlib import suppress
 from dataclasses import asdict, dataclass, field, replace
 from datetime import UTC, date, datetime
@@ -22,15 +22,18 @@ from pydantic import TypeAdapter
 
 from yardgate.core.host.contents import Thing
 from yardgate.core.host.evaluate import found, found_over_nfs, groups_of
+from yardgate.core.host.going_back import Since
 from yardgate.core.host.sign_in import OpenSession
 from yardgate.core.host.state import PARTS, Dataset, Folder, HostGroup, RecordKind, System
 from yardgate.core.host.steps import Step
 from yardgate.drivers.appliance import ApplianceError, RolloutUnderWay, TooLate, Watching
+from yardgate.drivers.simulator_earlier import Earlier, back, lying, since
 
 HOST = "127.0.0.1"
 LARGEST = 64 * 1024 * 1024
 SYSTEM, STEP, THINGS = TypeAdapter(System), TypeAdapter(Step), TypeAdapter(tuple[Thing, ...])
 SESSIONS = TypeAdapter(tuple[OpenSession, ...])
+EARLIER, SINCE = TypeAdapter(dict[str, dict[str, Earlier]]), TypeAdapter(Since)
 OWN_ADDRESSES = ("192.0.2.10", "127.0.0.1")
 PORTION = 1000  # things that are told at a time
 
@@ -82,6 +85,7 @@ class SimulatedAppliance(ThreadingHTTPServer):
         self.sessions: dict[int, tuple[str, frozenset[str]]] = {}
         self.state = self._kept()
         self.things = _inside(path)
+        self.earlier = _earlier(path)
         threading.Thread(target=self._watch, daemon=True).start()
 
     @property
@@ -153,6 +157,35 @@ class SimulatedAppliance(ThreadingHTTPServer):
 
         self.things = {there(path): replace(thing, name=there(path)) for path, thing in self.things.items()}
         _write_inside(self.path, self.things.values())
+        self.earlier = {there(dataset): kept for dataset, kept in self.earlier.items()}
+        _write_earlier(self.path, self.earlier)
+
+    def snapshot(self, dataset: str, name: str) -> str:
+        """Raises ApplianceError."""
+        with self.turn:
+            if dataset not in self.state.saved.datasets:
+                raise ApplianceError(f"it has no dataset {dataset}")
+            now = lying(self.state.saved, self.things, dataset)
+            self.earlier = {**self.earlier, dataset: {name: now, **self.earlier.get(dataset, {})}}
+            _write_earlier(self.path, self.earlier)
+        return name
+
+    def compared(self, dataset: str, name: str, *, go_back: bool) -> Since:
+        """What is otherwise than in a snapshot, or went back to it. Raises ApplianceError."""
+        with self.turn:
+            then = self.earlier.get(dataset, {}).get(name)
+            if then is None:
+                raise ApplianceError(f"it has no snapshot {name} of {dataset}")
+            found = since(then, lying(self.state.saved, self.things, dataset))
+            if go_back:
+                for _ in range(found.otherwise):
+                    time.sleep(self.faults.slow_thing)
+                saved, self.things = back(self.state.saved, self.things, dataset, then)
+                running = replace(self.state.running, folders=saved.folders)
+                self.state = replace(self.state, saved=saved, running=running)
+                self.keep()
+                _write_inside(self.path, self.things.values())
+        return found
 
     def without_password(self) -> list[str]:
         there = self.state.saved.accounts.values()
@@ -190,6 +223,17 @@ def _inside(path: Path) -> dict[str, Thing]:
     return {thing.name: thing for thing in there}
 
 
+def _earlier(path: Path) -> dict[str, dict[str, Earlier]]:
+    beside = path.with_suffix(".earlier")
+    return EARLIER.validate_json(beside.read_text(), strict=False) if beside.exists() else {}
+
+
+def _write_earlier(path: Path, kept: dict[str, dict[str, Earlier]]) -> None:
+    new = path.with_suffix(".earlier.new")
+    new.write_bytes(EARLIER.dump_json(kept, exclude_defaults=True))
+    new.replace(path.with_suffix(".earlier"))
+
+
 def _write_inside(path: Path, there: Iterable[Thing]) -> None:
     new = path.with_suffix(".inside.new")
     new.write_bytes(THINGS.dump_json(tuple(there), exclude_defaults=True))
@@ -213,10 +257,13 @@ def seed(
     things: Iterable[Thing] = (),
     sessions: Iterable[OpenSession] = (),
     without: Collection[str] = (),
+    earlier: Mapping[str, Mapping[str, Earlier]] | None = None,
 ) -> None:
-    """Let a stand-in begin with this, with these things in its folders, these sessions open, and passwords for all but those `without`."""
+    """Let a stand-in begin with this, with these things in its folders, these sessions open, passwords for all but those `without`, and
+    these snapshots of its datasets."""
     _write(path, ApplianceState(system, system, given=frozenset(system.accounts) - set(without), open=tuple(sessions)))
     _write_inside(path, things)
+    _write_earlier(path, {dataset: dict(kept) for dataset, kept in (earlier or {}).items()})
 
 
 def _garbled(record: Any) -> Any:
@@ -285,9 +332,12 @@ class _Asked(BaseHTTPRequestHandler):
             case "/give":
                 return at.give(THINGS.validate_python(told, strict=False))
             case "/snapshot":
-                if told not in at.state.saved.datasets:
-                    raise ApplianceError(f"it has no dataset {told}")
-                return datetime.now(UTC).strftime("@GMT-%Y.%m.%d-%H.%M.%S")
+                return at.snapshot(told, datetime.now(UTC).strftime("@GMT-%Y.%m.%d-%H.%M.%S"))
+            case "/snapshots":
+                return sorted(at.earlier.get(told, {}), reverse=True)
+            case "/since" | "/go-back":
+                otherwise = at.compared(told["dataset"], told["snapshot"], go_back=path == "/go-back")
+                return SINCE.dump_python(otherwise, mode="json")
             case "/running":
                 return SYSTEM.dump_python(at.state.running, mode="json")
             case "/without-password":

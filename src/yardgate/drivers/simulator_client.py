@@ -2,7 +2,7 @@
 
 import http.client
 import json
-from collections.abc import Collection, Iterator, Mapping, Sequence
+from collections.abc import Collection, Generator, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import fields, replace
 from typing import Any
@@ -13,6 +13,7 @@ from yardgate.core.host.bounds import LOWEST, HostAccounts
 from yardgate.core.host.contents import Handed, Owned, Thing
 from yardgate.core.host.diagnosis import Asked, Facts
 from yardgate.core.host.evaluate import groups_of
+from yardgate.core.host.going_back import Since
 from yardgate.core.host.probe import Abilities
 from yardgate.core.host.sign_in import OpenSession
 from yardgate.core.host.state import PARTS, Export, Record, RecordKind, System
@@ -20,7 +21,7 @@ from yardgate.core.host.steps import Step
 from yardgate.core.model import share
 from yardgate.drivers.appliance import ApplianceError, RolloutUnderWay, TooLate, Trial, Unreachable, Watching
 from yardgate.drivers.linux.commands import entries_text, list_text
-from yardgate.drivers.simulator import PORTION, SESSIONS, STEP, SYSTEM, THINGS
+from yardgate.drivers.simulator import PORTION, SESSIONS, SINCE, STEP, SYSTEM, THINGS
 
 
 class Client:
@@ -91,6 +92,18 @@ class Client:
 
     def snapshot(self, dataset: str) -> str:
         return str(self._ask("/snapshot", dataset))
+
+    def snapshots(self, dataset: str) -> tuple[str, ...]:
+        return tuple(self._ask("/snapshots", dataset))
+
+    def since(self, dataset: str, snapshot: str) -> Generator[tuple[int, int, Since]]:
+        yield 1, 1, self._compared("/since", dataset, snapshot)
+
+    def go_back(self, dataset: str, snapshot: str) -> Generator[tuple[int, int, Since]]:
+        yield 1, 1, self._compared("/go-back", dataset, snapshot)
+
+    def _compared(self, path: str, dataset: str, snapshot: str) -> Since:
+        return SINCE.validate_python(self._ask(path, {"dataset": dataset, "snapshot": snapshot}), strict=False)
 
     def give(self, wanted: Sequence[Thing]) -> None:
         self._ask("/give", THINGS.dump_python(tuple(wanted), mode="json"))

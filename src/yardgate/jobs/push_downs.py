@@ -1,9 +1,11 @@
 """Looking what lies in folders, pushing their lists down over it, and putting back: each by a thread of its own, in batches that are
-written down before and read back after. What is stopped, or broken off by a restart, goes on by looking again."""
+written down before and read back after. So are datasets compared with their snapshots, and go back to them. What is stopped, or broken
+off by a restart, goes on by looking again."""
 
 import logging
 import shlex
 from collections.abc import Iterator, Sequence
+from contextlib import closing
 from dataclasses import replace
 from threading import Event, Lock, Thread
 from typing import TypeVar
@@ -101,10 +103,13 @@ class Pusher:
         if self.one.does == "put back":
             self._put_back(at)
             return
-        if self.one.does == "push" and not self.one.snapshots:
+        if self.one.does in ("push", "go back") and not self.one.snapshots:
             self.pushes.keep_snapshots(
                 self.one, [f"{one} {at.snapshot(one)}" for one in self.one.there.holding(self.one.folders)]
             )
+        if self.one.back_to:
+            self._go_back(at)
+            return
         for name in self.one.folders:
             folder = self.one.there.folders[name]
             for total, things in at.inside(name, apart(self.one.there, name)):
@@ -116,6 +121,17 @@ class Pusher:
                         self.pushes.keep(self.one.plan, name, [push.was for push in batch])
                         self._give(at, name, batch)
                 self._count(name, seen=len(things))
+                self._heed()
+
+    def _go_back(self, at: Appliance) -> None:
+        """Compare a dataset with its snapshot, or let it be so again."""
+        (dataset,) = self.one.folders
+        does = at.since if self.one.does == "compare" else at.go_back
+        with closing(does(dataset, self.one.back_to)) as portions:
+            for seen, total, part in portions:
+                whole = self.counts.get(dataset, Counted()).since.plus(part)
+                self.counts[dataset] = Counted(things=total, seen=seen, since=whole)
+                self._say("under way")
                 self._heed()
 
     def _put_back(self, at: Appliance) -> None:

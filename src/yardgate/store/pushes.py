@@ -1,14 +1,16 @@
-"""Lists pushed down over what lies in folders: how far each pushing is, and what was there before, so that it can be put back."""
+"""What is done with what lies in folders: lists pushed down over it, and datasets going back to a snapshot; how far each is, and what was there
+before, so that it can be put back."""
 
 import json
 from collections.abc import Mapping, Sequence
-from dataclasses import asdict, dataclass
+from dataclasses import asdict, dataclass, field
 from typing import Any, Literal
 
 from pydantic import TypeAdapter
-from sqlalchemy import Row, delete, func, insert, select, update
+from sqlalchemy import Row, Select, delete, func, insert, select, update
 
 from yardgate.core.host.contents import Thing
+from yardgate.core.host.going_back import Differing, Since
 from yardgate.core.host.state import System
 from yardgate.core.host.steps import Destination
 from yardgate.store import tables
@@ -16,7 +18,7 @@ from yardgate.store.database import Store
 from yardgate.store.plans import now
 from yardgate.store.runs import free
 
-PushDoes = Literal["look", "push", "put back"]
+PushDoes = Literal["look", "push", "put back", "compare", "go back"]
 PushState = Literal["under way", "stopped", "done", "failed"]
 _SYSTEM, _DESTINATION, _THINGS = TypeAdapter(System), TypeAdapter(Destination), TypeAdapter(tuple[Thing, ...])
 
@@ -25,7 +27,7 @@ _SYSTEM, _DESTINATION, _THINGS = TypeAdapter(System), TypeAdapter(Destination), 
 class Counted:
     """What a folder holds. otherwise: things that have something else than its list gives; changed: those that were given it, or what
     they had before; kept: those that could not be; linked: those left alone, since they have a second name. some: a few of them, with what is
-    otherwise."""
+    otherwise. since: of a dataset, what is otherwise than in the snapshot, or what went back so far; things and seen are names at its top then."""
 
     things: int = 0
     seen: int = 0
@@ -34,12 +36,14 @@ class Counted:
     kept: int = 0
     linked: int = 0
     some: tuple[tuple[str, str], ...] = ()
+    since: Since = field(default_factory=Since)
 
 
 @dataclass(frozen=True, slots=True)
 class Pushing:
     """A look into folders, and what was done then. there: the folders that are planned, and the datasets, as the appliance has them.
-    snapshots: of which datasets any were made before lists were pushed down, and their names."""
+    snapshots: of which datasets any were made before anything was changed, and their names. back_to: the snapshot of the one folder, a dataset,
+    with which it is compared, and to which it goes back."""
 
     plan: str
     number: int
@@ -53,6 +57,7 @@ class Pushing:
     counts: Mapping[str, Counted]
     trouble: str
     snapshots: tuple[str, ...] = ()
+    back_to: str = ""
 
 
 class Pushes:
@@ -61,13 +66,24 @@ class Pushes:
     def __init__(self, store: Store):
         self.store = store
 
-    def begin(self, plan: str, by: str, destination: Destination, there: System, folders: Sequence[str]) -> Pushing:
-        """Begin with a look. Raises UnderWay."""
+    def begin(
+        self,
+        plan: str,
+        by: str,
+        destination: Destination,
+        there: System,
+        folders: Sequence[str],
+        back_to: str = "",
+    ) -> Pushing:
+        """Begin with a look, or with comparing. Raises UnderWay."""
+        does: PushDoes = "compare" if back_to else "look"
         pushes = tables.pushes.c
         with self.store.writing() as connection:
             free(connection, plan)
             last = connection.scalar(select(func.max(pushes.number)).where(pushes.plan == plan)) or 0
-            begun = Pushing(plan, last + 1, now(), by, destination, there, tuple(folders), "look", "under way", {}, "")
+            begun = Pushing(
+                plan, last + 1, now(), by, destination, there, tuple(folders), does, "under way", {}, "", (), back_to
+            )
             connection.execute(
                 insert(tables.pushes).values(
                     plan=plan,
@@ -77,10 +93,11 @@ class Pushes:
                     destination=_DESTINATION.dump_python(destination),
                     there=_SYSTEM.dump_json(there, exclude_defaults=True).decode(),
                     folders=list(folders),
-                    does="look",
+                    does=does,
                     state="under way",
                     counts={},
                     trouble="",
+                    back_to=back_to,
                 )
             )
         return begun
@@ -145,12 +162,17 @@ class Pushes:
         with self.store.reading() as connection:
             return frozenset(connection.scalars(select(parts.folder).where(parts.plan == plan).distinct()))
 
-    def one(self, plan: str, number: int | None = None) -> Pushing | None:
-        """One of a plan; the newest where no number is said."""
+    def one(self, plan: str, number: int) -> Pushing | None:
         pushes = tables.pushes.c
-        query = select(tables.pushes).where(pushes.plan == plan).order_by(pushes.number.desc()).limit(1)
-        if number is not None:
-            query = query.where(pushes.number == number)
+        return self._first(select(tables.pushes).where(pushes.plan == plan, pushes.number == number))
+
+    def newest(self, plan: str, *, back: bool = False) -> Pushing | None:
+        """The last look of a plan into folders; `back`: the last comparing with a snapshot."""
+        pushes = tables.pushes.c
+        here = (pushes.plan == plan) & ((pushes.back_to != "") if back else (pushes.back_to == ""))
+        return self._first(select(tables.pushes).where(here).order_by(pushes.number.desc()).limit(1))
+
+    def _first(self, query: Select[Any]) -> Pushing | None:
         with self.store.reading() as connection:
             row = connection.execute(query).first()
         return None if row is None else _pushing(row)
@@ -163,7 +185,9 @@ class Pushes:
 
 def _pushing(row: Row[Any]) -> Pushing:
     counts = {
-        folder: Counted(**{**said, "some": tuple((name, words) for name, words in said["some"])})
+        folder: Counted(
+            **{**said, "some": tuple((name, words) for name, words in said["some"]), "since": _since(said.get("since"))}
+        )
         for folder, said in row.counts.items()
     }
     return Pushing(
@@ -179,4 +203,9 @@ def _pushing(row: Row[Any]) -> Pushing:
         counts,
         row.trouble,
         tuple(row.snapshots),
+        row.back_to,
     )
+
+
+def _since(said: Mapping[str, Any] | None) -> Since:
+    return Since(**{**said, "some": tuple(Differing(*one) for one in said["some"])}) if said else Since()

@@ -281,6 +281,7 @@ pushes = Table(  # lists pushed down over what lies in folders
     Column("counts", JSON, nullable=False),
     Column("trouble", Text, nullable=False),
     Column("snapshots", JSON, nullable=False, server_default="[]"),
+    Column("back_to", String, nullable=False, server_default=""),
 )
 push_parts = Table(  # what things were before
     "push_parts",

@@ -2028,6 +2028,30 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/plans/{plan}/inside/snapshots": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Snapshots There
+         * @description The snapshots that there are of the plan's datasets, and the last that one of them was compared with.
+         */
+        get: operations["snapshots_there"];
+        put?: never;
+        /**
+         * Compare With Snapshot
+         * @description Begin to look what of a dataset is otherwise now than in one of its snapshots.
+         */
+        post: operations["compare_with_snapshot"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/plans/{plan}/inside/{number}": {
         parameters: {
             query?: never;
@@ -2059,7 +2083,7 @@ export interface paths {
         put?: never;
         /**
          * Do With Look
-         * @description Push down, go on, put back, or stop.
+         * @description Push down, go on, put back, or stop; or compare with a snapshot again, or go back to it.
          */
         post: operations["do_with_look"];
         delete?: never;
@@ -2644,6 +2668,21 @@ export interface components {
             highest: number;
         };
         /**
+         * DifferingOut
+         * @description name: the path in the dataset; none for itself. words: why it was left, where it was.
+         */
+        DifferingOut: {
+            /**
+             * Sort
+             * @enum {string}
+             */
+            sort: "changed" | "new" | "gone" | "rights" | "left";
+            /** Name */
+            name: string;
+            /** Words */
+            words: string;
+        };
+        /**
          * Directory
          * @description The settings of a joined directory. id: the `origin` of its accounts. name: its short name, as in NAME\account.
          *
@@ -3138,6 +3177,34 @@ export interface components {
             account: string;
             /** Password */
             password: string;
+        };
+        /**
+         * GoingBackOut
+         * @description What is otherwise than in a snapshot. changed: files with other contents; new: made since, so they would go; gone: deleted since, so they would
+         *     come back; rights: with another owner, group, mode or list; left: what cannot be made as it was. people: of how many changed and new files each account is the
+         *     owner; latest: when the last of them was written.
+         */
+        GoingBackOut: {
+            /** Things */
+            things: number;
+            /** Changed */
+            changed: number;
+            /** New */
+            new: number;
+            /** Gone */
+            gone: number;
+            /** Rights */
+            rights: number;
+            /** Left */
+            left: number;
+            /** People */
+            people: {
+                [key: string]: number;
+            };
+            /** Latest */
+            latest: string;
+            /** Some */
+            some: components["schemas"]["DifferingOut"][];
         };
         /**
          * GrantLine
@@ -4931,18 +4998,17 @@ export interface components {
         /**
          * PushDo
          * @description push: give things what their folder's list gives, go on with it, too; put back: what they had before; stop: what is under way.
+         *     compare, go back: with and to the snapshot of the look.
          */
         PushDo: {
-            /**
-             * Do
-             * @enum {string}
-             */
-            do: "look" | "push" | "put back" | "stop";
+            /** Do */
+            do: ("look" | "push" | "put back" | "compare" | "go back") | "stop";
         };
         /**
          * PushOut
          * @description A look into folders, and what was done with what lies there. pushed: those of them in which something can be put back.
-         *     snapshots: those made before lists were pushed down: of which dataset, and its name.
+         *     snapshots: those made before anything was changed: of which dataset, and its name. back_to: the snapshot with which a dataset, the one folder, is compared,
+         *     and to which it goes back; since: what is otherwise, or went back.
          */
         PushOut: {
             /** Number */
@@ -4955,7 +5021,7 @@ export interface components {
              * Does
              * @enum {string}
              */
-            does: "look" | "push" | "put back";
+            does: "look" | "push" | "put back" | "compare" | "go back";
             /**
              * State
              * @enum {string}
@@ -4969,6 +5035,9 @@ export interface components {
             pushed: string[];
             /** Snapshots */
             snapshots: string[];
+            /** Back To */
+            back_to: string;
+            since: components["schemas"]["GoingBackOut"] | null;
         };
         /**
          * PutAccepted
@@ -6071,6 +6140,13 @@ export interface components {
             revision: number | null;
             changed: components["schemas"]["Changed"];
         };
+        /** SnapshotAt */
+        SnapshotAt: {
+            /** Dataset */
+            dataset: string;
+            /** Snapshot */
+            snapshot: string;
+        };
         /**
          * Snapshots
          * @description How many snapshots are kept: the newest of each of the last so many hours, days, weeks and months in which there are any.
@@ -6096,6 +6172,22 @@ export interface components {
              * @default 0
              */
             months: number;
+        };
+        /**
+         * SnapshotsOf
+         * @description The names of a dataset's snapshots, the newest first: @GMT- and when it was made.
+         */
+        SnapshotsOf: {
+            /** Dataset */
+            dataset: string;
+            /** Snapshots */
+            snapshots: string[];
+        };
+        /** SnapshotsOut */
+        SnapshotsOut: {
+            /** Datasets */
+            datasets: components["schemas"]["SnapshotsOf"][];
+            last: components["schemas"]["PushOut"] | null;
         };
         /**
          * StageOut
@@ -15443,6 +15535,162 @@ export interface operations {
         requestBody: {
             content: {
                 "application/json": components["schemas"]["LookInside"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PushOut"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    snapshots_there: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                plan: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SnapshotsOut"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    compare_with_snapshot: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                plan: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SnapshotAt"];
             };
         };
         responses: {

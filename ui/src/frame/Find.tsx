@@ -33,6 +33,7 @@ const ACTS: [words: string, path: string, edits: boolean][] = [
   ["Add a pool", "storage?add=pool", true],
   ["Add a share", "shares?add=share", true],
   ["Passwords and sessions", "rollout?signin=", true],
+  ["Go back to a snapshot", "rollout?snapshots=", true],
   ["Access report to print", "report", false],
   ["Cards to print", "cards", false],
   ["Papers to hand over", "hand-over", false],

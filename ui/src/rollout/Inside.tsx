@@ -1,6 +1,7 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { Button, Checkbox, Modal } from "antd";
 import { useState, type ReactNode } from "react";
+import { Link } from "react-router";
 import { api, ask, message, type RolloutOut, type Schemas } from "../api/client";
 import { Ago } from "../parts/Ago";
 import { plural } from "../parts/plural";
@@ -211,7 +212,7 @@ function Row({
   );
 }
 
-const DOING: Record<Push["does"], string> = { look: "Looking", push: "Pushing down", "put back": "Putting back" };
+const DOING: Partial<Record<Push["does"], string>> = { look: "Looking", push: "Pushing down", "put back": "Putting back" };
 
 /** How it stands, and what can be done about it. */
 function Verdict({
@@ -329,8 +330,8 @@ function Verdict({
       )}
       {last.snapshots.length > 0 && (
         <div>
-          As it was before, in snapshots: <code>{last.snapshots.join(", ")}</code>. Looking into them changes nothing; what was made or
-          changed since is not in them.
+          As it was before, in snapshots: <code>{last.snapshots.join(", ")}</code>.{" "}
+          {canEdit && <Link to="?snapshots=">See what going back would change</Link>}
         </div>
       )}
       {last.trouble && <div className="why">{last.trouble.charAt(0).toUpperCase() + last.trouble.slice(1)}.</div>}

@@ -20,6 +20,7 @@ import { PutThere } from "./PutThere";
 import { Reading } from "./Reading";
 import { Run } from "./Run";
 import { SignIns } from "./SignIns";
+import { Snapshots } from "./Snapshots";
 import { Manage } from "./Manage";
 import { StepPanel } from "./StepPanel";
 
@@ -78,6 +79,7 @@ export default function Rollout() {
       />
     );
   if (params.has("inside")) return <Inside rollout={rollout} onClose={() => setParams({}, { replace: true })} />;
+  if (params.has("snapshots")) return <Snapshots rollout={rollout} onClose={() => setParams({}, { replace: true })} />;
   if (params.has("check")) return <Check rollout={rollout} onClose={() => setParams({}, { replace: true })} />;
   if (params.has("signin"))
     return <SignIns rollout={rollout} only={params.get("signin")!} onClose={() => setParams({}, { replace: true })} />;
@@ -270,6 +272,15 @@ export default function Rollout() {
                 <button className="plain link" onClick={() => setParams({ inside: "" }, { replace: true })}>
                   Look into the folders
                 </button>
+                {canEdit && (
+                  <>
+                    {" "}
+                    Was something lost or spoiled?{" "}
+                    <button className="plain link" onClick={() => setParams({ snapshots: "" }, { replace: true })}>
+                      Go back to a snapshot
+                    </button>
+                  </>
+                )}
               </p>
             </>
           )}

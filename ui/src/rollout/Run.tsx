@@ -26,7 +26,7 @@ const MARK: Record<RunStep["state"], [string, string]> = {
 
 /** A rollout that is carried out, or was: each step, what was tried for real, and confirming it or not. */
 export function Run({ number, onClose }: { number: number; onClose: () => void }) {
-  const { id, administers } = usePlan();
+  const { id, administers, canEdit } = usePlan();
   const client = useQueryClient();
   const found = useQuery({
     queryKey: ["run", id, number],
@@ -132,6 +132,11 @@ export function Run({ number, onClose }: { number: number; onClose: () => void }
                 <li key={place}>{note}</li>
               ))}
             </ul>
+            {run.ended && canEdit && run.notes.some((note) => note.startsWith("as it was before")) && (
+              <p>
+                <Link to="?snapshots=">Go back to a snapshot …</Link>
+              </p>
+            )}
           </>
         )}
       </Side>

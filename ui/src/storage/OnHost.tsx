@@ -1,3 +1,4 @@
+import { Link } from "react-router";
 import { Checkbox, InputNumber, Select } from "antd";
 import { usePlan } from "../plan/PlanContext";
 import { sizeWords } from "../parts/size";
@@ -24,7 +25,7 @@ const USUAL = { hours: 24, days: 7, weeks: 4, months: 12 };
 
 /** What a pool or dataset is on the host: its file system, how much it may hold and holds, and the snapshots that are kept of it. */
 export function OnHost({ place, there, put }: { place: Place; there: Schemas["HostPlace"]; put: (change: Partial<Place>) => void }) {
-  const { canEdit } = usePlan();
+  const { id, canEdit } = usePlan();
   const own = there.file_system !== "folder";
   const kept = place.snapshots;
   return (
@@ -71,6 +72,7 @@ export function OnHost({ place, there, put }: { place: Place; there: Schemas["Ho
         >
           Make a snapshot each hour
         </Checkbox>
+        {canEdit && own && there.used !== null && <Link to={`/p/${id}/rollout?snapshots=`}>Go back to one …</Link>}
         {!own && (
           <span className={kept ? "late" : "muted"}>
             {kept ? "not made there: its pool is a plain folder" : "a plain folder has none; say above the pool that it is on btrfs or ZFS"}

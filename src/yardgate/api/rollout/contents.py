@@ -1,6 +1,6 @@
-"""What lies in the planned folders on the appliance, and pushing their lists down over it."""
+"""What lies in the planned folders on the appliance, pushing their lists down over it, and going back to a snapshot of a dataset."""
 
-from datetime import date
+from datetime import UTC, date, datetime
 from typing import Annotated
 
 from fastapi import APIRouter, HTTPException, Path, Request
@@ -8,6 +8,7 @@ from fastapi import APIRouter, HTTPException, Path, Request
 from yardgate.api.authentication import Planner, Reader, TheServices, say
 from yardgate.api.rollout.live import at_appliance
 from yardgate.api.rollout.schemas import (
+    DifferingOut,
     HandedOut,
     HandOver,
     InsideFolder,
@@ -18,9 +19,14 @@ from yardgate.api.rollout.schemas import (
     OwnedOut,
     PushDo,
     PushOut,
+    GoingBackOut,
+    SnapshotAt,
+    SnapshotsOf,
+    SnapshotsOut,
 )
 from yardgate.api.transport.parsing import OffLoop
 from yardgate.core.host.compiled import away_from, host_names, paths
+from yardgate.core.host.going_back import Since
 from yardgate.core.host.state import System
 from yardgate.services.derived import Services
 from yardgate.store import NotThere
@@ -69,7 +75,7 @@ def hand_over(plan: str, account: Planner, request: Request, services: TheServic
 @router.get("")
 def what_lies_inside(plan: str, _: Reader, services: TheServices) -> InsideOut:
     """The planned folders on the appliance, and the last look into them."""
-    there, last = _there(services, plan), services.pushing.pushes.one(plan)
+    there, last = _there(services, plan), services.pushing.pushes.newest(plan)
     return InsideOut(folders=sorted(there.folders), last=None if last is None else _told(services, last))
 
 
@@ -96,6 +102,30 @@ def look_inside(plan: str, account: Planner, services: TheServices, body: LookIn
     return _told(services, begun)
 
 
+@router.get("/snapshots")
+def snapshots_there(plan: str, _: Planner, services: TheServices) -> SnapshotsOut:
+    """The snapshots that there are of the plan's datasets, and the last that one of them was compared with."""
+    datasets, last = sorted(_there(services, plan).datasets), services.pushing.pushes.newest(plan, back=True)
+    with at_appliance(services, plan) as at:
+        found = [SnapshotsOf(dataset=one, snapshots=list(at.snapshots(one))) for one in datasets]
+    return SnapshotsOut(datasets=found, last=None if last is None else _told(services, last))
+
+
+@router.post("/snapshots", status_code=202)
+def compare_with_snapshot(plan: str, account: Planner, services: TheServices, body: SnapshotAt) -> PushOut:
+    """Begin to look what of a dataset is otherwise now than in one of its snapshots."""
+    there = _there(services, plan)
+    if body.dataset not in there.datasets:
+        raise HTTPException(422, f"{body.dataset} is not a dataset of this plan on the appliance")
+    with at_appliance(services, plan) as at:
+        if body.snapshot not in at.snapshots(body.dataset):
+            raise HTTPException(422, f"{body.dataset} has no snapshot {body.snapshot} any more")
+    where = services.rollouts.destination(plan)
+    begun = services.pushing.pushes.begin(plan, account.name, where, there, [body.dataset], body.snapshot)
+    services.pushing.start(begun)
+    return _told(services, begun)
+
+
 @router.get("/{number}")
 def look_of_plan(plan: str, number: PushNumber, _: Reader, services: TheServices) -> PushOut:
     """How far it is."""
@@ -114,15 +144,15 @@ def _one(services: Services, plan: str, number: int) -> Pushing:
 def do_with_look(
     plan: str, number: PushNumber, account: Planner, request: Request, services: TheServices, body: PushDo
 ) -> PushOut:
-    """Push down, go on, put back, or stop."""
+    """Push down, go on, put back, or stop; or compare with a snapshot again, or go back to it."""
     one = _one(services, plan, number)
-    say(
-        request,
-        account.name,
-        f"lists in folders: {body.do}",
-        f"{len(one.folders)} folders on {one.destination.appliance}",
-        plan,
-    )
+    if body.do != "stop" and bool(one.back_to) != (body.do in ("compare", "go back")):
+        raise HTTPException(
+            422, "That is done with folders, not with a snapshot" if one.back_to else "Choose a snapshot first"
+        )
+    what = f"the snapshot {one.back_to} of {one.folders[0]}" if one.back_to else f"{len(one.folders)} folders"
+    about = "a dataset" if one.back_to else "lists in folders"
+    say(request, account.name, f"{about}: {body.do}", f"{what} on {one.destination.appliance}", plan)
     if body.do == "stop":
         services.pushing.stop(plan)
         return _told(services, one)
@@ -143,6 +173,22 @@ def _told(services: Services, one: Pushing) -> PushOut:
         folders=[_folder(folder, one.counts.get(folder, Counted())) for folder in one.folders],
         pushed=[folder for folder in one.folders if folder in pushed],
         snapshots=list(one.snapshots),
+        back_to=one.back_to,
+        since=_since(one.counts.get(one.folders[0], Counted()).since) if one.back_to else None,
+    )
+
+
+def _since(one: Since) -> GoingBackOut:
+    return GoingBackOut(
+        things=one.things,
+        changed=one.changed,
+        new=one.new,
+        gone=one.gone,
+        rights=one.rights,
+        left=one.left,
+        people=dict(one.people),
+        latest=datetime.fromtimestamp(one.latest, UTC).isoformat(timespec="seconds") if one.latest else "",
+        some=[DifferingOut(sort=some.sort, name=_readable(some.name), words=some.words) for some in one.some],
     )
 
 

@@ -7,6 +7,7 @@ from pydantic import BaseModel, ConfigDict, Field
 from yardgate.api.schemas import Id, In, Name, Revision
 from yardgate.core.acl.rights import Level
 from yardgate.core.host.diagnosis import About
+from yardgate.core.host.going_back import Sort
 from yardgate.core.host.state import RecordKind, System
 from yardgate.core.host.steps import Destination, Does
 from yardgate.core.model.share import Protocol
@@ -225,9 +226,34 @@ class InsideFolder(BaseModel):
     some: list[InsideThing]
 
 
+class DifferingOut(BaseModel):
+    """name: the path in the dataset; none for itself. words: why it was left, where it was."""
+
+    sort: Sort
+    name: str
+    words: str
+
+
+class GoingBackOut(BaseModel):
+    """What is otherwise than in a snapshot. changed: files with other contents; new: made since, so they would go; gone: deleted since, so they would
+    come back; rights: with another owner, group, mode or list; left: what cannot be made as it was. people: of how many changed and new files each account is the
+    owner; latest: when the last of them was written."""
+
+    things: int
+    changed: int
+    new: int
+    gone: int
+    rights: int
+    left: int
+    people: dict[str, int]
+    latest: str
+    some: list[DifferingOut]
+
+
 class PushOut(BaseModel):
     """A look into folders, and what was done with what lies there. pushed: those of them in which something can be put back.
-    snapshots: those made before lists were pushed down: of which dataset, and its name."""
+    snapshots: those made before anything was changed: of which dataset, and its name. back_to: the snapshot with which a dataset, the one folder, is compared,
+    and to which it goes back; since: what is otherwise, or went back."""
 
     number: int
     at: str
@@ -238,6 +264,25 @@ class PushOut(BaseModel):
     folders: list[InsideFolder]
     pushed: list[str]
     snapshots: list[str]
+    back_to: str
+    since: GoingBackOut | None
+
+
+class SnapshotsOf(BaseModel):
+    """The names of a dataset's snapshots, the newest first: @GMT- and when it was made."""
+
+    dataset: str
+    snapshots: list[str]
+
+
+class SnapshotsOut(BaseModel):
+    datasets: list[SnapshotsOf]
+    last: PushOut | None
+
+
+class SnapshotAt(In):
+    dataset: Annotated[str, Field(max_length=4096)]
+    snapshot: Annotated[str, Field(max_length=40)]
 
 
 class InsideOut(BaseModel):
@@ -255,10 +300,11 @@ class LookInside(BaseModel):
 
 
 class PushDo(BaseModel):
-    """push: give things what their folder's list gives, go on with it, too; put back: what they had before; stop: what is under way."""
+    """push: give things what their folder's list gives, go on with it, too; put back: what they had before; stop: what is under way.
+    compare, go back: with and to the snapshot of the look."""
 
     model_config = ConfigDict(extra="forbid")
-    do: Literal["look", "push", "put back", "stop"]
+    do: PushDoes | Literal["stop"]
 
 
 class DriftOut(BaseModel):

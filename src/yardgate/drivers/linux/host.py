@@ -1,19 +1,20 @@
 """A Linux file server as an appliance: on this machine, or over SSH."""
 
 import secrets
-from collections.abc import Collection, Iterator, Mapping, Sequence
+from collections.abc import Collection, Generator, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 
 from yardgate.core.host.bounds import HostAccounts
 from yardgate.core.host.contents import Handed, Owned, Thing
 from yardgate.core.host.diagnosis import Asked, Facts
+from yardgate.core.host.going_back import Since
 from yardgate.core.host.probe import Abilities
 from yardgate.core.host.sign_in import OpenSession
 from yardgate.core.host.state import PARTS, RecordKind, System
 from yardgate.core.host.steps import Step
 from yardgate.core.model.share import Protocol
 from yardgate.drivers.appliance import ApplianceError, Watching
-from yardgate.drivers.linux import commands, contents, datasets, firewall, network, nfs, reading, sign_in
+from yardgate.drivers.linux import commands, contents, datasets, earlier, firewall, network, nfs, reading, sign_in
 from yardgate.drivers.linux.command import FILES, Files, Runner
 from yardgate.drivers.linux.facts import facts
 from yardgate.drivers.linux.handout import script, shown
@@ -72,6 +73,15 @@ class LinuxHost:
 
     def snapshot(self, dataset: str) -> str:
         return datasets.snapshot(self.run, dataset)
+
+    def snapshots(self, dataset: str) -> tuple[str, ...]:
+        return earlier.snapshots(self.run, dataset)
+
+    def since(self, dataset: str, snapshot: str) -> Generator[tuple[int, int, Since]]:
+        return earlier.since(self.run, dataset, snapshot)
+
+    def go_back(self, dataset: str, snapshot: str) -> Generator[tuple[int, int, Since]]:
+        return earlier.go_back(self.run, dataset, snapshot)
 
     def give(self, wanted: Sequence[Thing]) -> None:
         contents.give(self.run, wanted)
