@@ -144,7 +144,7 @@ def test_an_appliance_that_is_lost_is_waited_for_and_a_restart_goes_on(
 ) -> None:
     client = web.client()
     look(client, web)
-    one = Pushes(store).one(web.plan)
+    one = Pushes(store).newest(web.plan)
     assert one is not None
     begun = Pushes(store).go_on(one, "push")
     assert begun is not None

@@ -27,7 +27,7 @@ READER = """
 """
 PLANNER = """
     make copy archive edit undo redo take_back name_version back_to preview keep check_directory keep_password start_reading cancel_reading keep_reading
-    keep_mapping look_at_appliance put_there begin_by_hand mark_step confirm_run roll_back_run commands_of_run rollout_done rollout_reading look_inside do_with_look
+    keep_mapping look_at_appliance put_there begin_by_hand mark_step confirm_run roll_back_run commands_of_run rollout_done rollout_reading look_inside do_with_look snapshots_there compare_with_snapshot
     read_passwords give_passwords open_sessions end_open_sessions check_access owned_there hand_over
 """
 ADMINISTRATOR = """

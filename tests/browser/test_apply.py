@@ -144,6 +144,32 @@ def test_lists_are_pushed_down_by_keyboard_stopped_gone_on_with_and_put_back(
     assert page.errors() == []
 
 
+def test_a_dataset_goes_back_to_a_snapshot_and_that_is_undone(
+    yard: Yard, page: Page, appliance: SimulatedAppliance
+) -> None:
+    dataset, had = "/srv/keel/drawings", dict(appliance.things)
+    appliance.snapshot(dataset, "@GMT-2026.11.30-09.17.01")
+    lost = [name for name in had if name.startswith(f"{dataset}/in-progress/2026/")]
+    appliance.things = {name: thing for name, thing in had.items() if name not in lost}
+    page.go(yard.at("rollout"), ".step")
+    page.button("Go back to a snapshot").send_keys(Keys.ENTER)
+    page.says("Without snapshots: /srv/ballast")
+    page.one(".moment").send_keys(Keys.ENTER)
+    page.says(f"{len(lost)} things would go back")
+    page.says(f"{len(lost)} deleted since: then there again")
+    assert page.trouble() == []
+    page.button("Go back …", ".verdict").send_keys(Keys.ENTER)
+    page.says("Shares, accounts and groups stay as they are")
+    page.button("Go back", ".ant-modal").send_keys(Keys.ENTER)
+    page.says("It is what it was")
+    assert appliance.things == had
+    assert page.trouble() == []
+    page.until(lambda: len(page.all(".moment")) == 2)
+    page.button("Undo …", ".verdict").send_keys(Keys.ENTER)
+    page.says(f"{len(lost)} made since: then gone")
+    assert page.errors() == []
+
+
 def goes_over_ssh(page: Page, port: int) -> None:
     """Say that the plan goes to a host over SSH, whose key is compared."""
     page.button("to files to carry out by hand").click()

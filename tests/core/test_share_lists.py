@@ -3,7 +3,7 @@
 from collections import Counter
 from dataclasses import replace
 
-from hypothesis import given, settings
+from hypothesis import given, seed, settings
 
 from tests.conftest import ON
 from tests.plans import plans
@@ -155,7 +155,8 @@ def test_with_groups_of_its_own_a_share_names_nobody_and_everybody_gets_the_same
             tally["groups of their own"] += bool(offer.people)
         tally["shares"] += len(by_name.offers)
 
-    settings(max_examples=times(300, 3000))(given(plans(lists=True, shares=True))(same))()
+    for number in range(8):  # of one run many plans are often alike
+        seed(number)(settings(max_examples=max(20, times(40, 400)))(given(plans(lists=True, shares=True))(same)))()
     print(dict(tally))
     assert tally["groups of their own"] > times(4, 100)
 

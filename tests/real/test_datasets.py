@@ -24,7 +24,7 @@ from yardgate.core.model.kinds import check
 from yardgate.core.model.plan import Group, GroupQuota, Place, Plan, Snapshots, User
 from yardgate.core.model.share import Share
 from yardgate.drivers.appliance import ApplianceError
-from yardgate.drivers.linux import datasets
+from yardgate.drivers.linux import datasets, earlier
 from yardgate.drivers.linux.apply import carry_out, put_back
 from yardgate.drivers.linux.commands import commands, helpers
 from yardgate.drivers.linux.datasets import snapshot
@@ -265,9 +265,12 @@ def test_what_is_no_file_system_of_its_own_is_not_taken_for_one(quay: Host) -> N
     assert "mkfs.btrfs" in carried.why or "is no subvolume" in carried.why
 
 
-@pytest.mark.parametrize("name", ["MAKE", "END", "RENAME", "QUOTA", "MARK", "GROUP_QUOTA", "KEEP", "READ", "PROGRAM"])
+SCRIPTS = ["MAKE", "END", "RENAME", "QUOTA", "MARK", "GROUP_QUOTA", "KEEP", "READ", "PROGRAM", "LIST", "OPEN", "CLOSE"]
+
+
+@pytest.mark.parametrize("name", SCRIPTS)
 def test_what_shells_are_given_is_what_a_careful_reader_of_scripts_takes(name: str, tmp_path: Path) -> None:
-    found = getattr(datasets, name)
+    found = getattr(earlier if name in ("LIST", "OPEN", "CLOSE") else datasets, name)
     for number, text in enumerate([found] if isinstance(found, str) else found.values()):
         path = tmp_path / f"{number}.sh"
         path.write_text(text if text.startswith("#!") else f"#!/bin/sh\nset -eu\n{text}")

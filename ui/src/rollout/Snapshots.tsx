@@ -1,6 +1,7 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { Button, Modal } from "antd";
 import { useState, type ReactNode } from "react";
+import { Link } from "react-router";
 import { api, ask, message, type RolloutOut, type Schemas } from "../api/client";
 import { Ago } from "../parts/Ago";
 import { few, plural } from "../parts/plural";
@@ -63,6 +64,8 @@ export function Snapshots({ rollout, onClose }: { rollout: RolloutOut; onClose: 
       ),
     ).then(() => void found.refetch());
   const datasets = found.data?.datasets ?? [];
+  const having = datasets.filter((one) => one.snapshots.length > 0);
+  const without = datasets.filter((one) => one.snapshots.length === 0).map((one) => one.dataset);
   return (
     <>
       <div className="work">
@@ -101,27 +104,26 @@ export function Snapshots({ rollout, onClose }: { rollout: RolloutOut; onClose: 
               </p>
             </div>
           )}
-          {datasets.map(({ dataset, snapshots }) => {
+          {having.map(({ dataset, snapshots }) => {
             const shown = all.has(dataset) ? snapshots : snapshots.slice(0, SHOWN);
             return (
               <section key={dataset}>
                 <h2>
-                  {dataset} <span className="muted">{snapshots.length === 0 ? "none" : plural(snapshots.length, "snapshot")}</span>
+                  {dataset} <span className="muted">{plural(snapshots.length, "snapshot")}</span>
                 </h2>
                 {shown.map((snapshot) => {
                   const chosen = last?.folders[0]?.folder === dataset && last.back_to === snapshot;
                   return (
-                    <div key={snapshot} className="step">
-                      <button
-                        className="sentence"
-                        aria-pressed={chosen}
-                        disabled={!canEdit || busy || under}
-                        onClick={() => compare(dataset, snapshot)}
-                      >
-                        <span>{when(made(snapshot))}</span>
-                        <span className="muted">{ago(made(snapshot))}</span>
-                      </button>
-                    </div>
+                    <button
+                      key={snapshot}
+                      className="moment"
+                      aria-pressed={chosen}
+                      disabled={!canEdit || busy || under}
+                      onClick={() => compare(dataset, snapshot)}
+                    >
+                      <span>{when(made(snapshot))}</span>
+                      <span className="muted">{ago(made(snapshot))}</span>
+                    </button>
                   );
                 })}
                 {snapshots.length > shown.length && (
@@ -132,6 +134,11 @@ export function Snapshots({ rollout, onClose }: { rollout: RolloutOut; onClose: 
               </section>
             );
           })}
+          {without.length > 0 && (
+            <p className="muted">
+              Without snapshots: {few(without, 6)}. <Link to={`/p/${id}/storage`}>Storage</Link> says of what any are made.
+            </p>
+          )}
         </div>
       </div>
       <Side label="What goes back">

@@ -1,5 +1,6 @@
 """What lies in the planned folders on the appliance, pushing their lists down over it, and going back to a snapshot of a dataset."""
 
+from dataclasses import asdict
 from datetime import UTC, date, datetime
 from typing import Annotated
 
@@ -9,6 +10,7 @@ from yardgate.api.authentication import Planner, Reader, TheServices, say
 from yardgate.api.rollout.live import at_appliance
 from yardgate.api.rollout.schemas import (
     DifferingOut,
+    GoingBackOut,
     HandedOut,
     HandOver,
     InsideFolder,
@@ -19,7 +21,6 @@ from yardgate.api.rollout.schemas import (
     OwnedOut,
     PushDo,
     PushOut,
-    GoingBackOut,
     SnapshotAt,
     SnapshotsOf,
     SnapshotsOut,
@@ -179,17 +180,9 @@ def _told(services: Services, one: Pushing) -> PushOut:
 
 
 def _since(one: Since) -> GoingBackOut:
-    return GoingBackOut(
-        things=one.things,
-        changed=one.changed,
-        new=one.new,
-        gone=one.gone,
-        rights=one.rights,
-        left=one.left,
-        people=dict(one.people),
-        latest=datetime.fromtimestamp(one.latest, UTC).isoformat(timespec="seconds") if one.latest else "",
-        some=[DifferingOut(sort=some.sort, name=_readable(some.name), words=some.words) for some in one.some],
-    )
+    latest = datetime.fromtimestamp(one.latest, UTC).isoformat(timespec="seconds") if one.latest else ""
+    some = [DifferingOut(sort=some.sort, name=_readable(some.name), words=some.words) for some in one.some]
+    return GoingBackOut(**{**asdict(one), "latest": latest, "some": some})
 
 
 def _folder(folder: str, counted: Counted) -> InsideFolder:

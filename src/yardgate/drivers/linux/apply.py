@@ -25,7 +25,7 @@ def here(command: Command, seconds: float = SECONDS) -> Done:
             capture_output=True,
             text=True,
             errors="surrogateescape",
-            timeout=seconds,
+            timeout=command.patience(seconds),
         )
     except subprocess.TimeoutExpired:
         return Done(124, "", f"{command.argv[0]} took more than {seconds:g} seconds")

@@ -7,6 +7,7 @@ from typing import NamedTuple
 from yardgate.drivers.appliance import ApplianceError
 
 LANGUAGE = "LC_ALL=C.UTF-8"  # in which commands speak, so that what they say is understood
+LONG = 12 * 3600.0  # seconds
 
 
 @dataclass(frozen=True, slots=True)
@@ -14,7 +15,7 @@ class Command:
     """A program with its arguments, and what it reads. why: what it is for, in a few words. changes: whether it changes anything.
 
     shown: the same as a person would type it, where that is shorter. by_hand: the same in a runbook, by one of the `helpers` that stand at its
-    head, and what that reads, if anything. root: whether only root may do it.
+    head, and what that reads, if anything. root: whether only root may do it. long: whether it may take as long as there are files.
     """
 
     argv: tuple[str, ...]
@@ -24,6 +25,11 @@ class Command:
     shown: str = ""
     by_hand: tuple[str, str | None] | None = None
     root: bool = True
+    long: bool = False
+
+    def patience(self, seconds: float) -> float:
+        """How many seconds it may take, where others may take so many."""
+        return LONG if self.long else seconds
 
 
 class Done(NamedTuple):

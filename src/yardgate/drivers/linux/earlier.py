@@ -26,10 +26,12 @@ fi"""
 OPEN = (
     ZFS_NAME
     + """if test "$(stat -f -c %T -- "$1")" = btrfs; then
-  cd -P -- "$1/.snapshots/$2" && test "$PWD" = "$1/.snapshots/$2" && test "$(stat -c %u ..) $(stat -c %i .)" = "0 256"
+  cd -P -- "$1/.snapshots/$2" && test "$PWD" = "$1/.snapshots/$2" && test "$(stat -c %u ..) $(stat -c %i .)" = "0 256" || {
+    echo "there is no snapshot of that name" >&2; exit 1
+  }
   printf '%s\\n' "$PWD"; exit
 fi
-name=$(zfs_name "$1"); test -n "$name"
+name=$(zfs_name "$1"); test -n "$name" || { echo "no dataset is mounted at $1" >&2; exit 1; }
 if zfs list -H -o name "$name-yardgate-earlier" > /dev/null 2>&1; then zfs destroy "$name-yardgate-earlier"; fi
 at=$(mktemp -d /run/yardgate-earlier.XXXXXX)
 zfs clone -o readonly=on -o mountpoint="$at" "$name$2" "$name-yardgate-earlier" || { rmdir -- "$at"; exit 1; }
@@ -65,7 +67,8 @@ def since(run: Runner, dataset: str, snapshot: str) -> Generator[tuple[int, int,
 def go_back(run: Runner, dataset: str, snapshot: str) -> Generator[tuple[int, int, Since]]:
     """Let all in a dataset be what it was in a snapshot, in portions. Again does no harm. Raises ApplianceError."""
     with _earlier(run, dataset, snapshot) as then:
-        yield 0, 1, _told(run, "links", dataset, then, ())
+        for first in ("away", "links"):
+            yield 0, 1, _told(run, first, dataset, then, ())
         yield from _portions(run, "back", dataset, then)
 
 
@@ -95,7 +98,12 @@ def _told(run: Runner, does: str, dataset: str, then: str, names: Sequence[str])
     given = "".join(f"{name}\0" for name in names)
     typed = shlex.join(("go_back", does, dataset, then))
     command = Command(
-        ("python3", "-I", "-c", PROGRAM, does, dataset, then), why, given, changes=does != "look", shown=typed
+        ("python3", "-I", "-c", PROGRAM, does, dataset, then),
+        why,
+        given,
+        changes=does != "look",
+        shown=typed,
+        long=True,
     )
     said = json.loads(run(command).needed(command.why))
     return Since(**{**said, "some": tuple(Differing(*one) for one in said["some"])})

@@ -8,8 +8,9 @@ A thing whose number and time of change (stat(2), st_ino and st_ctime) are those
 time. A file with other rights is told to have other contents, too, by its size and when it was written; what else was touched is read.
 
 Arguments: what to do, the dataset, and the folder where its snapshot can be read. Input: names in the dataset, a zero byte after each; `.`
-for the dataset itself without what is in it. To `look` and go `back` are done name by name; `links`, before, is for all that has more than one
-name (link(2)), wherever in the dataset, and takes no names; `names` tells all there are, now or then.
+for the dataset itself without what is in it. To `look`, and to go `back`, are done name by name. Before going back, and for all names at once:
+`away` takes away what was not there then, which makes room where a quota counts; `links` is for all that has more than one name (link(2)),
+wherever in the dataset. `names` tells all there are, now or then.
 """
 
 from __future__ import annotations
@@ -150,20 +151,25 @@ class Going:
                     os.close(fd)
 
     def pair(self, name: bytes, path: bytes, here: int, then: int, live: int | None, was: int | None) -> None:
+        removes = self.does in ("look", "away")
         if was is None:
-            if live is not None and self.does != "links":
+            if live is not None and removes:
                 self.new(name, path, here, live)
             return
         shall = os.fstat(was)
         is_folder = stat.S_ISDIR(shall.st_mode)
         has = None if live is None else os.fstat(live)
+        if live is not None and has is not None and stat.S_IFMT(has.st_mode) != stat.S_IFMT(shall.st_mode):
+            if not removes or not self.new(name, path, here, live):
+                return  # something in it has to stay
+            live = has = None
+        if self.does == "away":
+            if is_folder and live is not None:
+                self.folder(name, path, here, live, was)
+            return
         if self.does != "look" and not is_folder and (shall.st_nlink > 1) != (self.does == "links"):
             return
         self.counts["things"] += self.does != "links"
-        if live is not None and has is not None and stat.S_IFMT(has.st_mode) != stat.S_IFMT(shall.st_mode):
-            if not self.new(name, path, here, live):
-                return
-            live = has = None
         if has is None:
             self.count("gone", path, None)
             if self.does == "look" and is_folder:
@@ -201,7 +207,8 @@ class Going:
         try:
             for one in sorted({*listed(live), *listed(was)}):
                 self.thing(one, path + b"/" + one, live, was)
-            self.own(path, live, was, made=made is not None)
+            if self.does != "away":
+                self.own(path, live, was, made=made is not None)
         finally:
             if made is not None:
                 os.close(made)
@@ -236,7 +243,7 @@ class Going:
                 self.count("left", path + b"/" + one, None, said(error))
             finally:
                 os.close(inner)
-        self.counts["things"] += 1
+        self.counts["things"] += self.does == "look"
         if goes:
             if self.does != "look":
                 (os.rmdir if stat.S_ISDIR(found.st_mode) else os.unlink)(name, dir_fd=here)
@@ -351,6 +358,18 @@ def folder(path: bytes) -> int:
     return here
 
 
+def snapshot(path: bytes) -> int:
+    """The folder where one can be read: in one of root's, in which nobody else can put anything."""
+    above, _, name = path.rpartition(b"/")
+    fd = folder(above)
+    found = os.fstat(fd)
+    if found.st_uid != 0 or found.st_mode & 0o022:
+        raise SystemExit(f"others may write in {os.fsdecode(above)}: what is in it need not be a snapshot")
+    then = os.open(name, THING | os.O_DIRECTORY, dir_fd=fd)
+    os.close(fd)
+    return then
+
+
 def known(uid: int) -> str:
     try:
         return pwd.getpwuid(uid).pw_name
@@ -360,7 +379,7 @@ def known(uid: int) -> str:
 
 def main() -> None:
     does = sys.argv[1]
-    top, then = folder(os.fsencode(sys.argv[2])), folder(os.fsencode(sys.argv[3]))
+    top, then = folder(os.fsencode(sys.argv[2])), snapshot(os.fsencode(sys.argv[3]))
     sys.setrecursionlimit(20_000)
     most = resource.getrlimit(resource.RLIMIT_NOFILE)[1]
     resource.setrlimit(resource.RLIMIT_NOFILE, (most, most))
@@ -368,13 +387,16 @@ def main() -> None:
     if does == "names":
         sys.stdout.buffer.write(b"".join(name + b"\0" for name in everything))
         return
-    asked = everything if does == "links" else [name for name in sys.stdin.buffer.read().split(b"\0") if name]
+    at_once = does in ("away", "links")
+    asked = everything if at_once else [name for name in sys.stdin.buffer.read().split(b"\0") if name]
     going = Going(does, top, then)
     for name in asked:
         if name == b".":
             going.own(b"", top, then)
         else:
             going.thing(name, name, top, then)
+    if does == "away":
+        os.sync()  # only then the room counts as free
     people = {known(uid): number for uid, number in going.people.items()}
     going.some.sort(key=lambda one: one[0] != "left")
     print(json.dumps({**going.counts, "people": people, "latest": going.latest, "some": going.some[:SOME]}))

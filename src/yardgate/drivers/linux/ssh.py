@@ -109,7 +109,7 @@ class Ssh:
                 capture_output=True,
                 text=True,
                 errors="surrogateescape",
-                timeout=self.seconds,
+                timeout=command.patience(self.seconds),
             )
         except subprocess.TimeoutExpired:
             raise Unreachable(f"{self.login.host} did not answer within {self.seconds:g} seconds") from None
