@@ -115,17 +115,16 @@ class Going:
         self.people: dict[int, int] = {}
         self.latest = 0
         self.some: list[tuple[str, str, str]] = []
-        self.first: dict[
-            int, bytes
-        ] = {}  # the number of a file with several names, in the snapshot -> the first that has it again
-        self.claimed: set[int] = set()  # the numbers that these have now
+        # Of files with several names: the number in the snapshot -> the first name that has it again; and the numbers that these have now.
+        self.first: dict[int, bytes] = {}
+        self.claimed: set[int] = set()
 
     def count(self, sort: str, path: bytes, live: os.stat_result | None, words: str = "") -> None:
         self.counts[sort] += 1
         if live is not None and sort in ("changed", "new") and stat.S_ISREG(live.st_mode):
             self.people[live.st_uid] = self.people.get(live.st_uid, 0) + 1
             self.latest = max(self.latest, int(live.st_mtime))
-        if len(self.some) < SOME or sort == "left":
+        if len(self.some) < SOME or (sort == "left" and self.counts["left"] <= SOME):
             self.some.append((sort, os.fsdecode(path), words))
 
     def thing(self, name: bytes, path: bytes, here: int, then: int) -> None:
@@ -205,6 +204,8 @@ class Going:
             os.mkdir(name, 0o700, dir_fd=here)
             live = made = os.open(name, THING | os.O_DIRECTORY, dir_fd=here)
         try:
+            if made is not None and (os.fstat(made).st_uid != 0 or os.fstat(made).st_mode & 0o077):
+                raise OSError(errno.ESTALE, "somebody put another in its place")
             for one in sorted({*listed(live), *listed(was)}):
                 self.thing(one, path + b"/" + one, live, was)
             if self.does != "away":
@@ -267,36 +268,40 @@ class Going:
             finally:
                 os.close(inner)
 
-    def back(self, name: bytes, path: bytes, here: int, then: int, live: int | None, was: int) -> None:
-        """A file, or anything that is no folder, as it was."""
+    def back(self, name: bytes, path: bytes, here: int, then: int, live: int | None, was: int) -> int:
+        """A file, or anything that is no folder, as it was: the number that it has now."""
         shall = os.fstat(was)
         if live is not None:
             has = os.fstat(live)
             shared = has.st_nlink > 1 and (shall.st_nlink == 1 or has.st_ino in self.claimed)
             if untouched(has, shall) and not shared:
-                return
+                return has.st_ino
             told = self.differs(path, live, has, was, shall)
             if not shared and stat.S_ISREG(has.st_mode):
                 self.fill_and_give(live, was)
-                return
+                return has.st_ino
             if not shared and not told:
-                return
+                return has.st_ino
             os.unlink(name, dir_fd=here)  # what it shares with another name stays that one's
-        self.make(name, here, then, was, shall)
+        return self.make(name, here, then, was, shall)
 
-    def make(self, name: bytes, here: int, then: int, was: int, shall: os.stat_result) -> None:
+    def make(self, name: bytes, here: int, then: int, was: int, shall: os.stat_result) -> int:
         if stat.S_ISLNK(shall.st_mode):
             os.symlink(os.readlink(name, dir_fd=then), name, dir_fd=here)
             os.chown(name, shall.st_uid, shall.st_gid, dir_fd=here, follow_symlinks=False)
             os.utime(name, ns=(shall.st_atime_ns, shall.st_mtime_ns), dir_fd=here, follow_symlinks=False)
-            return
+            return os.stat(name, dir_fd=here, follow_symlinks=False).st_ino
         if stat.S_ISREG(shall.st_mode):
-            os.close(os.open(name, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW, 0o600, dir_fd=here))
+            live = os.open(name, os.O_RDWR | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW | os.O_CLOEXEC, 0o600, dir_fd=here)
         else:
             os.mknod(name, stat.S_IFMT(shall.st_mode) | 0o600, shall.st_rdev, dir_fd=here)
-        live = os.open(name, THING, dir_fd=here)
+            live = os.open(name, THING, dir_fd=here)
         try:
+            found = os.fstat(live)
+            if (stat.S_IFMT(found.st_mode), found.st_uid, found.st_nlink) != (stat.S_IFMT(shall.st_mode), 0, 1):
+                raise OSError(errno.ESTALE, "somebody put something else in its place")
             self.fill_and_give(live, was)
+            return found.st_ino
         finally:
             os.close(live)
 
@@ -322,15 +327,14 @@ class Going:
         shall = os.fstat(was)
         first = self.first.get(shall.st_ino)
         if first is None:
-            self.back(name, path, here, then, live, was)
-            now = os.open(name, THING, dir_fd=here)
-            self.claimed.add(os.fstat(now).st_ino)
-            os.close(now)
+            self.claimed.add(self.back(name, path, here, then, live, was))
             self.first[shall.st_ino] = path
             return
         above = self.way(first.rpartition(b"/")[0])
         try:
             same = os.stat(first.rpartition(b"/")[2], dir_fd=above, follow_symlinks=False)
+            if same.st_ino not in self.claimed:
+                raise OSError(errno.ESTALE, "somebody put something else in the place of its other name")
             if live is not None:
                 if os.fstat(live).st_ino == same.st_ino:
                     return
