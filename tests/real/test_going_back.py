@@ -13,6 +13,7 @@ import pytest
 from tests.real.disks import disks
 from tests.real.host import Host, host
 from tests.real.test_host import runner, shell
+from tests.real.test_races import GID, SET_UP, STATE, UID, attacked, comes_through
 from tests.tries import times
 from yardgate.core.host.going_back import Differing, Since
 from yardgate.core.host.state import Dataset, System
@@ -217,4 +218,24 @@ def test_it_is_done_to_the_end_by_the_job(quay: Host, tmp_path: Path) -> None:
     done(jobs.pushes.go_on(done(jobs.pushes.begin(plan, "ann", Destination(), there, [top], undo)), "go back"))
     assert tree(quay, "list", top) == changed
     store.close()
+    shell(quay, END[top])
+
+
+@pytest.mark.parametrize("target", ["/etc/victim/cron", "/etc/victim"])
+def test_what_is_exchanged_for_a_link_meanwhile_is_not_followed(quay: Host, target: str) -> None:
+    top, work = "/srv/tank/jobs", "/srv/tank/jobs/work"
+    made = "echo then > bill" if target.endswith("cron") else "mkdir bill; echo then > bill/cron"
+    shell(quay, SET_UP)
+    shell(quay, f"{MAKE[top]}; mkdir {work}; cd {work}; {made}; chown -R {UID}:{GID} .; chmod -R a+rwX .")
+    at, before = LinuxHost(runner(quay)), shell(quay, STATE)
+    snapshot = later(at, top)
+    file = "bill" if target.endswith("cron") else "bill/cron"
+    naive = f"cat {top}/.snapshots/{snapshot}/work/{file} > {work}/{file}; chmod 666 {work}/{file}; rm -f {work}/new"
+    with attacked(quay, "bill", "trap", work, target):
+        for _ in range(times(25, 200)):
+            summed(at.go_back(top, snapshot))
+            assert shell(quay, STATE) == before
+        assert comes_through(quay, lambda: shell(quay, naive), before)
+    summed(at.go_back(top, snapshot))
+    assert shell(quay, f"cd {work}; ls; cat {file}") == "bill\nthen\n"
     shell(quay, END[top])

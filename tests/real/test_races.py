@@ -46,12 +46,23 @@ def keelson() -> Iterator[Host]:
 
 
 @contextmanager
-def attacked(at: Host, one: str, other: str, folder: str = "/srv/keel") -> Iterator[None]:
+def attacked(at: Host, one: str, other: str, folder: str = "/srv/keel", target: str = "") -> Iterator[None]:
     """While somebody exchanges two names in a folder. Children of the host's first process are in its namespaces."""
     children = Path(f"/proc/{at.beside.pid}/task/{at.beside.pid}/children").read_text().split()
     enter = ["nsenter", "--target", children[0], "--mount", "--pid"]
     program = str(Path(__file__).with_name("attacker.py"))
-    argv = [*enter, sys.executable, "-I", program, str(UID), str(GID), folder, one, other]
+    argv = [
+        *enter,
+        sys.executable,
+        "-I",
+        program,
+        str(UID),
+        str(GID),
+        folder,
+        one,
+        other,
+        *([target] if target else []),
+    ]
     with subprocess.Popen(argv, stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.PIPE) as attacker:
         try:
             assert attacker.stdout is not None
