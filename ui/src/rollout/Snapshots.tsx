@@ -1,6 +1,6 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { Button, Modal } from "antd";
-import { useState, type ReactNode } from "react";
+import { useEffect, useState, type ReactNode } from "react";
 import { Link } from "react-router";
 import { api, ask, message, type RolloutOut, type Schemas } from "../api/client";
 import { Ago } from "../parts/Ago";
@@ -43,6 +43,10 @@ export function Snapshots({ rollout, onClose }: { rollout: RolloutOut; onClose: 
   const [trouble, setTrouble] = useState("");
   const last = followed.data ?? (begun === undefined ? found.data?.last : undefined);
   const under = last?.state === "under way";
+  const went = last?.does === "go back" && !under ? last.number : undefined;
+  useEffect(() => {
+    if (went !== undefined) void client.invalidateQueries({ queryKey: ["of-plan", id, "snapshots"] }); // there is one more
+  }, [went, client, id]);
   const act = async (what: () => Promise<Look>) => {
     setBusy(true);
     setTrouble("");
@@ -62,7 +66,7 @@ export function Snapshots({ rollout, onClose }: { rollout: RolloutOut; onClose: 
       ask(
         api.POST("/api/v1/plans/{plan}/inside/{number}/do", { params: { path: { plan: id, number: last!.number } }, body: { do: what } }),
       ),
-    ).then(() => void found.refetch());
+    );
   const datasets = found.data?.datasets ?? [];
   const having = datasets.filter((one) => one.snapshots.length > 0);
   const without = datasets.filter((one) => one.snapshots.length === 0).map((one) => one.dataset);
@@ -283,10 +287,10 @@ function Verdict({
       case "done":
         if (!comparing)
           return [
-            "It is what it was",
+            since.left > 0 ? `${plural(count, "thing")} went back, ${since.left.toLocaleString()} did not` : "It is what it was",
             <>
-              {plural(count, "thing")} went back. Lists of folders may be older than the plan now: <i>Read what it has</i>, and roll out
-              what differs.
+              {since.left === 0 && `${plural(count, "thing")} went back. `}Lists of folders may be older than the plan now:{" "}
+              <i>Read what it has</i>, and roll out what differs.
             </>,
             undo && (
               <Button disabled={busy} onClick={() => onCompare(folder, undo)}>
