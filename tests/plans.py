@@ -48,6 +48,7 @@ from yardgate.core.model.plan import (
     LOCAL,
     ROOT,
     Behaviour,
+    DatasetOptions,
     Group,
     GroupQuota,
     Pattern,
@@ -322,6 +323,7 @@ def for_each(draw: st.DrawFn, place: Place, user_ids: list[str], group_ids: list
         "snapshots": draw(st.none() | st.builds(Snapshots, hours=st.integers(1, 48), months=st.integers(0, 12)))
         if place.kind != "folder"
         else None,
+        "options": draw(st.none() | st.builds(DatasetOptions)) if place.kind != "folder" else None,
     }
 
 

@@ -26,6 +26,7 @@ from yardgate.core.model.plan import (
     EVERYONE,
     LOCAL,
     Behaviour,
+    DatasetOptions,
     Enforcement,
     Group,
     Place,
@@ -219,6 +220,12 @@ GIB = 1 << 30
 KEPT = Snapshots(hours=24, days=7, weeks=4, months=6)
 
 
+ASKED = {
+    "hulls": DatasetOptions(compression="zstd", asked_by="Henrik Vance: laser scans of hulls"),
+    "vm-images": DatasetOptions(access_times=False, sync="always", asked_by="Juno Harker: disks of machines"),
+}
+
+
 def _sized(place: Place) -> Place:
     """A place with what DATASETS says of it."""
     said = next((line for line in DATASETS.strip().splitlines() if line.startswith(f"{place.name}: ")), None)
@@ -227,7 +234,12 @@ def _sized(place: Place) -> Place:
     first, number, *_ = said.partition(": ")[2].split()
     if place.kind == "pool":
         return replace(place, file_system="btrfs" if first == "btrfs" else "zfs", quota=int(number) * GIB)
-    return replace(place, quota=int(first) * GIB, snapshots=KEPT if said.endswith(" snapshots") else None)
+    return replace(
+        place,
+        quota=int(first) * GIB,
+        snapshots=KEPT if said.endswith(" snapshots") else None,
+        options=ASKED.get(place.name),
+    )
 
 
 def _holding(system: System) -> System:

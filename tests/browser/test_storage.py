@@ -5,7 +5,7 @@ from selenium.webdriver.common.keys import Keys
 from tests.browser.conftest import Page, Yard
 from yardgate.core.acl import Entry, Mode, Ordered, Posix, PosixEntry
 from yardgate.core.acl.rights import Level
-from yardgate.core.model.plan import GroupQuota, same
+from yardgate.core.model.plan import DatasetOptions, GroupQuota, same
 
 
 def entries(yard: Yard, place: str) -> list[tuple[str, str]]:
@@ -168,3 +168,29 @@ def test_a_group_gets_a_quota_and_is_told_where_there_is_less(yard: Yard, page: 
     page.one("[aria-label='Remove the quota of Rigging']").click()
     page.until(lambda: yard.now().places["training"].group_quotas == ())
     assert page.errors() == []
+
+
+def test_how_a_dataset_keeps_files_is_chosen_with_who_asked_for_it(yard: Yard, page: Page) -> None:
+    page.go(yard.at("storage?place=drawings"), ".on-host")
+    page.press(".on-host button", "Compression, access times, sync")
+    choose(page, "Compression", "zstd")
+    page.until(lambda: yard.now().places["drawings"].options == DatasetOptions(compression="zstd"))
+    page.fill(page.one("[aria-label='Who asked for that, and what for']"), "Mira: old scans")
+    page.keys(Keys.ENTER)
+    page.until(
+        lambda: yard.now().places["drawings"].options == DatasetOptions(compression="zstd", asked_by="Mira: old scans")
+    )
+    page.go(yard.at("storage?place=vm-images"), ".on-host")
+    choose(page, "When files are safe on disk", "never waited for")
+    page.says("is lost when the power goes")
+    assert page.trouble() == []
+    page.button("Undo").click()
+    page.until(lambda: (asked := yard.now().places["vm-images"].options) is not None and asked.sync == "always")
+    assert page.errors() == []
+
+
+def choose(page: Page, what: str, option: str) -> None:
+    page.until(
+        lambda: page.one(f"[aria-label='{what}']").send_keys(Keys.ARROW_DOWN) or page.all(".ant-select-item-option")
+    )
+    page.press(".ant-select-item-option", option)

@@ -14,7 +14,7 @@ from yardgate.core.host.compiled import compiled
 from yardgate.core.host.state import Dataset as HostDataset
 from yardgate.core.host.state import HostQuota, System
 from yardgate.core.model.checks import PlanError
-from yardgate.core.model.plan import FileSystem, Group, GroupQuota, Place, Plan, Snapshots, Target, User
+from yardgate.core.model.plan import DatasetOptions, FileSystem, Group, GroupQuota, Place, Plan, Snapshots, Target, User
 from yardgate.core.model.share import HostRule, Service, Share
 
 LIST = Posix((
@@ -86,6 +86,7 @@ CASES: dict[type, dict[str, Any]] = {
         "inheritance_stops": place(inheritance_stops=True), "enforced_by": place(enforced_by="storage"), "quota": place(quota=1 << 30),
         "case_sensitive": place(case_sensitive=True), "group_quotas": place(group_quotas=(GroupQuota(group="crew", bytes=1 << 30),)),
         "file_system": on("btrfs"), "snapshots": place(snapshots=Snapshots(days=7)),
+        "options": place(options=DatasetOptions(compression="zstd")),
     },
     Share: {
         "name": share(name="t"), "place": share(place="ours"), "smb": share(smb=False), "nfs": share(nfs=False), "guests": share(guests=Level.RO),
@@ -158,6 +159,10 @@ def test_what_a_field_says_makes_a_difference_there_or_is_told(kind: type, field
         (CASES[Place]["quota"], "quotas of keel/jobs"),
         (CASES[Place]["group_quotas"], "quotas of groups in keel/jobs"),
         (CASES[Place]["snapshots"], "snapshots of keel/jobs"),
+        (CASES[Place]["options"], "compression of keel/jobs: plain folders have none"),
+        (on("btrfs", options=DatasetOptions(compression="lz4")), "compression of keel/jobs by lz4"),
+        (on("btrfs", options=DatasetOptions(sync="always")), "sync of keel/jobs: only ZFS has that"),
+        (place(options=DatasetOptions(access_times=False)), "access times of keel/jobs: only ZFS has that"),
         (CASES[Place]["case_sensitive"], "case-sensitive names in keel/jobs"),
         (CASES[Share]["versions"], "earlier versions in s"),
         (CASES[Target]["wildcards"], "host rules for 192.0.2.*"),
@@ -174,6 +179,14 @@ def test_what_no_step_makes_is_told_with_what_to_do(plan: Plan, told: str) -> No
     [
         (on("btrfs", quota=1 << 30), HostDataset(name="/srv/keel/jobs", file_system="btrfs", place="jobs", quota=1 << 30)),
         (on("btrfs", snapshots=Snapshots(days=7)), HostDataset(name="/srv/keel/jobs", file_system="btrfs", place="jobs", snapshots=Snapshots(days=7))),
+        (
+            on("btrfs", options=DatasetOptions(compression="gzip", asked_by="Ann, for scans")),
+            HostDataset(name="/srv/keel/jobs", file_system="btrfs", place="jobs", compression="gzip"),
+        ),
+        (
+            on("zfs", options=DatasetOptions(access_times=False, sync="always", compression="lz4")),
+            HostDataset(name="/srv/keel/jobs", file_system="zfs", place="jobs", case_sensitive=False, access_times=False, sync="always", compression="lz4"),
+        ),
         (on("zfs", case_sensitive=True), HostDataset(name="/srv/keel/jobs", file_system="zfs", place="jobs")),
         (
             on("zfs", group_quotas=(GroupQuota(group="crew", bytes=1 << 30),)),

@@ -21,7 +21,7 @@ from yardgate.core.host.state import System, asked
 from yardgate.core.host.step_words import words
 from yardgate.core.host.steps import Step, drift, removals, steps, walked
 from yardgate.core.model.kinds import check
-from yardgate.core.model.plan import Group, GroupQuota, Place, Plan, Snapshots, User
+from yardgate.core.model.plan import DatasetOptions, Group, GroupQuota, Place, Plan, Snapshots, User
 from yardgate.core.model.share import Share
 from yardgate.drivers.appliance import ApplianceError
 from yardgate.drivers.linux import datasets, earlier
@@ -33,18 +33,18 @@ from yardgate.drivers.linux.reading import read
 
 PEOPLE = """set -e; groupadd -g 4001 sail; useradd -u 4001 -g sail -M ann; useradd -u 4002 -g sail -M bo
 for who in ann bo; do printf 'pw\\npw\\n' | smbpasswd -s -a $who > /dev/null; done"""
-LISTING = "cd /srv; for at in tank vault; do find $at -not -path '*/.snapshots/*' | sort | xargs getfacl -p; done; btrfs subvolume list tank | cut -d' ' -f9; zfs list -H -o name,quota; cat /etc/yardgate-snapshots /etc/cron.d/yardgate-snapshots"
+LISTING = "cd /srv; for at in tank vault; do find $at -not -path '*/.snapshots/*' | sort | xargs getfacl -p; done; btrfs subvolume list tank | cut -d' ' -f9; zfs list -H -o name,quota; zfs get -H -r -s local -o name,property,value atime,compression vault; btrfs property get tank/jobs compression 2> /dev/null; cat /etc/yardgate-snapshots /etc/cron.d/yardgate-snapshots"
 KEPT = Posix((PosixEntry("user", "", 7), PosixEntry("group", "", 7), PosixEntry("other", "", 0)), None, setgid=True)
 PLAN = Plan(
     users={who: User(id=who, name=who, uid=uid, primary_group="sail") for who, uid in (("ann", 4001), ("bo", 4002))},
     groups={"sail": Group(id="sail", name="sail", gid=4001)},
     places={
         "tank": Place(id="tank", name="tank", kind="pool", file_system="btrfs", acl=KEPT, enforced_by="storage", group="sail"),
-        "jobs": Place(id="jobs", name="jobs", kind="dataset", parent="tank", acl=KEPT, group="sail", quota=24 << 20, snapshots=Snapshots(hours=2, days=1)),
+        "jobs": Place(id="jobs", name="jobs", kind="dataset", parent="tank", acl=KEPT, group="sail", quota=24 << 20, snapshots=Snapshots(hours=2, days=1), options=DatasetOptions(compression="gzip")),
         "hull": Place(id="hull", name="hull no 7", kind="dataset", parent="jobs", acl=KEPT, group="sail"),
         "plain": Place(id="plain", name="plain", kind="folder", parent="jobs", acl=KEPT, group="sail"),
         "vault": Place(id="vault", name="vault", kind="pool", file_system="zfs", acl=Mode(0o2770), enforced_by="storage", group="sail"),
-        "books": Place(id="books", name="books", kind="dataset", parent="vault", acl=Mode(0o2770), group="sail", quota=16 << 20, snapshots=Snapshots(hours=1)),
+        "books": Place(id="books", name="books", kind="dataset", parent="vault", acl=Mode(0o2770), group="sail", quota=16 << 20, snapshots=Snapshots(hours=1), options=DatasetOptions(access_times=False, compression="gzip")),
         "maps": Place(id="maps", name="maps", kind="dataset", parent="vault", acl=Mode(0o2770), group="sail", case_sensitive=True, group_quotas=(GroupQuota(group="sail", bytes=2 << 20),)),
     },
     grants={place: {"sail": Level.RW} for place in ("tank", "jobs", "hull", "plain", "vault", "books", "maps")},
@@ -93,7 +93,7 @@ def test_they_are_made_read_back_and_put_back_to_the_same_listing(quay: Host) ->
     said = [words(step) for step in found if step.part == "datasets"]
     assert said[0] == "btrfs subvolume /srv/tank: mark it as the plan’s"
     assert (
-        "make the btrfs subvolume /srv/tank/jobs; let it hold at most 24 MiB; keep snapshots of the last 2 hours, 1 day"
+        "make the btrfs subvolume /srv/tank/jobs; let it hold at most 24 MiB; keep snapshots of the last 2 hours, 1 day; compression gzip"
         in said
     )
     assert any("/srv/vault/books, where names that differ only in case are one" in one for one in said)
@@ -104,6 +104,8 @@ def test_they_are_made_read_back_and_put_back_to_the_same_listing(quay: Host) ->
     assert drift(wanted, after) == ()
     assert after.datasets["/srv/vault/maps"].group_quotas == wanted.datasets["/srv/vault/maps"].group_quotas
     assert (after.datasets["/srv/tank/jobs"].used or 0) > 0
+    assert shell(quay, "btrfs property get /srv/tank/jobs compression") == "compression=zlib\n"
+    assert shell(quay, "zfs get -H -o value atime,compression vault/books").split() == ["off", "gzip"]
     for step in found:  # again does no harm
         if step.part == "datasets":
             LinuxHost(runner(quay)).do(step, after)
@@ -157,6 +159,48 @@ def test_a_client_meets_the_quota_and_a_group_its_own(there: tuple[Host, System]
     roll(quay, now, wanted)
     client(quay, "ann", "jobs", "del large")
     assert "putting file large" in client(quay, "ann", "jobs", "put large")
+
+
+def test_how_files_are_kept_is_set_left_where_the_plan_says_nothing_and_put_back(there: tuple[Host, System]) -> None:
+    quay, now = there
+    shell(
+        quay,
+        "zfs set compression=gzip-9 vault/maps; zfs set atime=off vault/maps; btrfs property set '/srv/tank/jobs/hull no 7' compression zstd",
+    )
+    now = read(runner(quay), asked(now))
+    assert (now.datasets["/srv/vault/maps"].compression, now.datasets["/srv/tank/jobs/hull no 7"].compression) == (
+        "gzip-9",
+        "zstd",
+    )
+    assert changed(now, PLAN)[1] == (), "what the plan says nothing of is left"
+    listed = shell(quay, LISTING)
+    plan = placed("maps", options=DatasetOptions(access_times=True, compression="off"))
+    plan = replace(
+        plan,
+        places={
+            **plan.places,
+            "hull": replace(plan.places["hull"], options=DatasetOptions(compression="off")),
+            "books": replace(plan.places["books"], options=DatasetOptions(compression="off")),
+        },
+    )
+    wanted, found = changed(now, plan)
+    assert sorted(words(step) for step in found) == [
+        "ZFS dataset /srv/vault/books: compression off",
+        "ZFS dataset /srv/vault/maps: access times on, compression off",
+        "btrfs subvolume /srv/tank/jobs/hull no 7: compression off",
+    ]
+    carried = carry_out(LinuxHost(runner(quay)), now, found)
+    assert carried.failed is None, (carried.failed, carried.why)
+    assert shell(quay, "zfs get -H -o value atime,compression vault/maps").split() == ["on", "off"]
+    assert shell(quay, "zfs get -H -o value atime,compression vault/books").split() == ["off", "off"]
+    assert shell(quay, "btrfs property get '/srv/tank/jobs/hull no 7' compression") == "compression=none\n"
+    assert put_back(LinuxHost(runner(quay)), read(runner(quay), asked(wanted)), carried).failed is None
+    assert shell(quay, LISTING) == listed
+    # one that this ZFS does not have
+    _, found = changed(now, placed("maps", options=DatasetOptions(sync="always")))
+    carried = carry_out(LinuxHost(runner(quay)), now, found)
+    assert "could not set sync: " in carried.why
+    assert shell(quay, LISTING) == listed
 
 
 def test_names_that_differ_only_in_case_are_one_where_it_was_planned_so(there: tuple[Host, System]) -> None:
@@ -265,7 +309,21 @@ def test_what_is_no_file_system_of_its_own_is_not_taken_for_one(quay: Host) -> N
     assert "mkfs.btrfs" in carried.why or "is no subvolume" in carried.why
 
 
-SCRIPTS = ["MAKE", "END", "RENAME", "QUOTA", "MARK", "GROUP_QUOTA", "KEEP", "READ", "PROGRAM", "LIST", "OPEN", "CLOSE"]
+SCRIPTS = [
+    "MAKE",
+    "END",
+    "RENAME",
+    "QUOTA",
+    "MARK",
+    "GROUP_QUOTA",
+    "KEEP",
+    "READ",
+    "PROGRAM",
+    "OPTION",
+    "LIST",
+    "OPEN",
+    "CLOSE",
+]
 
 
 @pytest.mark.parametrize("name", SCRIPTS)

@@ -12,6 +12,7 @@ from yardgate.core.model.directory import Directory
 from yardgate.core.model.kinds import KINDS, check
 from yardgate.core.model.needs import Need
 from yardgate.core.model.plan import (
+    DatasetOptions,
     Enforcement,
     FileSystem,
     Group,
@@ -72,6 +73,10 @@ class PlaceRecord(Strict):
     snapshots: Annotated[
         Snapshots | None,
         Field(description="how many snapshots are kept: the newest of each of the last hours, days, weeks, months"),
+    ] = None
+    options: Annotated[
+        DatasetOptions | None,
+        Field(description="of a pool or dataset: access times, sync, compression, and who asked for them"),
     ] = None
 
     @staticmethod

@@ -127,6 +127,7 @@ places = Table(
     Column("group_quotas", JSON, nullable=False, server_default="[]"),
     Column("file_system", String, nullable=False, server_default="folder"),
     Column("snapshots", JSON(none_as_null=True)),
+    Column("options", JSON(none_as_null=True)),
     _within("places", "parent"),
 )
 patterns = Table(

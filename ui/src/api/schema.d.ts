@@ -2576,6 +2576,7 @@ export interface components {
          * @description A file system of its own: a subvolume of btrfs, or a dataset of ZFS. name: the path at which it lies. place: the plan's id for it, which
          *     the file system keeps, so that it is known again under another name. quota: the most that it may hold, in bytes. group_quotas: sorted.
          *     case_sensitive: whether names that differ only in case are two, which is settled when it is made. snapshots: how many the host keeps.
+         *     access_times, sync, compression: as they were set of it; None has them from above, or as the file system usually does.
          *     used: what it holds, where it was read, in bytes.
          */
         Dataset: {
@@ -2604,8 +2605,34 @@ export interface components {
              */
             case_sensitive: boolean;
             snapshots?: components["schemas"]["Snapshots"] | null;
+            /** Access Times */
+            access_times?: boolean | null;
+            /** Sync */
+            sync?: string | null;
+            /** Compression */
+            compression?: string | null;
             /** Used */
             used?: number | null;
+        };
+        /**
+         * DatasetOptions
+         * @description How a dataset's file system keeps files (zfsprops(7), btrfs-property(8)); None leaves an option as it is there.
+         *
+         *     access_times: whether reading a file writes down when it was read. sync: when what a client wants to be safe on disk is said to be:
+         *     when it is, for everything, or at once, so that the last seconds are lost when the power goes. asked_by: who wanted it so, and what for.
+         */
+        DatasetOptions: {
+            /** Access Times */
+            access_times?: boolean | null;
+            /** Sync */
+            sync?: ("standard" | "always" | "disabled") | null;
+            /** Compression */
+            compression?: ("off" | "lz4" | "zstd" | "gzip") | null;
+            /**
+             * Asked By
+             * @default
+             */
+            asked_by: string;
         };
         /**
          * Destination
@@ -4715,7 +4742,7 @@ export interface components {
          *     what enforces its grants; None has it from above. quota: the most that it may hold, in bytes; of a pool, what it has. case_sensitive:
          *     whether names that differ only in case are two. personal_folders: in it, every member of a group has a folder;
          *     folder_of: whose folder this is, of such ones. group_quotas: the most that groups may take in it. file_system: of a pool, what it is on the
-         *     host. snapshots: how many are kept; None makes none. Where no place from the pool down says a style, storage is not planned there.
+         *     host. snapshots: how many are kept; None makes none. options: of a pool or dataset, how files are kept. Where no place from the pool down says a style, storage is not planned there.
          */
         Place: {
             /** Id */
@@ -4769,6 +4796,7 @@ export interface components {
              */
             file_system: "folder" | "btrfs" | "zfs";
             snapshots?: components["schemas"]["Snapshots"] | null;
+            options?: components["schemas"]["DatasetOptions"] | null;
         };
         /**
          * PlaceThem

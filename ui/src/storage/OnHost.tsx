@@ -1,5 +1,6 @@
 import { Link } from "react-router";
-import { Checkbox, InputNumber, Select } from "antd";
+import { useState } from "react";
+import { Checkbox, Input, InputNumber, Select } from "antd";
 import { usePlan } from "../plan/PlanContext";
 import { sizeWords } from "../parts/size";
 import type { Place, Schemas } from "../api/client";
@@ -105,8 +106,109 @@ export function OnHost({ place, there, put }: { place: Place; there: Schemas["Ho
           </>
         )}
       </p>
+      <Options place={place} kind={there.file_system} put={put} />
       <GroupQuotas place={place} made={there.file_system === "zfs"} put={put} />
     </section>
+  );
+}
+
+type DatasetOptions = NonNullable<Place["options"]>;
+const LEFT = "as it is there";
+const NONE: DatasetOptions = { access_times: null, sync: null, compression: null, asked_by: "" };
+const SYNC: [DatasetOptions["sync"], string][] = [
+  [null, LEFT],
+  ["standard", "when a client asks"],
+  ["always", "always"],
+  ["disabled", "never waited for"],
+];
+
+/** How the file system keeps files, where somebody asked for it otherwise than it does; and who that was. */
+function Options({ place, kind, put }: { place: Place; kind: Schemas["HostPlace"]["file_system"]; put: (change: Partial<Place>) => void }) {
+  const { canEdit } = usePlan();
+  const [open, setOpen] = useState(false);
+  const has = place.options ?? NONE;
+  const says = place.options !== null;
+  if (!says && !open)
+    return kind !== "folder" && canEdit ? (
+      <p>
+        <button className="plain link" onClick={() => setOpen(true)}>
+          Compression, access times, sync …
+        </button>
+      </p>
+    ) : null;
+  const keep = (change: Partial<DatasetOptions>) => {
+    const next = { ...has, ...change };
+    put({ options: Object.values(next).every((one) => one === null || one === "") ? null : next });
+  };
+  const not = (option: string) => <span className="late">{option} not set there</span>;
+  return (
+    <p className="row">
+      <label>
+        compression{" "}
+        <Select
+          size="small"
+          aria-label="Compression"
+          disabled={!canEdit}
+          popupMatchSelectWidth={false}
+          value={has.compression}
+          options={[
+            { value: null, label: LEFT },
+            { value: "off", label: "none" },
+            ...(kind === "btrfs" ? [] : [{ value: "lz4", label: "lz4" }]),
+            { value: "zstd", label: "zstd" },
+            { value: "gzip", label: "gzip" },
+          ]}
+          onChange={(compression) => keep({ compression: compression as DatasetOptions["compression"] })}
+        />
+      </label>
+      {has.compression && (kind === "folder" || (kind === "btrfs" && has.compression === "lz4")) && not("compression")}
+      <label>
+        access times{" "}
+        <Select
+          size="small"
+          aria-label="Access times"
+          disabled={!canEdit || (kind !== "zfs" && has.access_times === null)}
+          popupMatchSelectWidth={false}
+          value={has.access_times}
+          options={[
+            { value: null, label: LEFT },
+            { value: true, label: "written at each reading" },
+            { value: false, label: "not written" },
+          ]}
+          onChange={(access_times) => keep({ access_times: access_times as boolean | null })}
+        />
+      </label>
+      {has.access_times !== null && kind !== "zfs" && not("access times")}
+      <label>
+        sync{" "}
+        <Select
+          size="small"
+          aria-label="When files are safe on disk"
+          disabled={!canEdit || (kind !== "zfs" && has.sync === null)}
+          popupMatchSelectWidth={false}
+          value={has.sync}
+          options={SYNC.map(([value, label]) => ({ value, label }))}
+          onChange={(sync) => keep({ sync })}
+        />
+      </label>
+      {has.sync === "disabled" && <span className="late">what was saved in the last seconds is lost when the power goes</span>}
+      {has.sync !== null && kind !== "zfs" && not("sync")}
+      <label>
+        asked for by{" "}
+        <Input
+          key={has.asked_by}
+          size="small"
+          style={{ width: 240 }}
+          aria-label="Who asked for that, and what for"
+          placeholder="who, and what for"
+          disabled={!canEdit}
+          maxLength={200}
+          defaultValue={has.asked_by}
+          onBlur={(event) => event.target.value.trim() !== has.asked_by && keep({ asked_by: event.target.value.trim() })}
+          onPressEnter={(event) => event.currentTarget.blur()}
+        />
+      </label>
+    </p>
   );
 }
 

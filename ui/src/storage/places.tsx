@@ -92,6 +92,7 @@ export function AddPlace({
         case_sensitive: false,
         group_quotas: [],
         file_system: "folder",
+        options: null,
         ...start,
         inheritance_stops: kind !== "pool" && cut,
         id,

@@ -352,6 +352,7 @@ _FIELD_WORDS = {
     "group_quotas": "quotas of groups",
     "file_system": "what it is on the host",
     "snapshots": "how many snapshots are kept",
+    "options": "how files are kept",
 }
 
 

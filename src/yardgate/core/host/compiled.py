@@ -4,7 +4,7 @@ import re
 from collections.abc import Callable, Collection, Iterable, Iterator, Mapping
 from dataclasses import fields, replace
 from itertools import chain
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 from yardgate.core.access.batch.resolve import Matrix
 from yardgate.core.access.membership import token
@@ -33,7 +33,7 @@ from yardgate.core.host.state import (
 from yardgate.core.model.checks import PlanError, Trouble
 from yardgate.core.model.names import fresh_id, unix_trouble
 from yardgate.core.model.naming import fold, show
-from yardgate.core.model.plan import EVERYONE, LOCAL, ROOT, FileSystem, Group, Place, Plan, User
+from yardgate.core.model.plan import EVERYONE, LOCAL, ROOT, DatasetOptions, FileSystem, Group, Place, Plan, User
 from yardgate.core.model.share import Share, in_order
 
 
@@ -203,7 +203,17 @@ def _datasets(plan: Plan, where: Mapping[str, str], named: Mapping[str, str]) ->
             group_quotas=tuple(sorted(quotas, key=lambda quota: quota.group)) if kind == "zfs" else (),
             case_sensitive=place.case_sensitive or kind != "zfs",
             snapshots=place.snapshots,
+            **_options(kind, place.options),
         )
+
+
+def _options(kind: FileSystem, options: DatasetOptions | None) -> dict[str, Any]:
+    """What a file system can do of what is wanted."""
+    if options is None:
+        return {}
+    if kind == "zfs":
+        return {"access_times": options.access_times, "sync": options.sync, "compression": options.compression}
+    return {"compression": None if options.compression == "lz4" else options.compression}
 
 
 def marked(plan: Plan, named: Mapping[str, str]) -> Mapping[str, str]:
@@ -415,6 +425,16 @@ def _not_made(plan: Plan) -> Iterator[str]:
         yield f"case-sensitive names in {by_case}: over SMB the server there takes names that differ only in case for one"
     if none := of(lambda place: place.snapshots is not None and place.id not in is_own):
         yield f"snapshots of {none}: plain folders have none; say that the pool is on btrfs or ZFS"
+    wanted = {place.id: place.options or DatasetOptions() for place in plan.places.values()}
+    elsewhere = "only ZFS has that of a dataset"
+    if timed := of(lambda place: wanted[place.id].access_times is not None and kinds[place.id] != "zfs"):
+        yield f"access times of {timed}: {elsewhere}; mount its file system with noatime or strictatime (mount(8))"
+    if synced := of(lambda place: wanted[place.id].sync is not None and kinds[place.id] != "zfs"):
+        yield f"sync of {synced}: {elsewhere}; say sync or async in exports(5), strict sync in smb.conf(5)"
+    if plain := of(lambda place: wanted[place.id].compression not in (None, "off") and kinds[place.id] == "folder"):
+        yield f"compression of {plain}: plain folders have none; say that the pool is on btrfs or ZFS"
+    if lz4 := of(lambda place: wanted[place.id].compression == "lz4" and kinds[place.id] == "btrfs"):
+        yield f"compression of {lz4} by lz4: btrfs has zstd, which is nearly as fast, and gzip"
     local = [user for user in plan.users.values() if user.origin == LOCAL]
     if odd := sorted(f"{alias} for {u.name}" for u in local for alias in u.aliases if ODD_ALIAS.search(alias)):
         yield f"other sign-in names that a username map cannot hold: {', '.join(odd)}"

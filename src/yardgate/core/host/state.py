@@ -106,6 +106,7 @@ class Dataset:
     """A file system of its own: a subvolume of btrfs, or a dataset of ZFS. name: the path at which it lies. place: the plan's id for it, which
     the file system keeps, so that it is known again under another name. quota: the most that it may hold, in bytes. group_quotas: sorted.
     case_sensitive: whether names that differ only in case are two, which is settled when it is made. snapshots: how many the host keeps.
+    access_times, sync, compression: as they were set of it; None has them from above, or as the file system usually does.
     used: what it holds, where it was read, in bytes.
     """
 
@@ -117,7 +118,14 @@ class Dataset:
     group_quotas: tuple[HostQuota, ...] = ()
     case_sensitive: bool = True
     snapshots: Snapshots | None = None
+    access_times: bool | None = None
+    sync: str | None = None
+    compression: str | None = None
     used: int | None = field(default=None, compare=False)
+
+
+OPTIONS = ("access_times", "sync", "compression")
+"""What may be chosen of how a dataset keeps files."""
 
 
 def as_made(dataset: Dataset) -> Folder:

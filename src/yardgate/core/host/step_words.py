@@ -6,7 +6,17 @@ from yardgate.core.acl import Entry, Ordered, Posix
 from yardgate.core.acl.rights import Level
 from yardgate.core.acl.words import rights, rwx
 from yardgate.core.host.share_lists import GROUP_MARK
-from yardgate.core.host.state import Dataset, Export, Folder, HostAccount, HostGroup, HostService, Members, Offer
+from yardgate.core.host.state import (
+    OPTIONS,
+    Dataset,
+    Export,
+    Folder,
+    HostAccount,
+    HostGroup,
+    HostService,
+    Members,
+    Offer,
+)
 from yardgate.core.host.steps import Step, sign_in_again, without_password
 from yardgate.core.model.naming import size
 from yardgate.core.model.plan import GUEST, Snapshots
@@ -122,12 +132,19 @@ def _dataset_words(was: Dataset | None, now: Dataset | None, *, wipe: bool) -> s
             if now.snapshots is not None
             else "no new snapshots; those that there are stay"
         )
+    said += [option_words(name, value) for name in OPTIONS if (value := getattr(now, name)) != getattr(before, name)]
     if before.place != now.place:
         said.append("mark it as the plan’s")
     if was is None:
         alike = "" if now.case_sensitive else ", where names that differ only in case are one"
         return f"make the {SYSTEMS[now.file_system]} {now.name}{alike}{''.join(f'; {one}' for one in said)}"
     return f"{SYSTEMS[now.file_system]} {now.name}: {', '.join(said)}"
+
+
+def option_words(name: str, value: bool | str | None) -> str:
+    """An option of a dataset as it shall be."""
+    told = ("on" if value else "off") if isinstance(value, bool) else value
+    return f"{name.replace('_', ' ')} {'as above it' if told is None else told}"
 
 
 def kept_words(kept: Snapshots) -> str:

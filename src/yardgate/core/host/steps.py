@@ -12,6 +12,7 @@ from yardgate.core.acl import Ordered, Posix, PosixEntry, posix
 from yardgate.core.acl.rights import STRICT
 from yardgate.core.host.share_lists import GROUP_MARK
 from yardgate.core.host.state import (
+    OPTIONS,
     PARTS,
     Dataset,
     Export,
@@ -147,7 +148,8 @@ def settled(record: Record, wanted: Record) -> Record:
         case HostGroup(gid=int(gid)), HostGroup(gid=None):
             return replace(wanted, gid=gid)
         case Dataset(case_sensitive=case), Dataset():  # which is settled when it is made
-            return replace(wanted, case_sensitive=case)
+            left = {name: getattr(record, name) for name in OPTIONS if getattr(wanted, name) is None}
+            return replace(wanted, case_sensitive=case, **left)
     return wanted
 
 

@@ -231,6 +231,10 @@ def _dataset_troubles(place: Place) -> Iterator[Trouble]:
             yield Trouble(place.id, f"{where} is a folder; snapshots are made of a pool or a dataset")
         if min(counts) < 0 or not 0 < sum(counts) <= MOST_SNAPSHOTS:
             yield Trouble(place.id, f"{where} keeps {sum(counts)} snapshots; 1 to {MOST_SNAPSHOTS} can be kept")
+    if place.options is not None and place.kind == "folder":
+        yield Trouble(place.id, f"{where} is a folder; how files are kept is said of a pool or a dataset")
+    if place.options is not None and (why := _note_trouble(place.options.asked_by)):
+        yield Trouble(place.id, f"who asked for how {where} keeps files {why}")
 
 
 def list_troubles(plan: Plan, place: Place) -> Iterator[Trouble]:

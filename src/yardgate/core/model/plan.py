@@ -139,6 +139,25 @@ class Snapshots:
     months: int = 0
 
 
+Compression = Literal["off", "lz4", "zstd", "gzip"]
+SyncWrites = Literal["standard", "always", "disabled"]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class DatasetOptions:
+    """How a dataset's file system keeps files (zfsprops(7), btrfs-property(8)); None leaves an option as it is there.
+
+    access_times: whether reading a file writes down when it was read. sync: when what a client wants to be safe on disk is said to be:
+    when it is, for everything, or at once, so that the last seconds are lost when the power goes. asked_by: who wanted it so, and what for.
+    """
+
+    __pydantic_config__ = STRICT
+    access_times: bool | None = None
+    sync: SyncWrites | None = None
+    compression: Compression | None = None
+    asked_by: str = ""
+
+
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Place:
     """A node of the storage tree. A pool has no parent; a dataset lies in a pool or dataset, a folder in either or a folder.
@@ -148,7 +167,7 @@ class Place:
     what enforces its grants; None has it from above. quota: the most that it may hold, in bytes; of a pool, what it has. case_sensitive:
     whether names that differ only in case are two. personal_folders: in it, every member of a group has a folder;
     folder_of: whose folder this is, of such ones. group_quotas: the most that groups may take in it. file_system: of a pool, what it is on the
-    host. snapshots: how many are kept; None makes none. Where no place from the pool down says a style, storage is not planned there.
+    host. snapshots: how many are kept; None makes none. options: of a pool or dataset, how files are kept. Where no place from the pool down says a style, storage is not planned there.
     """
 
     __pydantic_config__ = STRICT
@@ -169,6 +188,7 @@ class Place:
     group_quotas: tuple[GroupQuota, ...] = ()
     file_system: FileSystem = "folder"
     snapshots: Snapshots | None = None
+    options: DatasetOptions | None = None
 
     @property
     def inheritance(self) -> Literal["follows", "adds", "stops"]:

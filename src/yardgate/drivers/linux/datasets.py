@@ -94,6 +94,20 @@ btrfs qgroup limit "$2" . > /dev/null
     "zfs": ZFS_NAME + """zfs set quota="$2" "$(zfs_name "$1")"
 """,
 }  # fmt: skip
+# Given the path, the option and its value; none lets it be as above.
+OPTION: Mapping[str, str] = {
+    "btrfs": IN + """btrfs property set . "$2" "$3"
+""",
+    "zfs": ZFS_NAME + """name=$(zfs_name "$1"); test -n "$name"
+if test -n "$3"; then zfs set "$2=$3" "$name"; else zfs inherit "$2" "$name"; fi
+""",
+}  # fmt: skip
+PROPERTIES: Mapping[str, Mapping[str, str]] = {
+    "btrfs": {"compression": "compression"},
+    "zfs": {"access_times": "atime", "sync": "sync", "compression": "compression"},
+}
+"""How each file system calls an option (btrfs-property(8), zfsprops(7))."""
+ON_BTRFS = {"off": "none", "gzip": "zlib"}  # how btrfs calls what is called otherwise here
 GROUP_QUOTA = (
     ZFS_NAME
     + """zfs set "groupquota@$2=$3" "$(zfs_name "$1")"
@@ -197,12 +211,32 @@ def _settings(has: Dataset, shall: Dataset) -> Iterator[Command]:
         typed = f"{shlex.join(('btrfs', 'quota', 'enable', name))} && {shlex.join(('btrfs', 'qgroup', 'limit', most, name))}"
         typed = f"zfs set quota={most} {_zfs(name)}" if on_zfs else typed
         yield _script("say how much it may hold", QUOTA[kind], name, most, shown=typed)
+    for option, called in PROPERTIES[kind].items():
+        if getattr(has, option) != getattr(shall, option):
+            value = _said(kind, getattr(shall, option))
+            typed = shlex.join(("btrfs", "property", "set", name, called, value))
+            if on_zfs:
+                typed = f"zfs {f'set {called}={shlex.quote(value)}' if value else f'inherit {called}'} {_zfs(name)}"
+            yield _script(f"set {option.replace('_', ' ')}", OPTION[kind], name, called, value, shown=typed)
     had, have = ({quota.group: quota.bytes for quota in one.group_quotas} for one in (has, shall))
     for group in sorted(had.keys() | have.keys()):
         if had.get(group) != have.get(group):
             most = str(have[group]) if group in have else "none"
             typed = f"zfs set {shlex.quote(f'groupquota@{group}={most}')} {_zfs(name)}"
             yield _script(f"say how much may belong to {group} in it", GROUP_QUOTA, name, group, most, shown=typed)
+
+
+def _said(kind: str, value: bool | str | None) -> str:
+    """A value of an option as the file system is told it; none for None."""
+    if isinstance(value, bool):
+        return "on" if value else "off"
+    return (ON_BTRFS.get(value, value) if kind == "btrfs" else value) if value is not None else ""
+
+
+def _heard(kind: str, option: str, value: str) -> bool | str:
+    if option == "access_times":
+        return value == "on"
+    return {told: ours for ours, told in ON_BTRFS.items()}.get(value, value) if kind == "btrfs" else value
 
 
 def _zfs(path: str) -> str:
@@ -244,7 +278,7 @@ def snapshot(run: Runner, path: str) -> str:
 
 # --- what there is ----------------------------------------------------------------------------------------------------
 
-# For each path that is one: kind, place, quota, use, whether names differ by case; for groups' quotas a line each.
+# For each path that is one: kind, place, quota, use, whether names differ by case; for groups' quotas, and options that are set of it, a line each.
 READ = (
     ZFS_NAME
     + BTRFS_QUOTA
@@ -255,9 +289,11 @@ READ = (
     said=$(btrfs_quota "$path")
     test -n "$said" || said='- none'
     printf 'dataset\\tbtrfs\\t%s\\t%s\\t%s\\t%s\\tsensitive\\n' "$path" "$place" "${said#* }" "${said% *}"
+    btrfs property get "$path" compression | path="$path" awk -F = 'NF { print "option\\t" ENVIRON["path"] "\\t" $1 "\\t" $2 }'
   elif command -v zfs > /dev/null && name=$(zfs_name "$path" 2> /dev/null) && test -n "$name"; then
     place=$(zfs get -H -s local -o value yardgate:place "$name")
     zfs get -Hp -o value quota,used,casesensitivity "$name" | paste -s | { printf 'dataset\\tzfs\\t%s\\t%s\\t' "$path" "$place"; cat; }
+    for one in atime sync compression; do zfs get -Hp -s local -o property,value "$one" "$name" 2> /dev/null || true; done | path="$path" awk -F '\\t' '{ print "option\\t" ENVIRON["path"] "\\t" $1 "\\t" $2 }'
     cut -d: -f1,3 /etc/group | while IFS=: read -r group number; do
       case " $ASKED " in *" $group "*) printf 'group\\t%s\\t%s\\t%s\\n' "$path" "$group" "$(zfs get -Hp -o value "groupquota@$number" "$name")" ;; esac
     done
@@ -280,6 +316,9 @@ def read(run: Runner, asked: Mapping[str, Dataset], groups: Collection[str], fil
     for _, path, group, text in (row for row in rows if row[0] == "group" and len(row) == 4):
         if (most := _bytes(text)) is not None:
             quotas.setdefault(path, []).append(HostQuota(group=group, bytes=most))
+    options: dict[str, dict[str, str]] = {}
+    for _, path, called, value in (row for row in rows if row[0] == "option" and len(row) == 4):
+        options.setdefault(path, {})[called] = value
     found = {}
     for row in rows:
         if row[0] == "dataset" and len(row) == 7:
@@ -293,6 +332,11 @@ def read(run: Runner, asked: Mapping[str, Dataset], groups: Collection[str], fil
                 case_sensitive=case == "sensitive",
                 snapshots=kept[path].kept if path in kept and kept[path].file_system == kind else None,
                 used=_bytes(used),
+                **{  # type: ignore[arg-type]
+                    option: _heard(kind, option, options[path][called])
+                    for option, called in PROPERTIES[kind].items()
+                    if called in options.get(path, {})
+                },
             )
     return found
 
