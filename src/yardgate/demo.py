@@ -222,7 +222,7 @@ KEPT = Snapshots(hours=24, days=7, weeks=4, months=6)
 
 ASKED = {
     "hulls": DatasetOptions(compression="zstd", asked_by="Henrik Vance: laser scans of hulls"),
-    "vm-images": DatasetOptions(access_times=False, sync="always", asked_by="Juno Harker: disks of machines"),
+    "vm-images": DatasetOptions(access_times=False, asked_by="Juno Harker: disks of machines"),
 }
 
 

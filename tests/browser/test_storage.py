@@ -182,10 +182,11 @@ def test_how_a_dataset_keeps_files_is_chosen_with_who_asked_for_it(yard: Yard, p
     )
     page.go(yard.at("storage?place=vm-images"), ".on-host")
     choose(page, "When files are safe on disk", "never waited for")
+    page.until(lambda: (asked := yard.now().places["vm-images"].options) is not None and asked.sync == "disabled")
     page.says("is lost when the power goes")
     assert page.trouble() == []
     page.button("Undo").click()
-    page.until(lambda: (asked := yard.now().places["vm-images"].options) is not None and asked.sync == "always")
+    page.until(lambda: (asked := yard.now().places["vm-images"].options) is not None and asked.sync is None)
     assert page.errors() == []
 
 
