@@ -16,6 +16,7 @@ from yardgate.core.edits.apply import apply
 from yardgate.core.edits.records import Leave, RemoveShare, SetGrant
 from yardgate.core.host.compiled import compiled
 from yardgate.core.host.contents import Thing, made
+from yardgate.core.host.going_back import named
 from yardgate.core.host.sign_in import OpenSession
 from yardgate.core.host.state import System
 from yardgate.core.model.agreements import Promise
@@ -536,8 +537,8 @@ def snapshots(system: System, things: Iterable[Thing], now: datetime) -> dict[st
                 old = name.rpartition("/")[0] + f"/old list {missing}.txt"
                 then[old] = replace(kept.things[name], name=old)
                 then[name] = replace(kept.things[name], group="root", listed=BROUGHT)
-            at = (now - timedelta(hours=hours)).astimezone(UTC).replace(minute=17, second=1)
-            found.setdefault(dataset, {})[at.strftime("@GMT-%Y.%m.%d-%H.%M.%S")] = Earlier(then, kept.folders)
+            at = (now - timedelta(hours=hours)).replace(minute=17, second=1)
+            found.setdefault(dataset, {})[named(at)] = Earlier(then, kept.folders)
     return found
 
 

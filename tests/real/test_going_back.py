@@ -223,19 +223,19 @@ def test_it_is_done_to_the_end_by_the_job(quay: Host, tmp_path: Path) -> None:
 
 @pytest.mark.parametrize("target", ["/etc/victim/cron", "/etc/victim"])
 def test_what_is_exchanged_for_a_link_meanwhile_is_not_followed(quay: Host, target: str) -> None:
-    top, work = "/srv/tank/jobs", "/srv/tank/jobs/work"
+    top, desk = "/srv/tank/jobs", "/srv/tank/jobs/desk"
     made = "echo then > bill" if target.endswith("cron") else "mkdir bill; echo then > bill/cron"
     shell(quay, SET_UP)
-    shell(quay, f"{MAKE[top]}; mkdir {work}; cd {work}; {made}; chown -R {UID}:{GID} .; chmod -R a+rwX .")
+    shell(quay, f"{MAKE[top]}; mkdir {desk}; cd {desk}; {made}; chown -R {UID}:{GID} .; chmod -R a+rwX .")
     at, before = LinuxHost(runner(quay)), shell(quay, STATE)
     snapshot = later(at, top)
     file = "bill" if target.endswith("cron") else "bill/cron"
-    naive = f"cat {top}/.snapshots/{snapshot}/work/{file} > {work}/{file}; chmod 666 {work}/{file}; rm -f {work}/new"
-    with attacked(quay, "bill", "trap", work, target):
+    naive = f"cat {top}/.snapshots/{snapshot}/desk/{file} > {desk}/{file}; chmod 666 {desk}/{file}; rm -f {desk}/new"
+    with attacked(quay, "bill", "trap", desk, target):
         for _ in range(times(25, 200)):
             summed(at.go_back(top, snapshot))
             assert shell(quay, STATE) == before
         assert comes_through(quay, lambda: shell(quay, naive), before)
     summed(at.go_back(top, snapshot))
-    assert shell(quay, f"cd {work}; ls; cat {file}") == "bill\nthen\n"
+    assert shell(quay, f"cd {desk}; ls; cat {file}") == "bill\nthen\n"
     shell(quay, END[top])

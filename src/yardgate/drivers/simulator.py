@@ -22,7 +22,7 @@ from pydantic import TypeAdapter
 
 from yardgate.core.host.contents import Thing
 from yardgate.core.host.evaluate import found, found_over_nfs, groups_of
-from yardgate.core.host.going_back import Since
+from yardgate.core.host.going_back import Since, named
 from yardgate.core.host.sign_in import OpenSession
 from yardgate.core.host.state import PARTS, Dataset, Folder, HostGroup, RecordKind, System
 from yardgate.core.host.steps import Step
@@ -229,15 +229,18 @@ def _earlier(path: Path) -> dict[str, dict[str, Earlier]]:
 
 
 def _write_earlier(path: Path, kept: dict[str, dict[str, Earlier]]) -> None:
-    new = path.with_suffix(".earlier.new")
-    new.write_bytes(EARLIER.dump_json(kept, exclude_defaults=True))
-    new.replace(path.with_suffix(".earlier"))
+    _put(path.with_suffix(".earlier"), EARLIER.dump_json(kept, exclude_defaults=True))
+
+
+def _put(path: Path, text: bytes) -> None:
+    """Write a file whole, or leave it as it was."""
+    new = path.with_name(f"{path.name}.new")
+    new.write_bytes(text)
+    new.replace(path)
 
 
 def _write_inside(path: Path, there: Iterable[Thing]) -> None:
-    new = path.with_suffix(".inside.new")
-    new.write_bytes(THINGS.dump_json(tuple(there), exclude_defaults=True))
-    new.replace(path.with_suffix(".inside"))
+    _put(path.with_suffix(".inside"), THINGS.dump_json(tuple(there), exclude_defaults=True))
 
 
 def _write(path: Path, s: ApplianceState) -> None:
@@ -245,10 +248,9 @@ def _write(path: Path, s: ApplianceState) -> None:
         name: None if system is None else SYSTEM.dump_python(system, mode="json")
         for name, system in (("saved", s.saved), ("running", s.running), ("held", s.held))
     }
-    new = path.with_suffix(".new")
     people = {"given": sorted(s.given), "open": s.open}
-    new.write_text(json.dumps({**systems, "until": s.until, "seconds": s.seconds, "ended": s.ended, **people}))
-    new.replace(path)
+    told = {**systems, "until": s.until, "seconds": s.seconds, "ended": s.ended, **people}
+    _put(path, json.dumps(told).encode())
 
 
 def seed(
@@ -332,7 +334,7 @@ class _Asked(BaseHTTPRequestHandler):
             case "/give":
                 return at.give(THINGS.validate_python(told, strict=False))
             case "/snapshot":
-                return at.snapshot(told, datetime.now(UTC).strftime("@GMT-%Y.%m.%d-%H.%M.%S"))
+                return at.snapshot(told, named(datetime.now(UTC)))
             case "/snapshots":
                 return sorted(at.earlier.get(told, {}), reverse=True)
             case "/since" | "/go-back":

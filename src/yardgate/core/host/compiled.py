@@ -18,6 +18,7 @@ from yardgate.core.host.share_lists import GROUP_MARK, share_lists
 from yardgate.core.host.state import (
     ADMIN,
     OF_THE_HOST,
+    OPTIONS,
     Dataset,
     Export,
     Folder,
@@ -212,7 +213,7 @@ def _options(kind: FileSystem, options: DatasetOptions | None) -> dict[str, Any]
     if options is None:
         return {}
     if kind == "zfs":
-        return {"access_times": options.access_times, "sync": options.sync, "compression": options.compression}
+        return {name: getattr(options, name) for name in OPTIONS}
     return {"compression": None if options.compression == "lz4" else options.compression}
 
 

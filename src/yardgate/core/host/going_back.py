@@ -62,6 +62,11 @@ class Since:
         )
 
 
+def named(at: datetime) -> str:
+    """The name of a snapshot that is made at a time."""
+    return at.astimezone(UTC).strftime("@GMT-%Y.%m.%d-%H.%M.%S")
+
+
 def made_at(snapshot: str) -> datetime | None:
     """When a snapshot was made, by its name; None for another's name."""
     found = _NAME.fullmatch(snapshot)

@@ -1,7 +1,6 @@
 """Snapshots of a dataset on a Linux host, what is otherwise since one of them, and going back to it: by a program of ours there (`go_back`)."""
 
 import json
-import shlex
 from collections.abc import Generator, Iterator, Sequence
 from contextlib import contextmanager
 from pathlib import Path
@@ -9,7 +8,7 @@ from pathlib import Path
 from yardgate.core.host.going_back import Differing, Since, made_at
 from yardgate.drivers.appliance import ApplianceError
 from yardgate.drivers.linux.command import Command, Runner
-from yardgate.drivers.linux.datasets import ZFS_NAME
+from yardgate.drivers.linux.datasets import PATIENT, ZFS_NAME
 
 PROGRAM = (Path(__file__).parent / "go_back.py").read_text()
 PORTION = 50  # names in a dataset that one command goes through, with what is in them
@@ -40,12 +39,9 @@ printf '%s\\n' "$at"
 )
 CLOSE = (
     ZFS_NAME
+    + PATIENT
     + """case $2 in /run/yardgate-earlier.*) ;; *) exit 0 ;; esac
-for left in 5 4 3 2 1 0; do
-  zfs destroy "$(zfs_name "$1")-yardgate-earlier" 2> /dev/null && break
-  test $left = 0 && exit 1
-  sleep 1
-done
+patient zfs destroy "$(zfs_name "$1")-yardgate-earlier"
 rmdir -- "$2" 2> /dev/null || true
 """
 )
@@ -96,13 +92,11 @@ def _portions(run: Runner, does: str, dataset: str, then: str) -> Iterator[tuple
 def _told(run: Runner, does: str, dataset: str, then: str, names: Sequence[str]) -> Since:
     why = "look what is otherwise than in a snapshot" if does == "look" else "go back to a snapshot"
     given = "".join(f"{name}\0" for name in names)
-    typed = shlex.join(("go_back", does, dataset, then))
     command = Command(
         ("python3", "-I", "-c", PROGRAM, does, dataset, then),
         why,
         given,
         changes=does != "look",
-        shown=typed,
         long=True,
     )
     said = json.loads(run(command).needed(command.why))

@@ -134,11 +134,9 @@ class Going:
             live, was = opened(name, here), opened(name, then)
             if live is not None and os.fstat(live).st_dev != self.device:
                 return
-            if was is not None:
-                found = os.fstat(was)
-                if found.st_dev != self.was_device or (stat.S_ISDIR(found.st_mode) and found.st_ino == STUB):
-                    os.close(was)
-                    was = None
+            if was is not None and self.elsewhere(os.fstat(was)):
+                os.close(was)
+                was = None
             self.pair(name, path, here, then, live, was)
         except FileNotFoundError:
             pass  # somebody took it away meanwhile
@@ -259,7 +257,7 @@ class Going:
                 continue
             try:
                 found = os.fstat(inner)
-                if found.st_dev != self.was_device or (stat.S_ISDIR(found.st_mode) and found.st_ino == STUB):
+                if self.elsewhere(found):
                     continue
                 self.counts["things"] += 1
                 self.count("gone", path + b"/" + one, None)
@@ -346,20 +344,23 @@ class Going:
 
     def way(self, path: bytes) -> int:
         """A folder of the dataset, by its path there."""
-        here = os.dup(self.top)
-        for name in path.split(b"/") if path else ():
-            above, here = here, os.open(name, THING | os.O_DIRECTORY, dir_fd=here)
-            os.close(above)
-        return here
+        return down(os.dup(self.top), path)
+
+    def elsewhere(self, found: os.stat_result) -> bool:
+        """Whether a thing of the snapshot only stands where another dataset lay."""
+        return found.st_dev != self.was_device or (stat.S_ISDIR(found.st_mode) and found.st_ino == STUB)
 
 
-def folder(path: bytes) -> int:
-    """Raises OSError where it is not there, or a link is on the way."""
-    here = os.open(b"/", THING | os.O_DIRECTORY)
+def down(here: int, path: bytes) -> int:
+    """From an open folder, which is closed, to one in it. Raises OSError where it is not there, or a link is on the way."""
     for name in (name for name in path.split(b"/") if name):
         above, here = here, os.open(name, THING | os.O_DIRECTORY, dir_fd=here)
         os.close(above)
     return here
+
+
+def folder(path: bytes) -> int:
+    return down(os.open(b"/", THING | os.O_DIRECTORY), path)
 
 
 def snapshot(path: bytes) -> int:
