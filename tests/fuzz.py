@@ -31,8 +31,12 @@ def fuzz(reader: str, folder: Path, seconds: int) -> None:
     os.dup2(log, 2)
 
     def once(content: bytes) -> None:
-        with suppress(*REFUSALS):
-            READERS[reader](content)
+        try:
+            with suppress(*REFUSALS):
+                READERS[reader](content)
+        except Exception:
+            (folder / "raised-by").write_bytes(content)
+            raise
 
     ends = (f"-max_total_time={seconds}", f"-artifact_prefix={folder}/")
     atheris.Setup(["fuzz", *BOUNDS, *ends, str(folder / "corpus")], once)

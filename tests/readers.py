@@ -7,7 +7,7 @@ import io
 import zipfile
 from collections.abc import Callable, Mapping
 from dataclasses import replace
-from datetime import date
+from datetime import UTC, date, datetime
 from itertools import cycle
 from typing import Any, get_args
 
@@ -24,7 +24,9 @@ from yardgate.core.edits.apply import apply
 from yardgate.core.edits.describe import sentence
 from yardgate.core.edits.difference import difference
 from yardgate.core.edits.records import Edit
+from yardgate.core.host import going_back
 from yardgate.core.host.compiled import compiled
+from yardgate.core.host.diagnosis import Asked
 from yardgate.core.host.state import Folder
 from yardgate.core.model.checks import PlanError
 from yardgate.core.model.directory import Schema
@@ -32,7 +34,7 @@ from yardgate.core.model.kinds import check
 from yardgate.core.model.plan import Plan
 from yardgate.drivers.appliance import ApplianceError
 from yardgate.drivers.directory.accounts import records
-from yardgate.drivers.linux import contents, datasets, reading, snapshot
+from yardgate.drivers.linux import contents, datasets, earlier, facts, firewall, reading, sign_in, snapshot
 from yardgate.drivers.linux.command import FILES, Command, Done
 from yardgate.formats import (
     accounts,
@@ -160,6 +162,24 @@ def _host_taken(content: bytes) -> None:
     _kept(server.read(PLAN, snapshot.copied(_host(content), ["/srv"]), Make()).edits)
 
 
+def _host_since(content: bytes) -> None:
+    list(earlier.since(_host(content), "/srv/tank", going_back.named(datetime(2026, 3, 1, tzinfo=UTC))))
+
+
+def _host_facts(content: bytes) -> None:
+    facts.facts(
+        _host(content), Asked(account="mira", share="hulls", path="a/b", machine="192.0.2.7"), FILES, "/srv/tank"
+    )
+
+
+def _host_walls(content: bytes) -> None:
+    firewall.shut(_host(content), "smb")
+
+
+def _host_owned(content: bytes) -> None:
+    contents.owned(_host(content), "mira", ["/srv/a", "/srv/b"])
+
+
 def _book(text: str) -> bytes:
     book, out = openpyxl.Workbook(), io.BytesIO()
     for line in text.splitlines()[:4]:
@@ -195,6 +215,11 @@ READERS: Mapping[str, Callable[[bytes], object]] = {
     "host about": _host_about,
     "host inside": _host_inside,
     "host taken": _host_taken,
+    "host since": _host_since,
+    "host facts": _host_facts,
+    "host sessions": lambda content: sign_in.sessions(_host(content)),
+    "host walls": _host_walls,
+    "host owned": _host_owned,
 }
 
 
@@ -247,10 +272,15 @@ def _samples() -> Mapping[str, list[bytes]]:
         "exports": [nfs.encode()],
         "descriptor": [value],
         "request": [request.format(edits.write([edit])).encode() for edit in made[::7]],
-        "host": [parts(group, passwd, shadow, passdb, own, timer, LIST, "", smb, nfs, "/srv/keel/hulls  192.0.2.0/24(rw,sync)\n")],
-        "host about": [parts(passwd, group, "UID_MIN  1000\nGID_MIN 1000\n")],
+        "host": [parts(group, passwd, shadow, passdb, ALIASES, FILES.users, own, timer, LIST, "", smb, smb, nfs, "/srv/keel/hulls  192.0.2.0/24(rw,sync)\n", "nfs yes yes\nsmb yes no\n")],
+        "host about": [parts(passwd, group, "UID_MIN  1000\nGID_MIN 1000\n", "keel\n", "Yes\n")],
         "host inside": [parts("f/srv/a\0h/srv/b\0d/srv/tank/c\0", LIST, f"# file: /srv/a\n{NTACL}=0x{value.hex()}\n", passdb, group)],
-        "host taken": [parts(OFFICE, "[b]\n guest ok = yes\n", EXPORTS, LIST, passwd, group, passdb)],
+        "host taken": [parts(OFFICE, "[b]\n guest ok = yes\n", EXPORTS, LIST, passwd, group, passdb, "mira:20500\nedda:\n", SHARE_ACL)],
+        "host since": [parts("/srv/tank/.snapshots/one", "a\0b\0", SINCE, "")],
+        "host facts": [parts(group, passwd, shadow, passdb, ALIASES, FILES.users, LIST, "", smb, smb, "smb yes yes\n", FACTS, WALLS, ROUTE, passdb, SESSIONS)],
+        "host sessions": [SESSIONS.encode()],
+        "host walls": [parts(WALLS, ADDRESSES)],
+        "host owned": [b"12 4096\n3 8\n"],
     }  # fmt: skip
 
 
@@ -261,6 +291,34 @@ User SID:             S-1-5-21-1-2-3-{}
 Account Flags:        [U          ]
 Kickoff time:         never
 """
+ALIASES = """mira.oyelaran = "mira@keelworks.example"
+"""
+SHARE_ACL = (
+    "[a]\nREVISION:1\nCONTROL:SR|DP\nOWNER:\nGROUP:\nACL:S-1-1-0:ALLOWED/0x0/READ\nACL:DOM\\mira:ALLOWED/0x0/FULL\n"
+)
+SINCE = """{"things": 5, "changed": 1, "new": 1, "gone": 1, "rights": 0, "left": 1, "people": {"mira": 2}, "latest": 1772000000,
+"some": [["changed", "a/b", ""], ["left", "c", "a socket"]]}"""
+FACTS = """listens 0.0.0.0:445
+groups mira\tdraughting
+regrouped 1772000000
+link /srv/tank/a
+options rw,relatime
+free 1000 2000
+quota 1000 2000
+"""
+WALLS = """{"nftables": [{"table": {"family": "inet", "name": "filter"}},
+{"set": {"family": "inet", "table": "filter", "name": "office", "elem": [{"prefix": {"addr": "192.0.2.0", "len": 24}}, {"range": [1, 9]}]}},
+{"chain": {"family": "inet", "table": "filter", "name": "in", "hook": "input", "prio": 0, "policy": "drop"}},
+{"chain": {"family": "inet", "table": "filter", "name": "smb"}},
+{"rule": {"family": "inet", "table": "filter", "chain": "in", "expr": [{"match": {"op": "in", "left": {"ct": {"key": "state"}}, "right": ["new"]}},
+{"match": {"op": "==", "left": {"payload": {"protocol": "tcp", "field": "dport"}}, "right": {"set": [445, {"range": [137, 139]}]}}}, {"jump": {"target": "smb"}}]}},
+{"rule": {"family": "inet", "table": "filter", "chain": "smb", "expr": [{"match": {"op": "!=", "left": {"payload": {"protocol": "ip", "field": "saddr"}},
+"right": "@office"}}, {"counter": {"packets": 0}}, {"drop": null}]}}]}"""
+ADDRESSES = """[{"ifname": "lan0", "addr_info": [{"local": "192.0.2.5", "prefixlen": 24, "scope": "global"}]}]"""
+ROUTE = """[{"dst": "192.0.2.7", "dev": "lan0"}]"""
+SESSIONS = """{"sessions": {"7": {"session_id": "7", "server_id": {"pid": "41"}, "uid": 1001, "username": "mira", "remote_machine": "192.0.2.9"}},
+"tcons": {"3": {"session_id": "7", "service": "hulls", "connected_at": "2026-03-01T10:00:00"}},
+"open_files": {"/srv/a": {"service_path": "/srv", "filename": "a", "opens": {"1": {"server_id": {"pid": "41"}, "uid": 1001}}}}}"""
 LIST = """# file: /srv/a
 # owner: root
 # group: Ledger

@@ -2,6 +2,7 @@
 
 import io
 import platform
+import re
 import subprocess
 import sys
 import zipfile
@@ -32,6 +33,7 @@ FOUND = [  # what a fuzzer found once
     ("exports", SAMPLES["exports"][0].replace(b"root_squash", b"no2_squash")),
     ("host", SAMPLES["host"][0].replace(b":x:1", b":x:none", 40)),
     ("host", SAMPLES["host"][0].replace(b":20500:", b":999999999999:")),
+    ("host", SAMPLES["host"][0].replace(b"btrfs", b"btrDfs")),
     ("host inside", SAMPLES["host inside"][0].replace(b"=0x01", b"=0x0z")),
     ("host inside", SAMPLES["host inside"][0].replace(b"# file: /srv/a", b"# file: /srv/other")),
 ]
@@ -42,6 +44,12 @@ def test_what_was_found_once_is_answered(reader: str, content: bytes) -> None:
     assert content not in SAMPLES[reader]
     with suppress(*REFUSALS):
         READERS[reader](content)
+
+
+@pytest.mark.parametrize("reader", READERS)
+def test_what_a_fuzzer_begins_with_is_read(reader: str) -> None:
+    for sample in SAMPLES[reader]:
+        READERS[reader](sample)
 
 
 @pytest.mark.skipif(platform.machine() != "x86_64", reason="there is no fuzzer for this machine")
@@ -59,7 +67,7 @@ def _found(folder: Path) -> str:
     said = [
         log.read_text(errors="replace")[-1500:]
         for log in folder.glob("*/log")
-        if "ERROR: libFuzzer" in log.read_text(errors="replace")
+        if re.search("ERROR: libFuzzer|Uncaught Python exception", log.read_text(errors="replace"))
     ]
     return "\n".join(
         [*said, *(f"{file.name}: {file.read_bytes()[:2000]!r}" for file in folder.glob("*/*-*") if file.is_file())]

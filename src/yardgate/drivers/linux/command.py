@@ -1,6 +1,7 @@
 """A command on a Linux host, what it said, and who runs it; where the host keeps what a rollout writes."""
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from dataclasses import dataclass
 from typing import NamedTuple
 
@@ -45,6 +46,17 @@ class Done(NamedTuple):
 
 
 Runner = Callable[[Command], Done]
+NOT_AS_DESCRIBED = (ValueError, KeyError, IndexError, TypeError, AttributeError, OverflowError, RecursionError)
+"""What comes of reading an answer that is otherwise than its program's manual says."""
+
+
+@contextmanager
+def understood(why: str) -> Iterator[None]:
+    """Read what a host said to a command. Raises ApplianceError, where it is otherwise than described."""
+    try:
+        yield
+    except NOT_AS_DESCRIBED as error:
+        raise ApplianceError(f"could not {why}: what the host says is not understood ({error!r})") from None
 
 
 @dataclass(frozen=True, slots=True)

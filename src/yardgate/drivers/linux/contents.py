@@ -14,7 +14,7 @@ from yardgate.core.acl import Ordered, Posix
 from yardgate.core.host.contents import Handed, Owned, Thing
 from yardgate.core.host.state import Folder
 from yardgate.drivers.appliance import ApplianceError
-from yardgate.drivers.linux.command import Command, Runner
+from yardgate.drivers.linux.command import Command, Runner, understood
 from yardgate.drivers.linux.reading import DOMAIN, ordered_lists, posix_lists
 from yardgate.formats import descriptor
 
@@ -75,9 +75,11 @@ def owned(run: Runner, account: str, folders: Sequence[str]) -> tuple[Owned, ...
     """What an account owns below some folders that are there. Raises ApplianceError."""
     asking = Command(("sh", "-euc", OWNED, "sh", account, *folders), "count what an account owns", changes=False)
     rows = (line.split() for line in run(asking).needed(asking.why).splitlines())
-    return tuple(
-        Owned(folder, int(things), int(blocks) * 512) for folder, (things, blocks) in zip(folders, rows, strict=True)
-    )
+    with understood(asking.why):
+        return tuple(
+            Owned(folder, int(things), int(blocks) * 512)
+            for folder, (things, blocks) in zip(folders, rows, strict=True)
+        )
 
 
 HANDING = (Path(__file__).parent / "hand_over.py").read_text()
@@ -99,7 +101,8 @@ def hand_over(run: Runner, account: str, to: str, folders: Sequence[str]) -> Han
         there = {name: kind == "directory" for name, kind in zip(given[start:], kinds, strict=False)}
         stale = [one for one in things(run, there) if isinstance(one.listed, Ordered) and one.owner == account]
         give(run, [replace(one, owner=to) for one in stale])
-    return Handed(len(given), int(left))
+    with understood(command.why):
+        return Handed(len(given), int(left))
 
 
 ON_HOST = (Path(__file__).parent / "on_host.py").read_text()
@@ -148,7 +151,9 @@ def _value(run: Runner, thing: Thing) -> str:
 
 
 def _number(run: Runner, database: str, name: str) -> int:
-    done = run(Command(("getent", database, name), f"look up the number of {name}", changes=False, root=False))
+    asking = Command(("getent", database, name), f"look up the number of {name}", changes=False, root=False)
+    done = run(asking)
     if done.code and not name.isdecimal():  # who is known by number alone goes by it
         raise ApplianceError(f"the host does not know {name}")
-    return int(name if done.code else done.out.split(":")[2])
+    with understood(asking.why):
+        return int(name if done.code else done.out.split(":")[2])

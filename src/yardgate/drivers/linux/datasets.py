@@ -321,7 +321,7 @@ def read(run: Runner, asked: Mapping[str, Dataset], groups: Collection[str], fil
         options.setdefault(path, {})[called] = value
     found = {}
     for row in rows:
-        if row[0] == "dataset" and len(row) == 7:
+        if row[0] == "dataset" and len(row) == 7 and row[1] in PROPERTIES:
             _, kind, path, place, quota, used, case = row
             found[path] = Dataset(
                 name=path,

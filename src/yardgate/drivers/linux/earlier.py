@@ -1,16 +1,18 @@
 """Snapshots of a dataset on a Linux host, what is otherwise since one of them, and going back to it: by a program of ours there (`go_back`)."""
 
-import json
 from collections.abc import Generator, Iterator, Sequence
 from contextlib import contextmanager
 from pathlib import Path
 
-from yardgate.core.host.going_back import Differing, Since, made_at
+from pydantic import TypeAdapter
+
+from yardgate.core.host.going_back import Since, made_at
 from yardgate.drivers.appliance import ApplianceError
-from yardgate.drivers.linux.command import Command, Runner
+from yardgate.drivers.linux.command import Command, Runner, understood
 from yardgate.drivers.linux.datasets import PATIENT, ZFS_NAME
 
 PROGRAM = (Path(__file__).parent / "go_back.py").read_text()
+TOLD = TypeAdapter(Since)
 PORTION = 50  # names in a dataset that one command goes through, with what is in them
 LIST = (
     ZFS_NAME
@@ -99,5 +101,6 @@ def _told(run: Runner, does: str, dataset: str, then: str, names: Sequence[str])
         changes=does != "look",
         long=True,
     )
-    said = json.loads(run(command).needed(command.why))
-    return Since(**{**said, "some": tuple(Differing(*one) for one in said["some"])})
+    said = run(command).needed(command.why)
+    with understood(why):
+        return TOLD.validate_json(said)

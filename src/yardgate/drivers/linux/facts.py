@@ -10,7 +10,7 @@ from yardgate.core.host.state import Folder, HostAccount, HostService, System
 from yardgate.core.model.naming import size
 from yardgate.drivers.appliance import ApplianceError
 from yardgate.drivers.linux import sign_in
-from yardgate.drivers.linux.command import Command, Files, Runner
+from yardgate.drivers.linux.command import Command, Files, Runner, understood
 from yardgate.drivers.linux.datasets import BTRFS_QUOTA
 from yardgate.drivers.linux.firewall import PORTS, shut
 from yardgate.drivers.linux.reading import passdb, read
@@ -61,22 +61,23 @@ def facts(run: Runner, asked: Asked, files: Files, top: str) -> Facts:
     lines = [(key, value) for key, _, value in (line.partition(" ") for line in said)]
     by_key: Mapping[str, str] = dict(lines)
     service = there.services.get(asked.protocol)
-    found = Facts(
-        service=service,
-        listens=tuple(at.rpartition(":")[0] for key, at in lines if key == "listens") or None,
-        shut=shut(run, asked.protocol, asked.machine),
-        account=there.accounts.get(asked.account),
-        groups=frozenset(name for name in by_key["groups"].split("\t") if name),
-        regrouped=_iso(by_key["regrouped"]),
-        offer=there.offers.get(asked.share),
-        export=there.exports.get(asked.share),
-        folders=tuple(there.folders[path] for path in ("/", *paths) if path in there.folders),
-        missing=by_key.get("missing", ""),
-        link=by_key.get("link", ""),
-        is_file="file" in by_key,
-        read_only="ro" in by_key["options"].split(","),
-        full=_full(by_key["free"]) or _used_up(by_key.get("quota", "")),
-    )
+    with understood(looking.why):
+        found = Facts(
+            service=service,
+            listens=tuple(at.rpartition(":")[0] for key, at in lines if key == "listens") or None,
+            shut=shut(run, asked.protocol, asked.machine),
+            account=there.accounts.get(asked.account),
+            groups=frozenset(name for name in by_key["groups"].split("\t") if name),
+            regrouped=_iso(by_key["regrouped"]),
+            offer=there.offers.get(asked.share),
+            export=there.exports.get(asked.share),
+            folders=tuple(there.folders[path] for path in ("/", *paths) if path in there.folders),
+            missing=by_key.get("missing", ""),
+            link=by_key.get("link", ""),
+            is_file="file" in by_key,
+            read_only="ro" in by_key["options"].split(","),
+            full=_full(by_key["free"]) or _used_up(by_key.get("quota", "")),
+        )
     return _signing_in(run, asked, found) if asked.protocol == "smb" else found
 
 

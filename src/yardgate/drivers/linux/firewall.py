@@ -15,12 +15,11 @@ from typing import Any, Literal
 from yardgate.core.host.step_words import SERVERS
 from yardgate.core.model.share import Protocol
 from yardgate.drivers.linux import network
-from yardgate.drivers.linux.command import Command, Runner
+from yardgate.drivers.linux.command import NOT_AS_DESCRIBED, Command, Runner
 
 PORTS: Mapping[Protocol, int] = {"smb": 445, "nfs": 2049}  # MS-SMB2 section 2.1; RFC 7530 section 3.1
 End = Literal["accept", "drop", "return", "go on"]
 Rule = Sequence[Mapping[str, Any]]
-NOT_AS_DESCRIBED = (ValueError, KeyError, TypeError, AttributeError)  # another version's way to say it
 DEEPEST = 32  # chains in chains
 
 

@@ -6,7 +6,7 @@ from pathlib import Path
 
 from yardgate.core.host.probe import Abilities
 from yardgate.drivers.appliance import ApplianceError
-from yardgate.drivers.linux.command import Command, Runner
+from yardgate.drivers.linux.command import Command, Runner, understood
 
 VISITING = (Path(__file__).parent / "nfs_visit.py").read_text()
 
@@ -18,10 +18,12 @@ def enter(run: Runner, account: str, exported: str, folders: Sequence[str], addr
         "address": address,
         "folders": [f"{exported}/{one}" if one else exported for one in folders],
     }
-    command = ("python3", "-I", "-c", VISITING, json.dumps(asked))
-    done = run(Command(command, "ask the NFS server", changes=False, root=True))
+    argv = ("python3", "-I", "-c", VISITING, json.dumps(asked))
+    command = Command(argv, "ask the NFS server", changes=False, root=True)
+    done = run(command)
     if done.code:
         said = (done.err.strip() or done.out.strip()).splitlines()
         raise ApplianceError(said[-1] if said else "the NFS server could not be asked")
-    answers = json.loads(done.out)
-    return None if answers is None else [Abilities(*one) for one in answers]
+    with understood(command.why):
+        answers = json.loads(done.out)
+        return None if answers is None else [Abilities(*one) for one in answers]

@@ -136,7 +136,9 @@ def about(run: Runner, files: Files = FILES) -> HostAccounts:
         {row[0]: int(row[2]) for row in _rows(run, path, fields)}
         for path, fields in (("/etc/passwd", 7), ("/etc/group", 4))
     )
-    said = dict(re.findall(r"^\s*(UID_MIN|GID_MIN)\s+(\d+)", _text(run, "/etc/login.defs", missing=""), re.MULTILINE))
+    said = dict(
+        re.findall(r"^\s*(UID_MIN|GID_MIN)\s+([0-9]{1,10})\b", _text(run, "/etc/login.defs", missing=""), re.MULTILINE)
+    )
     lowest_uid, lowest_gid = (int(said.get(name, LOWEST)) for name in ("UID_MIN", "GID_MIN"))
     name = _text(run, "/proc/sys/kernel/hostname").strip()
     asking = ("testparm", "--suppress-prompt", "--parameter-name=winbind use default domain", files.smb_main)

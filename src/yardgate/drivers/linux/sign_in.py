@@ -7,7 +7,7 @@ from typing import Any
 from yardgate.core.host.sign_in import OpenSession
 from yardgate.core.model.naming import show
 from yardgate.drivers.appliance import ApplianceError
-from yardgate.drivers.linux.command import Command, Runner
+from yardgate.drivers.linux.command import Command, Runner, understood
 from yardgate.drivers.linux.reading import passdb
 
 UNKNOWN = "no password given yet"
@@ -64,11 +64,9 @@ def end_sessions(run: Runner, accounts: Collection[str]) -> tuple[OpenSession, .
 def _sessions(run: Runner) -> Iterator[tuple[int, OpenSession]]:
     asking = Command(("smbstatus", "--json"), "read the SMB server's open sessions", changes=False)
     text = run(asking).needed(asking.why)
-    try:
-        said = json.loads(text[text.index("{") :])
-        yield from list(_told(said))
-    except (ValueError, KeyError, TypeError, AttributeError) as error:
-        raise ApplianceError(f"the SMB server's open sessions cannot be read: {error!r}") from None
+    with understood(asking.why):
+        found = list(_told(json.loads(text[text.index("{") :])))
+    yield from found
 
 
 def _told(said: Mapping[str, Any]) -> Iterator[tuple[int, OpenSession]]:
