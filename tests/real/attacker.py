@@ -8,6 +8,7 @@ import ctypes
 import errno
 import os
 import select
+import shutil
 import sys
 from contextlib import suppress
 
@@ -31,6 +32,9 @@ def main() -> None:
                 if target and ctypes.get_errno() == errno.ENOENT:
                     with suppress(OSError):
                         os.mkdir(one) if os.path.isdir(target) else open(one, "x").close()
+                    if not os.path.islink(one) and not os.path.islink(other):  # the link was what was taken away
+                        with suppress(OSError):
+                            shutil.rmtree(other) if os.path.isdir(other) else os.unlink(other)
                     with suppress(OSError):
                         os.symlink(target, other)
                     continue

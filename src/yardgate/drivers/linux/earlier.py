@@ -1,5 +1,6 @@
 """Snapshots of a dataset on a Linux host, what is otherwise since one of them, and going back to it: by a program of ours there (`go_back`)."""
 
+import json
 from collections.abc import Generator, Iterator, Sequence
 from contextlib import contextmanager
 from pathlib import Path
@@ -103,4 +104,4 @@ def _told(run: Runner, does: str, dataset: str, then: str, names: Sequence[str])
     )
     said = run(command).needed(command.why)
     with understood(why):
-        return TOLD.validate_json(said)
+        return TOLD.validate_python(json.loads(said))  # names may hold what is no text, which json alone takes
