@@ -76,7 +76,7 @@ def test_what_goes_back_is_told_first_then_done_then_undone(web: Web, appliance:
         **{one: [] for one in BEFORE.datasets},
         DATASET: [FIRST, OLDER],
     }
-    assert there["last"] is None
+    assert (there["missing"], there["last"]) == ([], None)
     assert compare(client, web)["since"]["some"] == []
     new, gone, rights = spoil(appliance)
     spoilt = dict(appliance.things)
@@ -110,6 +110,18 @@ def test_what_goes_back_is_told_first_then_done_then_undone(web: Web, appliance:
     assert appliance.things == spoilt
     said = web.client("administrator").get("/api/v1/audit").text
     assert f"the snapshot {FIRST} of {DATASET}" in said
+
+
+def test_a_dataset_that_is_gone_does_not_hide_the_snapshots_of_others(web: Web, appliance: SimulatedAppliance) -> None:
+    running = appliance.state.running
+    left = {name: one for name, one in running.datasets.items() if name != BELOW[0].rstrip("/")}
+    appliance.state = replace(appliance.state, running=replace(running, datasets=left))
+    there = web.client().get(web.at("/inside/snapshots")).json()
+    assert there["missing"] == [BELOW[0].rstrip("/")]
+    assert {one["dataset"]: one["snapshots"] for one in there["datasets"]} == {
+        **dict.fromkeys(left, []),
+        DATASET: [FIRST, OLDER],
+    }
 
 
 def test_what_is_not_there_is_refused_and_nothing_else_is_done_meanwhile(

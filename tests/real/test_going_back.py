@@ -151,10 +151,10 @@ def test_what_is_no_snapshot_is_not_taken_for_one(quay: Host) -> None:
     shell(quay, f"{MAKE[top]}; chmod 777 {top}; echo mine > {top}/a")
     at = LinuxHost(runner(quay))
     snapshot = later(at, top)
-    assert at.snapshots(top) == (snapshot,)
+    assert at.snapshots([f"{top}/none", top, "/srv/tank"]) == {top: (snapshot,), "/srv/tank": ()}
     fake = f"cd {top}; mv .snapshots aside; mkdir -p .snapshots/{snapshot}; echo yours > .snapshots/{snapshot}/a"
     shell(quay, f"setpriv --reuid 4001 --regid 4001 --clear-groups sh -c {shlex.quote(fake)}")
-    assert at.snapshots(top) == ()
+    assert at.snapshots([top]) == {top: ()}
     with pytest.raises(ApplianceError, match="could not open the snapshot"):
         summed(at.go_back(top, snapshot))
     program = Path(earlier.__file__).with_name("go_back.py").read_text()

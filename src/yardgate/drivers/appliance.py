@@ -81,8 +81,8 @@ class Appliance(Protocol):
     def snapshot(self, dataset: str, /) -> str:
         """Make a snapshot of one now, and say its name. Raises ApplianceError."""
 
-    def snapshots(self, dataset: str, /) -> tuple[str, ...]:
-        """The names of those that there are of one, the newest first. Raises ApplianceError."""
+    def snapshots(self, datasets: Sequence[str], /) -> Mapping[str, tuple[str, ...]]:
+        """The names of those that there are, the newest first, of each dataset that is there. Raises ApplianceError."""
 
     def since(self, dataset: str, snapshot: str, /) -> Generator[tuple[int, int, Since]]:
         """What of it is otherwise than in a snapshot: in portions, each with how far it is, and of how much. Raises ApplianceError."""

@@ -336,7 +336,8 @@ class _Asked(BaseHTTPRequestHandler):
             case "/snapshot":
                 return at.snapshot(told, named(datetime.now(UTC)))
             case "/snapshots":
-                return sorted(at.earlier.get(told, {}), reverse=True)
+                datasets = at.state.running.datasets
+                return {one: sorted(at.earlier.get(one, {}), reverse=True) for one in told if one in datasets}
             case "/since" | "/go-back":
                 otherwise = at.compared(told["dataset"], told["snapshot"], go_back=path == "/go-back")
                 return SINCE.dump_python(otherwise, mode="json")

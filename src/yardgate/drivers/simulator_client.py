@@ -93,8 +93,8 @@ class Client:
     def snapshot(self, dataset: str) -> str:
         return str(self._ask("/snapshot", dataset))
 
-    def snapshots(self, dataset: str) -> tuple[str, ...]:
-        return tuple(self._ask("/snapshots", dataset))
+    def snapshots(self, datasets: Sequence[str]) -> Mapping[str, tuple[str, ...]]:
+        return {dataset: tuple(names) for dataset, names in self._ask("/snapshots", list(datasets)).items()}
 
     def since(self, dataset: str, snapshot: str) -> Generator[tuple[int, int, Since]]:
         yield 1, 1, self._compared("/since", dataset, snapshot)

@@ -273,12 +273,11 @@ class Worker:
         changed = [step.before.name for step in self.run.steps if isinstance(step.before, Dataset | Folder)]
         for dataset in self.run.before.holding(changed):
             try:
-                said = f"as it was before: {dataset} in its snapshot {at.snapshot(dataset)}"
+                self.runs.say(self.run, "snapshot", 0, f"{dataset} {at.snapshot(dataset)}")
             except Unreachable:
                 raise
             except ApplianceError as error:
-                said = f"no snapshot of {dataset} before: {error}"
-            self.runs.say(self.run, "note", 0, said)
+                self.runs.say(self.run, "note", 0, f"no snapshot of {dataset} before: {error}")
 
     def _do(self, at: Appliance) -> None:
         steps, done = self.run.steps, self.done

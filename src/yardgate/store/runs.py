@@ -35,7 +35,7 @@ class RunState(StrEnum):
 
 
 ENDED = (RunState.COMMITTED, RunState.ROLLED_BACK, RunState.PARTLY_ROLLED_BACK, RunState.ABANDONED)
-LineKind = Literal["step", "back", "tried", "note", "marked", "unmarked", "end-sessions"]
+LineKind = Literal["step", "back", "tried", "note", "snapshot", "marked", "unmarked", "end-sessions"]
 _SYSTEM, _STEPS = TypeAdapter(System), TypeAdapter(tuple[Step, ...])
 _QUESTIONS, _DESTINATION = TypeAdapter(tuple[Question, ...]), TypeAdapter(Destination)
 
@@ -47,7 +47,8 @@ class UnderWay(Exception):
 @dataclass(frozen=True, slots=True)
 class RunLine:
     """Something that was done, and what came of it. step, back: number of the step, and why it could not be done; tried: number of
-    the question, and what was otherwise than the plan says; note: what happened, in words; marked, unmarked: number of the step, and who said so;
+    the question, and what was otherwise than the plan says; note: what happened, in words; snapshot: of which dataset one was made before anything was changed, and its
+    name; marked, unmarked: number of the step, and who said so;
     end-sessions: who wants those ended that would keep what they were."""
 
     kind: LineKind

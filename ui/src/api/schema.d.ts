@@ -5766,7 +5766,8 @@ export interface components {
         /**
          * RunOut
          * @description A rollout that is carried out, or was. tried: how often somebody went into a share, of `to_try`, and `over_nfs` of these so; differs: what was then otherwise
-         *     than the plan says. until: when it is put back unless it is kept (UTC); left: seconds to then. steps: the first 3000 of `total`.
+         *     than the plan says. until: when it is put back unless it is kept (UTC); left: seconds to then. steps: the first 3000 of `total`. snapshots: those made
+         *     before anything was changed: of which dataset, and its name.
          */
         RunOut: {
             /** Number */
@@ -5811,6 +5812,8 @@ export interface components {
             promises: components["schemas"]["PromiseTried"][];
             /** Notes */
             notes: string[];
+            /** Snapshots */
+            snapshots: string[];
             /** Again */
             again: string[];
             /** Without Password */
@@ -6211,10 +6214,15 @@ export interface components {
             /** Snapshots */
             snapshots: string[];
         };
-        /** SnapshotsOut */
+        /**
+         * SnapshotsOut
+         * @description missing: datasets of the plan that are not on the appliance now, though they were rolled out.
+         */
         SnapshotsOut: {
             /** Datasets */
             datasets: components["schemas"]["SnapshotsOf"][];
+            /** Missing */
+            missing: string[];
             last: components["schemas"]["PushOut"] | null;
         };
         /**

@@ -132,9 +132,21 @@ export function Run({ number, onClose }: { number: number; onClose: () => void }
                 <li key={place}>{note}</li>
               ))}
             </ul>
-            {run.ended && canEdit && run.notes.some((note) => note.startsWith("as it was before")) && (
+          </>
+        )}
+        {run.snapshots.length > 0 && (
+          <>
+            <h3>As it was before, in snapshots</h3>
+            <ul className="words" tabIndex={0}>
+              {run.snapshots.map((made) => (
+                <li key={made}>
+                  <code>{made}</code>
+                </li>
+              ))}
+            </ul>
+            {run.ended && canEdit && (
               <p>
-                <Link to="?snapshots=">Go back to a snapshot …</Link>
+                <Link to="?snapshots=">See what going back would change</Link>
               </p>
             )}
           </>

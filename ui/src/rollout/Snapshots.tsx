@@ -68,6 +68,7 @@ export function Snapshots({ rollout, onClose }: { rollout: RolloutOut; onClose: 
       ),
     );
   const datasets = found.data?.datasets ?? [];
+  const missing = found.data?.missing ?? [];
   const having = datasets.filter((one) => one.snapshots.length > 0);
   const without = datasets.filter((one) => one.snapshots.length === 0).map((one) => one.dataset);
   return (
@@ -100,7 +101,13 @@ export function Snapshots({ rollout, onClose }: { rollout: RolloutOut; onClose: 
             </div>
           )}
           {followed.isError && <div className="said">Yard Gate does not answer; trying again.</div>}
-          {found.data && datasets.length === 0 && (
+          {missing.length > 0 && (
+            <p className="trouble">
+              Not on {whereTo(rollout.destination)} now, though rolled out: {few(missing, 6)}. “Read what it has”, among the steps, says
+              what else is gone.
+            </p>
+          )}
+          {found.data && datasets.length === 0 && missing.length === 0 && (
             <div className="empty">
               <h2>No dataset of the plan is known to be there</h2>
               <p className="muted">

@@ -108,8 +108,12 @@ def snapshots_there(plan: str, _: Planner, services: TheServices) -> SnapshotsOu
     """The snapshots that there are of the plan's datasets, and the last that one of them was compared with."""
     datasets, last = sorted(_there(services, plan).datasets), services.pushing.pushes.newest(plan, back=True)
     with at_appliance(services, plan) as at:
-        found = [SnapshotsOf(dataset=one, snapshots=list(at.snapshots(one))) for one in datasets]
-    return SnapshotsOut(datasets=found, last=None if last is None else _told(services, last))
+        found = at.snapshots(datasets)
+    return SnapshotsOut(
+        datasets=[SnapshotsOf(dataset=one, snapshots=list(names)) for one, names in found.items()],
+        missing=[one for one in datasets if one not in found],
+        last=None if last is None else _told(services, last),
+    )
 
 
 @router.post("/snapshots", status_code=202)
@@ -119,7 +123,7 @@ def compare_with_snapshot(plan: str, account: Planner, services: TheServices, bo
     if body.dataset not in there.datasets:
         raise HTTPException(422, f"{body.dataset} is not a dataset of this plan on the appliance")
     with at_appliance(services, plan) as at:
-        if body.snapshot not in at.snapshots(body.dataset):
+        if body.snapshot not in at.snapshots([body.dataset]).get(body.dataset, ()):
             raise HTTPException(422, f"{body.dataset} has no snapshot {body.snapshot} any more")
     where = services.rollouts.destination(plan)
     begun = services.pushing.pushes.begin(plan, account.name, where, there, [body.dataset], body.snapshot)

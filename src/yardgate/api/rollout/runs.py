@@ -356,6 +356,7 @@ def _told(plan: Plan, run: Run, lines: tuple[RunLine, ...]) -> RunOut:
         differs=[said for line in tried.values() for said in line.said],
         promises=_promises(plan, run.questions, tried),
         notes=[said for line in lines if line.kind == "note" for said in line.said],
+        snapshots=[said for line in lines if line.kind == "snapshot" for said in line.said],
         destroys=any(step.destroys for step in run.steps),
         again=sorted(sign_in_again(counting) - new) if stands else [],
         without_password=sorted(new) if stands else [],

@@ -176,7 +176,8 @@ class InsideThing(BaseModel):
 
 class RunOut(BaseModel):
     """A rollout that is carried out, or was. tried: how often somebody went into a share, of `to_try`, and `over_nfs` of these so; differs: what was then otherwise
-    than the plan says. until: when it is put back unless it is kept (UTC); left: seconds to then. steps: the first 3000 of `total`."""
+    than the plan says. until: when it is put back unless it is kept (UTC); left: seconds to then. steps: the first 3000 of `total`. snapshots: those made
+    before anything was changed: of which dataset, and its name."""
 
     number: int
     at: str
@@ -200,6 +201,7 @@ class RunOut(BaseModel):
     differs: list[str]
     promises: list[PromiseTried]
     notes: list[str]
+    snapshots: list[str]
     again: list[str]
     without_password: list[str]
     destroys: bool
@@ -276,7 +278,10 @@ class SnapshotsOf(BaseModel):
 
 
 class SnapshotsOut(BaseModel):
+    """missing: datasets of the plan that are not on the appliance now, though they were rolled out."""
+
     datasets: list[SnapshotsOf]
+    missing: list[str]
     last: PushOut | None
 
 

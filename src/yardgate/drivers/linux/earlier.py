@@ -15,14 +15,20 @@ from yardgate.drivers.linux.datasets import PATIENT, ZFS_NAME
 PROGRAM = (Path(__file__).parent / "go_back.py").read_text()
 TOLD = TypeAdapter(Since)
 PORTION = 50  # names in a dataset that one command goes through, with what is in them
+# Says the number of each dataset that is there, and with its number the names of its snapshots.
 LIST = (
     ZFS_NAME
-    + """if test "$(stat -f -c %T -- "$1")" = btrfs; then
-  if test -d "$1/.snapshots" && test ! -L "$1/.snapshots" && test "$(stat -c %u -- "$1/.snapshots")" = 0; then ls -- "$1/.snapshots"; fi
-else
-  name=$(zfs_name "$1"); test -n "$name" || { echo "no dataset is mounted at $1" >&2; exit 1; }
-  zfs list -H -d 1 -t snapshot -o name "$name" | sed 's/^[^@]*//'
-fi"""
+    + """n=0; for path; do
+  if test "$(stat -f -c %T -- "$path" 2> /dev/null) $(stat -c %i -- "$path" 2> /dev/null)" = "btrfs 256"; then
+    echo "$n"
+    kept=$path/.snapshots
+    if test -d "$kept" && test ! -L "$kept" && test "$(stat -c %u -- "$kept")" = 0; then ls -- "$kept" | sed "s/^/$n /"; fi
+  elif command -v zfs > /dev/null && name=$(zfs_name "$path") && test -n "$name"; then
+    echo "$n"
+    zfs list -H -d 1 -t snapshot -o name "$name" | sed "s/^[^@]*/$n /"
+  fi
+  n=$((n + 1))
+done"""
 )
 # A snapshot of ZFS is read as a dataset that is made of it, since not every ZFS has a folder of them. Says where it can be read.
 OPEN = (
@@ -50,11 +56,15 @@ rmdir -- "$2" 2> /dev/null || true
 )
 
 
-def snapshots(run: Runner, dataset: str) -> tuple[str, ...]:
-    """The names of those that are there, the newest first. Raises ApplianceError."""
-    asking = Command(("sh", "-euc", LIST, "sh", dataset), "read which snapshots there are", changes=False)
-    names = run(asking).needed(asking.why).splitlines()
-    return tuple(sorted((name for name in names if made_at(name) is not None), reverse=True))
+def snapshots(run: Runner, datasets: Sequence[str]) -> dict[str, tuple[str, ...]]:
+    """The names of those that there are, the newest first, of each dataset that is there. Raises ApplianceError."""
+    asking = Command(("sh", "-euc", LIST, "sh", *datasets), "read which snapshots there are", changes=False)
+    rows = [line.partition(" ") for line in run(asking).needed(asking.why).splitlines()]
+    return {
+        dataset: tuple(sorted((name for of, _, name in rows if of == str(n) and made_at(name)), reverse=True))
+        for n, dataset in enumerate(datasets)
+        if (str(n), "", "") in rows
+    }
 
 
 def since(run: Runner, dataset: str, snapshot: str) -> Generator[tuple[int, int, Since]]:

@@ -74,8 +74,8 @@ class LinuxHost:
     def snapshot(self, dataset: str) -> str:
         return datasets.snapshot(self.run, dataset)
 
-    def snapshots(self, dataset: str) -> tuple[str, ...]:
-        return earlier.snapshots(self.run, dataset)
+    def snapshots(self, of: Sequence[str]) -> dict[str, tuple[str, ...]]:
+        return earlier.snapshots(self.run, of)
 
     def since(self, dataset: str, snapshot: str) -> Generator[tuple[int, int, Since]]:
         return earlier.since(self.run, dataset, snapshot)
