@@ -140,7 +140,7 @@ export function Run({ number, onClose }: { number: number; onClose: () => void }
             <ul className="words" tabIndex={0}>
               {run.snapshots.map((made) => (
                 <li key={made}>
-                  <code>{made}</code>
+                  {made.slice(0, made.lastIndexOf(" "))} <span className="muted nowrap">{made.slice(made.lastIndexOf(" ") + 1)}</span>
                 </li>
               ))}
             </ul>
