@@ -1,4 +1,4 @@
-"""The host of `host`: mounts its own /etc, /srv and the SMB server's folders over the machine's, then runs commands as it is told.
+"""The host of `host`: mounts its own /etc, /srv, /run and the SMB server's folders over the machine's, then runs commands as it is told.
 
 Only in the namespaces that it was started in; nothing of it is left behind.
 """
@@ -18,7 +18,7 @@ sys.path.append(str(Path(__file__).parent))
 import nfs_service
 
 OWN = {
-    "etc": "/etc", "srv": "/srv", "samba": "/var/lib/samba", "cache": "/var/cache/samba", "run": "/run/samba",
+    "etc": "/etc", "srv": "/srv", "samba": "/var/lib/samba", "cache": "/var/cache/samba", "run": "/run",
     "log": "/var/log/samba", "local": "/usr/local/sbin", "nfs": "/var/lib/nfs", "yardgate": "/var/lib/yardgate",
 }  # fmt: skip
 COPIED = {"etc", "nfs"}
@@ -49,6 +49,8 @@ def settle(top: Path) -> None:
         if name in COPIED:
             subprocess.run(["cp", "--archive", "--no-target-directory", over, top / name], check=True)
         subprocess.run(["mount", "--bind", top / name, over], check=True)
+    for name in ("samba", "lock", "sshd"):
+        (top / "run" / name).mkdir(mode=0o755)
     (top / "samba" / "private").mkdir(mode=0o700)
     subprocess.run(["ip", "link", "set", "lo", "up"], check=True)
     Path("/etc/samba/smb.conf").write_text(GLOBAL)
