@@ -119,7 +119,7 @@ def test_a_dataset_that_is_gone_does_not_hide_the_snapshots_of_others(web: Web, 
     there = web.client().get(web.at("/inside/snapshots")).json()
     assert there["missing"] == [BELOW[0].rstrip("/")]
     assert {one["dataset"]: one["snapshots"] for one in there["datasets"]} == {
-        **dict.fromkeys(left, []),
+        **{one: [] for one in left},
         DATASET: [FIRST, OLDER],
     }
 
