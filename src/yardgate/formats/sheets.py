@@ -54,7 +54,7 @@ class Sheet:
         return max((len(cells) for _, cells in self.rows), default=0)
 
 
-def _too_large(line: int, what: str = "sheet", most: int = CELLS) -> FormatError:
+def _too_large(line: int, most: int, what: str = "sheet") -> FormatError:
     return FormatError(f"the {what} is too large; at most {ROWS:,} rows and {most:,} cells are read", line)
 
 
@@ -95,7 +95,7 @@ def _sheet(name: str, rows: Iterable[Sequence[str]], notes: Iterable[Note] = ())
     for number, row in enumerate(rows, 1):
         cells += len(row)
         if number > ROWS or cells > CELLS:
-            raise _too_large(number)
+            raise _too_large(number, CELLS)
         plain = tuple(_plain(cell).strip() for cell in row)
         if any(plain):
             kept.append((number, plain))
@@ -140,7 +140,7 @@ def _openxml(content: bytes, *, whole: bool) -> list[Sheet]:
     found = []
     for sheet in book.worksheets:
         if whole and (sheet.max_row > ROWS or sheet.max_row * sheet.max_column > CELLS):
-            raise _too_large(1)
+            raise _too_large(1, CELLS)
         rows = [[_value(value) for value in row] for row in rows_within(sheet.iter_rows(values_only=True))]
         found.append(_sheet(sheet.title, rows, _beside(sheet, rows) if whole else ()))
     return found
@@ -152,7 +152,7 @@ def rows_within(rows: Iterable[tuple[Any, ...]], most: int = CELLS) -> Iterator[
     for number, row in enumerate(rows, 1):
         cells += len(row)
         if number > ROWS or cells > most:
-            raise _too_large(number, most=most)
+            raise _too_large(number, most)
         yield row
 
 
@@ -237,14 +237,14 @@ def _open_rows(sheet: Any) -> Iterator[list[str]]:
                 gap += repeated
                 continue
             if len(cells) + gap + repeated > CELLS:
-                raise _too_large(1)
+                raise _too_large(1, CELLS)
             cells += [""] * gap + [text] * repeated
             gap = 0
         if not cells:
             blank += times
             continue
         if blank > ROWS or times > ROWS:
-            raise _too_large(1)
+            raise _too_large(1, CELLS)
         yield from ([] for _ in range(blank))
         blank = 0
         yield from (cells for _ in range(times))
@@ -318,7 +318,7 @@ def _within(rows: Iterable[tuple[int, list[str]]]) -> Iterator[tuple[int, tuple[
     for line, row in rows:
         number, cells = number + 1, cells + len(row)
         if number > ROWS or cells > CELLS:
-            raise _too_large(line, "table")
+            raise _too_large(line, CELLS, "table")
         yield line, tuple(row)
 
 

@@ -22,7 +22,9 @@ LIST = (
   if test "$(stat -f -c %T -- "$path" 2> /dev/null) $(stat -c %i -- "$path" 2> /dev/null)" = "btrfs 256"; then
     echo "$n"
     kept=$path/.snapshots
-    if test -d "$kept" && test ! -L "$kept" && test "$(stat -c %u -- "$kept")" = 0; then ls -- "$kept" | sed "s/^/$n /"; fi
+    if test -d "$kept" && test ! -L "$kept" && test "$(stat -c %u -- "$kept")" = 0; then
+      for one in "$kept"/@*; do echo "$n ${one##*/}"; done
+    fi
   elif command -v zfs > /dev/null && name=$(zfs_name "$path") && test -n "$name"; then
     echo "$n"
     zfs list -H -d 1 -t snapshot -o name "$name" | sed "s/^[^@]*/$n /"
