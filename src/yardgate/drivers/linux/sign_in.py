@@ -61,12 +61,11 @@ def end_sessions(run: Runner, accounts: Collection[str]) -> tuple[OpenSession, .
     return tuple(sorted(session for _, session in found))
 
 
-def _sessions(run: Runner) -> Iterator[tuple[int, OpenSession]]:
+def _sessions(run: Runner) -> list[tuple[int, OpenSession]]:
     asking = Command(("smbstatus", "--json"), "read the SMB server's open sessions", changes=False)
     text = run(asking).needed(asking.why)
     with understood(asking.why):
-        found = list(_told(json.loads(text[text.index("{") :])))
-    yield from found
+        return list(_told(json.loads(text[text.index("{") :])))
 
 
 def _told(said: Mapping[str, Any]) -> Iterator[tuple[int, OpenSession]]:
